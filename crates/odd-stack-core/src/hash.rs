@@ -1,0 +1,109 @@
+//! The name of a content.
+
+use std::fmt;
+use std::fs::File;
+use std::io::{self, Read};
+use std::path::Path;
+
+/// The BLAKE3 hash (256 bits) of a file's content; shown in lower-case hexadecimal.
+#[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct ContentHash([u8; 32]);
+
+impl ContentHash {
+    /// The hash of `bytes`.
+    pub fn of(bytes: &[u8]) -> Self {
+        Self(*blake3::hash(bytes).as_bytes())
+    }
+
+    /// The hash of all that `reader` gives, and how many bytes that was.
+    ///
+    /// # Errors
+    /// The reader's own.
+    pub fn of_reader(reader: &mut dyn Read) -> io::Result<(Self, u64)> {
+        let mut hasher = blake3::Hasher::new();
+        let mut buffer = vec![0; 128 * 1024];
+        let mut size_bytes = 0;
+        loop {
+            let count = reader.read(&mut buffer)?;
+            if count == 0 {
+                return Ok((Self(*hasher.finalize().as_bytes()), size_bytes));
+            }
+            hasher.update(&buffer[..count]);
+            size_bytes += count as u64;
+        }
+    }
+
+    /// The hash of the file at `path`.
+    ///
+    /// # Errors
+    /// When the file can't be opened or read.
+    pub fn of_file(path: &Path) -> io::Result<Self> {
+        const WORTH_ALL_CORES_BYTES: u64 = 16 << 20;
+        const IN_ONE_READ_BYTES: u64 = 1 << 20;
+        let mut file = File::open(path)?;
+        match file.metadata()?.len() {
+            WORTH_ALL_CORES_BYTES.. => {
+                let mut hasher = blake3::Hasher::new();
+                hasher.update_mmap_rayon(path)?;
+                Ok(Self(*hasher.finalize().as_bytes()))
+            }
+            IN_ONE_READ_BYTES.. => Ok(Self::of_reader(&mut file)?.0),
+            size_bytes => {
+                let mut bytes = Vec::with_capacity(usize::try_from(size_bytes).unwrap_or(0) + 1);
+                file.read_to_end(&mut bytes)?;
+                Ok(Self::of(&bytes))
+            }
+        }
+    }
+
+    /// The 32 bytes.
+    pub fn as_bytes(&self) -> &[u8; 32] {
+        &self.0
+    }
+
+    /// Takes 32 bytes that [`ContentHash::as_bytes`] gave before.
+    pub fn from_bytes(bytes: [u8; 32]) -> Self {
+        Self(bytes)
+    }
+
+    /// The first eight digits, enough to tell a few contents apart by eye.
+    pub fn short(&self) -> String {
+        self.to_string()[..8].to_owned()
+    }
+}
+
+impl fmt::Display for ContentHash {
+    fn fmt(&self, formatter: &mut fmt::Formatter<'_>) -> fmt::Result {
+        formatter.write_str(&blake3::Hash::from_bytes(self.0).to_hex())
+    }
+}
+
+impl fmt::Debug for ContentHash {
+    fn fmt(&self, formatter: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(formatter, "ContentHash({})", self.short())
+    }
+}
+
+/// Passes bytes on and hashes them on the way.
+pub(crate) struct HashingReader<'a> {
+    inner: &'a mut dyn Read,
+    hasher: blake3::Hasher,
+}
+
+impl<'a> HashingReader<'a> {
+    pub(crate) fn new(inner: &'a mut dyn Read) -> Self {
+        Self { inner, hasher: blake3::Hasher::new() }
+    }
+
+    pub(crate) fn finish(self) -> ContentHash {
+        ContentHash(*self.hasher.finalize().as_bytes())
+    }
+}
+
+impl Read for HashingReader<'_> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let count = self.inner.read(buffer)?;
+        self.hasher.update(&buffer[..count]);
+        Ok(count)
+    }
+}

@@ -1,0 +1,242 @@
+//! Everything that touches one address, and what follows from it.
+
+use std::collections::HashMap;
+
+use super::{LayerId, PathId, RootId};
+use crate::address::{FoldedKey, RelPath};
+use crate::hash::ContentHash;
+
+/// What a layer puts at one address.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Entry {
+    /// The layer it belongs to.
+    pub layer: LayerId,
+    /// The path below the root as the layer spells it.
+    pub spelled: RelPath,
+    /// The content.
+    pub hash: ContentHash,
+    /// The content's size.
+    pub size_bytes: u64,
+    /// Modification time that the file gets, in seconds since 1970, even.
+    pub modified: i64,
+    /// Whether it may be run, where the package said so.
+    pub executable: Option<bool>,
+}
+
+/// What kind of thing the base has at an address.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum BaseKind {
+    /// A regular file.
+    File,
+    /// A folder.
+    Folder,
+    /// A symbolic link or junction; never followed.
+    Link,
+    /// A pipe, a device or the like.
+    Other,
+}
+
+/// One thing of the base as it was when it was last seen uncovered.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct BaseFile {
+    /// The path below the root as it is spelled on disk.
+    pub spelled: RelPath,
+    /// File, folder or link.
+    pub kind: BaseKind,
+    /// Size in bytes.
+    pub size_bytes: u64,
+    /// Modification time in nanoseconds since 1970.
+    pub modified_ns: i64,
+    /// Permission bits on Unix; elsewhere 0o444 for read-only files and 0o644 for others.
+    pub mode: u32,
+    /// The content's hash, known from the first time a layer covers it.
+    pub hash: Option<ContentHash>,
+}
+
+/// The laid layers and how high each lies; a higher rank wins.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Order {
+    ranks: HashMap<LayerId, usize>,
+}
+
+impl Order {
+    /// Takes the laid layers from the bottom to the top.
+    pub fn new(bottom_to_top: impl IntoIterator<Item = LayerId>) -> Self {
+        Self { ranks: bottom_to_top.into_iter().enumerate().map(|(rank, layer)| (layer, rank)).collect() }
+    }
+
+    /// How high `layer` lies, or `None` while it is lifted.
+    pub fn rank(&self, layer: LayerId) -> Option<usize> {
+        self.ranks.get(&layer).copied()
+    }
+}
+
+/// Who supplies the file that physically lies at an address.
+///
+/// The winner is the topmost laid layer. Where the layers directly beneath it, and perhaps the base
+/// at last, have the same content, the lowest of them supplies the file, so that laying identical
+/// content changes nothing on disk and base files keep their own times.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Provider<'a> {
+    /// Nothing lies there.
+    Nothing,
+    /// The base's own file.
+    Base(&'a BaseFile),
+    /// A stored content.
+    Layer(&'a Entry),
+}
+
+impl<'a> Provider<'a> {
+    /// Size of the file, 0 for nothing.
+    pub fn size_bytes(self) -> u64 {
+        match self {
+            Self::Nothing => 0,
+            Self::Base(base) => base.size_bytes,
+            Self::Layer(entry) => entry.size_bytes,
+        }
+    }
+
+    /// The content's hash, where there is a file and the hash is known.
+    pub fn hash(self) -> Option<ContentHash> {
+        match self {
+            Self::Nothing => None,
+            Self::Base(base) => base.hash,
+            Self::Layer(entry) => Some(entry.hash),
+        }
+    }
+
+    /// Whether both mean the same file on disk.
+    pub fn is_same_file(self, other: Provider<'_>) -> bool {
+        match (self, other) {
+            (Self::Nothing, Provider::Nothing) | (Self::Base(_), Provider::Base(_)) => true,
+            (Self::Layer(one), Provider::Layer(two)) => one.layer == two.layer,
+            _ => false,
+        }
+    }
+
+    /// The layer's entry, if a layer supplies the file.
+    pub fn entry(self) -> Option<&'a Entry> {
+        match self {
+            Self::Layer(entry) => Some(entry),
+            _ => None,
+        }
+    }
+}
+
+/// One address with its base file and the entries of all layers kept in the stack, laid or lifted.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Column {
+    /// The catalogue's number of the address.
+    pub path: PathId,
+    /// The root.
+    pub root: RootId,
+    /// The folded path below the root.
+    pub key: FoldedKey,
+    /// What the base has there.
+    pub base: Option<BaseFile>,
+    /// In no particular order.
+    pub entries: Vec<Entry>,
+}
+
+impl Column {
+    /// Entries of laid layers, from the bottom to the top.
+    pub fn laid(&self, order: &Order) -> Vec<&Entry> {
+        let mut laid: Vec<_> =
+            self.entries.iter().filter_map(|entry| Some((order.rank(entry.layer)?, entry))).collect();
+        laid.sort_by_key(|(rank, _)| *rank);
+        laid.into_iter().map(|(_, entry)| entry).collect()
+    }
+
+    /// The topmost laid layer's entry.
+    pub fn winner(&self, order: &Order) -> Option<&Entry> {
+        self.entries
+            .iter()
+            .filter_map(|entry| Some((order.rank(entry.layer)?, entry)))
+            .max_by_key(|(rank, _)| *rank)
+            .map(|(_, entry)| entry)
+    }
+
+    /// Who supplies the file under `order`. Base hashes must be known wherever an entry has the
+    /// base's size.
+    pub fn provider(&self, order: &Order) -> Provider<'_> {
+        let laid = self.laid(order);
+        let Some(winner) = laid.last() else {
+            return self.base.as_ref().map_or(Provider::Nothing, Provider::Base);
+        };
+        let lowest_alike = laid.iter().rev().take_while(|entry| entry.hash == winner.hash).last();
+        match (&self.base, lowest_alike) {
+            (Some(base), Some(lowest))
+                if base.hash == Some(winner.hash)
+                    && base.kind == BaseKind::File
+                    && laid.first() == Some(lowest) =>
+            {
+                Provider::Base(base)
+            }
+            (_, lowest) => Provider::Layer(lowest.unwrap_or(winner)),
+        }
+    }
+
+    /// The mode that a layer's file gets here: that of the base file it covers, else the usual one;
+    /// runnable if the package or the base says so.
+    pub fn mode_for(&self, entry: &Entry) -> u32 {
+        let base = self.base.as_ref().map(|base| base.mode & 0o777);
+        let mode = base.unwrap_or(0o644) | 0o200;
+        if entry.executable == Some(true) { mode | 0o111 } else { mode }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::address::Folding;
+
+    fn entry(layer: i64, content: &str) -> Entry {
+        Entry {
+            layer: LayerId(layer),
+            spelled: RelPath::parse("a").unwrap(),
+            hash: ContentHash::of(content.as_bytes()),
+            size_bytes: content.len() as u64,
+            modified: 0,
+            executable: None,
+        }
+    }
+
+    fn column(base: Option<&str>, entries: Vec<Entry>) -> Column {
+        let base = base.map(|content| BaseFile {
+            spelled: RelPath::parse("a").unwrap(),
+            kind: BaseKind::File,
+            size_bytes: content.len() as u64,
+            modified_ns: 0,
+            mode: 0o755,
+            hash: Some(ContentHash::of(content.as_bytes())),
+        });
+        Column { path: PathId(1), root: RootId(1), key: Folding::Folded.key("a"), base, entries }
+    }
+
+    #[test]
+    fn the_lowest_of_equal_contents_supplies_the_file() {
+        let column = column(Some("x"), vec![entry(1, "x"), entry(2, "y"), entry(3, "y"), entry(4, "x")]);
+        let supplier =
+            |layers: &[i64]| match column.provider(&Order::new(layers.iter().map(|id| LayerId(*id)))) {
+                Provider::Nothing => "nothing".to_owned(),
+                Provider::Base(_) => "base".to_owned(),
+                Provider::Layer(entry) => entry.layer.0.to_string(),
+            };
+        assert_eq!(supplier(&[]), "base");
+        assert_eq!(supplier(&[1]), "base");
+        assert_eq!(supplier(&[1, 4]), "base");
+        assert_eq!(supplier(&[1, 2, 3]), "2");
+        assert_eq!(supplier(&[3, 2]), "3");
+        assert_eq!(supplier(&[1, 2, 4]), "4", "other content lies between it and the base");
+        assert_eq!(column.winner(&Order::new([LayerId(2), LayerId(3)])).unwrap().layer, LayerId(3));
+    }
+
+    #[test]
+    fn a_patched_program_stays_runnable() {
+        let over_base = column(Some("x"), vec![entry(1, "y")]);
+        assert_eq!(over_base.mode_for(&over_base.entries[0]), 0o755);
+        let new = column(None, vec![Entry { executable: Some(true), ..entry(1, "y") }]);
+        assert_eq!(new.mode_for(&new.entries[0]), 0o755);
+        assert_eq!(column(None, vec![]).mode_for(&entry(1, "y")), 0o644);
+    }
+}

@@ -1,0 +1,29 @@
+//! The algebra of layers: which of them wins, what lies at an address, who contests what.
+//!
+//! Pure. Numbers of layers, roots and paths are the catalogue's; nothing here depends on how they
+//! are made.
+
+mod arrangement;
+mod column;
+mod contests;
+
+use serde::{Deserialize, Serialize};
+
+pub use arrangement::{Arrangement, Standing, Target};
+pub use column::{BaseFile, BaseKind, Column, Entry, Order, Provider};
+pub use contests::{Contest, Pair, Tally, pairs, tallies};
+
+/// The catalogue's number of a layer; never used twice in one ledger, never shown.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(transparent)]
+pub struct LayerId(pub i64);
+
+/// The catalogue's number of an address.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(transparent)]
+pub struct PathId(pub i64);
+
+/// The catalogue's number of a root.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(transparent)]
+pub struct RootId(pub i64);
