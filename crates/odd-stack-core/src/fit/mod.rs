@@ -1,0 +1,73 @@
+//! How a package's files are placed onto the roots.
+//!
+//! Pure: members, the game's tree and the rules go in, placements and what was found come out.
+
+mod place;
+mod rules;
+
+use thiserror::Error;
+
+pub use place::{Finding, Fit, GameTree, LeftOut, Placement, fit};
+pub use rules::{Place, Rules};
+
+use crate::address::{Address, AddressError, RelPath};
+
+/// Why files can't be placed. Nothing was written.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+pub enum FitError {
+    /// Not a `FROM=TO`.
+    #[error("`{text}` is not FROM=TO, such as `textures=game:data/textures`")]
+    BadPlace {
+        /// What was given.
+        text: String,
+    },
+    /// Not a pattern.
+    #[error("`{pattern}` is not a pattern: {reason}")]
+    BadPattern {
+        /// What was given.
+        pattern: String,
+        /// What is wrong with it.
+        reason: String,
+    },
+    /// The package has nothing under that name.
+    #[error("the package has no file or folder `{from}` (it has at its top: {})", tops.join(", "))]
+    FromMissing {
+        /// What was given.
+        from: String,
+        /// What lies at the package's top.
+        tops: Vec<String>,
+    },
+    /// The target is no address.
+    #[error(transparent)]
+    Address(#[from] AddressError),
+    /// Two files would go to one address.
+    #[error("both `{first}` and `{second}` would go to {address}; leave one out with --skip")]
+    TwoToOne {
+        /// One member.
+        first: RelPath,
+        /// The other.
+        second: RelPath,
+        /// Where both go.
+        address: Address,
+    },
+    /// One address would be a file and a folder.
+    #[error("{address} would be both a file and a folder")]
+    FileAgainstFolder {
+        /// The address.
+        address: Address,
+    },
+    /// A root itself can't be a file.
+    #[error("`{from}` is a file, and `{to}` names no file or folder to put it in")]
+    FileOntoRoot {
+        /// The member.
+        from: String,
+        /// The target as given.
+        to: String,
+    },
+    /// No file is left to place.
+    #[error("none of the package's files is placed: {reason}")]
+    NothingPlaced {
+        /// Why.
+        reason: String,
+    },
+}

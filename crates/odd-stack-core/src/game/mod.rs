@@ -1,0 +1,86 @@
+//! What a game is: its roots, its spots, its main program and its version.
+
+mod program;
+mod scan;
+mod version_of;
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+
+pub use program::{Program, ProgramKind, main_program, may_be_program, program_kind};
+pub use scan::{Scan, ScanError, scan};
+pub use version_of::version_of_file;
+
+use crate::address::{Address, AddressBook, Folding, PrefixName, RelPath};
+use crate::stack::RootId;
+
+/// A separate folder tree of a game.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Root {
+    /// The catalogue's number.
+    pub id: RootId,
+    /// Its name in addresses.
+    pub name: PrefixName,
+    /// Where it lies, absolute.
+    pub folder: PathBuf,
+    /// Whether it lies on another volume than the ledger, and so has a side folder of its own.
+    pub has_side_folder: bool,
+}
+
+/// A version and how it became known.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct GameVersion {
+    /// As the game or the user writes it.
+    pub version: String,
+    /// The address of the file it was read from; `None` when the user stated it.
+    pub read_from: Option<String>,
+}
+
+/// One installed game in care.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Game {
+    /// The user's name for it.
+    pub name: String,
+    /// Whether spellings are told apart.
+    pub folding: Folding,
+    /// Its roots; the main one first.
+    pub roots: Vec<Root>,
+    /// Short names for folders.
+    pub spots: BTreeMap<PrefixName, Address>,
+    /// The main program.
+    pub program: Option<Address>,
+    /// The game's version, where it is known.
+    pub version: Option<GameVersion>,
+    /// When it was taken into care, RFC 3339.
+    pub added_at: String,
+}
+
+impl Game {
+    /// The names that addresses of this game may begin with.
+    pub fn address_book(&self) -> AddressBook {
+        AddressBook {
+            roots: self.roots.iter().map(|root| root.name.clone()).collect(),
+            spots: self.spots.clone(),
+        }
+    }
+
+    /// The root of that number, if the game has it.
+    pub fn root(&self, id: RootId) -> Option<&Root> {
+        self.roots.iter().find(|root| root.id == id)
+    }
+
+    /// The root of that name, if the game has it.
+    pub fn root_named(&self, name: &PrefixName) -> Option<&Root> {
+        self.roots.iter().find(|root| root.name == *name)
+    }
+
+    /// The address of `path` below the root `id`.
+    pub fn address(&self, id: RootId, path: RelPath) -> Option<Address> {
+        Some(Address { root: self.root(id)?.name.clone(), path })
+    }
+
+    /// Whether `folder` lies in one of the roots.
+    pub fn holds(&self, folder: &Path) -> bool {
+        self.roots.iter().any(|root| folder.starts_with(&root.folder))
+    }
+}

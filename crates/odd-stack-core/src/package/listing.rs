@@ -1,0 +1,332 @@
+//! The one gate through which every package's list of members goes, whatever it was read from.
+
+use std::collections::HashMap;
+
+use super::PackageError;
+use crate::address::{FoldedKey, Folding, NameProblem, RelPath};
+
+/// What a reader found under one name, before anything was judged.
+#[derive(Debug, Clone)]
+pub(super) struct RawMember {
+    /// The name as read, or why it can't be text, with a readable stand-in.
+    pub name: Result<String, (String, NameProblem)>,
+    /// Whether `\` separates in this kind of package, as `/` does.
+    pub backslash_separates: bool,
+    pub kind: RawKind,
+    pub modified: i64,
+    pub executable: Option<bool>,
+    /// The reader's own number of the member.
+    pub source: usize,
+}
+
+#[derive(Debug, Clone)]
+pub(super) enum RawKind {
+    File { size_bytes: u64 },
+    Folder,
+    Link { target: String },
+}
+
+/// One file of a package.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Member {
+    /// Where it lies in the package, every folder spelled in one way.
+    pub path: RelPath,
+    /// Size of the content, unpacked.
+    pub size_bytes: u64,
+    /// Modification time in seconds since 1970, always even (the coarsest disks keep no more).
+    pub modified: i64,
+    /// Whether it may be run, where the package says so.
+    pub executable: Option<bool>,
+    /// The path of the link that this member is a copy for, when it is one.
+    pub copy_of: Option<RelPath>,
+    /// The reader's own number of the content.
+    pub(super) source: usize,
+}
+
+/// A link of a package that leads to nothing inside it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct LinkOut {
+    /// The link.
+    pub path: RelPath,
+    /// Where it leads, as written.
+    pub target: String,
+}
+
+/// Everything in a package: files, folders, and links that lead elsewhere.
+#[derive(Debug, Clone, Default)]
+pub(super) struct Listing {
+    pub members: Vec<Member>,
+    pub folders: Vec<RelPath>,
+    pub links_out: Vec<LinkOut>,
+}
+
+const MOST_LINK_HOPS: usize = 16;
+
+/// Judges names, finds clashes, spells every folder in one way and turns links into copies.
+pub(super) fn build(package: &str, raw: Vec<RawMember>) -> Result<Listing, PackageError> {
+    let mut gate = Gate::new(package);
+    let mut links = Vec::new();
+    for member in raw {
+        let path = gate.judge(&member)?;
+        match member.kind {
+            RawKind::Folder => gate.add_folder(&path)?,
+            RawKind::File { size_bytes } => gate.add_file(Member {
+                path,
+                size_bytes,
+                modified: member.modified.div_euclid(2) * 2,
+                executable: member.executable,
+                copy_of: None,
+                source: member.source,
+            })?,
+            RawKind::Link { target } => {
+                gate.claim_file(&path)?;
+                links.push(LinkOut { path: gate.spell(&path)?, target });
+            }
+        }
+    }
+    resolve_links(&mut gate, links)?;
+    Ok(gate.listing)
+}
+
+enum Taken {
+    Folder(RelPath),
+    File(RelPath, Option<usize>),
+}
+
+struct Gate<'a> {
+    package: &'a str,
+    taken: HashMap<FoldedKey, Taken>,
+    listing: Listing,
+}
+
+impl<'a> Gate<'a> {
+    fn new(package: &'a str) -> Self {
+        Self { package, taken: HashMap::new(), listing: Listing::default() }
+    }
+
+    fn judge(&self, member: &RawMember) -> Result<RelPath, PackageError> {
+        let refuse = |name: &str, problem: NameProblem| PackageError::HostileName {
+            package: self.package.to_owned(),
+            name: name.to_owned(),
+            problem,
+        };
+        let name = match &member.name {
+            Ok(name) => name,
+            Err((shown, problem)) => return Err(refuse(shown, problem.clone())),
+        };
+        let separators: &[char] = if member.backslash_separates { &['/', '\\'] } else { &['/'] };
+        let is_folder = matches!(member.kind, RawKind::Folder);
+        let trimmed = if is_folder { name.strip_suffix(separators).unwrap_or(name) } else { name };
+        let parsed = if member.backslash_separates {
+            RelPath::parse(trimmed)
+        } else {
+            RelPath::parse_slashes_only(trimmed)
+        };
+        parsed.map_err(|problem| refuse(name, problem))
+    }
+
+    /// The path with each of its folders spelled as first seen; notes folders not seen before.
+    fn spell(&mut self, path: &RelPath) -> Result<RelPath, PackageError> {
+        let parent = path.parent();
+        if parent.is_root() {
+            return Ok(path.clone());
+        }
+        self.add_folder(&parent)?;
+        match self.taken.get(&Folding::Folded.key(parent.as_str())) {
+            Some(Taken::Folder(spelled)) => Ok(spelled.join(&RelPath::from_disk(path.name().to_owned()))),
+            _ => Ok(path.clone()),
+        }
+    }
+
+    fn add_folder(&mut self, path: &RelPath) -> Result<(), PackageError> {
+        let key = Folding::Folded.key(path.as_str());
+        match self.taken.get(&key) {
+            Some(Taken::Folder(_)) => Ok(()),
+            Some(Taken::File(file, _)) => Err(self.file_against_folder(file, path)),
+            None => {
+                let spelled = self.spell(path)?;
+                self.listing.folders.push(spelled.clone());
+                self.taken.insert(key, Taken::Folder(spelled));
+                Ok(())
+            }
+        }
+    }
+
+    fn claim_file(&mut self, path: &RelPath) -> Result<FoldedKey, PackageError> {
+        let key = Folding::Folded.key(path.as_str());
+        match self.taken.get(&key) {
+            Some(Taken::Folder(folder)) => return Err(self.file_against_folder(path, folder)),
+            Some(Taken::File(other, _)) => {
+                return Err(PackageError::Duplicate {
+                    package: self.package.to_owned(),
+                    first: other.clone(),
+                    second: path.clone(),
+                });
+            }
+            None => {}
+        }
+        self.taken.insert(key.clone(), Taken::File(path.clone(), None));
+        Ok(key)
+    }
+
+    fn add_file(&mut self, mut member: Member) -> Result<(), PackageError> {
+        let key = self.claim_file(&member.path)?;
+        member.path = self.spell(&member.path)?;
+        let index = self.listing.members.len();
+        self.taken.insert(key, Taken::File(member.path.clone(), Some(index)));
+        self.listing.members.push(member);
+        Ok(())
+    }
+
+    fn file_against_folder(&self, file: &RelPath, folder: &RelPath) -> PackageError {
+        PackageError::FileAgainstFolder {
+            package: self.package.to_owned(),
+            file: file.clone(),
+            folder: folder.clone(),
+        }
+    }
+}
+
+/// Turns each link that leads to a member into a copy of that member, or of a folder's members.
+fn resolve_links(gate: &mut Gate<'_>, links: Vec<LinkOut>) -> Result<(), PackageError> {
+    let by_key: HashMap<FoldedKey, String> =
+        links.iter().map(|link| (Folding::Folded.key(link.path.as_str()), link.target.clone())).collect();
+    for link in links {
+        let Some(target) = final_target(&by_key, &link) else {
+            gate.listing.links_out.push(link);
+            continue;
+        };
+        let key = Folding::Folded.key(target.as_str());
+        match gate.taken.get(&key) {
+            Some(Taken::File(_, Some(index))) => {
+                let copy = Member {
+                    path: link.path.clone(),
+                    copy_of: Some(target),
+                    ..gate.listing.members[*index].clone()
+                };
+                gate.listing.members.push(copy);
+            }
+            Some(Taken::Folder(folder)) if link.path.below(folder).is_none() => {
+                let folder = folder.clone();
+                gate.taken.remove(&Folding::Folded.key(link.path.as_str()));
+                copy_folder(gate, &folder, &link.path)?;
+            }
+            _ => gate.listing.links_out.push(link),
+        }
+    }
+    Ok(())
+}
+
+fn copy_folder(gate: &mut Gate<'_>, folder: &RelPath, to: &RelPath) -> Result<(), PackageError> {
+    gate.add_folder(to)?;
+    let copies: Vec<Member> = gate
+        .listing
+        .members
+        .iter()
+        .filter_map(|member| {
+            let path = to.join(&member.path.below(folder)?);
+            Some(Member { path, copy_of: Some(member.path.clone()), ..member.clone() })
+        })
+        .collect();
+    copies.into_iter().try_for_each(|copy| gate.add_file(copy))
+}
+
+/// Follows a chain of links; `None` when it leaves the package or never ends.
+fn final_target(links: &HashMap<FoldedKey, String>, link: &LinkOut) -> Option<RelPath> {
+    let mut at = link.path.clone();
+    let mut target = link.target.clone();
+    for _ in 0..MOST_LINK_HOPS {
+        at = target_from(&at, &target)?;
+        match links.get(&Folding::Folded.key(at.as_str())) {
+            Some(next) => target.clone_from(next),
+            None => return Some(at),
+        }
+    }
+    None
+}
+
+fn target_from(link: &RelPath, target: &str) -> Option<RelPath> {
+    let target = target.replace('\\', "/");
+    if target.starts_with('/') || target.contains(':') {
+        return None;
+    }
+    let mut parts: Vec<String> = link.parent().parts().map(str::to_owned).collect();
+    for part in target.split('/') {
+        match part {
+            "" | "." => {}
+            ".." => {
+                parts.pop()?;
+            }
+            name => parts.push(name.to_owned()),
+        }
+    }
+    (!parts.is_empty()).then(|| RelPath::from_disk(parts.join("/")))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn raw(name: &str, kind: RawKind) -> RawMember {
+        RawMember {
+            name: Ok(name.to_owned()),
+            backslash_separates: true,
+            kind,
+            modified: 101,
+            executable: None,
+            source: name.len(),
+        }
+    }
+    fn file(name: &str) -> RawMember {
+        raw(name, RawKind::File { size_bytes: 1 })
+    }
+    fn link(name: &str, target: &str) -> RawMember {
+        raw(name, RawKind::Link { target: target.to_owned() })
+    }
+    fn paths(listing: &Listing) -> Vec<&str> {
+        listing.members.iter().map(|member| member.path.as_str()).collect()
+    }
+
+    #[test]
+    fn clashes_are_refused() {
+        let clash = |members: Vec<RawMember>| build("p", members).unwrap_err();
+        assert!(matches!(clash(vec![file("A/b"), file("a/B")]), PackageError::Duplicate { .. }));
+        assert!(matches!(clash(vec![file("a\\b"), file("a/b")]), PackageError::Duplicate { .. }));
+        assert!(matches!(clash(vec![file("a/b"), file("A")]), PackageError::FileAgainstFolder { .. }));
+        assert!(matches!(clash(vec![file("a"), file("a/b/c")]), PackageError::FileAgainstFolder { .. }));
+        assert!(matches!(clash(vec![file("x"), file("..\\y")]), PackageError::HostileName { .. }));
+        assert!(matches!(clash(vec![raw("nul/", RawKind::Folder)]), PackageError::HostileName { .. }));
+    }
+
+    #[test]
+    fn one_spelling_for_each_folder() {
+        let listing = build("p", vec![file("Mods/a"), file("mods\\Sub/b"), file("MODS/sub/c")]).unwrap();
+        assert_eq!(paths(&listing), ["Mods/a", "Mods/Sub/b", "Mods/Sub/c"]);
+        assert_eq!(listing.folders.len(), 2);
+        assert_eq!(listing.members[0].modified, 100, "times are even");
+    }
+
+    #[test]
+    fn links_become_copies_or_are_listed() {
+        let listing = build(
+            "p",
+            vec![
+                file("data/real.txt"),
+                link("alias.txt", "data/real.txt"),
+                link("data/again.txt", "../alias.txt"),
+                link("folder", "data"),
+                link("out", "../../etc/passwd"),
+                link("absolute", "/etc/passwd"),
+                link("drive", "c:\\x"),
+                link("loop1", "loop2"),
+                link("loop2", "loop1"),
+                link("data/self", "."),
+            ],
+        )
+        .unwrap();
+        assert_eq!(paths(&listing)[..3], ["data/real.txt", "alias.txt", "data/again.txt"]);
+        assert!(paths(&listing).contains(&"folder/real.txt"));
+        let out: Vec<_> = listing.links_out.iter().map(|link| link.path.as_str()).collect();
+        assert_eq!(out, ["out", "absolute", "drive", "loop1", "loop2", "data/self"]);
+    }
+}

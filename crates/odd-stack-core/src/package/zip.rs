@@ -1,0 +1,187 @@
+//! A zip archive as a package (PKWARE APPNOTE 6.3), members read in parallel.
+
+use std::fs::File;
+use std::io::{self, Read, Seek, SeekFrom};
+use std::path::Path;
+use std::sync::Arc;
+
+use oem_cp::code_table::DECODING_TABLE_CP437;
+use zip::ZipArchive;
+use zip::extra_fields::ExtraField;
+use zip::result::ZipError;
+
+use super::listing::{RawKind, RawMember};
+use super::{Limits, PackageError};
+
+/// The longest link target that is read.
+const LONGEST_LINK_BYTES: u64 = 4096;
+const UTF8_FLAG: u16 = 1 << 11;
+
+/// Reads members of one zip file; clones share the file and its directory.
+#[derive(Debug, Clone)]
+pub(super) struct ZipSource {
+    archive: ZipArchive<SharedFile>,
+}
+
+impl ZipSource {
+    /// Whether `head`, the first bytes of a file, can begin a zip archive.
+    pub(super) fn recognises(head: &[u8]) -> bool {
+        head.starts_with(b"PK\x03\x04") || head.starts_with(b"PK\x05\x06")
+    }
+
+    /// Reads the archive's directory, and nothing of its contents but link targets.
+    pub(super) fn open(path: &Path, limits: &Limits) -> Result<(Self, Vec<RawMember>), PackageError> {
+        let package = path.display().to_string();
+        let file =
+            File::open(path).map_err(|source| PackageError::Unreadable { path: path.into(), source })?;
+        let shared =
+            SharedFile::new(file).map_err(|source| PackageError::Unreadable { path: path.into(), source })?;
+        let packed_bytes = shared.length_bytes;
+        let mut archive = ZipArchive::new(shared).map_err(|source| broken(&package, &source))?;
+        if archive.has_duplicate_names() {
+            return Err(PackageError::Broken {
+                package,
+                reason: "two members of it have the very same name".to_owned(),
+            });
+        }
+        let mut members = Vec::with_capacity(archive.len());
+        let mut total_bytes = 0u64;
+        for index in 0..archive.len() {
+            let member = raw_member(&package, &mut archive, index)?;
+            if let RawKind::File { size_bytes } = member.kind {
+                total_bytes = total_bytes.saturating_add(size_bytes);
+            }
+            members.push(member);
+        }
+        limits
+            .check(members.len() as u64, total_bytes, packed_bytes)
+            .map_err(|limit| PackageError::OverLimit { package: package.clone(), limit })?;
+        if archive.has_overlapping_files().map_err(|source| broken(&package, &source))? {
+            return Err(PackageError::Broken {
+                package,
+                reason: "members of it share the same packed bytes, as if made to fill the disk".to_owned(),
+            });
+        }
+        Ok((Self { archive }, members))
+    }
+
+    /// Opens the content of one member.
+    pub(super) fn open_member(&mut self, source: usize) -> Result<impl Read + '_, ZipError> {
+        self.archive.by_index(source)
+    }
+}
+
+fn broken(package: &str, error: &ZipError) -> PackageError {
+    PackageError::Broken { package: package.to_owned(), reason: error.to_string() }
+}
+
+fn raw_member(
+    package: &str,
+    archive: &mut ZipArchive<SharedFile>,
+    index: usize,
+) -> Result<RawMember, PackageError> {
+    let member = archive.by_index_raw(index).map_err(|source| broken(package, &source))?;
+    let name = decode_name(member.name_raw(), member.flags().as_u16() & UTF8_FLAG != 0);
+    if member.encrypted() {
+        return Err(PackageError::Encrypted { package: package.to_owned(), member: name });
+    }
+    let unix_mode = member.unix_mode().filter(|mode| *mode != 0);
+    let modified = modified_of(&member);
+    let size_bytes = member.size();
+    let is_link = member.is_symlink();
+    let is_folder = member.is_dir() || name.ends_with(['/', '\\']);
+    drop(member);
+    let kind = if is_link {
+        let mut target = Vec::new();
+        archive
+            .by_index(index)
+            .map_err(io::Error::other)
+            .and_then(|content| content.take(LONGEST_LINK_BYTES).read_to_end(&mut target))
+            .map_err(|source| PackageError::Member {
+                package: package.to_owned(),
+                member: name.clone(),
+                source,
+            })?;
+        RawKind::Link { target: decode_name(&target, false) }
+    } else if is_folder {
+        RawKind::Folder
+    } else {
+        RawKind::File { size_bytes }
+    };
+    Ok(RawMember {
+        name: Ok(name),
+        backslash_separates: true,
+        kind,
+        modified,
+        executable: unix_mode.map(|mode| mode & 0o111 != 0),
+        source: index,
+    })
+}
+
+/// Names without the UTF-8 flag are read as UTF-8 where they are valid, since many tools forget the
+/// flag, and else as code page 437, the format's default.
+fn decode_name(bytes: &[u8], flagged_utf8: bool) -> String {
+    match std::str::from_utf8(bytes) {
+        Ok(name) => name.to_owned(),
+        Err(_) if flagged_utf8 => String::from_utf8_lossy(bytes).into_owned(),
+        Err(_) => oem_cp::decode_string_complete_table(bytes, &DECODING_TABLE_CP437),
+    }
+}
+
+/// The time of the extended timestamp field, which is UTC, or the DOS time taken as if it were.
+fn modified_of(member: &zip::read::ZipFile<'_, SharedFile>) -> i64 {
+    let extended = member.extra_data_fields().find_map(|field| match field {
+        ExtraField::ExtendedTimestamp(times) => times.mod_time(),
+        _ => None,
+    });
+    if let Some(seconds) = extended {
+        return i64::from(seconds);
+    }
+    let Some(dos) = member.last_modified() else { return 0 };
+    let date = time::Month::try_from(dos.month())
+        .and_then(|month| time::Date::from_calendar_date(i32::from(dos.year()), month, dos.day()));
+    let clock = time::Time::from_hms(dos.hour(), dos.minute(), dos.second());
+    match (date, clock) {
+        (Ok(date), Ok(clock)) => date.with_time(clock).assume_utc().unix_timestamp(),
+        _ => 0,
+    }
+}
+
+/// A file that several readers share, each with its own position.
+#[derive(Debug, Clone)]
+struct SharedFile {
+    file: Arc<File>,
+    length_bytes: u64,
+    position: u64,
+}
+
+impl SharedFile {
+    fn new(file: File) -> io::Result<Self> {
+        let length_bytes = file.metadata()?.len();
+        Ok(Self { file: Arc::new(file), length_bytes, position: 0 })
+    }
+}
+
+impl Read for SharedFile {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        #[cfg(unix)]
+        let count = std::os::unix::fs::FileExt::read_at(&*self.file, buffer, self.position)?;
+        #[cfg(windows)]
+        let count = std::os::windows::fs::FileExt::seek_read(&*self.file, buffer, self.position)?;
+        self.position += count as u64;
+        Ok(count)
+    }
+}
+
+impl Seek for SharedFile {
+    fn seek(&mut self, to: SeekFrom) -> io::Result<u64> {
+        let target = match to {
+            SeekFrom::Start(position) => Some(position),
+            SeekFrom::End(offset) => self.length_bytes.checked_add_signed(offset),
+            SeekFrom::Current(offset) => self.position.checked_add_signed(offset),
+        };
+        self.position =
+            target.ok_or_else(|| io::Error::new(io::ErrorKind::InvalidInput, "seek before the start"))?;
+        Ok(self.position)
+    }
+}
