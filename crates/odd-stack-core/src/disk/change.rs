@@ -1,0 +1,569 @@
+//! One change of a game from start to end: decided, shown, applied or abandoned, recovered.
+
+use std::io;
+use std::path::{Path, PathBuf};
+
+use rayon::prelude::*;
+use serde::{Deserialize, Serialize};
+use thiserror::Error;
+
+use super::decide::{Decision, decide};
+use super::drift::Drift;
+use super::execute::{self, StepFailed};
+use super::look::is_nothing_there;
+use super::plan::Plan;
+use super::seam::{Seam, Stamp};
+use super::steps::Step;
+use crate::address::{Address, FoldedKey, RelPath};
+use crate::hash::ContentHash;
+use crate::ledger::catalogue::JournalMark;
+use crate::ledger::{Ledger, LedgerError, Lock, blob_path, end_intake, sweep};
+use crate::observer::{Observer, Work};
+use crate::stack::{Arrangement, BaseFile, BaseKind, LayerId, RootId, Standing, Tally};
+
+/// What to do with drifted files in the way.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Edits {
+    /// Stop and list them.
+    #[default]
+    Stop,
+    /// Save them in the ledger.
+    Keep,
+    /// Let go of them.
+    Discard,
+}
+
+/// How a change is made.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct ChangeOptions {
+    /// What to do with drifted files in the way.
+    pub edits: Edits,
+}
+
+/// Why a change was not made. The game is as it was, unless the variant says otherwise.
+#[derive(Debug, Error)]
+pub enum ChangeError {
+    /// The ledger failed.
+    #[error(transparent)]
+    Ledger(#[from] LedgerError),
+    /// Files that must change are not what the stack says; a decision is needed.
+    #[error("{} file(s) in the way are not as Odd Stack left them", drifted.len())]
+    Drifted {
+        /// The files.
+        drifted: Vec<Drift>,
+    },
+    /// One address is a file for one and a folder for another.
+    #[error("{address} is a file for {file_of} and a folder for {folder_of}; both can't lie on the game")]
+    FileAgainstFolder {
+        /// The address.
+        address: Address,
+        /// Who has a file there.
+        file_of: String,
+        /// Who has a folder there.
+        folder_of: String,
+    },
+    /// Something other than a folder lies where files are to go into.
+    #[error(
+        "{address} is a link or a file on disk, not a folder, and nothing is written through it; \
+         put a real folder in its place"
+    )]
+    NotAFolder {
+        /// The address.
+        address: Address,
+    },
+    /// A folder lies where a file is to go.
+    #[error("a folder lies at {address}, where a file is to go; move it away")]
+    FolderInTheWay {
+        /// The address.
+        address: Address,
+    },
+    /// A root's folder is gone.
+    #[error("the folder {} of the root `{root}` is not there: was the game moved, or is its disk not plugged in?", folder.display())]
+    RootMissing {
+        /// The root's name.
+        root: String,
+        /// Where it should be.
+        folder: PathBuf,
+    },
+    /// A look at the disk failed.
+    #[error("can't look at {}", path.display())]
+    Look {
+        /// At what.
+        path: PathBuf,
+        /// Why.
+        source: io::Error,
+    },
+    /// The disk refused to stage a file.
+    #[error("can't prepare {}", path.display())]
+    Stage {
+        /// Where.
+        path: PathBuf,
+        /// Why.
+        source: io::Error,
+    },
+    /// The disk refused a step after the mark; all was taken back.
+    #[error("can't change {}: is it open in another program, or write-protected? Everything is as it was", path.display())]
+    TakenBack {
+        /// The file.
+        path: PathBuf,
+        /// Why.
+        source: io::Error,
+    },
+    /// The disk refused a step and refused to take all back as well. The next command tries again;
+    /// nothing is lost.
+    #[error(
+        "can't change {}, and could not take back what was done before; nothing is lost: make it accessible and \
+         run any command to finish",
+        path.display()
+    )]
+    Stuck {
+        /// The file.
+        path: PathBuf,
+        /// Why.
+        source: io::Error,
+    },
+    /// The user asked to stop.
+    #[error("stopped as asked; nothing was changed")]
+    Cancelled,
+}
+
+/// What a change is to make of the stack. Layers being added are in the catalogue already, inside
+/// the transaction that [`prepare`] takes over.
+#[derive(Debug)]
+pub(crate) struct ChangeRequest {
+    /// The command, for the history and for what a recovery says.
+    pub command: String,
+    /// RFC 3339.
+    pub made_at: String,
+    /// The stack afterwards.
+    pub after: Arrangement,
+    /// Layers that leave it.
+    pub removed: Vec<LayerId>,
+    /// Contents taken in for it, which must be durable before the mark.
+    pub new_blobs: Vec<ContentHash>,
+}
+
+/// What becomes of the stack when all steps are done; kept in the journal.
+#[derive(Debug, Default, Serialize, Deserialize)]
+struct Outcome {
+    command: String,
+    made_at: String,
+    arrangement: Vec<(LayerId, bool)>,
+    removed: Vec<LayerId>,
+    tallies: Vec<(LayerId, i64, i64)>,
+    base: Vec<BaseNow>,
+    sides: Vec<PathBuf>,
+}
+
+/// A file of the base that is from now on what was found on disk, or is no more.
+#[derive(Debug, Serialize, Deserialize)]
+struct BaseNow {
+    root: RootId,
+    key: String,
+    file: Option<BaseFileNow>,
+}
+
+#[derive(Debug, Serialize, Deserialize)]
+struct BaseFileNow {
+    spelled: String,
+    is_link: bool,
+    size_bytes: u64,
+    modified_ns: i64,
+    mode: u32,
+    hash: Option<[u8; 32]>,
+}
+
+impl BaseFileNow {
+    fn of(base: &BaseFile) -> Self {
+        Self {
+            spelled: base.spelled.as_str().to_owned(),
+            is_link: base.kind == BaseKind::Link,
+            size_bytes: base.size_bytes,
+            modified_ns: base.modified_ns,
+            mode: base.mode,
+            hash: base.hash.map(|hash| *hash.as_bytes()),
+        }
+    }
+
+    fn into_base(self) -> BaseFile {
+        BaseFile {
+            spelled: RelPath::from_disk(self.spelled),
+            kind: if self.is_link { BaseKind::Link } else { BaseKind::File },
+            size_bytes: self.size_bytes,
+            modified_ns: self.modified_ns,
+            mode: self.mode,
+            hash: self.hash.map(ContentHash::from_bytes),
+        }
+    }
+}
+
+/// A stored content on its way into the game.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) struct Staged {
+    pub hash: ContentHash,
+    pub size_bytes: u64,
+    pub stamp: Stamp,
+    pub path: PathBuf,
+    pub side: PathBuf,
+    /// The layer's name, to say whose content is lost if it is.
+    pub of: String,
+}
+
+/// A change that is decided and not yet made. Dropping it abandons it: nothing is left of it.
+#[must_use = "a change does nothing until it is applied"]
+pub struct Prepared<'l> {
+    ledger: &'l Ledger,
+    _lock: Lock,
+    decision: Decision,
+    new_blobs: Vec<ContentHash>,
+    outcome: Outcome,
+    is_over: bool,
+}
+
+impl std::fmt::Debug for Prepared<'_> {
+    fn fmt(&self, formatter: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        formatter.debug_struct("Prepared").field("plan", &self.decision.plan).finish_non_exhaustive()
+    }
+}
+
+/// Decides a change inside the catalogue's open transaction, which it takes over: it is rolled back
+/// when this fails, and when the result is dropped.
+pub(crate) fn prepare<'l>(
+    ledger: &'l Ledger,
+    lock: Lock,
+    request: ChangeRequest,
+    options: ChangeOptions,
+    observer: &dyn Observer,
+) -> Result<Prepared<'l>, ChangeError> {
+    let decided = decide(ledger, &request, options, observer);
+    let decision = match decided {
+        Ok(decision) => decision,
+        Err(error) => {
+            ledger.catalogue.roll_back();
+            discard_new_contents(ledger);
+            return Err(error);
+        }
+    };
+    let base = decision.base_now.iter().map(|(root, key, file)| BaseNow {
+        root: *root,
+        key: key.as_str().to_owned(),
+        file: file.as_ref().map(BaseFileNow::of),
+    });
+    let outcome = Outcome {
+        command: request.command,
+        made_at: request.made_at,
+        arrangement: request.after.standings().iter().map(|s| (s.layer, s.laid)).collect(),
+        removed: request.removed,
+        tallies: decision.tallies.iter().map(|(id, t)| (*id, t.won_files, t.contested_files)).collect(),
+        base: base.collect(),
+        sides: decision.sides.clone(),
+    };
+    Ok(Prepared { ledger, _lock: lock, decision, new_blobs: request.new_blobs, outcome, is_over: false })
+}
+
+impl Prepared<'_> {
+    /// What the change will do, address by address.
+    pub fn plan(&self) -> &Plan {
+        &self.decision.plan
+    }
+
+    /// Makes the change and gives the number of the new revision.
+    ///
+    /// # Errors
+    /// [`ChangeError`]. Except after [`ChangeError::Stuck`], and after an error of the ledger once
+    /// files have moved, the game is as it was; in both cases the next command finishes or takes
+    /// back, and running again is safe.
+    pub fn apply(mut self, observer: &dyn Observer) -> Result<i64, ChangeError> {
+        self.stage(observer)?;
+        if observer.is_cancelled() {
+            return Err(ChangeError::Cancelled);
+        }
+        self.mark()?;
+        self.is_over = true;
+        let ledger = self.ledger;
+        let seam = &*ledger.seam;
+        let (steps, sides) = (&self.decision.steps, &self.outcome.sides);
+        let placing = steps.iter().filter(|step| matches!(step, Step::TakeOut { .. } | Step::PutIn { .. }));
+        observer.begin(Work::Placing, placing.count() as u64, 0);
+        let done = execute::forward(steps, sides, seam, observer);
+        observer.end();
+        if let Err(StepFailed { path, source }) = done {
+            take_back(ledger, steps, sides, observer)?;
+            return Err(ChangeError::TakenBack { path, source });
+        }
+        let outcome = std::mem::take(&mut self.outcome);
+        let sides = outcome.sides.clone();
+        let revision = finish(ledger, outcome)?;
+        observer.begin(Work::Clearing, 0, 0);
+        tidy_sides(ledger, &sides);
+        observer.end();
+        Ok(revision)
+    }
+
+    /// Copies stored contents beside their destination and makes them durable.
+    fn stage(&self, observer: &dyn Observer) -> Result<(), ChangeError> {
+        let (folder, seam) = (self.ledger.folder(), &*self.ledger.seam);
+        let staged = &self.decision.staged;
+        for side in &self.outcome.sides {
+            let needed_bytes: u64 =
+                staged.iter().filter(|file| file.side == *side).map(|file| file.size_bytes).sum();
+            make_side(side, seam)?;
+            check_room(side, needed_bytes)?;
+        }
+        for folder in &self.decision.private_folders {
+            make_private_folder(folder, seam)?;
+        }
+        observer.begin(Work::Staging, staged.len() as u64, staged.iter().map(|file| file.size_bytes).sum());
+        let copied = staged.par_iter().try_for_each(|file| {
+            if observer.is_cancelled() {
+                return Err(ChangeError::Cancelled);
+            }
+            let blob = blob_path(folder, file.hash);
+            let lost =
+                || LedgerError::ContentLost { what: format!("a file of {}", file.of), path: blob.clone() };
+            match seam.copy_file(&blob, &file.path, file.stamp) {
+                Ok(copied_bytes) if copied_bytes == file.size_bytes => {}
+                Ok(_) => return Err(lost().into()),
+                Err(error) if error.kind() == io::ErrorKind::NotFound && !blob.exists() => {
+                    return Err(lost().into());
+                }
+                Err(source) => return Err(ChangeError::Stage { path: file.path.clone(), source }),
+            }
+            observer.advance(1, file.size_bytes);
+            Ok(())
+        });
+        observer.end();
+        copied?;
+        let mut touched: Vec<PathBuf> = staged.iter().map(|file| file.path.clone()).collect();
+        touched.extend(self.new_blobs.iter().map(|hash| blob_path(folder, *hash)));
+        let volumes = self.outcome.sides.iter().map(PathBuf::as_path).chain([folder]);
+        let mut synced: Vec<&Path> = Vec::new();
+        for volume in volumes {
+            if !synced.contains(&volume) {
+                seam.make_durable(volume, &touched).map_err(LedgerError::io("write to", volume))?;
+                touched.clear();
+                synced.push(volume);
+            }
+        }
+        Ok(())
+    }
+
+    fn mark(&self) -> Result<(), ChangeError> {
+        let ledger = self.ledger;
+        let outcome =
+            serde_json::to_string(&self.outcome).map_err(|error| ledger.catalogue.damaged_by(&error))?;
+        let mark = JournalMark {
+            backward: false,
+            command: self.outcome.command.clone(),
+            begun_at: self.outcome.made_at.clone(),
+            outcome,
+        };
+        let steps: Vec<_> = self.decision.steps.iter().map(Step::to_journal).collect();
+        ledger.catalogue.write_journal(&mark, &steps)?;
+        ledger.seam.pass("mark").map_err(LedgerError::io("write to", ledger.folder()))?;
+        ledger.catalogue.commit()?;
+        Ok(())
+    }
+}
+
+impl Drop for Prepared<'_> {
+    fn drop(&mut self) {
+        if self.is_over {
+            return;
+        }
+        self.ledger.catalogue.roll_back();
+        discard_new_contents(self.ledger);
+        tidy_sides(self.ledger, &self.outcome.sides);
+    }
+}
+
+/// Removes contents that were taken in for a change that will not be. What can't be removed now is
+/// swept by the next command.
+pub(crate) fn discard_new_contents(ledger: &Ledger) {
+    let _ = sweep(ledger.folder(), &ledger.catalogue, &*ledger.seam);
+}
+
+/// Puts the outcome into the stack and clears the journal, in one transaction.
+fn finish(ledger: &Ledger, outcome: Outcome) -> Result<i64, ChangeError> {
+    let catalogue = &ledger.catalogue;
+    catalogue.begin()?;
+    let written = write_outcome(ledger, outcome);
+    match written {
+        Ok(revision) => {
+            // Contents are listed now, so what is left of the intake is only its marker.
+            end_intake(ledger.folder(), &*ledger.seam)?;
+            Ok(revision)
+        }
+        Err(error) => {
+            catalogue.roll_back();
+            Err(error)
+        }
+    }
+}
+
+fn write_outcome(ledger: &Ledger, outcome: Outcome) -> Result<i64, ChangeError> {
+    let catalogue = &ledger.catalogue;
+    let standings = outcome.arrangement.iter().map(|(layer, laid)| Standing { layer: *layer, laid: *laid });
+    let arrangement = Arrangement::new(standings.collect());
+    catalogue.write_arrangement(&arrangement, &outcome.removed)?;
+    for (layer, won_files, contested_files) in outcome.tallies {
+        catalogue.add_to_tally(layer, Tally { won_files, contested_files })?;
+    }
+    for base in outcome.base {
+        let key = FoldedKey::from_stored(base.key);
+        match base.file {
+            Some(file) => catalogue.replace_base(base.root, &key, &file.into_base())?,
+            None => catalogue.forget_base(base.root, &key)?,
+        }
+    }
+    let arrangement =
+        serde_json::to_string(&outcome.arrangement).map_err(|error| catalogue.damaged_by(&error))?;
+    let revision = catalogue.insert_revision(&outcome.made_at, &outcome.command, &arrangement)?;
+    catalogue.clear_journal()?;
+    ledger.seam.pass("done").map_err(LedgerError::io("write to", ledger.folder()))?;
+    catalogue.commit()?;
+    Ok(revision)
+}
+
+/// Takes back a marked change, whole.
+fn take_back(
+    ledger: &Ledger,
+    steps: &[Step],
+    sides: &[PathBuf],
+    observer: &dyn Observer,
+) -> Result<(), ChangeError> {
+    let (catalogue, seam) = (&ledger.catalogue, &*ledger.seam);
+    let pass = |point| seam.pass(point).map_err(LedgerError::io("write to", ledger.folder()));
+    pass("turn back")?;
+    catalogue.turn_back()?;
+    execute::back(steps, sides, seam, observer)
+        .map_err(|StepFailed { path, source }| ChangeError::Stuck { path, source })?;
+    catalogue.begin()?;
+    let forget = || -> Result<Vec<ContentHash>, LedgerError> {
+        let hashes = catalogue.unfinished_contents()?;
+        catalogue.drop_unfinished_layers()?;
+        let unused = catalogue.drop_unused_blobs(&hashes)?;
+        catalogue.clear_journal()?;
+        pass("taken back")?;
+        catalogue.commit()?;
+        Ok(unused)
+    };
+    match forget() {
+        Ok(_) => {
+            tidy_sides(ledger, sides);
+            discard_new_contents(ledger);
+            Ok(())
+        }
+        Err(error) => {
+            catalogue.roll_back();
+            Err(error.into())
+        }
+    }
+}
+
+/// What became of a change that an earlier command had begun.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Recovered {
+    /// The command that had begun it.
+    pub command: String,
+    /// When, RFC 3339.
+    pub begun_at: String,
+    /// It was finished; otherwise it was taken back.
+    pub finished: bool,
+}
+
+/// Finishes or takes back a change that was cut short, and removes what else it left.
+pub(crate) fn recover(
+    ledger: &Ledger,
+    _lock: &Lock,
+    observer: &dyn Observer,
+) -> Result<Option<Recovered>, ChangeError> {
+    let catalogue = &ledger.catalogue;
+    let mut recovered = None;
+    if let Some(mark) = catalogue.journal()? {
+        let outcome: Outcome =
+            serde_json::from_str(&mark.outcome).map_err(|error| catalogue.damaged_by(&error))?;
+        let steps =
+            catalogue.journal_steps()?.into_iter().map(Step::from_journal).collect::<Option<Vec<_>>>();
+        let steps = steps.ok_or_else(|| catalogue.damaged_by(&"a step of its journal has no meaning"))?;
+        let sides = outcome.sides.clone();
+        let is_finished = !mark.backward && execute::forward(&steps, &sides, &*ledger.seam, observer).is_ok();
+        if is_finished {
+            finish(ledger, outcome)?;
+        } else {
+            take_back(ledger, &steps, &sides, observer)?;
+        }
+        let (command, begun_at) = (mark.command, mark.begun_at);
+        recovered = Some(Recovered { command, begun_at, finished: is_finished });
+    }
+    sweep(ledger.folder(), catalogue, &*ledger.seam)?;
+    let sides: Vec<PathBuf> = ledger.game().roots.iter().map(|root| ledger.site().side(root)).collect();
+    tidy_sides(ledger, &sides);
+    Ok(recovered)
+}
+
+/// Folders beside the game through which files go.
+pub(super) const STAGE: &str = "stage";
+pub(super) const TRASH: &str = "trash";
+pub(crate) const ORIGINALS: &str = "originals";
+pub(super) const KEPT: &str = "kept";
+
+fn make_side(side: &Path, seam: &dyn Seam) -> Result<(), ChangeError> {
+    make_private_folder(side, seam)?;
+    [STAGE, TRASH, ORIGINALS, KEPT].iter().try_for_each(|name| make_private_folder(&side.join(name), seam))
+}
+
+fn make_private_folder(path: &Path, seam: &dyn Seam) -> Result<(), ChangeError> {
+    if path.is_dir() {
+        return Ok(());
+    }
+    match seam.create_folder(path) {
+        Err(error) if error.kind() == io::ErrorKind::AlreadyExists => Ok(()),
+        other => Ok(other.map_err(LedgerError::io("create", path))?),
+    }
+}
+
+/// Empties stage and trash, and removes folders of a side that are empty. What can't be removed now
+/// is removed by the next change.
+fn tidy_sides(ledger: &Ledger, sides: &[PathBuf]) {
+    let seam = &*ledger.seam;
+    for side in sides {
+        for name in [STAGE, TRASH] {
+            let _ = execute::empty_folder(&side.join(name), seam);
+        }
+        if side != ledger.folder() && side.is_dir() {
+            for name in [STAGE, TRASH, ORIGINALS, KEPT] {
+                let _ = seam.remove_folder(&side.join(name));
+            }
+            let _ = seam.remove_folder(side);
+        }
+    }
+}
+
+/// Refuses to begin what the volume of `folder` has no room for.
+pub(crate) fn check_room(folder: &Path, needed_bytes: u64) -> Result<(), LedgerError> {
+    // Beside the contents, room for the catalogue and for folders.
+    const SPARE_BYTES: u64 = 16 << 20;
+    let mut there = folder;
+    while !there.exists() {
+        match there.parent() {
+            Some(parent) => there = parent,
+            None => return Ok(()),
+        }
+    }
+    match fs4::available_space(there) {
+        Ok(free_bytes) if needed_bytes > 0 && free_bytes < needed_bytes.saturating_add(SPARE_BYTES) => {
+            Err(LedgerError::DiskFull { folder: folder.to_path_buf(), needed_bytes, free_bytes })
+        }
+        // A volume that can't tell is tried.
+        _ => Ok(()),
+    }
+}
+
+/// Looks at a path and says of an error where it was.
+pub(super) fn look(path: &Path) -> Result<Option<super::Seen>, ChangeError> {
+    match super::look_at(path) {
+        Err(error) if is_nothing_there(&error) => Ok(None),
+        other => other.map_err(|source| ChangeError::Look { path: path.to_path_buf(), source }),
+    }
+}

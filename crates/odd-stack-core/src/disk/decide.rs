@@ -1,0 +1,446 @@
+//! Deciding a change: from two orders of layers to steps, without touching the game.
+
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::path::{Path, PathBuf};
+
+use rayon::prelude::*;
+
+use super::change::{ChangeError, ChangeOptions, ChangeRequest, Edits, KEPT, STAGE, Staged, TRASH, look};
+use super::drift::{Drift, DriftKind, Finding, compare};
+use super::look::Seen;
+use super::plan::{Effect, EffectKind, Kept, Plan};
+use super::seam::Stamp;
+use super::spelling::{Folders, file_name};
+use super::steps::Step;
+use super::survey::{BaseLook, look_at_base, look_at_file};
+use crate::address::{Address, FoldedKey, RelPath};
+use crate::game::Root;
+use crate::hash::ContentHash;
+use crate::ledger::{Ledger, LedgerError};
+use crate::observer::{Observer, Work};
+use crate::stack::{BaseFile, BaseKind, Column, Entry, LayerId, Order, Provider, RootId, Tally, tallies};
+
+/// Everything that follows from a request.
+#[derive(Debug, Default)]
+pub(super) struct Decision {
+    pub plan: Plan,
+    pub steps: Vec<Step>,
+    pub staged: Vec<Staged>,
+    /// Folders in the sides that steps and staging need, each after the one above it.
+    pub private_folders: Vec<PathBuf>,
+    /// The sides of all roots that change.
+    pub sides: Vec<PathBuf>,
+    pub tallies: BTreeMap<LayerId, Tally>,
+    pub base_now: Vec<(RootId, FoldedKey, Option<BaseFile>)>,
+}
+
+/// How many staged or discarded files share a folder.
+const FILES_A_FOLDER: usize = 512;
+
+pub(super) fn decide(
+    ledger: &Ledger,
+    request: &ChangeRequest,
+    options: ChangeOptions,
+    observer: &dyn Observer,
+) -> Result<Decision, ChangeError> {
+    let catalogue = &ledger.catalogue;
+    let arrangement = catalogue.arrangement()?;
+    let changed = arrangement.changed_layers(&request.after);
+    let (before, after) = (arrangement.order(), request.after.order());
+    let mut decider = Decider {
+        ledger,
+        changed: changed.iter().copied().collect(),
+        columns: catalogue.columns_of(&changed)?,
+        folders: Folders::new(catalogue),
+        before,
+        after,
+        edits: options.edits,
+        revision: catalogue.last_revision()? + 1,
+        names: HashMap::new(),
+        decision: Decision::default(),
+    };
+    decider.check_roots()?;
+    observer.begin(Work::Comparing, decider.columns.len() as u64, 0);
+    let decided = decider.settle_base().and_then(|()| decider.decide_files());
+    observer.end();
+    decided?;
+    decider.decide_folders(&catalogue.folders_of(&changed)?)?;
+    let old = tallies(&decider.columns, &decider.before);
+    let new = tallies(&decider.columns, &decider.after);
+    decider.decision.tallies = difference(&old, new);
+    Ok(decider.decision)
+}
+
+fn difference(old: &BTreeMap<LayerId, Tally>, mut new: BTreeMap<LayerId, Tally>) -> BTreeMap<LayerId, Tally> {
+    for (layer, tally) in old {
+        let change = new.entry(*layer).or_default();
+        change.won_files -= tally.won_files;
+        change.contested_files -= tally.contested_files;
+    }
+    new
+}
+
+pub(super) struct Decider<'a> {
+    pub(super) ledger: &'a Ledger,
+    changed: BTreeSet<LayerId>,
+    columns: Vec<Column>,
+    pub(super) folders: Folders<'a>,
+    pub(super) before: Order,
+    pub(super) after: Order,
+    edits: Edits,
+    revision: i64,
+    /// Layers' names, for messages.
+    names: HashMap<LayerId, String>,
+    pub(super) decision: Decision,
+}
+
+/// One column whose file on disk changes.
+pub(super) struct Move {
+    pub(super) column: usize,
+    pub(super) from: RelPath,
+    pub(super) to: RelPath,
+}
+
+impl Decider<'_> {
+    pub(super) fn root(&self, id: RootId) -> Result<&Root, ChangeError> {
+        Ok(self.ledger.site().root(id)?)
+    }
+
+    pub(super) fn address(&self, root: RootId, path: &RelPath) -> Result<Address, ChangeError> {
+        Ok(Address { root: self.root(root)?.name.clone(), path: path.clone() })
+    }
+
+    pub(super) fn layer_name(&mut self, layer: LayerId) -> Result<String, ChangeError> {
+        if self.names.is_empty() {
+            let names = self.ledger.catalogue.layer_names()?;
+            self.names = names.into_iter().collect();
+        }
+        Ok(self.names.get(&layer).cloned().unwrap_or_default())
+    }
+
+    fn check_roots(&mut self) -> Result<(), ChangeError> {
+        let roots: BTreeSet<RootId> = self.columns.iter().map(|column| column.root).collect();
+        for id in roots {
+            let root = self.root(id)?;
+            if look(&root.folder)?.is_none_or(|seen| seen.kind == BaseKind::File) {
+                return Err(ChangeError::RootMissing {
+                    root: root.name.to_string(),
+                    folder: root.folder.clone(),
+                });
+            }
+            let side = self.ledger.site().side(root);
+            if !self.decision.sides.contains(&side) {
+                self.decision.sides.push(side);
+            }
+        }
+        Ok(())
+    }
+
+    /// Looks at uncovered base files that will be covered, takes changed ones as they are now where
+    /// the user said so, and learns the hashes that deciding needs.
+    fn settle_base(&mut self) -> Result<(), ChangeError> {
+        let (ledger, site) = (self.ledger, self.ledger.site());
+        let edits = self.edits;
+        let (before, after) = (&self.before, &self.after);
+        let looked: Vec<Option<BaseLook>> = self
+            .columns
+            .par_iter()
+            .map(|column| look_at_base(site, column, before, after, edits))
+            .collect::<Result<_, _>>()?;
+        for (index, looked) in looked.into_iter().enumerate() {
+            let Some(looked) = looked else { continue };
+            let column = &mut self.columns[index];
+            let spelled = column.base.as_ref().map(|base| base.spelled.clone()).unwrap_or_default();
+            let (root, key) = (column.root, column.key.clone());
+            match looked {
+                BaseLook::Hashed(hash) => {
+                    if let Some(base) = &mut column.base {
+                        base.hash = Some(hash);
+                    }
+                    ledger.catalogue.set_base_hash(root, &key, hash)?;
+                }
+                BaseLook::Now { base, drift } => {
+                    column.base.clone_from(&base);
+                    let address = self.address(root, &spelled)?;
+                    match drift {
+                        Some(DriftKind::BaseMissing) => {
+                            self.decision.plan.warnings.push(format!(
+                                "{address} of the game itself is gone; it can't come back later"
+                            ))
+                        }
+                        Some(kind) => {
+                            let path = site.original(self.root(root)?, self.columns[index].path);
+                            let drift = Drift { address: address.clone(), kind, layer: None };
+                            self.decision.plan.drifted.push(drift);
+                            self.decision.plan.kept.push(Kept { address, path, is_base_now: true });
+                        }
+                        None => {}
+                    }
+                    self.decision.base_now.push((root, key, base));
+                }
+                BaseLook::Stop(kind) => {
+                    let drift = Drift { address: self.address(root, &spelled)?, kind, layer: None };
+                    self.decision.plan.drifted.push(drift);
+                }
+                BaseLook::FolderInTheWay => {
+                    return Err(ChangeError::FolderInTheWay { address: self.address(root, &spelled)? });
+                }
+            }
+        }
+        Ok(())
+    }
+
+    fn decide_files(&mut self) -> Result<(), ChangeError> {
+        let columns = std::mem::take(&mut self.columns);
+        let result = self.decide_columns(&columns);
+        self.columns = columns;
+        result
+    }
+
+    fn decide_columns(&mut self, columns: &[Column]) -> Result<(), ChangeError> {
+        let mut moves = Vec::new();
+        for (index, column) in columns.iter().enumerate() {
+            self.refuse_clash(column)?;
+            let (from, to) = (column.provider(&self.before), column.provider(&self.after));
+            self.meet(column, from, to);
+            if !is_same_on_disk(column, from, to) {
+                let from = self.folders.file_path(column, from, &self.before)?;
+                let to = self.folders.file_path(column, to, &self.after)?;
+                moves.push(Move { column: index, from, to });
+            }
+        }
+        self.check_folders_are_real(columns, &moves)?;
+        let site = self.ledger.site();
+        let (before, after) = (&self.before, &self.after);
+        let findings: Vec<Finding> = moves
+            .par_iter()
+            .map(|at| look_at_file(site, &columns[at.column], at, before, after))
+            .collect::<Result<_, _>>()?;
+        let mut must_stop = self.edits == Edits::Stop && !self.decision.plan.drifted.is_empty();
+        for (at, finding) in moves.iter().zip(findings) {
+            must_stop |= self.decide_file(&columns[at.column], at, finding)?;
+        }
+        if must_stop {
+            let mut drifted = std::mem::take(&mut self.decision.plan.drifted);
+            drifted.sort_by(|one, two| one.address.cmp(&two.address));
+            return Err(ChangeError::Drifted { drifted });
+        }
+        self.decision.plan.effects.sort_by(|one, two| one.address.cmp(&two.address));
+        Ok(())
+    }
+
+    /// Turns one moving file into an effect and steps; says whether it stops the change.
+    fn decide_file(&mut self, column: &Column, at: &Move, finding: Finding) -> Result<bool, ChangeError> {
+        let (from, to) = (column.provider(&self.before), column.provider(&self.after));
+        let root = self.root(column.root)?.clone();
+        let shown = if at.to.is_root() { &at.from } else { &at.to };
+        let address = Address { root: root.name.clone(), path: shown.clone() };
+        let take_out;
+        let mut kept = None;
+        let mut stops = false;
+        match finding {
+            Finding::FolderInTheWay => return Err(ChangeError::FolderInTheWay { address }),
+            Finding::Fits { now } => take_out = now.is_some(),
+            Finding::Drifted(DriftKind::Missing | DriftKind::BaseMissing, _) => {
+                take_out = false;
+                self.decision.plan.warnings.push(format!("{address} was gone already"));
+            }
+            Finding::Drifted(kind, _) => {
+                take_out = true;
+                let layer = from.entry().map(|entry| entry.layer);
+                self.decision.plan.drifted.push(Drift { address: address.clone(), kind, layer });
+                match self.edits {
+                    Edits::Stop => stops = true,
+                    Edits::Keep => {
+                        let folder =
+                            self.ledger.site().side(&root).join(KEPT).join(self.revision.to_string());
+                        let path = at.from_or_to().on(&folder.join(root.name.as_str()));
+                        self.decision.plan.kept.push(Kept {
+                            address: address.clone(),
+                            path: path.clone(),
+                            is_base_now: false,
+                        });
+                        kept = Some(path);
+                    }
+                    Edits::Discard => {}
+                }
+            }
+        }
+        self.note_effect(address, from, to);
+        if take_out {
+            let public = at.from_or_to().on(&root.folder);
+            let private = match (kept, from) {
+                (Some(path), _) => path,
+                (None, Provider::Base(_)) => self.ledger.site().original(&root, column.path),
+                (None, _) => {
+                    self.numbered(&self.ledger.site().side(&root).join(TRASH), self.decision.steps.len())
+                }
+            };
+            self.need_private_folders(&self.ledger.site().side(&root), &private);
+            self.decision.steps.push(Step::TakeOut { public, private });
+        }
+        self.put_in(column, to, &root, at)?;
+        Ok(stops)
+    }
+
+    fn put_in(
+        &mut self,
+        column: &Column,
+        to: Provider<'_>,
+        root: &Root,
+        at: &Move,
+    ) -> Result<(), ChangeError> {
+        let public = at.to.on(&root.folder);
+        let private = match to {
+            Provider::Nothing => return Ok(()),
+            Provider::Base(_) => {
+                let path = self.ledger.site().original(root, column.path);
+                if look(&path)?.is_none() {
+                    let what = format!("the game's own {}:{}", root.name, at.to);
+                    return Err(LedgerError::ContentLost { what, path }.into());
+                }
+                path
+            }
+            Provider::Layer(entry) => self.stage(column, entry, root)?,
+        };
+        self.decision.steps.push(Step::PutIn { private, public });
+        Ok(())
+    }
+
+    fn stage(&mut self, column: &Column, entry: &Entry, root: &Root) -> Result<PathBuf, ChangeError> {
+        let side = self.ledger.site().side(root);
+        let path = self.numbered(&side.join(STAGE), self.decision.staged.len());
+        self.need_private_folders(&side, &path);
+        let of = self.layer_name(entry.layer)?;
+        self.decision.staged.push(Staged {
+            hash: entry.hash,
+            size_bytes: entry.size_bytes,
+            stamp: Stamp { modified: entry.modified, mode: column.mode_for(entry) },
+            path: path.clone(),
+            side,
+            of,
+        });
+        Ok(path)
+    }
+
+    fn numbered(&self, folder: &Path, number: usize) -> PathBuf {
+        folder.join((number / FILES_A_FOLDER).to_string()).join(number.to_string())
+    }
+
+    fn need_private_folders(&mut self, side: &Path, path: &Path) {
+        let Some(parent) = path.parent() else { return };
+        if self.decision.private_folders.last().is_some_and(|last| last == parent)
+            || self.decision.private_folders.iter().rev().take(8).any(|folder| folder == parent)
+        {
+            return;
+        }
+        let mut missing: Vec<&Path> = parent.ancestors().take_while(|folder| *folder != side).collect();
+        missing.reverse();
+        self.decision.private_folders.extend(missing.into_iter().map(Path::to_path_buf));
+    }
+
+    fn note_effect(&mut self, address: Address, from: Provider<'_>, to: Provider<'_>) {
+        let kind = match (from, to) {
+            (_, Provider::Nothing) => EffectKind::Delete,
+            (_, Provider::Base(_)) => EffectKind::Restore,
+            (Provider::Nothing, Provider::Layer(_)) => EffectKind::Add,
+            (_, Provider::Layer(entry)) if self.changed.contains(&entry.layer) => EffectKind::Overwrite,
+            (_, Provider::Layer(_)) => EffectKind::Restore,
+        };
+        let size_bytes = if kind == EffectKind::Delete { from.size_bytes() } else { to.size_bytes() };
+        let layer = to.entry().map(|entry| entry.layer);
+        let over = from.entry().map(|entry| entry.layer);
+        self.decision.plan.effects.push(Effect { address, kind, size_bytes, layer, over });
+    }
+
+    /// Counts how an entry of a newly laid layer meets what is there.
+    fn meet(&mut self, column: &Column, from: Provider<'_>, to: Provider<'_>) {
+        let meeting = &mut self.decision.plan.meeting;
+        let winner = column.winner(&self.after);
+        for entry in &column.entries {
+            let is_new = self.changed.contains(&entry.layer)
+                && self.before.rank(entry.layer).is_none()
+                && self.after.rank(entry.layer).is_some();
+            if !is_new {
+                continue;
+            }
+            if winner != Some(entry) {
+                meeting.covered += 1;
+                continue;
+            }
+            match (from, column.winner(&self.before)) {
+                (Provider::Nothing, _) => meeting.new_files += 1,
+                (from, _) if from.hash() == Some(entry.hash) => meeting.identical += 1,
+                (_, Some(lower)) => *meeting.over_layers.entry(lower.layer).or_default() += 1,
+                (_, None) => meeting.over_base += 1,
+            }
+            if !is_same_on_disk(column, from, to) {
+                meeting.written_bytes += entry.size_bytes;
+            }
+        }
+    }
+
+    /// Refuses a column where a newly laid file meets a folder.
+    fn refuse_clash(&mut self, column: &Column) -> Result<(), ChangeError> {
+        let file = column
+            .entries
+            .iter()
+            .find(|entry| self.after.rank(entry.layer).is_some() && self.before.rank(entry.layer).is_none());
+        let Some(file) = file else { return Ok(()) };
+        let folder_of = if column.base.as_ref().is_some_and(|base| base.kind == BaseKind::Folder) {
+            Some("the game itself".to_owned())
+        } else {
+            let needs = &self.folders.source(column.root, &column.key)?.needs;
+            match needs.iter().find(|need| self.after.rank(need.layer).is_some()).map(|need| need.layer) {
+                Some(layer) => Some(format!("the layer {}", self.layer_name(layer)?)),
+                None => None,
+            }
+        };
+        let Some(folder_of) = folder_of else { return Ok(()) };
+        let file_of = format!("the layer {}", self.layer_name(file.layer)?);
+        let address = self.address(column.root, &file.spelled)?;
+        Err(ChangeError::FileAgainstFolder { address, file_of, folder_of })
+    }
+
+    /// Makes sure that no folder on the way to a moving file is a link or a file on disk.
+    fn check_folders_are_real(&self, columns: &[Column], moves: &[Move]) -> Result<(), ChangeError> {
+        let mut folders: BTreeSet<(RootId, &str)> = BTreeSet::new();
+        for at in moves {
+            let root = columns[at.column].root;
+            for path in [&at.from, &at.to] {
+                folders.extend(path.ancestors().map(|folder| (root, folder)));
+            }
+        }
+        let folders: Vec<_> = folders.into_iter().collect();
+        let site = self.ledger.site();
+        folders.par_iter().try_for_each(|(root, folder)| {
+            let (root, path) = (site.root(*root)?, RelPath::from_disk((*folder).to_owned()));
+            match look(&path.on(&root.folder))? {
+                None | Some(Seen { kind: BaseKind::Folder, .. }) => Ok(()),
+                Some(_) => {
+                    Err(ChangeError::NotAFolder { address: Address { root: root.name.clone(), path } })
+                }
+            }
+        })
+    }
+}
+
+impl Move {
+    /// The path at which something lies, or may lie, before the change.
+    pub(super) fn from_or_to(&self) -> &RelPath {
+        if self.from.is_root() { &self.to } else { &self.from }
+    }
+}
+
+/// Whether both providers leave the very same file, name, time and mode at the address.
+fn is_same_on_disk(column: &Column, from: Provider<'_>, to: Provider<'_>) -> bool {
+    match (from, to) {
+        (Provider::Layer(one), Provider::Layer(two)) => {
+            one.hash == two.hash
+                && one.modified == two.modified
+                && column.mode_for(one) == column.mode_for(two)
+                && file_name(column, one) == file_name(column, two)
+        }
+        (from, to) => from.is_same_file(to),
+    }
+}

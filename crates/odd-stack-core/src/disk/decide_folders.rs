@@ -1,0 +1,106 @@
+//! Deciding what becomes of folders: made, dropped, or spelled otherwise.
+
+use std::path::PathBuf;
+
+use super::change::ChangeError;
+use super::decide::Decider;
+use super::steps::Step;
+use crate::address::{Address, FoldedKey, RelPath};
+use crate::stack::{BaseKind, Order, RootId};
+
+impl Decider<'_> {
+    /// Decides which of the changed layers' folders are made, go, or get another spelling.
+    pub(super) fn decide_folders(&mut self, keys: &[(RootId, FoldedKey)]) -> Result<(), ChangeError> {
+        let mut made = Vec::new();
+        let mut renamed = Vec::new();
+        let mut dropped = Vec::new();
+        for (root, key) in keys {
+            self.refuse_folder_clash(*root, key)?;
+            let before = self.folders.name(*root, key, &self.before)?;
+            let after = self.folders.name(*root, key, &self.after)?;
+            match (before, after) {
+                (None, Some(_)) => made.push(self.folder_at(*root, key, &self.after.clone())?),
+                (Some(old), None) => dropped.push(self.dropped_at(*root, key, old)?),
+                (Some(old), Some(new)) if old != new => {
+                    let (address, to) = self.folder_at(*root, key, &self.after.clone())?;
+                    renamed.push((address, to.with_file_name(old), to));
+                }
+                _ => {}
+            }
+        }
+        // Keys are sorted, so each folder stands after the one above it.
+        let decision = &mut self.decision;
+        decision.steps.extend(renamed.into_iter().map(|(_, from, to)| Step::RenameFolder { from, to }));
+        for (address, path) in made {
+            decision.plan.folders_made.push(address);
+            decision.steps.push(Step::MakeFolder { path });
+        }
+        for (address, path) in dropped.into_iter().rev() {
+            decision.plan.folders_dropped.push(address);
+            decision.steps.push(Step::DropFolder { path });
+        }
+        Ok(())
+    }
+
+    fn folder_at(
+        &mut self,
+        root: RootId,
+        key: &FoldedKey,
+        order: &Order,
+    ) -> Result<(Address, PathBuf), ChangeError> {
+        let path = self.folders.path(root, key, order)?;
+        Ok((self.address(root, &path)?, path.on(&self.root(root)?.folder)))
+    }
+
+    /// Where a folder that goes lies once the folders above it have their new spelling.
+    fn dropped_at(
+        &mut self,
+        root: RootId,
+        key: &FoldedKey,
+        name: String,
+    ) -> Result<(Address, PathBuf), ChangeError> {
+        let mut names = vec![name];
+        let mut above = key.parent();
+        let parent = loop {
+            let Some(key) = above else { break RelPath::root() };
+            if self.folders.name(root, &key, &self.after)?.is_some() {
+                break self.folders.path(root, &key, &self.after)?;
+            }
+            if let Some(name) = self.folders.name(root, &key, &self.before)? {
+                names.push(name);
+            }
+            above = key.parent();
+        };
+        let path = names.into_iter().rev().fold(parent, |path, name| path.join(&RelPath::from_disk(name)));
+        Ok((self.address(root, &path)?, path.on(&self.root(root)?.folder)))
+    }
+
+    /// Refuses a folder of a newly laid layer where the base or a laid layer has a file.
+    fn refuse_folder_clash(&mut self, root: RootId, key: &FoldedKey) -> Result<(), ChangeError> {
+        let (before, after) = (self.before.clone(), self.after.clone());
+        let source = self.folders.source(root, key)?;
+        let need = source
+            .needs
+            .iter()
+            .find(|need| after.rank(need.layer).is_some() && before.rank(need.layer).is_none());
+        let Some(need) = need.cloned() else { return Ok(()) };
+        let base = source.base.clone();
+        let address = self.address(root, &need.spelled)?;
+        match base {
+            Some((_, BaseKind::Folder)) => return Ok(()),
+            Some((_, BaseKind::Link | BaseKind::Other)) => return Err(ChangeError::NotAFolder { address }),
+            Some((_, BaseKind::File)) | None => {}
+        }
+        let folder_of = format!("the layer {}", self.layer_name(need.layer)?);
+        let file_of = if base.is_some() {
+            "the game itself".to_owned()
+        } else {
+            let layers = self.ledger.catalogue.layers_with_file(root, key)?;
+            match layers.into_iter().find(|layer| after.rank(*layer).is_some()) {
+                Some(layer) => format!("the layer {}", self.layer_name(layer)?),
+                None => return Ok(()),
+            }
+        };
+        Err(ChangeError::FileAgainstFolder { address, file_of, folder_of })
+    }
+}

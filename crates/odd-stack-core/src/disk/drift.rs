@@ -1,0 +1,90 @@
+//! Files on disk that are not what the stack says.
+
+use std::io;
+use std::path::Path;
+
+use super::look::{Seen, look_at};
+use crate::address::Address;
+use crate::hash::ContentHash;
+use crate::stack::{BaseFile, BaseKind, Entry, Provider};
+
+/// How a file differs from what should lie there.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum DriftKind {
+    /// A layer's file has other content.
+    Edited,
+    /// A layer's file is gone.
+    Missing,
+    /// A file of the base has other content, size or time.
+    BaseChanged,
+    /// A file of the base is gone.
+    BaseMissing,
+    /// A file nobody knows lies where a layer's file is to go, or in a folder that a layer made.
+    Unknown,
+}
+
+/// One drifted file.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Drift {
+    /// Where.
+    pub address: Address,
+    /// How.
+    pub kind: DriftKind,
+    /// The layer whose file should lie there.
+    pub layer: Option<crate::stack::LayerId>,
+}
+
+/// What a look at one file says of it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Finding {
+    /// Just as it should be; for a base file of equal content its times may be new.
+    Fits { now: Option<Seen> },
+    /// Not as it should be.
+    Drifted(DriftKind, Option<Seen>),
+    /// A folder lies where a file should.
+    FolderInTheWay,
+}
+
+/// Compares the file at `path` with what `expected` supplies there, by size and time, and only
+/// where these differ and `compare_content` allows by content.
+pub(super) fn compare(path: &Path, expected: Provider<'_>, compare_content: bool) -> io::Result<Finding> {
+    let seen = look_at(path)?;
+    Ok(match (expected, seen) {
+        (_, Some(Seen { kind: BaseKind::Folder, .. })) => Finding::FolderInTheWay,
+        (Provider::Nothing, None) => Finding::Fits { now: None },
+        (Provider::Nothing, Some(_)) => Finding::Drifted(DriftKind::Unknown, seen),
+        (Provider::Base(_), None) => Finding::Drifted(DriftKind::BaseMissing, None),
+        (Provider::Layer(_), None) => Finding::Drifted(DriftKind::Missing, None),
+        (Provider::Base(base), Some(now)) if is_base_as_seen(base, &now) => Finding::Fits { now: seen },
+        (Provider::Layer(entry), Some(now)) if is_entry_as_laid(entry, &now) => Finding::Fits { now: seen },
+        (provider, Some(now)) => {
+            let is_alike = compare_content
+                && now.kind == BaseKind::File
+                && now.size_bytes == provider.size_bytes()
+                && provider
+                    .hash()
+                    .is_some_and(|hash| ContentHash::of_file(path).is_ok_and(|now| now == hash));
+            if is_alike {
+                Finding::Fits { now: seen }
+            } else if matches!(provider, Provider::Base(_)) {
+                Finding::Drifted(DriftKind::BaseChanged, seen)
+            } else {
+                Finding::Drifted(DriftKind::Edited, seen)
+            }
+        }
+    })
+}
+
+/// Whether a quick look shows the base's thing unchanged.
+pub(super) fn is_base_as_seen(base: &BaseFile, now: &Seen) -> bool {
+    now.kind == base.kind
+        && (now.kind != BaseKind::File
+            || (now.size_bytes == base.size_bytes && now.modified_ns == base.modified_ns))
+}
+
+/// Whether a quick look shows a layer's file as it was laid.
+pub(super) fn is_entry_as_laid(entry: &Entry, now: &Seen) -> bool {
+    now.kind == BaseKind::File
+        && now.size_bytes == entry.size_bytes
+        && now.modified_ns == entry.modified.saturating_mul(1_000_000_000)
+}

@@ -1,0 +1,182 @@
+//! Doing the steps of a change, and taking them back.
+
+use std::collections::BTreeSet;
+use std::io;
+use std::path::{Path, PathBuf};
+
+use rayon::prelude::*;
+
+use super::look::{is_nothing_there, look_at};
+use super::seam::Seam;
+use super::steps::Step;
+use crate::observer::Observer;
+
+/// A step that the disk refused.
+#[derive(Debug)]
+pub(super) struct StepFailed {
+    pub path: PathBuf,
+    pub source: io::Error,
+}
+
+type Result<T> = std::result::Result<T, StepFailed>;
+
+fn at(path: &Path) -> impl FnOnce(io::Error) -> StepFailed {
+    let path = path.to_path_buf();
+    move |source| StepFailed { path, source }
+}
+
+/// Does all steps that are not done yet, and makes them durable. `sides` are folders on the volumes
+/// concerned. Can be repeated after any stop.
+pub(super) fn forward(
+    steps: &[Step],
+    sides: &[PathBuf],
+    seam: &dyn Seam,
+    observer: &dyn Observer,
+) -> Result<()> {
+    let (out, rest): (Vec<&Step>, Vec<&Step>) =
+        steps.iter().partition(|step| matches!(step, Step::TakeOut { .. }));
+    each_at_once(&out, seam, observer, move_out)?;
+    sync(&out, sides, seam)?;
+    let (files, folders): (Vec<&Step>, Vec<&Step>) =
+        rest.into_iter().partition(|step| matches!(step, Step::PutIn { .. }));
+    for step in &folders {
+        match step {
+            Step::RenameFolder { from, to } => rename_folder(from, to, seam)?,
+            Step::MakeFolder { path } => make_folder(path, seam)?,
+            _ => {}
+        }
+    }
+    each_at_once(&files, seam, observer, move_in)?;
+    for step in &folders {
+        if let Step::DropFolder { path } = step {
+            drop_folder(path, seam)?;
+        }
+    }
+    sync(steps.iter().collect::<Vec<_>>().as_slice(), sides, seam)
+}
+
+/// Takes back all steps that were done, and makes that durable. Can be repeated after any stop.
+pub(super) fn back(
+    steps: &[Step],
+    sides: &[PathBuf],
+    seam: &dyn Seam,
+    observer: &dyn Observer,
+) -> Result<()> {
+    for step in steps.iter().rev() {
+        if let Step::DropFolder { path } = step {
+            make_folder(path, seam)?;
+        }
+    }
+    let files: Vec<&Step> = steps.iter().filter(|step| matches!(step, Step::PutIn { .. })).collect();
+    each_at_once(&files, seam, observer, move_out)?;
+    sync(&files, sides, seam)?;
+    for step in steps.iter().rev() {
+        match step {
+            Step::MakeFolder { path } => drop_folder(path, seam)?,
+            Step::RenameFolder { from, to } => rename_folder(to, from, seam)?,
+            _ => {}
+        }
+    }
+    let out: Vec<&Step> = steps.iter().filter(|step| matches!(step, Step::TakeOut { .. })).collect();
+    each_at_once(&out, seam, observer, move_in)?;
+    sync(&out, sides, seam)
+}
+
+fn each_at_once(
+    steps: &[&Step],
+    seam: &dyn Seam,
+    observer: &dyn Observer,
+    act: fn(&Path, &Path, &dyn Seam) -> Result<()>,
+) -> Result<()> {
+    steps.par_iter().try_for_each(|step| {
+        if let Step::TakeOut { public, private } | Step::PutIn { private, public } = step {
+            act(public, private, seam)?;
+            observer.advance(1, 0);
+        }
+        Ok(())
+    })
+}
+
+/// Moves a file from the game to its private name; done if something lies there already.
+fn move_out(public: &Path, private: &Path, seam: &dyn Seam) -> Result<()> {
+    if look_at(private).map_err(at(private))?.is_some() {
+        return Ok(());
+    }
+    match seam.rename(public, private) {
+        Err(error) if is_nothing_there(&error) && look_at(public).map_err(at(public))?.is_none() => Ok(()),
+        other => other.map_err(at(public)),
+    }
+}
+
+/// Moves a file from its private name into the game; done if nothing lies there any more.
+fn move_in(public: &Path, private: &Path, seam: &dyn Seam) -> Result<()> {
+    if look_at(private).map_err(at(private))?.is_none() {
+        return Ok(());
+    }
+    if look_at(public).map_err(at(public))?.is_some() {
+        let source =
+            io::Error::new(io::ErrorKind::AlreadyExists, "another program has just put a file there");
+        return Err(StepFailed { path: public.to_path_buf(), source });
+    }
+    seam.rename(private, public).map_err(at(public))
+}
+
+fn rename_folder(from: &Path, to: &Path, seam: &dyn Seam) -> Result<()> {
+    match look_at(from).map_err(at(from))? {
+        Some(_) => seam.rename(from, to).map_err(at(from)),
+        None => Ok(()),
+    }
+}
+
+fn make_folder(path: &Path, seam: &dyn Seam) -> Result<()> {
+    match seam.create_folder(path) {
+        Err(error) if error.kind() == io::ErrorKind::AlreadyExists => Ok(()),
+        other => other.map_err(at(path)),
+    }
+}
+
+fn drop_folder(path: &Path, seam: &dyn Seam) -> Result<()> {
+    match seam.remove_folder(path) {
+        Err(error) if error.kind() == io::ErrorKind::DirectoryNotEmpty || is_nothing_there(&error) => Ok(()),
+        other => other.map_err(at(path)),
+    }
+}
+
+fn sync(steps: &[&Step], sides: &[PathBuf], seam: &dyn Seam) -> Result<()> {
+    if steps.is_empty() {
+        return Ok(());
+    }
+    let mut folders: BTreeSet<&Path> = BTreeSet::new();
+    for step in steps {
+        let ends = match step {
+            Step::TakeOut { public, private } | Step::PutIn { private, public } => {
+                [Some(public), Some(private)]
+            }
+            Step::RenameFolder { to, .. } => [Some(to), None],
+            Step::MakeFolder { path } | Step::DropFolder { path } => [Some(path), None],
+        };
+        folders.extend(ends.into_iter().flatten().filter_map(|path| path.parent()));
+    }
+    let folders: Vec<PathBuf> = folders.into_iter().map(Path::to_path_buf).collect();
+    for side in sides {
+        seam.make_durable(side, &folders).map_err(at(side))?;
+    }
+    Ok(())
+}
+
+/// Removes everything in `folder`, but not the folder. A missing folder is an empty one.
+pub(super) fn empty_folder(folder: &Path, seam: &dyn Seam) -> io::Result<()> {
+    let entries = match std::fs::read_dir(folder) {
+        Ok(entries) => entries.collect::<io::Result<Vec<_>>>()?,
+        Err(error) if is_nothing_there(&error) => return Ok(()),
+        Err(error) => return Err(error),
+    };
+    entries.par_iter().try_for_each(|entry| {
+        if entry.file_type()?.is_dir() {
+            empty_folder(&entry.path(), seam)?;
+            seam.remove_folder(&entry.path())
+        } else {
+            seam.remove_file(&entry.path())
+        }
+    })
+}

@@ -1,0 +1,42 @@
+//! From a difference between two orders to files on disk, all or nothing.
+//!
+//! A change runs in this order, and the catalogue's journal row is the mark that decides:
+//!
+//! 1. everything is decided inside one catalogue transaction (a dry run ends here and rolls back);
+//! 2. new contents are staged on the volume they will lie on and made durable;
+//! 3. the transaction is committed with the steps and the outcome: **the mark**. Before it nothing
+//!    visible has changed and everything made so far is rubbish; after it the change is finished,
+//!    or, if the disk refuses a step, taken back;
+//! 4. files leave the game (renamed to `originals/`, `trash/` or `kept/`), and that is made durable;
+//! 5. folders are renamed and made, files enter the game by rename, folders go, and that is made
+//!    durable;
+//! 6. the outcome becomes the stack and the journal is cleared, in one transaction.
+//!
+//! Every step has a private end in the ledger under a name of its own, so whether it was done can be
+//! seen on disk and every step can be repeated. The sync between 4 and 5 makes sure that no file can
+//! be found in its new place while the one it replaces was forgotten.
+
+mod change;
+mod check;
+mod decide;
+mod decide_folders;
+mod drift;
+mod execute;
+mod look;
+mod plan;
+mod seam;
+mod spelling;
+mod steps;
+mod survey;
+
+pub use change::{ChangeError, ChangeOptions, Edits, Prepared, Recovered};
+pub use check::{CheckError, CheckReport, Drifted, check};
+pub use drift::{Drift, DriftKind};
+pub use plan::{Effect, EffectKind, Plan};
+pub use seam::{RealDisk, Seam, Stamp};
+
+pub(crate) use change::{ChangeRequest, ORIGINALS, prepare, recover};
+pub(crate) use look::{Seen, is_nothing_there, look_at};
+
+/// The folder in a root that lies on another volume than the ledger.
+pub const SIDE_FOLDER: &str = ".oddstack";

@@ -1,0 +1,114 @@
+//! Looking at the files that a change concerns, before it is decided. Many looks run at once.
+
+use std::path::Path;
+
+use super::change::{ChangeError, Edits, look};
+use super::decide::Move;
+use super::drift::{DriftKind, Finding, compare};
+use super::look::Seen;
+use crate::hash::ContentHash;
+use crate::ledger::Site;
+use crate::stack::{BaseFile, BaseKind, Column, Order, Provider};
+
+/// What a look at an uncovered base file says.
+pub(super) enum BaseLook {
+    Hashed(ContentHash),
+    /// What the base is now; with a drift unless only its times are new.
+    Now {
+        base: Option<BaseFile>,
+        drift: Option<DriftKind>,
+    },
+    Stop(DriftKind),
+    FolderInTheWay,
+}
+
+pub(super) fn look_at_base(
+    site: Site<'_>,
+    column: &Column,
+    before: &Order,
+    after: &Order,
+    edits: Edits,
+) -> Result<Option<BaseLook>, ChangeError> {
+    let Some(base) = &column.base else { return Ok(None) };
+    let root = site.root(column.root)?;
+    if base.kind == BaseKind::Folder {
+        return Ok(None);
+    }
+    let path = base.spelled.on(&root.folder);
+    let look_failed = |source| ChangeError::Look { path: path.clone(), source };
+    let is_uncovered = matches!(column.provider(before), Provider::Base(_));
+    if is_uncovered && !matches!(column.provider(after), Provider::Base(_)) {
+        match compare(&path, Provider::Base(base), true).map_err(look_failed)? {
+            Finding::Drifted(kind, _) if edits == Edits::Stop && kind != DriftKind::BaseMissing => {
+                return Ok(Some(BaseLook::Stop(kind)));
+            }
+            Finding::Drifted(kind, None) => {
+                return Ok(Some(BaseLook::Now { base: None, drift: Some(kind) }));
+            }
+            Finding::Drifted(kind, Some(now)) => {
+                let base = base_as_now(base, now, &path).map_err(look_failed)?;
+                return Ok(Some(BaseLook::Now { base: Some(base), drift: Some(kind) }));
+            }
+            Finding::Fits { now: Some(now) } if now.modified_ns != base.modified_ns => {
+                let base = base_as_now(base, now, &path).map_err(look_failed)?;
+                return Ok(Some(BaseLook::Now { base: Some(base), drift: None }));
+            }
+            Finding::Fits { .. } => {}
+            Finding::FolderInTheWay => return Ok(Some(BaseLook::FolderInTheWay)),
+        }
+    }
+    let must_compare = base.kind == BaseKind::File
+        && base.hash.is_none()
+        && column.entries.iter().any(|entry| entry.size_bytes == base.size_bytes);
+    if !must_compare {
+        return Ok(None);
+    }
+    let path = if is_uncovered { path.clone() } else { site.original(root, column.path) };
+    match ContentHash::of_file(&path) {
+        Ok(hash) => Ok(Some(BaseLook::Hashed(hash))),
+        Err(error) if super::is_nothing_there(&error) => Ok(None),
+        Err(source) => Err(ChangeError::Look { path, source }),
+    }
+}
+
+fn base_as_now(base: &BaseFile, now: Seen, path: &Path) -> std::io::Result<BaseFile> {
+    let hash = if now.kind == BaseKind::File { Some(ContentHash::of_file(path)?) } else { None };
+    Ok(BaseFile {
+        spelled: base.spelled.clone(),
+        kind: now.kind,
+        size_bytes: now.size_bytes,
+        modified_ns: now.modified_ns,
+        mode: now.mode,
+        hash,
+    })
+}
+
+/// Looks at what lies where a file moves. Base files were looked at before.
+pub(super) fn look_at_file(
+    site: Site<'_>,
+    column: &Column,
+    at: &Move,
+    before: &Order,
+    after: &Order,
+) -> Result<Finding, ChangeError> {
+    let root = site.root(column.root)?;
+    let path = at.from_or_to().on(&root.folder);
+    let from = column.provider(before);
+    if matches!(from, Provider::Base(_)) {
+        return Ok(Finding::Fits { now: look(&path)? });
+    }
+    let look_failed = |source| ChangeError::Look { path: path.clone(), source };
+    let finding = compare(&path, from, true).map_err(look_failed)?;
+    if let (Finding::Drifted(DriftKind::Unknown, Some(now)), Provider::Layer(entry)) =
+        (finding, column.provider(after))
+    {
+        // The very content that is to lie there, put by hand before: nothing is lost with it.
+        let is_alike = now.kind == BaseKind::File
+            && now.size_bytes == entry.size_bytes
+            && ContentHash::of_file(&path).map_err(look_failed)? == entry.hash;
+        if is_alike {
+            return Ok(Finding::Fits { now: Some(now) });
+        }
+    }
+    Ok(finding)
+}

@@ -1,0 +1,121 @@
+//! The game's own files.
+
+use rusqlite::{OptionalExtension, Row, params};
+
+use super::{Catalogue, Result};
+use crate::address::{FoldedKey, RelPath};
+use crate::hash::ContentHash;
+use crate::stack::{BaseFile, BaseKind, RootId};
+
+pub(super) const BASE_COLUMNS: &str =
+    "base.spelled, base.kind, base.size_bytes, base.modified_ns, base.mode, base.hash";
+
+/// Reads [`BASE_COLUMNS`] from the column number `at` on.
+pub(super) fn read_base(row: &Row<'_>, at: usize) -> rusqlite::Result<BaseFile> {
+    Ok(BaseFile {
+        spelled: RelPath::from_disk(row.get(at)?),
+        kind: match row.get::<_, i64>(at + 1)? {
+            0 => BaseKind::File,
+            1 => BaseKind::Folder,
+            2 => BaseKind::Link,
+            _ => BaseKind::Other,
+        },
+        size_bytes: row.get::<_, i64>(at + 2)?.cast_unsigned(),
+        modified_ns: row.get(at + 3)?,
+        mode: row.get(at + 4)?,
+        hash: row.get::<_, Option<[u8; 32]>>(at + 5)?.map(ContentHash::from_bytes),
+    })
+}
+
+fn kind_number(kind: BaseKind) -> i64 {
+    match kind {
+        BaseKind::File => 0,
+        BaseKind::Folder => 1,
+        BaseKind::Link => 2,
+        BaseKind::Other => 3,
+    }
+}
+
+impl Catalogue {
+    /// Notes what a scan found; `found` must be sorted by key for speed. Gives those whose key was
+    /// taken already by another spelling, which are left out.
+    pub(crate) fn insert_base<'a>(
+        &self,
+        root: RootId,
+        found: &'a [(FoldedKey, BaseFile)],
+    ) -> Result<Vec<&'a BaseFile>> {
+        self.run(|db| {
+            let mut insert =
+                db.prepare_cached("INSERT OR IGNORE INTO base VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)")?;
+            let mut doubled = Vec::new();
+            for (key, base) in found {
+                let count = insert.execute(params![
+                    root.0,
+                    key.as_str(),
+                    base.spelled.as_str(),
+                    kind_number(base.kind),
+                    base.size_bytes.cast_signed(),
+                    base.modified_ns,
+                    base.mode,
+                    base.hash.as_ref().map(ContentHash::as_bytes),
+                ])?;
+                if count == 0 {
+                    doubled.push(base);
+                }
+            }
+            Ok(doubled)
+        })
+    }
+
+    /// Puts one thing of the base in place of what was known there.
+    pub(crate) fn replace_base(&self, root: RootId, key: &FoldedKey, base: &BaseFile) -> Result<()> {
+        self.forget_base(root, key)?;
+        self.insert_base(root, &[(key.clone(), base.clone())]).map(drop)
+    }
+
+    /// Takes an address out of the base.
+    pub(crate) fn forget_base(&self, root: RootId, key: &FoldedKey) -> Result<()> {
+        self.run(|db| {
+            let mut delete = db.prepare_cached("DELETE FROM base WHERE root = ?1 AND folded = ?2")?;
+            delete.execute(params![root.0, key.as_str()]).map(drop)
+        })
+    }
+
+    /// Notes the hash of a base file.
+    pub(crate) fn set_base_hash(&self, root: RootId, key: &FoldedKey, hash: ContentHash) -> Result<()> {
+        self.run(|db| {
+            let mut update =
+                db.prepare_cached("UPDATE base SET hash = ?3 WHERE root = ?1 AND folded = ?2")?;
+            update.execute(params![root.0, key.as_str(), hash.as_bytes()]).map(drop)
+        })
+    }
+
+    /// What the base has at one address.
+    pub(crate) fn base_at(&self, root: RootId, key: &FoldedKey) -> Result<Option<BaseFile>> {
+        self.run(|db| {
+            let sql = format!("SELECT {BASE_COLUMNS} FROM base WHERE root = ?1 AND folded = ?2");
+            let mut query = db.prepare_cached(&sql)?;
+            query.query_row(params![root.0, key.as_str()], |row| read_base(row, 0)).optional()
+        })
+    }
+
+    /// The whole base of one root, in order of keys.
+    pub(crate) fn base_of(&self, root: RootId) -> Result<Vec<(FoldedKey, BaseFile)>> {
+        self.run(|db| {
+            let sql = format!("SELECT folded, {BASE_COLUMNS} FROM base WHERE root = ?1 ORDER BY folded");
+            let mut query = db.prepare_cached(&sql)?;
+            let rows = query
+                .query_map([root.0], |row| Ok((FoldedKey::from_stored(row.get(0)?), read_base(row, 1)?)))?;
+            rows.collect()
+        })
+    }
+
+    /// Files and links of the base, and their bytes.
+    pub(crate) fn count_base(&self) -> Result<(u64, u64)> {
+        self.run(|db| {
+            let sql = "SELECT count(*), coalesce(sum(size_bytes), 0) FROM base WHERE kind <> 1";
+            db.query_row(sql, [], |row| Ok((row.get::<_, i64>(0)?, row.get::<_, i64>(1)?)))
+        })
+        .map(|(files, bytes)| (files.cast_unsigned(), bytes.cast_unsigned()))
+    }
+}

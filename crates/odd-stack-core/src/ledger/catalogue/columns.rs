@@ -1,0 +1,176 @@
+//! Queries for what touches an address.
+
+use rusqlite::params;
+
+use super::base::{BASE_COLUMNS, read_base};
+use super::layers::{ENTRY_COLUMNS, read_entry};
+use super::{Catalogue, Result};
+use crate::address::{FoldedKey, RelPath};
+use crate::stack::{BaseKind, Column, Entry, LayerId, PathId, RootId};
+
+/// A folder that a layer needs.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct FolderNeed {
+    pub layer: LayerId,
+    pub spelled: RelPath,
+}
+
+/// A folder's address with the base's spelling and the layers that need it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct FolderSource {
+    pub base: Option<(RelPath, BaseKind)>,
+    pub needs: Vec<FolderNeed>,
+}
+
+impl Catalogue {
+    /// The columns of all addresses at which one of `layers` has an entry, in order of number.
+    pub(crate) fn columns_of(&self, layers: &[LayerId]) -> Result<Vec<Column>> {
+        self.run(|db| {
+            db.execute_batch(
+                "CREATE TEMP TABLE IF NOT EXISTS touched (path INTEGER PRIMARY KEY); DELETE FROM touched;",
+            )?;
+            let mut touch =
+                db.prepare_cached("INSERT OR IGNORE INTO touched SELECT path FROM entry WHERE layer = ?1")?;
+            for layer in layers {
+                touch.execute([layer.0])?;
+            }
+            Ok(())
+        })?;
+        self.columns_where("touched JOIN entry ON entry.path = touched.path")
+    }
+
+    /// The columns of all addresses at which two or more laid layers have an entry.
+    pub(crate) fn shared_columns(&self) -> Result<Vec<Column>> {
+        self.run(|db| {
+            db.execute_batch(
+                "CREATE TEMP TABLE IF NOT EXISTS shared (path INTEGER PRIMARY KEY); DELETE FROM shared;
+                 INSERT INTO shared SELECT path FROM entry JOIN layer ON layer.id = entry.layer
+                 WHERE state = 1 AND laid GROUP BY path HAVING count(*) > 1;",
+            )
+        })?;
+        self.columns_where("shared JOIN entry ON entry.path = shared.path")
+    }
+
+    /// The column of one address, if any layer ever touched it.
+    pub(crate) fn column_at(&self, root: RootId, key: &FoldedKey) -> Result<Option<Column>> {
+        self.run(|db| {
+            db.execute_batch(
+                "CREATE TEMP TABLE IF NOT EXISTS touched (path INTEGER PRIMARY KEY); DELETE FROM touched;",
+            )?;
+            let sql = "INSERT INTO touched SELECT id FROM path WHERE root = ?1 AND folded = ?2";
+            db.execute(sql, params![root.0, key.as_str()]).map(drop)
+        })?;
+        Ok(self.columns_where("touched JOIN entry ON entry.path = touched.path")?.pop())
+    }
+
+    /// Columns of every address that a laid layer touches.
+    pub(crate) fn laid_columns(&self) -> Result<Vec<Column>> {
+        self.columns_where("entry")
+    }
+
+    fn columns_where(&self, from: &str) -> Result<Vec<Column>> {
+        self.run(|db| {
+            let sql = format!(
+                "SELECT path.id, path.root, path.folded, {ENTRY_COLUMNS}
+                 FROM {from}
+                 JOIN layer ON layer.id = entry.layer AND layer.state < 2
+                 JOIN path ON path.id = entry.path
+                 ORDER BY entry.path"
+            );
+            let mut query = db.prepare_cached(&sql)?;
+            let mut base = db.prepare_cached(&format!(
+                "SELECT {BASE_COLUMNS} FROM base WHERE root = ?1 AND folded = ?2"
+            ))?;
+            let mut rows = query.query([])?;
+            let mut columns: Vec<Column> = Vec::new();
+            while let Some(row) = rows.next()? {
+                let path = PathId(row.get(0)?);
+                let entry = read_entry(row, 3)?;
+                match columns.last_mut() {
+                    Some(column) if column.path == path => column.entries.push(entry),
+                    _ => {
+                        let (root, key): (i64, String) = (row.get(1)?, row.get(2)?);
+                        let mut found = base.query(params![root, key])?;
+                        let base = found.next()?.map(|row| read_base(row, 0)).transpose()?;
+                        columns.push(Column {
+                            path,
+                            root: RootId(root),
+                            key: FoldedKey::from_stored(key),
+                            base,
+                            entries: vec![entry],
+                        });
+                    }
+                }
+            }
+            Ok(columns)
+        })
+    }
+
+    /// A layer's entries with the package member each came from, in order of address.
+    pub(crate) fn entries_of(&self, layer: LayerId) -> Result<Vec<(RootId, FoldedKey, Entry, RelPath)>> {
+        self.run(|db| {
+            let sql = format!(
+                "SELECT path.root, path.folded, {ENTRY_COLUMNS}, entry.member FROM entry
+                 JOIN path ON path.id = entry.path WHERE entry.layer = ?1 ORDER BY path.root, path.folded"
+            );
+            let mut query = db.prepare_cached(&sql)?;
+            let rows = query.query_map([layer.0], |row| {
+                let member = RelPath::from_disk(row.get(8)?);
+                Ok((RootId(row.get(0)?), FoldedKey::from_stored(row.get(1)?), read_entry(row, 2)?, member))
+            })?;
+            rows.collect()
+        })
+    }
+
+    /// The folders that any of `layers` needs.
+    pub(crate) fn folders_of(&self, layers: &[LayerId]) -> Result<Vec<(RootId, FoldedKey)>> {
+        self.run(|db| {
+            let mut query = db.prepare_cached(
+                "SELECT path.root, path.folded FROM layer_folder JOIN path ON path.id = layer_folder.path
+                 WHERE layer = ?1",
+            )?;
+            let mut folders = Vec::new();
+            for layer in layers {
+                let rows = query.query_map([layer.0], |row| {
+                    Ok((RootId(row.get(0)?), FoldedKey::from_stored(row.get(1)?)))
+                })?;
+                for row in rows {
+                    folders.push(row?);
+                }
+            }
+            folders.sort();
+            folders.dedup();
+            Ok(folders)
+        })
+    }
+
+    /// Who wants a folder at the address.
+    pub(crate) fn folder_source(&self, root: RootId, key: &FoldedKey) -> Result<FolderSource> {
+        let base = self.base_at(root, key)?.map(|base| (base.spelled, base.kind));
+        self.run(|db| {
+            let mut query = db.prepare_cached(
+                "SELECT layer_folder.layer, layer_folder.spelled FROM path
+                 JOIN layer_folder ON layer_folder.path = path.id
+                 JOIN layer ON layer.id = layer_folder.layer AND layer.state < 2
+                 WHERE path.root = ?1 AND path.folded = ?2",
+            )?;
+            let rows = query.query_map(params![root.0, key.as_str()], |row| {
+                Ok(FolderNeed { layer: LayerId(row.get(0)?), spelled: RelPath::from_disk(row.get(1)?) })
+            })?;
+            Ok(FolderSource { base, needs: rows.collect::<rusqlite::Result<_>>()? })
+        })
+    }
+
+    /// Layers, laid or not, that have a file at the address.
+    pub(crate) fn layers_with_file(&self, root: RootId, key: &FoldedKey) -> Result<Vec<LayerId>> {
+        self.run(|db| {
+            let mut query = db.prepare_cached(
+                "SELECT entry.layer FROM path JOIN entry ON entry.path = path.id
+                 JOIN layer ON layer.id = entry.layer AND layer.state < 2
+                 WHERE path.root = ?1 AND path.folded = ?2",
+            )?;
+            let rows = query.query_map(params![root.0, key.as_str()], |row| Ok(LayerId(row.get(0)?)))?;
+            rows.collect()
+        })
+    }
+}

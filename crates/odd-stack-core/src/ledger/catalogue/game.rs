@@ -1,0 +1,119 @@
+//! The game, its roots and spots.
+
+use std::path::PathBuf;
+
+use rusqlite::{OptionalExtension, params};
+
+use super::{Catalogue, Result};
+use crate::address::{Address, AddressBook, Folding, MAIN_ROOT, PrefixName, RelPath};
+use crate::game::{Game, GameVersion, Root};
+use crate::ledger::LedgerError;
+use crate::stack::RootId;
+
+impl Catalogue {
+    /// Reads the game.
+    pub(crate) fn game(&self) -> Result<Game> {
+        let prefix = |text: String| PrefixName::parse(&text).map_err(|error| self.damaged(&error));
+        let roots = self.run(|db| {
+            let mut query =
+                db.prepare_cached("SELECT id, name, folder, side_folder FROM root ORDER BY id")?;
+            let rows = query.query_map([], |row| {
+                Ok((row.get(0)?, row.get::<_, String>(1)?, row.get::<_, String>(2)?, row.get(3)?))
+            })?;
+            rows.collect::<rusqlite::Result<Vec<_>>>()
+        })?;
+        let mut all_roots = Vec::new();
+        for (id, name, folder, has_side_folder) in roots {
+            let (id, name, folder) = (RootId(id), prefix(name)?, PathBuf::from(folder));
+            all_roots.push(Root { id, name, folder, has_side_folder });
+        }
+        let spots = self.run(|db| {
+            let mut query = db.prepare_cached(
+                "SELECT spot.name, root.name, path FROM spot JOIN root ON root.id = spot.root",
+            )?;
+            let rows = query.query_map([], |row| Ok((row.get(0)?, row.get(1)?, row.get::<_, String>(2)?)))?;
+            rows.collect::<rusqlite::Result<Vec<(String, String, String)>>>()
+        })?;
+        let mut all_spots = std::collections::BTreeMap::new();
+        for (name, root, path) in spots {
+            all_spots.insert(prefix(name)?, Address { root: prefix(root)?, path: RelPath::from_disk(path) });
+        }
+        let row = self.run(|db| {
+            let sql = "SELECT name, exact_case, program, version, version_read_from, added_at FROM game";
+            let read = |row: &rusqlite::Row<'_>| {
+                let version: Option<String> = row.get(3)?;
+                let read_from = row.get(4)?;
+                Ok((
+                    row.get::<_, String>(0)?,
+                    row.get::<_, bool>(1)?,
+                    row.get::<_, Option<String>>(2)?,
+                    version.map(|version| GameVersion { version, read_from }),
+                    row.get::<_, String>(5)?,
+                ))
+            };
+            db.query_row(sql, [], read).optional()
+        })?;
+        let Some((name, exact_case, program, version, added_at)) = row else {
+            return Err(self.damaged(&"it names no game"));
+        };
+        let book =
+            AddressBook { roots: all_roots.iter().map(|root| root.name.clone()).collect(), spots: all_spots };
+        let program =
+            program.map(|text| book.resolve(&text)).transpose().map_err(|error| self.damaged(&error))?;
+        Ok(Game {
+            name,
+            folding: if exact_case { Folding::Exact } else { Folding::Folded },
+            roots: all_roots,
+            spots: book.spots,
+            program,
+            version,
+            added_at,
+        })
+    }
+
+    /// Writes the game, its roots (numbers kept) and spots in place of what was there.
+    pub(crate) fn write_game(&self, game: &Game) -> Result<()> {
+        self.run(|db| {
+            db.execute_batch("DELETE FROM game; DELETE FROM spot; DELETE FROM root;")?;
+            db.execute(
+                "INSERT INTO game VALUES (1, ?1, ?2, ?3, ?4, ?5, ?6)",
+                params![
+                    game.name,
+                    game.folding == Folding::Exact,
+                    game.program.as_ref().map(ToString::to_string),
+                    game.version.as_ref().map(|version| &version.version),
+                    game.version.as_ref().and_then(|version| version.read_from.as_ref()),
+                    game.added_at
+                ],
+            )?;
+            for root in &game.roots {
+                let folder = root.folder.to_string_lossy();
+                db.execute(
+                    "INSERT INTO root VALUES (?1, ?2, ?3, ?4)",
+                    params![root.id.0, root.name.as_str(), folder, root.has_side_folder],
+                )?;
+            }
+            for (name, address) in &game.spots {
+                db.execute(
+                    "INSERT INTO spot SELECT ?1, id, ?3 FROM root WHERE name = ?2",
+                    params![name.as_str(), address.root.as_str(), address.path.as_str()],
+                )?;
+            }
+            Ok(())
+        })
+    }
+
+    /// An error that says the catalogue can't be what it holds.
+    pub(crate) fn damaged_by(&self, reason: &dyn std::fmt::Display) -> LedgerError {
+        self.damaged(reason)
+    }
+
+    pub(super) fn damaged(&self, reason: &dyn std::fmt::Display) -> LedgerError {
+        LedgerError::Damaged { folder: self.folder.clone(), reason: reason.to_string() }
+    }
+}
+
+/// The main root's name as a value.
+pub(crate) fn main_root() -> PrefixName {
+    PrefixName::parse(MAIN_ROOT).unwrap_or_else(|_| unreachable!("the main root's name keeps the rule"))
+}

@@ -1,0 +1,299 @@
+//! Layers, their entries and folders, and the revisions of the stack.
+
+use rusqlite::{OptionalExtension, Row, params};
+
+use super::{Catalogue, Result};
+use crate::address::{FoldedKey, RelPath};
+use crate::hash::ContentHash;
+use crate::stack::{Arrangement, Entry, LayerId, PathId, RootId, Standing, Tally};
+
+/// Where a layer is in its life.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum LayerState {
+    /// Its contents are stored, the change that puts it into the stack is not done.
+    BeingAdded,
+    /// In the stack, laid or lifted.
+    InStack,
+    /// Taken out; its record is kept for going back.
+    Removed,
+}
+
+impl LayerState {
+    fn number(self) -> i64 {
+        match self {
+            Self::BeingAdded => 0,
+            Self::InStack => 1,
+            Self::Removed => 2,
+        }
+    }
+}
+
+/// What is known of a layer that is about to be added.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct NewLayer {
+    /// The user's name for it.
+    pub name: String,
+    /// Its version as written by its author.
+    pub version: Option<String>,
+    /// The package it was read from, as a path.
+    pub source: String,
+    /// `folder` or `zip`.
+    pub source_kind: String,
+    /// RFC 3339.
+    pub added_at: String,
+    /// The fit's rules as JSON.
+    pub fit: String,
+    /// Count of its files.
+    pub files: u64,
+    /// Their sizes together.
+    pub bytes: u64,
+}
+
+/// One layer of the stack.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Layer {
+    /// The catalogue's number.
+    pub id: LayerId,
+    /// Place from 1 at the bottom.
+    pub position: u64,
+    /// On the game or kept off it.
+    pub laid: bool,
+    /// Name, version, source.
+    pub about: NewLayer,
+    /// Addresses it wins, and shares with others.
+    pub tally: Tally,
+}
+
+const LAYER_COLUMNS: &str = "id, position, laid, name, version, source, source_kind, added_at, fit, files, bytes, \
+                             won_files, contested_files";
+
+fn read_layer(row: &Row<'_>) -> rusqlite::Result<Layer> {
+    Ok(Layer {
+        id: LayerId(row.get(0)?),
+        position: row.get::<_, i64>(1)?.cast_unsigned(),
+        laid: row.get(2)?,
+        about: NewLayer {
+            name: row.get(3)?,
+            version: row.get(4)?,
+            source: row.get(5)?,
+            source_kind: row.get(6)?,
+            added_at: row.get(7)?,
+            fit: row.get(8)?,
+            files: row.get::<_, i64>(9)?.cast_unsigned(),
+            bytes: row.get::<_, i64>(10)?.cast_unsigned(),
+        },
+        tally: Tally { won_files: row.get(11)?, contested_files: row.get(12)? },
+    })
+}
+
+pub(super) const ENTRY_COLUMNS: &str =
+    "entry.layer, entry.spelled, entry.hash, entry.size_bytes, entry.modified, entry.executable";
+
+/// Reads [`ENTRY_COLUMNS`] from the column number `at` on.
+pub(super) fn read_entry(row: &Row<'_>, at: usize) -> rusqlite::Result<Entry> {
+    Ok(Entry {
+        layer: LayerId(row.get(at)?),
+        spelled: RelPath::from_disk(row.get(at + 1)?),
+        hash: ContentHash::from_bytes(row.get(at + 2)?),
+        size_bytes: row.get::<_, i64>(at + 3)?.cast_unsigned(),
+        modified: row.get(at + 4)?,
+        executable: row.get(at + 5)?,
+    })
+}
+
+impl Catalogue {
+    /// The stack from the bottom to the top.
+    pub(crate) fn layers(&self) -> Result<Vec<Layer>> {
+        self.run(|db| {
+            let sql = format!("SELECT {LAYER_COLUMNS} FROM layer WHERE state = 1 ORDER BY position");
+            let mut query = db.prepare_cached(&sql)?;
+            query.query_map([], read_layer)?.collect()
+        })
+    }
+
+    /// Names of all layers in the stack or being added.
+    pub(crate) fn layer_names(&self) -> Result<Vec<(LayerId, String)>> {
+        self.run(|db| {
+            let mut query = db.prepare_cached("SELECT id, name FROM layer WHERE state < 2")?;
+            query.query_map([], |row| Ok((LayerId(row.get(0)?), row.get(1)?)))?.collect()
+        })
+    }
+
+    /// The present arrangement.
+    pub(crate) fn arrangement(&self) -> Result<Arrangement> {
+        self.run(|db| {
+            let sql = "SELECT id, laid FROM layer WHERE state = 1 ORDER BY position";
+            let mut query = db.prepare_cached(sql)?;
+            let rows =
+                query.query_map([], |row| Ok(Standing { layer: LayerId(row.get(0)?), laid: row.get(1)? }))?;
+            Ok(Arrangement::new(rows.collect::<rusqlite::Result<_>>()?))
+        })
+    }
+
+    /// Notes a layer that is being added; it is not in the stack yet.
+    pub(crate) fn insert_layer(&self, new: &NewLayer) -> Result<LayerId> {
+        self.run(|db| {
+            db.execute(
+                "INSERT INTO layer (state, laid, name, version, source, source_kind, added_at, fit, files, bytes)
+                 VALUES (0, 0, ?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)",
+                params![
+                    new.name,
+                    new.version,
+                    new.source,
+                    new.source_kind,
+                    new.added_at,
+                    new.fit,
+                    new.files.cast_signed(),
+                    new.bytes.cast_signed()
+                ],
+            )?;
+            Ok(LayerId(db.last_insert_rowid()))
+        })
+    }
+
+    /// The numbers of addresses, making those that are new.
+    pub(crate) fn path_numbers(&self, paths: &[(RootId, FoldedKey)]) -> Result<Vec<PathId>> {
+        self.run(|db| {
+            let mut find = db.prepare_cached("SELECT id FROM path WHERE root = ?1 AND folded = ?2")?;
+            let mut make = db.prepare_cached("INSERT INTO path (root, folded) VALUES (?1, ?2)")?;
+            let number = |(root, key): &(RootId, FoldedKey)| {
+                let found = find.query_row(params![root.0, key.as_str()], |row| row.get(0)).optional()?;
+                Ok(PathId(match found {
+                    Some(number) => number,
+                    None => make.insert(params![root.0, key.as_str()])?,
+                }))
+            };
+            paths.iter().map(number).collect()
+        })
+    }
+
+    /// Notes a layer's entries with the package members they came from.
+    pub(crate) fn insert_entries(&self, entries: &[(PathId, Entry, RelPath)]) -> Result<()> {
+        self.run(|db| {
+            let mut insert =
+                db.prepare_cached("INSERT INTO entry VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)")?;
+            for (path, entry, member) in entries {
+                insert.execute(params![
+                    entry.layer.0,
+                    path.0,
+                    entry.spelled.as_str(),
+                    entry.hash.as_bytes(),
+                    entry.size_bytes.cast_signed(),
+                    entry.modified,
+                    entry.executable,
+                    member.as_str(),
+                ])?;
+            }
+            Ok(())
+        })
+    }
+
+    /// Notes the folders a layer needs.
+    pub(crate) fn insert_folders(&self, layer: LayerId, folders: &[(PathId, RelPath)]) -> Result<()> {
+        self.run(|db| {
+            let mut insert = db.prepare_cached("INSERT INTO layer_folder VALUES (?1, ?2, ?3)")?;
+            for (path, spelled) in folders {
+                insert.execute(params![layer.0, path.0, spelled.as_str()])?;
+            }
+            Ok(())
+        })
+    }
+
+    /// Puts the stack into `arrangement`; `removed` leave it. Layers being added that the
+    /// arrangement names are in the stack from then on.
+    pub(crate) fn write_arrangement(&self, arrangement: &Arrangement, removed: &[LayerId]) -> Result<()> {
+        self.run(|db| {
+            let mut update =
+                db.prepare_cached("UPDATE layer SET state = ?2, position = ?3, laid = ?4 WHERE id = ?1")?;
+            for (index, standing) in arrangement.standings().iter().enumerate() {
+                let state = LayerState::InStack.number();
+                update.execute(params![standing.layer.0, state, index as i64 + 1, standing.laid])?;
+            }
+            for layer in removed {
+                update.execute(params![layer.0, LayerState::Removed.number(), None::<i64>, false])?;
+            }
+            Ok(())
+        })
+    }
+
+    /// The contents of layers being added.
+    pub(crate) fn unfinished_contents(&self) -> Result<Vec<ContentHash>> {
+        self.run(|db| {
+            let mut query = db.prepare_cached(
+                "SELECT DISTINCT hash FROM entry WHERE layer IN (SELECT id FROM layer WHERE state = 0)",
+            )?;
+            query.query_map([], |row| Ok(ContentHash::from_bytes(row.get(0)?)))?.collect()
+        })
+    }
+
+    /// Drops layers whose adding was taken back, with their entries.
+    pub(crate) fn drop_unfinished_layers(&self) -> Result<()> {
+        self.run(|db| {
+            db.execute_batch(
+                "DELETE FROM entry WHERE layer IN (SELECT id FROM layer WHERE state = 0);
+                 DELETE FROM layer_folder WHERE layer IN (SELECT id FROM layer WHERE state = 0);
+                 DELETE FROM layer WHERE state = 0;",
+            )
+        })
+    }
+
+    /// Adds to a layer's tally.
+    pub(crate) fn add_to_tally(&self, layer: LayerId, change: Tally) -> Result<()> {
+        self.run(|db| {
+            let mut update = db.prepare_cached(
+                "UPDATE layer SET won_files = won_files + ?2, contested_files = contested_files + ?3
+                 WHERE id = ?1",
+            )?;
+            update.execute(params![layer.0, change.won_files, change.contested_files]).map(drop)
+        })
+    }
+
+    /// Notes a new revision of the stack and gives its number.
+    pub(crate) fn insert_revision(&self, made_at: &str, command: &str, arrangement: &str) -> Result<i64> {
+        self.run(|db| {
+            let sql = "INSERT INTO revision (made_at, command, arrangement) VALUES (?1, ?2, ?3)";
+            db.execute(sql, params![made_at, command, arrangement])?;
+            Ok(db.last_insert_rowid())
+        })
+    }
+
+    /// The number of the present revision, 0 before the first.
+    pub(crate) fn last_revision(&self) -> Result<i64> {
+        self.run(|db| db.query_row("SELECT coalesce(max(id), 0) FROM revision", [], |row| row.get(0)))
+    }
+
+    /// Whether the content is stored.
+    pub(crate) fn has_blob(&self, hash: ContentHash) -> Result<bool> {
+        self.run(|db| {
+            let mut query = db.prepare_cached("SELECT 1 FROM blob WHERE hash = ?1")?;
+            query.exists([hash.as_bytes()])
+        })
+    }
+
+    /// Notes stored contents.
+    pub(crate) fn insert_blobs(&self, blobs: &[(ContentHash, u64)]) -> Result<()> {
+        self.run(|db| {
+            let mut insert = db.prepare_cached("INSERT OR IGNORE INTO blob VALUES (?1, ?2)")?;
+            for (hash, size_bytes) in blobs {
+                insert.execute(params![hash.as_bytes(), size_bytes.cast_signed()])?;
+            }
+            Ok(())
+        })
+    }
+
+    /// Drops the record of contents that no layer has and gives their hashes.
+    pub(crate) fn drop_unused_blobs(&self, candidates: &[ContentHash]) -> Result<Vec<ContentHash>> {
+        self.run(|db| {
+            let mut delete = db.prepare_cached(
+                "DELETE FROM blob WHERE hash = ?1 AND NOT EXISTS (SELECT 1 FROM entry WHERE entry.hash = ?1)",
+            )?;
+            let mut dropped = Vec::new();
+            for hash in candidates {
+                if delete.execute([hash.as_bytes()])? > 0 {
+                    dropped.push(*hash);
+                }
+            }
+            Ok(dropped)
+        })
+    }
+}

@@ -1,0 +1,148 @@
+//! The catalogue's tables: an append-only list of steps, each run in one transaction.
+
+use rusqlite::{Connection, Result};
+
+/// All steps ever released, in order. Never change one; add another.
+const STEPS: &[&str] = &[FIRST];
+
+/// The format number that this program writes.
+pub(crate) const FORMAT: i64 = STEPS.len() as i64;
+
+/// `PRAGMA application_id` of a catalogue ("OddS").
+pub(crate) const APPLICATION: i64 = 0x4f64_6453;
+
+const FIRST: &str = "
+CREATE TABLE game (
+    only_row INTEGER PRIMARY KEY CHECK (only_row = 1),
+    name TEXT NOT NULL,
+    exact_case INTEGER NOT NULL,
+    program TEXT,
+    version TEXT,
+    version_read_from TEXT,
+    added_at TEXT NOT NULL
+);
+CREATE TABLE root (
+    id INTEGER PRIMARY KEY,
+    name TEXT NOT NULL UNIQUE,
+    folder TEXT NOT NULL,
+    side_folder INTEGER NOT NULL
+);
+CREATE TABLE spot (
+    name TEXT PRIMARY KEY,
+    root INTEGER NOT NULL REFERENCES root (id),
+    path TEXT NOT NULL
+) WITHOUT ROWID;
+
+-- The game's own files, beneath all layers, as they were when last seen uncovered.
+CREATE TABLE base (
+    root INTEGER NOT NULL,
+    folded TEXT NOT NULL,
+    spelled TEXT NOT NULL,
+    kind INTEGER NOT NULL,
+    size_bytes INTEGER NOT NULL,
+    modified_ns INTEGER NOT NULL,
+    mode INTEGER NOT NULL,
+    hash BLOB,
+    PRIMARY KEY (root, folded)
+) WITHOUT ROWID;
+
+-- Addresses that layers touch, files and folders.
+CREATE TABLE path (
+    id INTEGER PRIMARY KEY,
+    root INTEGER NOT NULL,
+    folded TEXT NOT NULL,
+    UNIQUE (root, folded)
+);
+
+-- state: 0 being added, 1 in the stack, 2 removed. position counts from 1 at the bottom.
+CREATE TABLE layer (
+    id INTEGER PRIMARY KEY AUTOINCREMENT,
+    state INTEGER NOT NULL,
+    position INTEGER,
+    laid INTEGER NOT NULL,
+    name TEXT NOT NULL,
+    version TEXT,
+    source TEXT NOT NULL,
+    source_kind TEXT NOT NULL,
+    added_at TEXT NOT NULL,
+    fit TEXT NOT NULL,
+    files INTEGER NOT NULL,
+    bytes INTEGER NOT NULL,
+    won_files INTEGER NOT NULL DEFAULT 0,
+    contested_files INTEGER NOT NULL DEFAULT 0
+);
+CREATE INDEX layer_in_stack ON layer (position) WHERE state = 1;
+
+CREATE TABLE entry (
+    layer INTEGER NOT NULL,
+    path INTEGER NOT NULL,
+    spelled TEXT NOT NULL,
+    hash BLOB NOT NULL,
+    size_bytes INTEGER NOT NULL,
+    modified INTEGER NOT NULL,
+    executable INTEGER,
+    member TEXT NOT NULL,
+    PRIMARY KEY (layer, path)
+) WITHOUT ROWID;
+CREATE INDEX entry_at_path ON entry (path, layer);
+
+-- Folders that a layer needs, as it spells them.
+CREATE TABLE layer_folder (
+    layer INTEGER NOT NULL,
+    path INTEGER NOT NULL,
+    spelled TEXT NOT NULL,
+    PRIMARY KEY (layer, path)
+) WITHOUT ROWID;
+CREATE INDEX layer_folder_at_path ON layer_folder (path, layer);
+
+CREATE TABLE blob (
+    hash BLOB PRIMARY KEY,
+    size_bytes INTEGER NOT NULL
+) WITHOUT ROWID;
+
+CREATE TABLE revision (
+    id INTEGER PRIMARY KEY AUTOINCREMENT,
+    made_at TEXT NOT NULL,
+    command TEXT NOT NULL,
+    arrangement TEXT NOT NULL
+);
+
+-- The mark: while a row is here, a change is under way. direction: 1 forward, -1 back.
+CREATE TABLE journal (
+    only_row INTEGER PRIMARY KEY CHECK (only_row = 1),
+    direction INTEGER NOT NULL,
+    command TEXT NOT NULL,
+    begun_at TEXT NOT NULL,
+    outcome TEXT NOT NULL
+);
+CREATE TABLE step (
+    number INTEGER PRIMARY KEY,
+    kind INTEGER NOT NULL,
+    private TEXT,
+    public TEXT NOT NULL
+);
+";
+
+/// Brings the catalogue to the present format, in one transaction.
+pub(super) fn migrate(connection: &mut Connection, found: i64) -> Result<()> {
+    let transaction = connection.transaction()?;
+    for step in STEPS.iter().skip(usize::try_from(found).unwrap_or(0)) {
+        transaction.execute_batch(step)?;
+    }
+    transaction.pragma_update(None, "application_id", APPLICATION)?;
+    transaction.pragma_update(None, "user_version", FORMAT)?;
+    transaction.commit()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn all_steps_run_on_an_empty_catalogue() {
+        let mut connection = Connection::open_in_memory().unwrap();
+        migrate(&mut connection, 0).unwrap();
+        let found: i64 = connection.pragma_query_value(None, "user_version", |row| row.get(0)).unwrap();
+        assert_eq!(found, FORMAT);
+    }
+}

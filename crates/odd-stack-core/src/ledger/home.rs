@@ -1,0 +1,94 @@
+//! The list of games in care, kept in the data home as `games.toml`.
+//!
+//! The list says only where each ledger lies; all else of a game is in its ledger.
+
+use std::fs;
+use std::io;
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+use serde::{Deserialize, Serialize};
+
+use super::{LedgerError, Lock};
+
+const LIST: &str = "games.toml";
+
+/// One game in care.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Registered {
+    /// The user's name for it.
+    pub name: String,
+    /// The folder of its ledger, absolute.
+    pub ledger: PathBuf,
+}
+
+#[derive(Debug, Default, Serialize, Deserialize)]
+struct List {
+    #[serde(default)]
+    game: Vec<Registered>,
+}
+
+/// The data home.
+#[derive(Debug, Clone)]
+pub struct Home {
+    folder: PathBuf,
+}
+
+impl Home {
+    /// The home in `folder`, which need not exist yet.
+    pub fn new(folder: PathBuf) -> Self {
+        Self { folder }
+    }
+
+    /// The folder of the home.
+    pub fn folder(&self) -> &Path {
+        &self.folder
+    }
+
+    /// All games in care, in order of registration.
+    ///
+    /// # Errors
+    /// [`LedgerError::Registry`] or [`LedgerError::Io`].
+    pub fn games(&self) -> Result<Vec<Registered>, LedgerError> {
+        let path = self.folder.join(LIST);
+        match fs::read_to_string(&path) {
+            Ok(text) => {
+                let list: List = toml::from_str(&text)
+                    .map_err(|error| LedgerError::Registry { path, reason: error.message().to_owned() })?;
+                Ok(list.game)
+            }
+            Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(Vec::new()),
+            Err(error) => Err(LedgerError::io("read", &path)(error)),
+        }
+    }
+
+    /// Changes the list as one step; two processes do so one after the other.
+    ///
+    /// # Errors
+    /// The change's own, or those of reading and writing; the list is then as it was.
+    pub fn change<T, E: From<LedgerError>>(
+        &self,
+        change: impl FnOnce(&mut Vec<Registered>) -> Result<T, E>,
+    ) -> Result<T, E> {
+        fs::create_dir_all(&self.folder).map_err(LedgerError::io("create", &self.folder))?;
+        let _lock = Lock::take(&self.folder, "game", Duration::from_secs(10))?;
+        let mut list = List { game: self.games()? };
+        let result = change(&mut list.game)?;
+        let path = self.folder.join(LIST);
+        let text = toml::to_string(&list)
+            .map_err(|error| LedgerError::Registry { path: path.clone(), reason: error.to_string() })?;
+        write_whole(&path, text.as_bytes())?;
+        Ok(result)
+    }
+}
+
+/// Replaces a small file so that it is the old or the new one after any stop.
+fn write_whole(path: &Path, bytes: &[u8]) -> Result<(), LedgerError> {
+    let temporary = path.with_extension("new");
+    let write = || {
+        fs::write(&temporary, bytes)?;
+        fs::OpenOptions::new().write(true).open(&temporary)?.sync_all()?;
+        fs::rename(&temporary, path)
+    };
+    write().map_err(LedgerError::io("write", path))
+}

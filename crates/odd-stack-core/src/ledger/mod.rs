@@ -1,0 +1,134 @@
+//! Everything Odd Stack knows of one game, in one folder.
+//!
+//! | in the ledger's folder | what it is | who writes it |
+//! |---|---|---|
+//! | `catalogue.sqlite` | game, base, layers, journal | `catalogue` |
+//! | `blobs/ab/cdef…` | stored contents by BLAKE3 hash | `blobs` |
+//! | `lock`, `lock-holder` | who may change the game | `lock` |
+//! | `originals/N` | base files that are covered, themselves | `disk` |
+//! | `stage/`, `trash/` | files on their way in and out | `disk` |
+//! | `kept/N/…` | drifted files that `--keep-edits` saved | `disk` |
+//!
+//! The last three lines lie in a side folder `.oddstack` of the root instead, when the root is on
+//! another volume than the ledger: files move between them and the game by rename alone.
+
+mod blobs;
+pub(crate) mod catalogue;
+mod error;
+mod home;
+mod lock;
+
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+pub use catalogue::{Layer, LayerState, NewLayer};
+pub use error::LedgerError;
+pub use home::{Home, Registered};
+pub use lock::Lock;
+
+pub(crate) use blobs::{Intake, blob_path, end_intake, sweep};
+use catalogue::Catalogue;
+
+use crate::disk::{ORIGINALS, SIDE_FOLDER, Seam};
+use crate::game::{Game, Root};
+use crate::stack::{PathId, RootId};
+
+/// One game's ledger, open for asking and changing.
+pub struct Ledger {
+    folder: PathBuf,
+    pub(crate) catalogue: Catalogue,
+    game: Game,
+    pub(crate) seam: Arc<dyn Seam>,
+}
+
+impl std::fmt::Debug for Ledger {
+    fn fmt(&self, formatter: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        formatter.debug_struct("Ledger").field("folder", &self.folder).finish_non_exhaustive()
+    }
+}
+
+impl Ledger {
+    /// Opens the ledger in `folder`. Changes nothing but the catalogue's format, if it is an older
+    /// one; a change that was cut short is finished by the jobs, not here.
+    ///
+    /// # Errors
+    /// [`LedgerError`].
+    pub fn open(folder: &Path, seam: Arc<dyn Seam>) -> Result<Self, LedgerError> {
+        let catalogue = Catalogue::open(folder)?;
+        let game = catalogue.game()?;
+        Ok(Self { folder: folder.to_path_buf(), catalogue, game, seam })
+    }
+
+    /// Makes a new ledger in `folder` (made if missing) for `game`; `fill` writes the base.
+    ///
+    /// # Errors
+    /// [`LedgerError`]; what was made is then left for the caller to remove.
+    pub(crate) fn create(
+        folder: &Path,
+        game: Game,
+        seam: Arc<dyn Seam>,
+        fill: impl FnOnce(&Catalogue) -> Result<(), LedgerError>,
+    ) -> Result<Self, LedgerError> {
+        fs::create_dir_all(folder).map_err(LedgerError::io("create", folder))?;
+        blobs::create_folders(folder)?;
+        let catalogue = Catalogue::create(folder)?;
+        catalogue.begin()?;
+        catalogue.write_game(&game)?;
+        fill(&catalogue)?;
+        catalogue.commit()?;
+        Ok(Self { folder: folder.to_path_buf(), catalogue, game, seam })
+    }
+
+    /// The ledger's folder.
+    pub fn folder(&self) -> &Path {
+        &self.folder
+    }
+
+    /// The game in care.
+    pub fn game(&self) -> &Game {
+        &self.game
+    }
+
+    pub(crate) fn set_game(&mut self, game: Game) {
+        self.game = game;
+    }
+
+    /// The stack from the bottom to the top.
+    ///
+    /// # Errors
+    /// [`LedgerError`].
+    pub fn layers(&self) -> Result<Vec<Layer>, LedgerError> {
+        self.catalogue.layers()
+    }
+
+    /// Where things lie, for threads to share: the catalogue can't be shared.
+    pub(crate) fn site(&self) -> Site<'_> {
+        Site { ledger: &self.folder, game: &self.game }
+    }
+}
+
+/// Where a game's files and those of its ledger lie.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Site<'a> {
+    ledger: &'a Path,
+    game: &'a Game,
+}
+
+impl<'a> Site<'a> {
+    /// The root of that number.
+    pub(crate) fn root(self, id: RootId) -> Result<&'a Root, LedgerError> {
+        let reason = "an address of it has no root".to_owned();
+        self.game.root(id).ok_or_else(|| LedgerError::Damaged { folder: self.ledger.to_path_buf(), reason })
+    }
+
+    /// Where originals, staged, discarded and kept files of a root lie: on the root's own volume.
+    pub(crate) fn side(self, root: &Root) -> PathBuf {
+        if root.has_side_folder { root.folder.join(SIDE_FOLDER) } else { self.ledger.to_path_buf() }
+    }
+
+    /// Where a covered file of the base lies.
+    pub(crate) fn original(self, root: &Root, path: PathId) -> PathBuf {
+        self.side(root).join(ORIGINALS).join(path.0.to_string())
+    }
+}
