@@ -503,10 +503,10 @@ pub(crate) fn recover(
 }
 
 /// Folders beside the game through which files go.
-pub(super) const STAGE: &str = "stage";
-pub(super) const TRASH: &str = "trash";
+pub(crate) const STAGE: &str = "stage";
+pub(crate) const TRASH: &str = "trash";
 pub(crate) const ORIGINALS: &str = "originals";
-pub(super) const KEPT: &str = "kept";
+pub(crate) const KEPT: &str = "kept";
 
 fn make_side(side: &Path, seam: &dyn Seam) -> Result<(), ChangeError> {
     make_private_folder(side, seam)?;

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use rayon::prelude::*;
 
 use super::change::{ChangeError, ChangeOptions, ChangeRequest, Edits, KEPT, STAGE, Staged, TRASH, look};
-use super::drift::{Drift, DriftKind, Finding, compare};
+use super::drift::{Drift, DriftKind, Finding};
 use super::look::Seen;
 use super::plan::{Effect, EffectKind, Kept, Plan};
 use super::seam::Stamp;
@@ -15,7 +15,6 @@ use super::steps::Step;
 use super::survey::{BaseLook, look_at_base, look_at_file};
 use crate::address::{Address, FoldedKey, RelPath};
 use crate::game::Root;
-use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError};
 use crate::observer::{Observer, Work};
 use crate::stack::{BaseFile, BaseKind, Column, Entry, LayerId, Order, Provider, RootId, Tally, tallies};
@@ -254,7 +253,7 @@ impl Decider<'_> {
                     Edits::Keep => {
                         let folder =
                             self.ledger.site().side(&root).join(KEPT).join(self.revision.to_string());
-                        let path = at.from_or_to().on(&folder.join(root.name.as_str()));
+                        let path = at.present_or_future().on(&folder.join(root.name.as_str()));
                         self.decision.plan.kept.push(Kept {
                             address: address.clone(),
                             path: path.clone(),
@@ -268,7 +267,7 @@ impl Decider<'_> {
         }
         self.note_effect(address, from, to);
         if take_out {
-            let public = at.from_or_to().on(&root.folder);
+            let public = at.present_or_future().on(&root.folder);
             let private = match (kept, from) {
                 (Some(path), _) => path,
                 (None, Provider::Base(_)) => self.ledger.site().original(&root, column.path),
@@ -427,7 +426,7 @@ impl Decider<'_> {
 
 impl Move {
     /// The path at which something lies, or may lie, before the change.
-    pub(super) fn from_or_to(&self) -> &RelPath {
+    pub(super) fn present_or_future(&self) -> &RelPath {
         if self.from.is_root() { &self.to } else { &self.from }
     }
 }

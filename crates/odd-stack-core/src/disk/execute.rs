@@ -165,7 +165,7 @@ fn sync(steps: &[&Step], sides: &[PathBuf], seam: &dyn Seam) -> Result<()> {
 }
 
 /// Removes everything in `folder`, but not the folder. A missing folder is an empty one.
-pub(super) fn empty_folder(folder: &Path, seam: &dyn Seam) -> io::Result<()> {
+pub(crate) fn empty_folder(folder: &Path, seam: &dyn Seam) -> io::Result<()> {
     let entries = match std::fs::read_dir(folder) {
         Ok(entries) => entries.collect::<io::Result<Vec<_>>>()?,
         Err(error) if is_nothing_there(&error) => return Ok(()),

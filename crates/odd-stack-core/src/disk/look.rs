@@ -64,3 +64,20 @@ fn mode(metadata: &Metadata) -> u32 {
 fn mode(metadata: &Metadata) -> u32 {
     if metadata.permissions().readonly() { 0o444 } else { 0o644 }
 }
+
+/// Whether two existing folders lie on one volume, so that a rename between them copies nothing.
+#[cfg(unix)]
+pub(crate) fn is_one_volume(one: &Path, two: &Path) -> io::Result<bool> {
+    use std::os::unix::fs::MetadataExt;
+    Ok(fs::metadata(one)?.dev() == fs::metadata(two)?.dev())
+}
+
+/// Whether two existing folders lie on one volume, so that a rename between them copies nothing.
+#[cfg(not(unix))]
+pub(crate) fn is_one_volume(one: &Path, two: &Path) -> io::Result<bool> {
+    let drive = |path: &Path| {
+        fs::canonicalize(path)
+            .map(|real| real.components().next().map(|c| c.as_os_str().to_ascii_lowercase()))
+    };
+    Ok(drive(one)? == drive(two)?)
+}

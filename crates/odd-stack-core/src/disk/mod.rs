@@ -35,8 +35,12 @@ pub use drift::{Drift, DriftKind};
 pub use plan::{Effect, EffectKind, Plan};
 pub use seam::{RealDisk, Seam, Stamp};
 
-pub(crate) use change::{ChangeRequest, ORIGINALS, prepare, recover};
-pub(crate) use look::{Seen, is_nothing_there, look_at};
+pub(crate) use change::{
+    ChangeRequest, KEPT, ORIGINALS, STAGE, TRASH, check_room, discard_new_contents, prepare, recover,
+};
+pub(crate) use execute::empty_folder;
+pub(crate) use look::{Seen, is_nothing_there, is_one_volume, look_at};
+pub(crate) use spelling::path_on_disk;
 
 /// The folder in a root that lies on another volume than the ledger.
 pub const SIDE_FOLDER: &str = ".oddstack";

@@ -9,6 +9,7 @@ use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use filetime::FileTime;
+#[cfg(not(target_os = "linux"))]
 use rayon::prelude::*;
 
 /// Time and mode that a file gets when it is written.

@@ -88,3 +88,16 @@ impl<'a> Folders<'a> {
 pub(super) fn file_name<'c>(column: &'c Column, entry: &'c Entry) -> &'c str {
     column.base.as_ref().map_or(entry.spelled.name(), |base| base.spelled.name())
 }
+
+/// The path below the root at which the column's file lies under `order`, or would lie.
+pub(crate) fn path_on_disk(
+    catalogue: &Catalogue,
+    column: &Column,
+    order: &Order,
+) -> Result<RelPath, LedgerError> {
+    let provider = match column.provider(order) {
+        Provider::Nothing => column.entries.first().map_or(Provider::Nothing, Provider::Layer),
+        provider => provider,
+    };
+    Folders::new(catalogue).file_path(column, provider, order)
+}

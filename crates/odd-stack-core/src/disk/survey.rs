@@ -92,7 +92,7 @@ pub(super) fn look_at_file(
     after: &Order,
 ) -> Result<Finding, ChangeError> {
     let root = site.root(column.root)?;
-    let path = at.from_or_to().on(&root.folder);
+    let path = at.present_or_future().on(&root.folder);
     let from = column.provider(before);
     if matches!(from, Provider::Base(_)) {
         return Ok(Finding::Fits { now: look(&path)? });

@@ -51,6 +51,8 @@ pub struct Game {
     pub program: Option<Address>,
     /// The game's version, where it is known.
     pub version: Option<GameVersion>,
+    /// Files and bytes of its own that were seen when it was taken into care.
+    pub seen: (u64, u64),
     /// When it was taken into care, RFC 3339.
     pub added_at: String,
 }

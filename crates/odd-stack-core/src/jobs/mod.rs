@@ -1,1 +1,39 @@
-//! jobs
+//! One file a use: what a face calls to ask and to change.
+//!
+//! Every change goes the same way: a [`Permit`] is taken (which finishes what was cut short before),
+//! a job prepares the change as a [`Prepared`](crate::disk::Prepared) value, the face shows its plan,
+//! and applies or drops it. A dry run is a change that is dropped.
+
+mod add;
+mod care;
+mod conflicts;
+mod forget;
+mod inspect;
+mod order;
+mod permit;
+mod report;
+mod roots;
+mod runs_code;
+mod select;
+mod set;
+mod show;
+mod stack;
+mod trace;
+mod tree;
+
+pub use add::{AddError, AddReport, AddRequest, Adding, CopiedLinkRow, LeftOutRow, prepare_add};
+pub use care::{CareError, CareReport, CareRequest, default_ledger_folder, take_into_care};
+pub use conflicts::{ConflictsReport, ContestRow, PairRow, conflicts};
+pub use forget::{Forgotten, forget};
+pub use inspect::{InspectReport, LinkRow, MemberRow, MemberTarget, inspect};
+pub use order::{Reorder, prepare_reorder};
+pub use permit::{Permit, heal};
+pub use report::{
+    ChangeReport, CheckSummary, Count, DriftRow, EffectRow, KeptRow, MeetingRow, OverRow, RecoveredRow,
+    change_report, check_report,
+};
+pub use select::{SelectError, select, select_all};
+pub use set::{SetError, SetRequest, change_settings};
+pub use show::{EntryRow, ShowReport, show};
+pub use stack::{BaseRow, GameReport, LayerRow, RootRow, SpotRow, StackReport, game_report, stack};
+pub use trace::{OnDisk, TraceError, TraceReport, TraceRow, trace};

@@ -47,6 +47,8 @@ pub(crate) fn create_folders(ledger: &Path) -> Result<(), LedgerError> {
 pub(crate) struct Intake<'a> {
     ledger: &'a Path,
     seam: &'a dyn Seam,
+    /// Otherwise contents are only hashed.
+    stores: bool,
     /// A connection of its own: the ledger's can't be shared between threads.
     listed: Mutex<Catalogue>,
     taken: Mutex<HashSet<ContentHash>>,
@@ -55,13 +57,17 @@ pub(crate) struct Intake<'a> {
 }
 
 impl<'a> Intake<'a> {
-    /// Begins to take in; leaves the marker until [`Intake::finish`] or a sweep.
-    pub(crate) fn begin(ledger: &'a Path, seam: &'a dyn Seam) -> Result<Self, LedgerError> {
-        let marker = ledger.join(MARKER);
-        seam.write_file(&marker, &mut io::empty()).map_err(LedgerError::io("write", &marker))?;
+    /// Begins to take in; leaves the marker until [`end_intake`] or a sweep. Unless it `stores`,
+    /// contents are only hashed and nothing is written.
+    pub(crate) fn begin(ledger: &'a Path, seam: &'a dyn Seam, stores: bool) -> Result<Self, LedgerError> {
+        if stores {
+            let marker = ledger.join(MARKER);
+            seam.write_file(&marker, &mut io::empty()).map_err(LedgerError::io("write", &marker))?;
+        }
         Ok(Self {
             ledger,
             seam,
+            stores,
             listed: Mutex::new(Catalogue::open(ledger)?),
             taken: Mutex::default(),
             new: Mutex::default(),
@@ -71,6 +77,10 @@ impl<'a> Intake<'a> {
 
     /// Stores what `content` gives and says under which hash. Nothing is durable yet.
     pub(crate) fn take(&self, content: &mut dyn Read, size_bytes: u64) -> Result<ContentHash, LedgerError> {
+        if !self.stores {
+            let hashed = ContentHash::of_reader(content);
+            return Ok(hashed.map_err(LedgerError::io("read a content for", self.ledger))?.0);
+        }
         if size_bytes <= IN_MEMORY_BYTES {
             self.take_small(content, size_bytes)
         } else {

@@ -29,6 +29,7 @@ pub use lock::Lock;
 
 pub(crate) use blobs::{Intake, blob_path, end_intake, sweep};
 use catalogue::Catalogue;
+pub(crate) use catalogue::FILE_NAME as CATALOGUE_FILE;
 
 use crate::disk::{ORIGINALS, SIDE_FOLDER, Seam};
 use crate::game::{Game, Root};

@@ -40,7 +40,7 @@ pub struct Member {
     /// The path of the link that this member is a copy for, when it is one.
     pub copy_of: Option<RelPath>,
     /// The reader's own number of the content.
-    pub(super) source: usize,
+    pub(crate) source: usize,
 }
 
 /// A link of a package that leads to nothing inside it.

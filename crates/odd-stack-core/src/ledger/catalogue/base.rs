@@ -110,12 +110,15 @@ impl Catalogue {
         })
     }
 
-    /// Files and links of the base, and their bytes.
-    pub(crate) fn count_base(&self) -> Result<(u64, u64)> {
-        self.run(|db| {
-            let sql = "SELECT count(*), coalesce(sum(size_bytes), 0) FROM base WHERE kind <> 1";
-            db.query_row(sql, [], |row| Ok((row.get::<_, i64>(0)?, row.get::<_, i64>(1)?)))
-        })
-        .map(|(files, bytes)| (files.cast_unsigned(), bytes.cast_unsigned()))
+    /// The highest number that a root has or had while layers touched it.
+    pub(crate) fn highest_root(&self) -> Result<i64> {
+        let sql =
+            "SELECT max(coalesce((SELECT max(id) FROM root), 0), coalesce((SELECT max(root) FROM path), 0))";
+        self.run(|db| db.query_row(sql, [], |row| row.get(0)))
+    }
+
+    /// Takes all of a root out of the base.
+    pub(crate) fn forget_root(&self, root: RootId) -> Result<()> {
+        self.run(|db| db.execute("DELETE FROM base WHERE root = ?1", [root.0]).map(drop))
     }
 }

@@ -1,12 +1,14 @@
 //! Queries for what touches an address.
 
-use rusqlite::params;
+use std::collections::HashMap;
+
+use rusqlite::{OptionalExtension, params};
 
 use super::base::{BASE_COLUMNS, read_base};
 use super::layers::{ENTRY_COLUMNS, read_entry};
 use super::{Catalogue, Result};
 use crate::address::{FoldedKey, RelPath};
-use crate::stack::{BaseKind, Column, Entry, LayerId, PathId, RootId};
+use crate::stack::{BaseKind, Column, LayerId, PathId, RootId};
 
 /// A folder that a layer needs.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -106,19 +108,19 @@ impl Catalogue {
         })
     }
 
-    /// A layer's entries with the package member each came from, in order of address.
-    pub(crate) fn entries_of(&self, layer: LayerId) -> Result<Vec<(RootId, FoldedKey, Entry, RelPath)>> {
+    /// The package members that a layer's entries came from.
+    pub(crate) fn members_of(&self, layer: LayerId) -> Result<HashMap<PathId, String>> {
         self.run(|db| {
-            let sql = format!(
-                "SELECT path.root, path.folded, {ENTRY_COLUMNS}, entry.member FROM entry
-                 JOIN path ON path.id = entry.path WHERE entry.layer = ?1 ORDER BY path.root, path.folded"
-            );
-            let mut query = db.prepare_cached(&sql)?;
-            let rows = query.query_map([layer.0], |row| {
-                let member = RelPath::from_disk(row.get(8)?);
-                Ok((RootId(row.get(0)?), FoldedKey::from_stored(row.get(1)?), read_entry(row, 2)?, member))
-            })?;
-            rows.collect()
+            let mut query = db.prepare_cached("SELECT path, member FROM entry WHERE layer = ?1")?;
+            query.query_map([layer.0], |row| Ok((PathId(row.get(0)?), row.get(1)?)))?.collect()
+        })
+    }
+
+    /// The package member that a layer's entry at one address came from.
+    pub(crate) fn member_of(&self, layer: LayerId, path: PathId) -> Result<Option<String>> {
+        self.run(|db| {
+            let mut query = db.prepare_cached("SELECT member FROM entry WHERE layer = ?1 AND path = ?2")?;
+            query.query_row([layer.0, path.0], |row| row.get(0)).optional()
         })
     }
 
@@ -171,6 +173,21 @@ impl Catalogue {
             )?;
             let rows = query.query_map(params![root.0, key.as_str()], |row| Ok(LayerId(row.get(0)?)))?;
             rows.collect()
+        })
+    }
+
+    /// Names of layers in the stack with entries or folders in a root.
+    pub(crate) fn layers_in_root(&self, root: RootId) -> Result<Vec<String>> {
+        self.run(|db| {
+            let mut query = db.prepare_cached(
+                "SELECT name FROM layer WHERE state < 2 AND (
+                     EXISTS (SELECT 1 FROM entry JOIN path ON path.id = entry.path
+                             WHERE entry.layer = layer.id AND path.root = ?1)
+                     OR EXISTS (SELECT 1 FROM layer_folder JOIN path ON path.id = layer_folder.path
+                                WHERE layer_folder.layer = layer.id AND path.root = ?1))
+                 ORDER BY position",
+            )?;
+            query.query_map([root.0], |row| row.get(0))?.collect()
         })
     }
 }

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use rusqlite::{OptionalExtension, params};
 
 use super::{Catalogue, Result};
-use crate::address::{Address, AddressBook, Folding, MAIN_ROOT, PrefixName, RelPath};
+use crate::address::{Address, AddressBook, Folding, PrefixName, RelPath};
 use crate::game::{Game, GameVersion, Root};
 use crate::ledger::LedgerError;
 use crate::stack::RootId;
@@ -39,7 +39,7 @@ impl Catalogue {
             all_spots.insert(prefix(name)?, Address { root: prefix(root)?, path: RelPath::from_disk(path) });
         }
         let row = self.run(|db| {
-            let sql = "SELECT name, exact_case, program, version, version_read_from, added_at FROM game";
+            let sql = "SELECT name, exact_case, program, version, version_read_from, seen_files, seen_bytes, added_at FROM game";
             let read = |row: &rusqlite::Row<'_>| {
                 let version: Option<String> = row.get(3)?;
                 let read_from = row.get(4)?;
@@ -48,12 +48,13 @@ impl Catalogue {
                     row.get::<_, bool>(1)?,
                     row.get::<_, Option<String>>(2)?,
                     version.map(|version| GameVersion { version, read_from }),
-                    row.get::<_, String>(5)?,
+                    (row.get::<_, i64>(5)?.cast_unsigned(), row.get::<_, i64>(6)?.cast_unsigned()),
+                    row.get::<_, String>(7)?,
                 ))
             };
             db.query_row(sql, [], read).optional()
         })?;
-        let Some((name, exact_case, program, version, added_at)) = row else {
+        let Some((name, exact_case, program, version, seen, added_at)) = row else {
             return Err(self.damaged(&"it names no game"));
         };
         let book =
@@ -67,6 +68,7 @@ impl Catalogue {
             spots: book.spots,
             program,
             version,
+            seen,
             added_at,
         })
     }
@@ -76,13 +78,15 @@ impl Catalogue {
         self.run(|db| {
             db.execute_batch("DELETE FROM game; DELETE FROM spot; DELETE FROM root;")?;
             db.execute(
-                "INSERT INTO game VALUES (1, ?1, ?2, ?3, ?4, ?5, ?6)",
+                "INSERT INTO game VALUES (1, ?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)",
                 params![
                     game.name,
                     game.folding == Folding::Exact,
                     game.program.as_ref().map(ToString::to_string),
                     game.version.as_ref().map(|version| &version.version),
                     game.version.as_ref().and_then(|version| version.read_from.as_ref()),
+                    game.seen.0.cast_signed(),
+                    game.seen.1.cast_signed(),
                     game.added_at
                 ],
             )?;
@@ -111,9 +115,4 @@ impl Catalogue {
     pub(super) fn damaged(&self, reason: &dyn std::fmt::Display) -> LedgerError {
         LedgerError::Damaged { folder: self.folder.clone(), reason: reason.to_string() }
     }
-}
-
-/// The main root's name as a value.
-pub(crate) fn main_root() -> PrefixName {
-    PrefixName::parse(MAIN_ROOT).unwrap_or_else(|_| unreachable!("the main root's name keeps the rule"))
 }

@@ -19,6 +19,8 @@ CREATE TABLE game (
     program TEXT,
     version TEXT,
     version_read_from TEXT,
+    seen_files INTEGER NOT NULL,
+    seen_bytes INTEGER NOT NULL,
     added_at TEXT NOT NULL
 );
 CREATE TABLE root (

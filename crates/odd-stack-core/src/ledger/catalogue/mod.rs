@@ -17,7 +17,7 @@ use std::time::Duration;
 
 use rusqlite::{Connection, ErrorCode, OpenFlags};
 
-pub(crate) use columns::{FolderNeed, FolderSource};
+pub(crate) use columns::FolderSource;
 pub(crate) use journal::{JournalMark, JournalStep};
 pub use layers::{Layer, LayerState, NewLayer};
 

@@ -1,0 +1,352 @@
+//! Making a layer of a package.
+
+use std::collections::BTreeMap;
+use std::io::Read;
+use std::path::PathBuf;
+use std::sync::Mutex;
+
+use schemars::JsonSchema;
+use serde::Serialize;
+use thiserror::Error;
+
+use super::Permit;
+use super::runs_code::runs_code;
+use super::select::plain;
+use super::tree::LedgerTree;
+use crate::disk::{
+    ChangeError, ChangeOptions, ChangeRequest, Prepared, check_room, discard_new_contents, prepare,
+};
+use crate::fit::{Finding, Fit, FitError, LeftOut, Rules, fit};
+use crate::hash::ContentHash;
+use crate::ledger::{Intake, Ledger, LedgerError, NewLayer};
+use crate::observer::{Observer, Work};
+use crate::package::{Limits, LinkOut, Package, PackageError};
+use crate::stack::{Entry, LayerId, Standing, Target};
+
+/// Why no layer was made. The game is as it was.
+#[derive(Debug, Error)]
+pub enum AddError {
+    /// The package can't be read.
+    #[error(transparent)]
+    Package(#[from] PackageError),
+    /// Its files can't be placed.
+    #[error(transparent)]
+    Fit(#[from] FitError),
+    /// The change can't be made.
+    #[error(transparent)]
+    Change(#[from] ChangeError),
+    /// A layer has the name already.
+    #[error("there is a layer named `{name}` already{}", version.as_ref().map(|v| format!(" (version {v})")).unwrap_or_default())]
+    NameTaken {
+        /// The name.
+        name: String,
+        /// That layer's version.
+        version: Option<String>,
+    },
+    /// A name that says nothing or can't be shown.
+    #[error("`{name}` can't name a layer: use printable characters and not only `-`, `_` and spaces")]
+    BadName {
+        /// What was given.
+        name: String,
+    },
+    /// Links lead to nothing inside the package.
+    #[error("{} link(s) of the package lead out of it", links.len())]
+    LinksOut {
+        /// The links.
+        links: Vec<LinkOut>,
+    },
+}
+
+impl From<LedgerError> for AddError {
+    fn from(error: LedgerError) -> Self {
+        Self::Change(error.into())
+    }
+}
+
+/// A package and how it is to become a layer.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct AddRequest {
+    /// A folder or an archive.
+    pub package: PathBuf,
+    /// The layer's name; read off the file name when not given.
+    pub name: Option<String>,
+    /// Its version; read off the file name when not given.
+    pub version: Option<String>,
+    /// Where its files go.
+    pub rules: Rules,
+    /// Where in the stack.
+    pub target: Target,
+    /// Keep it off the game.
+    pub lifted: bool,
+    /// How big the package may be.
+    pub limits: Limits,
+}
+
+/// A file that is left out and why.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct LeftOutRow {
+    /// The file in the package.
+    pub member: String,
+    /// `skipped`, `not_among_only`, `no_place` or `link_out`.
+    pub reason: String,
+}
+
+/// A link that became a copy of what it leads to.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct CopiedLinkRow {
+    /// The link, or a file below it.
+    pub member: String,
+    /// What it is a copy of.
+    pub copy_of: String,
+}
+
+/// A layer that is about to be made.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct AddReport {
+    /// The layer's name.
+    pub name: String,
+    /// Its version.
+    pub version: Option<String>,
+    /// The package, as an absolute path.
+    pub package: String,
+    /// `folder` or `zip`.
+    pub kind: String,
+    /// Its files, once for each address.
+    pub files: u64,
+    /// Their sizes together.
+    pub bytes: u64,
+    /// What decided where the files go, in words.
+    pub findings: Vec<String>,
+    /// Files that are left out.
+    pub left_out: Vec<LeftOutRow>,
+    /// Links that became copies.
+    pub copied_links: Vec<CopiedLinkRow>,
+    /// Addresses of programs, libraries and scripts.
+    pub runs_code: Vec<String>,
+}
+
+/// A layer about to be made, and the change that makes it.
+#[derive(Debug)]
+pub struct Adding<'l> {
+    /// The layer.
+    pub report: AddReport,
+    /// The change.
+    pub change: Prepared<'l>,
+}
+
+/// Reads the package into the ledger and prepares the change that puts it into the stack. With
+/// `dry_run` its contents are hashed and not stored; the result must then be dropped.
+///
+/// # Errors
+/// [`AddError`]; nothing was changed, and what was stored is removed again.
+pub fn prepare_add<'l>(
+    ledger: &'l Ledger,
+    permit: Permit,
+    request: &AddRequest,
+    now: &str,
+    options: ChangeOptions,
+    dry_run: bool,
+    observer: &dyn Observer,
+) -> Result<Adding<'l>, AddError> {
+    let package = Package::open(&request.package, &request.limits)?;
+    if !request.rules.skip_links && !package.links_out().is_empty() {
+        return Err(AddError::LinksOut { links: package.links_out().to_vec() });
+    }
+    let before = ledger.catalogue.arrangement()?;
+    let tree = LedgerTree::new(ledger, before.order());
+    let game = ledger.game();
+    let placed =
+        fit(package.members(), package.folders(), &request.rules, &game.address_book(), game.folding, &tree)?;
+    let (name, version) = name_and_version(ledger, &package, request)?;
+    let report = report(&package, &placed, name, version);
+    let taken = take_in(ledger, &package, &placed, dry_run, observer)
+        .inspect_err(|_| discard_new_contents(ledger))?;
+    ledger.catalogue.begin()?;
+    let written = write_layer(ledger, &package, &placed, &report, request, &taken, now);
+    let layer = match written {
+        Ok(layer) => layer,
+        Err(error) => {
+            ledger.catalogue.roll_back();
+            discard_new_contents(ledger);
+            return Err(error.into());
+        }
+    };
+    let standing = Standing { layer, laid: !request.lifted };
+    let change = ChangeRequest {
+        command: format!("add {}", report.name),
+        made_at: now.to_owned(),
+        after: before.with(standing, request.target),
+        removed: Vec::new(),
+        new_blobs: taken.new.iter().map(|(hash, _)| *hash).collect(),
+    };
+    Ok(Adding { change: prepare(ledger, permit.lock, change, options, observer)?, report })
+}
+
+fn name_and_version(
+    ledger: &Ledger,
+    package: &Package,
+    request: &AddRequest,
+) -> Result<(String, Option<String>), AddError> {
+    let told = package.name_and_version();
+    let name = request.name.clone().unwrap_or(told.name).trim().to_owned();
+    if plain(&name).is_empty() || name.chars().any(char::is_control) {
+        return Err(AddError::BadName { name });
+    }
+    match ledger.layers()?.into_iter().find(|layer| plain(&layer.about.name) == plain(&name)) {
+        Some(taken) => Err(AddError::NameTaken { name: taken.about.name, version: taken.about.version }),
+        None => Ok((name, request.version.clone().or(told.version))),
+    }
+}
+
+/// The contents of a package's placed members.
+struct Taken {
+    hashes: BTreeMap<usize, ContentHash>,
+    new: Vec<(ContentHash, u64)>,
+}
+
+fn take_in(
+    ledger: &Ledger,
+    package: &Package,
+    placed: &Fit,
+    dry_run: bool,
+    observer: &dyn Observer,
+) -> Result<Taken, AddError> {
+    let mut wanted: Vec<usize> = placed.placements.iter().map(|placement| placement.member).collect();
+    wanted.sort_unstable();
+    wanted.dedup();
+    let bytes: u64 = wanted.iter().map(|&index| package.members()[index].size_bytes).sum();
+    if !dry_run {
+        check_room(ledger.folder(), bytes)?;
+    }
+    let intake = Intake::begin(ledger.folder(), &*ledger.seam, !dry_run)?;
+    let hashes: Mutex<BTreeMap<usize, ContentHash>> = Mutex::default();
+    let take = |index: usize, content: &mut dyn Read| -> Result<(), AddError> {
+        let hash = intake.take(content, package.members()[index].size_bytes)?;
+        hashes.lock().unwrap_or_else(std::sync::PoisonError::into_inner).insert(index, hash);
+        Ok(())
+    };
+    observer.begin(Work::Reading, wanted.len() as u64, bytes);
+    let read = package.read(&wanted, &take, observer);
+    observer.end();
+    read?;
+    let hashes = hashes.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
+    Ok(Taken { hashes, new: intake.finish() })
+}
+
+fn write_layer(
+    ledger: &Ledger,
+    package: &Package,
+    placed: &Fit,
+    report: &AddReport,
+    request: &AddRequest,
+    taken: &Taken,
+    now: &str,
+) -> Result<LayerId, LedgerError> {
+    let (catalogue, game) = (&ledger.catalogue, ledger.game());
+    let rules = serde_json::to_string(&request.rules).map_err(|error| catalogue.damaged_by(&error))?;
+    let layer = catalogue.insert_layer(&NewLayer {
+        name: report.name.clone(),
+        version: report.version.clone(),
+        source: report.package.clone(),
+        source_kind: report.kind.clone(),
+        added_at: now.to_owned(),
+        fit: rules,
+        files: report.files,
+        bytes: report.bytes,
+    })?;
+    let key = |address: &crate::address::Address| {
+        let root = game.root_named(&address.root).ok_or_else(|| catalogue.damaged_by(&"a root is gone"))?;
+        Ok::<_, LedgerError>((root.id, game.folding.key(address.path.as_str())))
+    };
+    // Sorted by key, so that the catalogue's pages are filled one after the other.
+    let mut files = Vec::with_capacity(placed.placements.len());
+    for placement in &placed.placements {
+        files.push((key(&placement.to)?, placement));
+    }
+    files.sort_by(|(one, _), (two, _)| one.cmp(two));
+    let (keys, placements): (Vec<_>, Vec<_>) = files.into_iter().unzip();
+    let numbers = catalogue.path_numbers(&keys)?;
+    let mut entries = Vec::with_capacity(numbers.len());
+    for (path, placement) in numbers.into_iter().zip(placements) {
+        let member = &package.members()[placement.member];
+        let hash = taken.hashes.get(&placement.member).copied();
+        let entry = Entry {
+            layer,
+            spelled: placement.to.path.clone(),
+            hash: hash.ok_or_else(|| catalogue.damaged_by(&"a content was not taken in"))?,
+            size_bytes: member.size_bytes,
+            modified: member.modified,
+            executable: member.executable,
+        };
+        entries.push((path, entry, member.path.clone()));
+    }
+    entries.sort_by_key(|(path, ..)| *path);
+    catalogue.insert_entries(&entries)?;
+    let keys = placed.folders.iter().map(key).collect::<Result<Vec<_>, _>>()?;
+    let numbers = catalogue.path_numbers(&keys)?;
+    let folders: Vec<_> =
+        numbers.into_iter().zip(placed.folders.iter().map(|folder| folder.path.clone())).collect();
+    catalogue.insert_folders(layer, &folders)?;
+    let mut new = taken.new.clone();
+    new.sort_unstable();
+    catalogue.insert_blobs(&new)?;
+    Ok(layer)
+}
+
+/// What the fit says, in words.
+pub(super) fn findings(placed: &Fit) -> Vec<String> {
+    let told = placed.findings.iter().map(|finding| match finding {
+        Finding::Wrapper(folder) => format!("the wrapper folder `{folder}/` is taken off"),
+        Finding::NoWrapper(folder) => {
+            format!("the folder `{folder}/` stays, since the game has one of that name")
+        }
+        Finding::InsideWrapper { from, wrapper } => {
+            format!("`{from}` was found inside the wrapper folder `{wrapper}/`")
+        }
+        Finding::AsIs => "the package goes to the game's main folder as it is".to_owned(),
+        Finding::ByPlaces => "placed by the --place rules given".to_owned(),
+    });
+    told.collect()
+}
+
+/// The word for why a file is left out.
+pub(super) fn left_out_word(reason: LeftOut) -> &'static str {
+    match reason {
+        LeftOut::Skipped => "skipped",
+        LeftOut::NotAmongOnly => "not_among_only",
+        LeftOut::NoPlace => "no_place",
+    }
+}
+
+fn report(package: &Package, placed: &Fit, name: String, version: Option<String>) -> AddReport {
+    let members = package.members();
+    let placements = placed.placements.iter();
+    let absolute = std::path::absolute(package.path()).unwrap_or_else(|_| package.path().to_path_buf());
+    let left_out = placed.left_out.iter().map(|(index, reason)| LeftOutRow {
+        member: members[*index].path.to_string(),
+        reason: left_out_word(*reason).to_owned(),
+    });
+    let links = package.links_out().iter().map(|link| LeftOutRow {
+        member: format!("{} -> {}", link.path, link.target),
+        reason: "link_out".to_owned(),
+    });
+    let copied = members.iter().filter_map(|member| {
+        let copy_of = member.copy_of.as_ref()?.to_string();
+        Some(CopiedLinkRow { member: member.path.to_string(), copy_of })
+    });
+    AddReport {
+        name,
+        version,
+        package: absolute.display().to_string(),
+        kind: package.kind().word().to_owned(),
+        files: placed.placements.len() as u64,
+        bytes: placements.clone().map(|placement| members[placement.member].size_bytes).sum(),
+        findings: findings(placed),
+        left_out: left_out.chain(links).collect(),
+        copied_links: copied.collect(),
+        runs_code: placements
+            .filter(|placement| runs_code(&placement.to.path, members[placement.member].executable))
+            .map(|placement| placement.to.to_string())
+            .collect(),
+    }
+}

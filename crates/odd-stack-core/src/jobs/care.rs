@@ -1,0 +1,362 @@
+//! Taking a game into care.
+
+use std::fs;
+use std::io;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use schemars::JsonSchema;
+use serde::Serialize;
+use thiserror::Error;
+
+use super::roots::{
+    add_spots, check_apart, existing, file_of_game, find_program, needs_side_folder, new_roots, real,
+    version_given, version_in,
+};
+use super::select::plain;
+use super::stack::{GameReport, game_rows};
+use crate::address::{AddressError, FoldedKey, Folding, MAIN_ROOT};
+use crate::disk::Seam;
+use crate::game::{Game, Scan, ScanError, scan};
+use crate::ledger::{Home, Ledger, LedgerError, Registered};
+use crate::observer::{Observer, Work};
+use crate::stack::{BaseFile, RootId};
+
+/// Why a game can't be taken into care, or its settings changed. Nothing was changed.
+#[derive(Debug, Error)]
+pub enum CareError {
+    /// The ledger or the list of games failed.
+    #[error(transparent)]
+    Ledger(#[from] LedgerError),
+    /// A root can't be scanned.
+    #[error(transparent)]
+    Scan(#[from] ScanError),
+    /// Something given is no address, or no root's or spot's name.
+    #[error(transparent)]
+    Address(#[from] AddressError),
+    /// There is no folder.
+    #[error("{} is not a folder that can be opened; give the folder that the game is installed in", path.display())]
+    NotAFolder {
+        /// What was given.
+        path: PathBuf,
+        /// Why.
+        source: io::Error,
+    },
+    /// The top of a disk.
+    #[error("{} is a whole disk; give the folder that the game is installed in", path.display())]
+    WholeDisk {
+        /// What was given.
+        path: PathBuf,
+    },
+    /// A name that says nothing or can't be shown.
+    #[error(
+        "`{name}` can't name a game: use a name of printable characters that is not only `-`, `_` and spaces"
+    )]
+    BadName {
+        /// What was given.
+        name: String,
+    },
+    /// Another game has the name.
+    #[error("there is a game named `{name}` already; give this one another name")]
+    NameTaken {
+        /// The name.
+        name: String,
+    },
+    /// Two roots of the game overlap.
+    #[error("the folders {} and {} overlap; each root must be a folder of its own", one.display(), two.display())]
+    Overlap {
+        /// One root.
+        one: PathBuf,
+        /// The other.
+        two: PathBuf,
+    },
+    /// The folder is in care already.
+    #[error("{} is in care already, as `{game}`", folder.display())]
+    AlreadyInCare {
+        /// The folder.
+        folder: PathBuf,
+        /// The game's name.
+        game: String,
+    },
+    /// The folder overlaps another game's.
+    #[error(
+        "{} overlaps {}, which belongs to the game `{game}`; two games can't share files: give another folder, or \
+         `oddstack game forget` that one first",
+        folder.display(), theirs.display()
+    )]
+    OverlapsGame {
+        /// The folder.
+        folder: PathBuf,
+        /// The other game's folder.
+        theirs: PathBuf,
+        /// The other game's name.
+        game: String,
+    },
+    /// Ledger and game would lie in each other.
+    #[error(
+        "{} and the game's folder {} lie in each other; keep what Odd Stack stores elsewhere, with --ledger DIR \
+         or --home DIR",
+        ledger.display(), root.display()
+    )]
+    LedgerInRoot {
+        /// The ledger or the data home.
+        ledger: PathBuf,
+        /// The root.
+        root: PathBuf,
+    },
+    /// The folder for the ledger has something else in it.
+    #[error("{} is not empty and no ledger of this game; give an empty or new folder to --ledger", path.display())]
+    LedgerNotEmpty {
+        /// The folder.
+        path: PathBuf,
+    },
+    /// The ledger belongs to another folder.
+    #[error("the ledger at {} belongs to the game in {}", ledger.display(), folder.display())]
+    OtherLedger {
+        /// The ledger.
+        ledger: PathBuf,
+        /// The folder of its game.
+        folder: PathBuf,
+    },
+    /// Two roots of one name, or a spot named like a root.
+    #[error("`{name}` is the name of a root already; choose another")]
+    NameOfRoot {
+        /// The name.
+        name: String,
+    },
+    /// A file of the game is not there.
+    #[error("the game has no file `{path}`; give a path below its main folder")]
+    FileMissing {
+        /// What was given.
+        path: String,
+    },
+    /// The file tells no version.
+    #[error("no version can be read from {path}; state it with --game-version V")]
+    NoVersion {
+        /// The file.
+        path: String,
+    },
+}
+
+/// What is known of a game that is to be taken into care.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct CareRequest {
+    /// The user's name for it.
+    pub name: String,
+    /// The folder it is installed in.
+    pub folder: PathBuf,
+    /// Further roots by name.
+    pub roots: Vec<(String, PathBuf)>,
+    /// Short names for folders.
+    pub spots: Vec<(String, String)>,
+    /// The main program; found when not given.
+    pub program: Option<String>,
+    /// The version as the user states it.
+    pub version: Option<String>,
+    /// The file of the game to read the version from.
+    pub version_from: Option<String>,
+    /// Where the ledger is to lie; on the game's own volume when not given.
+    pub ledger: Option<PathBuf>,
+    /// Spellings that differ in case are different addresses.
+    pub exact_case: bool,
+}
+
+/// What was seen of a game.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct CareReport {
+    /// Nothing was changed: it was only looked what would be.
+    pub dry_run: bool,
+    /// The game as it is in care.
+    pub game: GameReport,
+    /// Its ledger was there from before, with its layers, and was taken up again.
+    pub taken_up_again: bool,
+}
+
+/// Scans the game's folders (names, sizes, times, modes; no contents), makes its ledger and lists it.
+///
+/// A ledger folder that already belongs to this very folder, left by forgetting the game without
+/// lifting its layers, is taken up again as it is.
+///
+/// # Errors
+/// [`CareError`]; nothing was changed.
+pub fn take_into_care(
+    home: &Home,
+    request: &CareRequest,
+    now: &str,
+    dry_run: bool,
+    seam: Arc<dyn Seam>,
+    observer: &dyn Observer,
+) -> Result<CareReport, CareError> {
+    check_name(&request.name, &home.games()?)?;
+    let folder = existing(&request.folder)?;
+    let ledger = match &request.ledger {
+        Some(given) => {
+            std::path::absolute(given).map_err(LedgerError::io("find", given))?.components().collect()
+        }
+        None => default_ledger_folder(home, &request.name, &folder),
+    };
+    if ledger.join(crate::ledger::CATALOGUE_FILE).is_file() {
+        return take_up_again(home, request, &folder, &ledger, dry_run, seam);
+    }
+    if fs::read_dir(&ledger).is_ok_and(|mut entries| entries.next().is_some()) {
+        return Err(CareError::LedgerNotEmpty { path: ledger });
+    }
+    let (game, scans) = look_at_game(request, folder, &ledger, now, observer)?;
+    check_apart(&game.roots, &ledger, home, None)?;
+    if !dry_run {
+        let name = game.name.clone();
+        home.change(|list| {
+            check_name(&name, list)?;
+            let made = Ledger::create(&ledger, game.clone(), seam, |catalogue| {
+                for (root, found) in &scans {
+                    for doubled in catalogue.insert_base(*root, found)? {
+                        observer.warn(&format!(
+                            "`{}` has the same name as another file except for case; it is left alone",
+                            doubled.spelled
+                        ));
+                    }
+                }
+                Ok(())
+            });
+            if let Err(error) = made {
+                // Made just now, and nothing but the ledger is in it.
+                let _ = fs::remove_dir_all(&ledger);
+                return Err(error.into());
+            }
+            list.push(Registered { name, ledger: ledger.clone() });
+            Ok::<_, CareError>(())
+        })?;
+    }
+    Ok(CareReport { dry_run, game: game_rows(&game, &ledger, 0, 0), taken_up_again: false })
+}
+
+type Found = (RootId, Vec<(FoldedKey, BaseFile)>);
+
+fn look_at_game(
+    request: &CareRequest,
+    folder: PathBuf,
+    ledger: &Path,
+    now: &str,
+    observer: &dyn Observer,
+) -> Result<(Game, Vec<Found>), CareError> {
+    let mut given = vec![(MAIN_ROOT.to_owned(), folder)];
+    given.extend(request.roots.iter().cloned());
+    let mut game = Game {
+        name: request.name.trim().to_owned(),
+        folding: if request.exact_case { Folding::Exact } else { Folding::Folded },
+        roots: new_roots(&given, 1, ledger)?,
+        spots: std::collections::BTreeMap::new(),
+        program: None,
+        version: None,
+        seen: (0, 0),
+        added_at: now.to_owned(),
+    };
+    for (index, root) in game.roots.iter().enumerate() {
+        if game.roots[..index].iter().any(|other| other.name == root.name) {
+            return Err(CareError::NameOfRoot { name: root.name.to_string() });
+        }
+    }
+    let mut book = game.address_book();
+    add_spots(&mut book, &request.spots)?;
+    game.spots = book.spots;
+    let mut scans = Vec::new();
+    for (index, root) in game.roots.iter().enumerate() {
+        let found = scan_root(&root.folder, observer)?;
+        let (files, bytes) = found.count_files();
+        game.seen = (game.seen.0 + files, game.seen.1 + bytes);
+        if index == 0 && request.program.is_none() {
+            game.program = find_program(root, &found, &request.name);
+        }
+        scans.push((root.id, sorted(found, game.folding)));
+    }
+    if let Some(program) = &request.program {
+        game.program = Some(file_of_game(program, &game)?);
+    }
+    game.version = version_given(request.version.as_deref(), request.version_from.as_deref(), &game)?;
+    if game.version.is_none() {
+        game.version = game.program.as_ref().and_then(|program| version_in(&game, program));
+    }
+    Ok((game, scans))
+}
+
+/// Scans one root and tells what it can't take.
+pub(super) fn scan_root(folder: &Path, observer: &dyn Observer) -> Result<Scan, CareError> {
+    observer.begin(Work::Scanning, 0, 0);
+    let found = scan(folder, observer);
+    observer.end();
+    let found = found?;
+    for path in &found.unnamable {
+        observer.warn(&format!("{} has a name that is not text; it is left alone", path.display()));
+    }
+    Ok(found)
+}
+
+/// What was found, by key and in order of keys.
+pub(super) fn sorted(scan: Scan, folding: Folding) -> Vec<(FoldedKey, BaseFile)> {
+    let mut found: Vec<_> =
+        scan.found.into_iter().map(|file| (folding.key(file.spelled.as_str()), file)).collect();
+    found.sort_by(|(one, a), (two, b)| one.cmp(two).then_with(|| a.spelled.cmp(&b.spelled)));
+    found
+}
+
+/// Refuses names that can't be one or that another game has.
+pub(super) fn check_name(name: &str, list: &[Registered]) -> Result<(), CareError> {
+    if plain(name).is_empty() || name.chars().any(char::is_control) {
+        return Err(CareError::BadName { name: name.to_owned() });
+    }
+    match list.iter().find(|other| plain(&other.name) == plain(name)) {
+        Some(other) => Err(CareError::NameTaken { name: other.name.clone() }),
+        None => Ok(()),
+    }
+}
+
+fn take_up_again(
+    home: &Home,
+    request: &CareRequest,
+    folder: &Path,
+    ledger: &Path,
+    dry_run: bool,
+    seam: Arc<dyn Seam>,
+) -> Result<CareReport, CareError> {
+    let opened = Ledger::open(ledger, seam)?;
+    let theirs = &opened.game().roots[0].folder;
+    if real(theirs) != real(folder) {
+        return Err(CareError::OtherLedger { ledger: ledger.to_path_buf(), folder: theirs.clone() });
+    }
+    check_apart(&opened.game().roots, ledger, home, None)?;
+    let mut game = opened.game().clone();
+    game.name = request.name.trim().to_owned();
+    if !dry_run {
+        home.change(|list| {
+            check_name(&game.name, list)?;
+            opened.catalogue.write_game(&game)?;
+            list.push(Registered { name: game.name.clone(), ledger: ledger.to_path_buf() });
+            Ok::<_, CareError>(())
+        })?;
+    }
+    let layers = opened.layers()?;
+    let laid = layers.iter().filter(|layer| layer.laid).count() as u64;
+    let game = game_rows(&game, ledger, laid, layers.len() as u64 - laid);
+    Ok(CareReport { dry_run, game, taken_up_again: true })
+}
+
+/// Where a game's ledger lies when nothing is said: in the data home, or beside the game when the
+/// home is on another volume, so that covered files are renamed and never copied.
+pub fn default_ledger_folder(home: &Home, name: &str, game_folder: &Path) -> PathBuf {
+    let tidy = |c: char| if c.is_alphanumeric() { c.to_ascii_lowercase() } else { '-' };
+    let folder_name: String = name.trim().chars().map(tidy).collect();
+    let in_home = home.folder().join("ledgers");
+    let beside = game_folder.parent().map(|parent| parent.join(crate::disk::SIDE_FOLDER));
+    let within = match beside {
+        Some(beside)
+            if needs_side_folder(game_folder, &in_home) && !needs_side_folder(game_folder, &beside) =>
+        {
+            beside
+        }
+        _ => in_home,
+    };
+    let free = |path: &PathBuf| fs::symlink_metadata(path).is_err();
+    let numbered = (2..1000).map(|number| within.join(format!("{folder_name}-{number}")));
+    let first = within.join(&folder_name);
+    std::iter::once(first.clone()).chain(numbered).find(free).unwrap_or(first)
+}

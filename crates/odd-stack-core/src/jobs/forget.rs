@@ -1,0 +1,85 @@
+//! Giving a game out of care.
+
+use std::fs;
+use std::path::Path;
+use std::sync::Arc;
+
+use schemars::JsonSchema;
+use serde::Serialize;
+
+use super::Permit;
+use crate::disk::{KEPT, ORIGINALS, STAGE, Seam, TRASH, empty_folder, is_nothing_there};
+use crate::ledger::{Home, Ledger, LedgerError};
+
+/// What is left of a forgotten game's ledger.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct Forgotten {
+    /// The game's name.
+    pub name: String,
+    /// The ledger's folder, when it stays because layers are still on the game.
+    pub ledger_left: Option<String>,
+    /// Folders with drifted files that were saved and stay.
+    pub kept_left: Vec<String>,
+}
+
+/// Takes the game off the list. With layers still laid the ledger stays, since it holds the game's
+/// own files that they cover, and can be taken up again; otherwise it is removed, except for saved
+/// edits of the user.
+///
+/// # Errors
+/// [`LedgerError`]. When the game is off the list already, what remains of the ledger is harmless.
+pub fn forget(
+    home: &Home,
+    ledger: Ledger,
+    permit: Permit,
+    listed_name: &str,
+) -> Result<Forgotten, LedgerError> {
+    let has_laid = ledger.layers()?.iter().any(|layer| layer.laid);
+    let mut kept_left = Vec::new();
+    for root in &ledger.game().roots {
+        let kept = ledger.site().side(root).join(KEPT);
+        if !kept_left.contains(&kept) && fs::read_dir(&kept).is_ok_and(|mut entries| entries.next().is_some())
+        {
+            kept_left.push(kept);
+        }
+    }
+    home.change(|list| {
+        list.retain(|listed| listed.name != listed_name);
+        Ok::<_, LedgerError>(())
+    })?;
+    let folder = ledger.folder().to_path_buf();
+    if !has_laid {
+        let seam = Arc::clone(&ledger.seam);
+        drop(ledger);
+        drop(permit);
+        remove_ledger(&folder, &*seam)?;
+    }
+    Ok(Forgotten {
+        name: listed_name.to_owned(),
+        ledger_left: has_laid.then(|| folder.display().to_string()),
+        kept_left: kept_left.iter().map(|path| path.display().to_string()).collect(),
+    })
+}
+
+/// Removes what a ledger is made of, and its folder if nothing else is in it.
+fn remove_ledger(folder: &Path, seam: &dyn Seam) -> Result<(), LedgerError> {
+    let catalogue = crate::ledger::CATALOGUE_FILE;
+    let files = [catalogue.to_owned(), format!("{catalogue}-wal"), format!("{catalogue}-shm")];
+    for name in files.iter().map(String::as_str).chain(["taking-in", "lock-holder", "lock"]) {
+        let path = folder.join(name);
+        match seam.remove_file(&path) {
+            Err(error) if !is_nothing_there(&error) => return Err(LedgerError::io("remove", &path)(error)),
+            _ => {}
+        }
+    }
+    for name in ["blobs", STAGE, TRASH] {
+        let path = folder.join(name);
+        empty_folder(&path, seam).map_err(LedgerError::io("empty", &path))?;
+    }
+    for name in ["blobs", STAGE, TRASH, ORIGINALS, KEPT] {
+        // A folder that is not empty holds something of the user's, and stays.
+        let _ = seam.remove_folder(&folder.join(name));
+    }
+    let _ = seam.remove_folder(folder);
+    Ok(())
+}

@@ -1,0 +1,279 @@
+//! Looking into a package before anything is done with it.
+
+use std::collections::{BTreeMap, HashMap};
+use std::io::Read;
+use std::path::Path;
+use std::sync::Mutex;
+
+use schemars::JsonSchema;
+use serde::Serialize;
+
+use super::add::{AddError, findings, left_out_word};
+use super::runs_code::runs_code;
+use super::tree::LedgerTree;
+use super::{Count, MeetingRow, OverRow};
+use crate::address::Address;
+use crate::fit::{Fit, FitError, LeftOut, Rules, fit};
+use crate::hash::ContentHash;
+use crate::ledger::{Ledger, LedgerError};
+use crate::observer::{Observer, Work};
+use crate::package::{Limits, Package};
+use crate::stack::{LayerId, Order, Provider};
+
+/// Where one file would go and what it would meet there.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct MemberTarget {
+    /// The address.
+    pub address: String,
+    /// What it would cover: `base`, the name of a layer, or nothing.
+    pub covers: Option<String>,
+    /// What it would cover has the very same content.
+    pub identical: bool,
+}
+
+/// One file of a package.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct MemberRow {
+    /// Its path in the package.
+    pub path: String,
+    /// Its size, unpacked.
+    pub size_bytes: u64,
+    /// It is a program, library or script.
+    pub runs_code: bool,
+    /// For a link: the file it would be a copy of.
+    pub copy_of: Option<String>,
+    /// Where it would go; empty without a game, or when it is left out.
+    pub targets: Vec<MemberTarget>,
+    /// Why it would be left out: `skipped`, `not_among_only` or `no_place`.
+    pub left_out: Option<String>,
+}
+
+/// A link that leads to nothing inside the package.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct LinkRow {
+    /// The link.
+    pub path: String,
+    /// Where it leads, as written.
+    pub target: String,
+}
+
+/// A package as it is and as it would be placed.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct InspectReport {
+    /// The package, as given.
+    pub package: String,
+    /// `folder` or `zip`.
+    pub kind: String,
+    /// The name read off its file name.
+    pub name: String,
+    /// The version read off its file name.
+    pub version: Option<String>,
+    /// All its files.
+    pub total: Count,
+    /// One by one.
+    pub members: Vec<MemberRow>,
+    /// Links that lead out of it; they stop an add.
+    pub links_out: Vec<LinkRow>,
+    /// What decided where the files go, in words; empty without a game.
+    pub findings: Vec<String>,
+    /// Why its files can't be placed with these rules.
+    pub unplaceable: Option<String>,
+    /// How its files would meet what is there; none without a game.
+    pub meeting: Option<MeetingRow>,
+}
+
+/// Looks into the package at `path`. With a game it also says where the files would go by `rules` and
+/// what they would cover on top of the stack; contents are read only where a file of the same size
+/// would be covered. Changes nothing and needs no permission.
+///
+/// # Errors
+/// [`AddError`].
+pub fn inspect(
+    path: &Path,
+    rules: &Rules,
+    limits: &Limits,
+    ledger: Option<&Ledger>,
+    observer: &dyn Observer,
+) -> Result<InspectReport, AddError> {
+    let package = Package::open(path, limits)?;
+    let named = package.name_and_version();
+    let mut report = InspectReport {
+        package: path.display().to_string(),
+        kind: package.kind().word().to_owned(),
+        name: named.name,
+        version: named.version,
+        total: Count { files: package.members().len() as u64, bytes: package.size_bytes() },
+        members: package.members().iter().map(member_row).collect(),
+        links_out: package
+            .links_out()
+            .iter()
+            .map(|link| LinkRow { path: link.path.to_string(), target: link.target.clone() })
+            .collect(),
+        findings: Vec::new(),
+        unplaceable: None,
+        meeting: None,
+    };
+    let Some(ledger) = ledger else { return Ok(report) };
+    let order = ledger.catalogue.arrangement()?.order();
+    let game = ledger.game();
+    let tree = LedgerTree::new(ledger, order.clone());
+    let placed = fit(package.members(), package.folders(), rules, &game.address_book(), game.folding, &tree);
+    match placed {
+        Ok(placed) => {
+            report.findings = findings(&placed);
+            for (index, reason) in &placed.left_out {
+                report.members[*index].left_out = Some(left_out_word(*reason).to_owned());
+            }
+            report.meeting = Some(meet(ledger, &order, &package, &placed, &mut report.members, observer)?);
+        }
+        Err(FitError::NothingPlaced { reason }) => {
+            let word = if rules.only.is_empty() { LeftOut::Skipped } else { LeftOut::NotAmongOnly };
+            for member in &mut report.members {
+                member.left_out = Some(left_out_word(word).to_owned());
+            }
+            report.unplaceable = Some(reason);
+        }
+        Err(other) => return Err(other.into()),
+    }
+    Ok(report)
+}
+
+fn member_row(member: &crate::package::Member) -> MemberRow {
+    MemberRow {
+        path: member.path.to_string(),
+        size_bytes: member.size_bytes,
+        runs_code: runs_code(&member.path, member.executable),
+        copy_of: member.copy_of.as_ref().map(ToString::to_string),
+        targets: Vec::new(),
+        left_out: None,
+    }
+}
+
+/// What lies at a target now.
+struct There {
+    member: usize,
+    address: Address,
+    layer: Option<LayerId>,
+    is_something: bool,
+    size_bytes: u64,
+    hash: Option<ContentHash>,
+}
+
+fn meet(
+    ledger: &Ledger,
+    order: &Order,
+    package: &Package,
+    placed: &Fit,
+    rows: &mut [MemberRow],
+    observer: &dyn Observer,
+) -> Result<MeetingRow, AddError> {
+    let mut all = Vec::with_capacity(placed.placements.len());
+    for placement in &placed.placements {
+        all.push(what_is_there(ledger, order, placement.member, &placement.to)?);
+    }
+    let members = package.members();
+    let mut compared: Vec<usize> = all
+        .iter()
+        .filter(|there| there.is_something && there.size_bytes == members[there.member].size_bytes)
+        .map(|there| there.member)
+        .collect();
+    compared.sort_unstable();
+    compared.dedup();
+    let hashes = hashes_of(package, &compared, observer)?;
+    let names: HashMap<LayerId, String> = ledger.catalogue.layer_names()?.into_iter().collect();
+    let mut meeting = MeetingRow::default();
+    let mut over: BTreeMap<String, u64> = BTreeMap::new();
+    for there in all {
+        let hash = hashes.get(&there.member).copied();
+        let identical = hash.is_some() && there.hash_now(ledger)? == hash;
+        let covers = there.is_something.then(|| match there.layer {
+            Some(layer) => names.get(&layer).cloned().unwrap_or_default(),
+            None => "base".to_owned(),
+        });
+        match (&covers, there.layer) {
+            (None, _) => meeting.new_files += 1,
+            _ if identical => meeting.identical += 1,
+            (Some(name), Some(_)) => *over.entry(name.clone()).or_default() += 1,
+            (Some(_), None) => meeting.over_base += 1,
+        }
+        if !identical {
+            meeting.written_bytes += members[there.member].size_bytes;
+        }
+        let target = MemberTarget { address: there.address.to_string(), covers, identical };
+        rows[there.member].targets.push(target);
+    }
+    meeting.over_layers = over.into_iter().map(|(layer, files)| OverRow { layer, files }).collect();
+    Ok(meeting)
+}
+
+fn hashes_of(
+    package: &Package,
+    wanted: &[usize],
+    observer: &dyn Observer,
+) -> Result<BTreeMap<usize, ContentHash>, AddError> {
+    let hashes: Mutex<BTreeMap<usize, ContentHash>> = Mutex::default();
+    let take = |index: usize, content: &mut dyn Read| -> Result<(), AddError> {
+        let hashed = ContentHash::of_reader(content).map_err(LedgerError::io("read", package.path()))?;
+        hashes.lock().unwrap_or_else(std::sync::PoisonError::into_inner).insert(index, hashed.0);
+        Ok(())
+    };
+    let bytes = wanted.iter().map(|&index| package.members()[index].size_bytes).sum();
+    observer.begin(Work::Reading, wanted.len() as u64, bytes);
+    let read = package.read(wanted, &take, observer);
+    observer.end();
+    read?;
+    Ok(hashes.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner))
+}
+
+fn what_is_there(
+    ledger: &Ledger,
+    order: &Order,
+    member: usize,
+    address: &Address,
+) -> Result<There, LedgerError> {
+    let (catalogue, game) = (&ledger.catalogue, ledger.game());
+    let mut there = There {
+        member,
+        address: address.clone(),
+        layer: None,
+        is_something: false,
+        size_bytes: 0,
+        hash: None,
+    };
+    let Some(root) = game.root_named(&address.root) else { return Ok(there) };
+    let key = game.folding.key(address.path.as_str());
+    let column = catalogue.column_at(root.id, &key)?;
+    let base = match &column {
+        Some(column) => column.base.clone(),
+        None => catalogue.base_at(root.id, &key)?,
+    };
+    let provider = match (&column, &base) {
+        (Some(column), _) => column.provider(order),
+        (None, Some(base)) => Provider::Base(base),
+        (None, None) => Provider::Nothing,
+    };
+    there.is_something = !matches!(provider, Provider::Nothing);
+    there.layer = column.as_ref().and_then(|column| column.winner(order)).map(|entry| entry.layer);
+    there.size_bytes = provider.size_bytes();
+    there.hash = provider.hash();
+    if let Provider::Base(base) = provider {
+        there.address.path = base.spelled.clone();
+    }
+    Ok(there)
+}
+
+impl There {
+    /// The content's hash; of a file of the game whose hash is not known yet, by reading it.
+    fn hash_now(&self, ledger: &Ledger) -> Result<Option<ContentHash>, LedgerError> {
+        if self.hash.is_some() {
+            return Ok(self.hash);
+        }
+        let Some(root) = ledger.game().root_named(&self.address.root) else { return Ok(None) };
+        let path = self.address.path.on(&root.folder);
+        match ContentHash::of_file(&path) {
+            Ok(hash) => Ok(Some(hash)),
+            Err(error) if crate::disk::is_nothing_there(&error) => Ok(None),
+            Err(error) => Err(LedgerError::io("read", &path)(error)),
+        }
+    }
+}

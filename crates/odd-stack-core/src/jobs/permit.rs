@@ -1,0 +1,53 @@
+//! The permission to change a game, and the finishing of what was cut short before.
+
+use std::time::Duration;
+
+use crate::disk::{ChangeError, Recovered, recover};
+use crate::ledger::{Ledger, LedgerError, Lock};
+use crate::observer::Observer;
+
+/// The permission to change one game, with what had to be finished or taken back first.
+#[derive(Debug)]
+#[must_use = "the permission is given back when it is dropped"]
+pub struct Permit {
+    pub(super) lock: Lock,
+    /// What became of an earlier command that was cut short.
+    pub recovered: Option<Recovered>,
+}
+
+impl Permit {
+    /// Waits up to `wait` for other processes, then finishes or takes back what was cut short.
+    ///
+    /// # Errors
+    /// [`LedgerError::Busy`] inside [`ChangeError::Ledger`], or the recovery's own.
+    pub fn take(
+        ledger: &Ledger,
+        command: &str,
+        wait: Duration,
+        observer: &dyn Observer,
+    ) -> Result<Self, ChangeError> {
+        let lock = Lock::take(ledger.folder(), command, wait)?;
+        let recovered = recover(ledger, &lock, observer)?;
+        Ok(Self { lock, recovered })
+    }
+}
+
+/// For commands that only look: finishes or takes back what was cut short, if there is anything and
+/// nobody else is at it. Costs one query when there is nothing.
+///
+/// # Errors
+/// The recovery's own; that another process has the lock is none.
+pub fn heal(ledger: &Ledger, observer: &dyn Observer) -> Result<Option<Recovered>, ChangeError> {
+    if ledger.catalogue.journal()?.is_none() {
+        return Ok(None);
+    }
+    match Lock::take(ledger.folder(), "recovery", Duration::ZERO) {
+        Ok(lock) => recover(ledger, &lock, observer),
+        Err(LedgerError::Busy { holder }) => {
+            observer
+                .warn(&format!("{holder} is changing this game right now; what follows may be half of it"));
+            Ok(None)
+        }
+        Err(error) => Err(error.into()),
+    }
+}

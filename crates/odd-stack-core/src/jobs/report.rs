@@ -1,0 +1,254 @@
+//! What is told of changes and checks: plain values that a face renders or prints as JSON.
+//!
+//! Sizes are in bytes; addresses always carry their root's name; layers go by their names.
+
+use std::collections::HashMap;
+
+use schemars::JsonSchema;
+use serde::Serialize;
+
+use crate::disk::{CheckReport, Drift, DriftKind, EffectKind, Plan, Prepared, Recovered};
+use crate::ledger::{Ledger, LedgerError};
+use crate::stack::LayerId;
+
+/// Files and their bytes.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct Count {
+    /// How many files.
+    pub files: u64,
+    /// Their sizes together.
+    pub bytes: u64,
+}
+
+impl From<(u64, u64)> for Count {
+    fn from((files, bytes): (u64, u64)) -> Self {
+        Self { files, bytes }
+    }
+}
+
+/// One address that changes on disk.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct EffectRow {
+    /// Where.
+    pub address: String,
+    /// `add`, `overwrite`, `restore` or `delete`.
+    pub kind: String,
+    /// Size of the file that will lie there; of the one that goes, for `delete`.
+    pub size_bytes: u64,
+    /// The layer whose file will lie there; none for the game's own file or nothing.
+    pub layer: Option<String>,
+    /// The layer whose file lies there before; none for the game's own file or nothing.
+    pub over: Option<String>,
+}
+
+/// A drifted file that was saved.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct KeptRow {
+    /// Where it lay in the game.
+    pub address: String,
+    /// Where it lies now.
+    pub path: String,
+    /// It counts as the game's own from now on and comes back when no layer covers it.
+    pub is_base_now: bool,
+}
+
+/// Files of a new layer over another one's.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct OverRow {
+    /// The layer that is covered.
+    pub layer: String,
+    /// How many of its files.
+    pub files: u64,
+}
+
+/// How the files of newly laid layers meet what is there.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct MeetingRow {
+    /// Files that come where nothing was.
+    pub new_files: u64,
+    /// Files that cover one of the game's own.
+    pub over_base: u64,
+    /// Files that cover one of another layer.
+    pub over_layers: Vec<OverRow>,
+    /// Files equal to what they would cover: they belong to the layer and are not written.
+    pub identical: u64,
+    /// Files that a layer above covers at once.
+    pub covered: u64,
+    /// Bytes that are written to the game.
+    pub written_bytes: u64,
+}
+
+/// One change, planned or made.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct ChangeReport {
+    /// Nothing was changed: it was only looked what would be.
+    pub dry_run: bool,
+    /// The number of the revision that the change made.
+    pub revision: Option<i64>,
+    /// Files that come where nothing was.
+    pub added: Count,
+    /// Files that take the place of others.
+    pub overwritten: Count,
+    /// What lay beneath comes back.
+    pub restored: Count,
+    /// Files that go, and nothing lay beneath.
+    pub deleted: Count,
+    /// All of these by address.
+    pub effects: Vec<EffectRow>,
+    /// Folders that are made.
+    pub folders_made: Vec<String>,
+    /// Folders that go.
+    pub folders_dropped: Vec<String>,
+    /// Drifted files that are saved.
+    pub kept: Vec<KeptRow>,
+    /// Drifted files whose content on disk is let go.
+    pub discarded: Vec<String>,
+    /// How newly laid layers meet what is there.
+    pub meeting: MeetingRow,
+}
+
+impl ChangeReport {
+    /// Whether any file of the game changes.
+    pub fn changes_files(&self) -> bool {
+        !self.effects.is_empty()
+    }
+}
+
+fn kind_word(kind: EffectKind) -> &'static str {
+    match kind {
+        EffectKind::Add => "add",
+        EffectKind::Overwrite => "overwrite",
+        EffectKind::Restore => "restore",
+        EffectKind::Delete => "delete",
+    }
+}
+
+/// What `prepared` will do, with the names of layers as they are before it is applied.
+///
+/// # Errors
+/// [`LedgerError`].
+pub fn change_report(
+    ledger: &Ledger,
+    prepared: &Prepared<'_>,
+    dry_run: bool,
+) -> Result<ChangeReport, LedgerError> {
+    let names: HashMap<LayerId, String> = ledger.catalogue.layer_names()?.into_iter().collect();
+    Ok(report_of(prepared.plan(), &names, dry_run))
+}
+
+fn report_of(plan: &Plan, names: &HashMap<LayerId, String>, dry_run: bool) -> ChangeReport {
+    let name = |layer: LayerId| names.get(&layer).cloned().unwrap_or_default();
+    let effects = plan.effects.iter().map(|effect| EffectRow {
+        address: effect.address.to_string(),
+        kind: kind_word(effect.kind).to_owned(),
+        size_bytes: effect.size_bytes,
+        layer: effect.layer.map(name),
+        over: effect.over.map(name),
+    });
+    let kept: Vec<KeptRow> = plan
+        .kept
+        .iter()
+        .map(|kept| KeptRow {
+            address: kept.address.to_string(),
+            path: kept.path.display().to_string(),
+            is_base_now: kept.is_base_now,
+        })
+        .collect();
+    let is_kept = |drift: &&Drift| !plan.kept.iter().any(|kept| kept.address == drift.address);
+    let meeting = &plan.meeting;
+    let over = meeting.over_layers.iter();
+    ChangeReport {
+        dry_run,
+        revision: None,
+        added: plan.count(EffectKind::Add).into(),
+        overwritten: plan.count(EffectKind::Overwrite).into(),
+        restored: plan.count(EffectKind::Restore).into(),
+        deleted: plan.count(EffectKind::Delete).into(),
+        effects: effects.collect(),
+        folders_made: plan.folders_made.iter().map(ToString::to_string).collect(),
+        folders_dropped: plan.folders_dropped.iter().map(ToString::to_string).collect(),
+        discarded: plan.drifted.iter().filter(is_kept).map(|drift| drift.address.to_string()).collect(),
+        kept,
+        meeting: MeetingRow {
+            new_files: meeting.new_files,
+            over_base: meeting.over_base,
+            over_layers: over.map(|(layer, files)| OverRow { layer: name(*layer), files: *files }).collect(),
+            identical: meeting.identical,
+            covered: meeting.covered,
+            written_bytes: meeting.written_bytes,
+        },
+    }
+}
+
+/// An earlier command that was cut short, and what became of it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct RecoveredRow {
+    /// The command.
+    pub command: String,
+    /// When it began, RFC 3339.
+    pub begun_at: String,
+    /// It was finished; otherwise it was taken back.
+    pub finished: bool,
+}
+
+impl From<Recovered> for RecoveredRow {
+    fn from(recovered: Recovered) -> Self {
+        let Recovered { command, begun_at, finished } = recovered;
+        Self { command, begun_at, finished }
+    }
+}
+
+/// A file that is not what the stack says.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct DriftRow {
+    /// Where.
+    pub address: String,
+    /// `edited`, `missing`, `base_changed`, `base_missing` or `unknown`.
+    pub kind: String,
+    /// The layer whose file should lie there; for unknown files the one that made the folder.
+    pub layer: Option<String>,
+}
+
+impl DriftRow {
+    /// The row for a drift that stands in the way of a change.
+    pub fn of(drift: &Drift, layer: Option<String>) -> Self {
+        let kind = match drift.kind {
+            DriftKind::Edited => "edited",
+            DriftKind::Missing => "missing",
+            DriftKind::BaseChanged => "base_changed",
+            DriftKind::BaseMissing => "base_missing",
+            DriftKind::Unknown => "unknown",
+        };
+        Self { address: drift.address.to_string(), kind: kind.to_owned(), layer }
+    }
+}
+
+/// What a comparison of disk and stack found.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct CheckSummary {
+    /// Contents were compared, not only sizes and times.
+    pub deep: bool,
+    /// Files that are as they should be.
+    pub as_laid_files: u64,
+    /// Files whose content was read and compared.
+    pub compared: Count,
+    /// All that drifted, by address.
+    pub drifted: Vec<DriftRow>,
+}
+
+/// Names the layers in `found`.
+///
+/// # Errors
+/// [`LedgerError`].
+pub fn check_report(ledger: &Ledger, found: &CheckReport, deep: bool) -> Result<CheckSummary, LedgerError> {
+    let names: HashMap<LayerId, String> = ledger.catalogue.layer_names()?.into_iter().collect();
+    let row = |drifted: &crate::disk::Drifted| {
+        DriftRow::of(&drifted.drift, drifted.layer.and_then(|layer| names.get(&layer).cloned()))
+    };
+    Ok(CheckSummary {
+        deep,
+        as_laid_files: found.as_laid_files,
+        compared: (found.compared_files, found.compared_bytes).into(),
+        drifted: found.drifted.iter().map(row).collect(),
+    })
+}

@@ -1,0 +1,201 @@
+//! Rules for the folders of a game: real, apart from each other, from other games and from ledgers.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use rayon::prelude::*;
+
+use super::care::CareError;
+use crate::address::{Address, AddressBook, MAIN_ROOT, PrefixName, RelPath};
+use crate::disk::{RealDisk, is_one_volume};
+use crate::game::{
+    Game, GameVersion, Program, Root, Scan, main_program, may_be_program, program_kind, version_of_file,
+};
+use crate::ledger::{Home, Ledger};
+use crate::stack::{BaseKind, RootId};
+
+/// A folder as the system knows it, whatever links lead to it; for comparing only.
+pub(super) fn real(folder: &Path) -> PathBuf {
+    fs::canonicalize(folder).unwrap_or_else(|_| folder.to_path_buf())
+}
+
+/// The absolute path of an existing folder.
+pub(super) fn existing(folder: &Path) -> Result<PathBuf, CareError> {
+    let missing = |source| CareError::NotAFolder { path: folder.to_path_buf(), source };
+    let absolute = std::path::absolute(folder).map_err(missing)?;
+    if !fs::metadata(&absolute).map_err(missing)?.is_dir() {
+        return Err(missing(std::io::Error::from(std::io::ErrorKind::NotADirectory)));
+    }
+    if real(&absolute).parent().is_none() {
+        return Err(CareError::WholeDisk { path: absolute });
+    }
+    // `absolute` leaves a separator at the end.
+    Ok(absolute.components().collect())
+}
+
+fn overlap(one: &Path, two: &Path) -> bool {
+    one.starts_with(two) || two.starts_with(one)
+}
+
+/// Refuses roots that overlap each other, another game's, or a ledger.
+pub(super) fn check_apart(
+    roots: &[Root],
+    ledger: &Path,
+    home: &Home,
+    own_name: Option<&str>,
+) -> Result<(), CareError> {
+    let reals: Vec<PathBuf> = roots.iter().map(|root| real(&root.folder)).collect();
+    for (index, one) in reals.iter().enumerate() {
+        for (other, two) in reals.iter().enumerate().skip(index + 1) {
+            if overlap(one, two) {
+                return Err(CareError::Overlap {
+                    one: roots[index].folder.clone(),
+                    two: roots[other].folder.clone(),
+                });
+            }
+        }
+        for kept in [ledger, home.folder()] {
+            if overlap(one, &real_of_future(kept)) {
+                return Err(CareError::LedgerInRoot {
+                    ledger: kept.into(),
+                    root: roots[index].folder.clone(),
+                });
+            }
+        }
+    }
+    for other in home.games()? {
+        if own_name == Some(other.name.as_str()) {
+            continue;
+        }
+        // A ledger on a disk that is not plugged in can't be asked.
+        let Ok(known) = Ledger::open(&other.ledger, std::sync::Arc::new(RealDisk::default())) else {
+            continue;
+        };
+        for theirs in &known.game().roots {
+            let their_real = real(&theirs.folder);
+            for (root, one) in roots.iter().zip(&reals) {
+                if *one == their_real && root.name.as_str() == MAIN_ROOT && theirs.name.as_str() == MAIN_ROOT
+                {
+                    return Err(CareError::AlreadyInCare { folder: root.folder.clone(), game: other.name });
+                }
+                if overlap(one, &their_real) {
+                    return Err(CareError::OverlapsGame {
+                        folder: root.folder.clone(),
+                        theirs: theirs.folder.clone(),
+                        game: other.name,
+                    });
+                }
+            }
+        }
+    }
+    Ok(())
+}
+
+/// The real path of something that may not exist yet.
+fn real_of_future(path: &Path) -> PathBuf {
+    let absolute = std::path::absolute(path).unwrap_or_else(|_| path.to_path_buf());
+    let there = absolute.ancestors().find(|folder| folder.exists());
+    match there.and_then(|there| absolute.strip_prefix(there).ok().map(|rest| real(there).join(rest))) {
+        Some(path) => path.components().collect(),
+        None => absolute,
+    }
+}
+
+/// The part of `path` that exists.
+pub(super) fn existing_part(path: &Path) -> PathBuf {
+    let absolute = std::path::absolute(path).unwrap_or_else(|_| path.to_path_buf());
+    absolute.ancestors().find(|folder| folder.is_dir()).map_or(absolute.clone(), Path::to_path_buf)
+}
+
+/// Whether files of `folder` can't be moved into `ledger` by rename.
+pub(super) fn needs_side_folder(folder: &Path, ledger: &Path) -> bool {
+    !is_one_volume(folder, &existing_part(ledger)).unwrap_or(true)
+}
+
+/// Makes roots of names and folders; the first number that is free is `next`.
+pub(super) fn new_roots(
+    given: &[(String, PathBuf)],
+    next: i64,
+    ledger: &Path,
+) -> Result<Vec<Root>, CareError> {
+    let make = |(id, (name, folder)): (i64, &(String, PathBuf))| {
+        let folder = existing(folder)?;
+        let has_side_folder = needs_side_folder(&folder, ledger);
+        Ok(Root { id: RootId(id), name: PrefixName::parse(name)?, folder, has_side_folder })
+    };
+    (next..).zip(given).map(make).collect()
+}
+
+/// Resolves spots; each must be a name that no root has.
+pub(super) fn add_spots(book: &mut AddressBook, spots: &[(String, String)]) -> Result<(), CareError> {
+    for (name, to) in spots {
+        let name = PrefixName::parse(name)?;
+        if book.roots.contains(&name) {
+            return Err(CareError::NameOfRoot { name: name.to_string() });
+        }
+        let to = book.resolve(to)?;
+        book.spots.insert(name, to);
+    }
+    Ok(())
+}
+
+/// The address of a file of the game, given as an address or as a path on disk.
+pub(super) fn file_of_game(text: &str, game: &Game) -> Result<Address, CareError> {
+    let path = Path::new(text);
+    let address = if path.is_absolute() {
+        let inside = game.roots.iter().find_map(|root| {
+            let rest = path.strip_prefix(&root.folder).ok()?;
+            let parts: Vec<String> = rest.iter().map(|part| part.to_string_lossy().into_owned()).collect();
+            Some(Address { root: root.name.clone(), path: RelPath::from_disk(parts.join("/")) })
+        });
+        inside.ok_or_else(|| CareError::FileMissing { path: text.to_owned() })?
+    } else {
+        game.address_book().resolve(text)?
+    };
+    let root = game.root_named(&address.root);
+    match root.map(|root| address.path.on(&root.folder)) {
+        Some(path) if path.is_file() => Ok(address),
+        _ => Err(CareError::FileMissing { path: text.to_owned() }),
+    }
+}
+
+/// The version that the file `from` of the game tells, or that the user states.
+pub(super) fn version_given(
+    stated: Option<&str>,
+    from: Option<&str>,
+    game: &Game,
+) -> Result<Option<GameVersion>, CareError> {
+    if let Some(version) = stated {
+        return Ok(Some(GameVersion { version: version.to_owned(), read_from: None }));
+    }
+    let Some(text) = from else { return Ok(None) };
+    let address = file_of_game(text, game)?;
+    match version_in(game, &address) {
+        Some(version) => Ok(Some(version)),
+        None => Err(CareError::NoVersion { path: address.to_string() }),
+    }
+}
+
+/// The version that a file of the game tells, if it does.
+pub(super) fn version_in(game: &Game, address: &Address) -> Option<GameVersion> {
+    let root = game.root_named(&address.root)?;
+    let version = version_of_file(&address.path.on(&root.folder)).ok()??;
+    Some(GameVersion { version, read_from: Some(address.to_string()) })
+}
+
+/// Looks at everything below `root` that may be a program and picks the game's.
+pub(super) fn find_program(root: &Root, scan: &Scan, game_name: &str) -> Option<Address> {
+    let programs: Vec<Program> = scan
+        .found
+        .par_iter()
+        .filter(|found| found.kind == BaseKind::File && may_be_program(&found.spelled, found.mode))
+        .filter_map(|found| {
+            // What can't be read is not the program.
+            let kind = program_kind(&found.spelled.on(&root.folder)).ok()??;
+            Some(Program { path: found.spelled.clone(), size_bytes: found.size_bytes, kind })
+        })
+        .collect();
+    let folder = root.folder.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
+    let program = main_program(&programs, &[game_name, &folder])?;
+    Some(Address { root: root.name.clone(), path: program.path.clone() })
+}

@@ -1,0 +1,184 @@
+//! Changing what is known of a game in care.
+
+use std::path::PathBuf;
+
+use thiserror::Error;
+
+use super::Permit;
+use super::care::{CareError, check_name, scan_root, sorted};
+use super::roots::{add_spots, check_apart, existing, file_of_game, needs_side_folder, version_given};
+use super::stack::{GameReport, game_report};
+use crate::address::{AddressError, MAIN_ROOT, PrefixName};
+use crate::game::Root;
+use crate::ledger::{Home, Ledger, LedgerError};
+use crate::observer::Observer;
+use crate::stack::RootId;
+
+/// Why settings can't be changed. Nothing was changed.
+#[derive(Debug, Error)]
+pub enum SetError {
+    /// What is given does not fit, as when a game is taken into care.
+    #[error(transparent)]
+    Care(#[from] CareError),
+    /// No such root or spot.
+    #[error("the game has no {what} `{name}`")]
+    Unknown {
+        /// `root` or `spot`.
+        what: &'static str,
+        /// What was given.
+        name: String,
+    },
+    /// Layers have files in the root.
+    #[error("layers have files in the root `{root}`; remove them first: {}", layers.join(", "))]
+    RootInUse {
+        /// The root.
+        root: String,
+        /// The layers.
+        layers: Vec<String>,
+    },
+    /// Covered files would be on another volume than the game.
+    #[error(
+        "{} is on another disk than before, and layers are laid; lift them first with `oddstack lift --all`",
+        folder.display()
+    )]
+    OtherVolume {
+        /// The folder.
+        folder: PathBuf,
+    },
+}
+
+impl From<LedgerError> for SetError {
+    fn from(error: LedgerError) -> Self {
+        Self::Care(error.into())
+    }
+}
+
+impl From<AddressError> for SetError {
+    fn from(error: AddressError) -> Self {
+        Self::Care(error.into())
+    }
+}
+
+/// What is to be changed; what is empty stays.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct SetRequest {
+    /// Another name.
+    pub name: Option<String>,
+    /// Roots that are new, or lie elsewhere now.
+    pub roots: Vec<(String, PathBuf)>,
+    /// Roots to give up.
+    pub drop_roots: Vec<String>,
+    /// Spots that are new, or stand for something else now.
+    pub spots: Vec<(String, String)>,
+    /// Spots to give up.
+    pub drop_spots: Vec<String>,
+    /// Another main program.
+    pub program: Option<String>,
+    /// The version as the user states it.
+    pub version: Option<String>,
+    /// The file of the game to read the version from.
+    pub version_from: Option<String>,
+}
+
+/// Changes the settings of the game that the list calls `listed_name`.
+///
+/// # Errors
+/// [`SetError`]; nothing was changed.
+pub fn change_settings(
+    home: &Home,
+    ledger: &mut Ledger,
+    _permit: Permit,
+    listed_name: &str,
+    request: &SetRequest,
+    dry_run: bool,
+    observer: &dyn Observer,
+) -> Result<GameReport, SetError> {
+    let mut game = ledger.game().clone();
+    let mut scans = Vec::new();
+    let mut dropped = Vec::new();
+    for name in &request.drop_roots {
+        let name = PrefixName::parse(name)?;
+        let at = game.roots.iter().position(|root| root.name == name && name.as_str() != MAIN_ROOT);
+        let at = at.ok_or_else(|| SetError::Unknown { what: "root", name: name.to_string() })?;
+        let layers = ledger.catalogue.layers_in_root(game.roots[at].id)?;
+        if !layers.is_empty() {
+            return Err(SetError::RootInUse { root: name.to_string(), layers });
+        }
+        dropped.push(game.roots.remove(at).id);
+        game.spots.retain(|_, to| to.root != name);
+    }
+    for (name, folder) in &request.roots {
+        let (name, folder) = (PrefixName::parse(name)?, existing(folder)?);
+        let has_side_folder = needs_side_folder(&folder, ledger.folder());
+        if let Some(root) = game.roots.iter_mut().find(|root| root.name == name) {
+            if root.has_side_folder != has_side_folder && ledger.layers()?.iter().any(|layer| layer.laid) {
+                return Err(SetError::OtherVolume { folder });
+            }
+            root.folder = folder;
+            root.has_side_folder = has_side_folder;
+        } else {
+            let id = RootId(
+                ledger.catalogue.highest_root()?.max(game.roots.iter().map(|r| r.id.0).max().unwrap_or(0))
+                    + 1,
+            );
+            let found = scan_root(&folder, observer)?;
+            let (files, bytes) = found.count_files();
+            game.seen = (game.seen.0 + files, game.seen.1 + bytes);
+            scans.push((id, sorted(found, game.folding)));
+            game.roots.push(Root { id, name, folder, has_side_folder });
+        }
+    }
+    for name in &request.drop_spots {
+        let name = PrefixName::parse(name)?;
+        if game.spots.remove(&name).is_none() {
+            return Err(SetError::Unknown { what: "spot", name: name.to_string() });
+        }
+    }
+    let mut book = game.address_book();
+    add_spots(&mut book, &request.spots)?;
+    game.spots = book.spots;
+    if let Some(program) = &request.program {
+        game.program = Some(file_of_game(program, &game)?);
+    }
+    let version = version_given(request.version.as_deref(), request.version_from.as_deref(), &game)?;
+    if version.is_some() {
+        game.version = version;
+    }
+    if let Some(name) = &request.name {
+        game.name = name.trim().to_owned();
+    }
+    check_apart(&game.roots, ledger.folder(), home, Some(listed_name))?;
+    let before = ledger.game().clone();
+    ledger.set_game(game.clone());
+    let report = game_report(ledger)?;
+    let write = |ledger: &Ledger| -> Result<(), LedgerError> {
+        let catalogue = &ledger.catalogue;
+        catalogue.begin()?;
+        let written = (|| {
+            for root in &dropped {
+                catalogue.forget_root(*root)?;
+            }
+            catalogue.write_game(&game)?;
+            for (root, found) in &scans {
+                catalogue.insert_base(*root, found)?;
+            }
+            catalogue.commit()
+        })();
+        written.inspect_err(|_| catalogue.roll_back())
+    };
+    let done = home.change(|list| {
+        let others: Vec<_> = list.iter().filter(|other| other.name != listed_name).cloned().collect();
+        check_name(&game.name, &others)?;
+        if !dry_run {
+            write(ledger)?;
+            for listed in list.iter_mut().filter(|listed| listed.name == listed_name) {
+                listed.name.clone_from(&game.name);
+            }
+        }
+        Ok::<_, SetError>(())
+    });
+    if dry_run || done.is_err() {
+        ledger.set_game(before);
+    }
+    done.map(|()| report)
+}

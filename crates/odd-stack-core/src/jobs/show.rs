@@ -1,0 +1,103 @@
+//! One layer with all it has.
+
+use schemars::JsonSchema;
+use serde::Serialize;
+
+use super::runs_code::runs_code;
+use super::stack::LayerRow;
+use crate::ledger::{Ledger, LedgerError};
+use crate::stack::LayerId;
+
+/// One file of a layer.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct EntryRow {
+    /// Where it goes.
+    pub address: String,
+    /// The file in the package that it came from.
+    pub member: String,
+    /// Its size.
+    pub size_bytes: u64,
+    /// BLAKE3 hash of its content.
+    pub hash: String,
+    /// What it covers, or would while lifted: `base`, or the name of the laid layer directly beneath.
+    pub covers: Option<String>,
+    /// The laid layer that counts in its stead.
+    pub covered_by: Option<String>,
+    /// It is a program, library or script.
+    pub runs_code: bool,
+}
+
+/// A layer with its source, its fit and its files.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct ShowReport {
+    /// As in the stack.
+    pub layer: LayerRow,
+    /// The package it was made of.
+    pub source: String,
+    /// `folder` or `zip`.
+    pub source_kind: String,
+    /// `FROM=TO` of the places given; empty when it was placed by its own folders.
+    pub places: Vec<String>,
+    /// Patterns of which a file must meet one.
+    pub only: Vec<String>,
+    /// Patterns of which a file must meet none.
+    pub skip: Vec<String>,
+    /// Its files, by address.
+    pub entries: Vec<EntryRow>,
+}
+
+/// Shows the layer `id`.
+///
+/// # Errors
+/// [`LedgerError`].
+pub fn show(ledger: &Ledger, id: LayerId) -> Result<ShowReport, LedgerError> {
+    let catalogue = &ledger.catalogue;
+    let layers = ledger.layers()?;
+    let layer = layers.iter().find(|layer| layer.id == id);
+    let layer = layer.ok_or_else(|| catalogue.damaged_by(&"a layer of it is gone"))?;
+    let rules: crate::fit::Rules =
+        serde_json::from_str(&layer.about.fit).map_err(|error| catalogue.damaged_by(&error))?;
+    let order = catalogue.arrangement()?.order();
+    let name = |wanted: LayerId| {
+        layers
+            .iter()
+            .find(|layer| layer.id == wanted)
+            .map(|layer| layer.about.name.clone())
+            .unwrap_or_default()
+    };
+    let members = catalogue.members_of(id)?;
+    let mut entries = Vec::new();
+    for column in catalogue.columns_of(&[id])? {
+        let Some(entry) = column.entries.iter().find(|entry| entry.layer == id) else { continue };
+        let laid = column.laid(&order);
+        // A lifted layer is looked at as if it were laid where it stands.
+        let below = laid.iter().rev().find(|other| {
+            let position = |wanted: LayerId| layers.iter().position(|layer| layer.id == wanted);
+            position(other.layer) < position(id)
+        });
+        let covers =
+            below.map(|other| name(other.layer)).or_else(|| column.base.as_ref().map(|_| "base".to_owned()));
+        let winner = laid.last().filter(|winner| layer.laid && winner.layer != id);
+        let spelled = column.base.as_ref().map_or(&entry.spelled, |base| &base.spelled);
+        let address = ledger.game().address(column.root, spelled.clone());
+        entries.push(EntryRow {
+            address: address.map(|address| address.to_string()).unwrap_or_default(),
+            member: members.get(&column.path).cloned().unwrap_or_default(),
+            size_bytes: entry.size_bytes,
+            hash: entry.hash.to_string(),
+            covers,
+            covered_by: winner.map(|winner| name(winner.layer)),
+            runs_code: runs_code(&entry.spelled, entry.executable),
+        });
+    }
+    entries.sort_by(|one, two| one.address.cmp(&two.address));
+    Ok(ShowReport {
+        layer: LayerRow::of(layer),
+        source: layer.about.source.clone(),
+        source_kind: layer.about.source_kind.clone(),
+        places: rules.places.iter().map(|place| format!("{}={}", place.from, place.to)).collect(),
+        only: rules.only,
+        skip: rules.skip,
+        entries,
+    })
+}

@@ -1,0 +1,177 @@
+//! The stack and the game as they are shown.
+
+use std::path::Path;
+
+use schemars::JsonSchema;
+use serde::Serialize;
+
+use super::Count;
+use crate::address::Folding;
+use crate::game::Game;
+use crate::ledger::{Layer, Ledger, LedgerError};
+
+/// One layer as a row of the stack.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct LayerRow {
+    /// Place in the stack, from 1 at the bottom.
+    pub number: u64,
+    /// Its name.
+    pub name: String,
+    /// Its version as its author writes it.
+    pub version: Option<String>,
+    /// On the game; otherwise lifted.
+    pub laid: bool,
+    /// Its files, once for each address.
+    pub files: u64,
+    /// Their sizes together.
+    pub bytes: u64,
+    /// Addresses at which its file is the one that counts; 0 while it is lifted.
+    pub wins_files: u64,
+    /// Addresses at which another laid layer has other content.
+    pub contested_files: u64,
+    /// It is laid, and other layers cover all of it.
+    pub has_no_effect: bool,
+    /// When it was added, RFC 3339.
+    pub added_at: String,
+}
+
+impl LayerRow {
+    pub(super) fn of(layer: &Layer) -> Self {
+        Self {
+            number: layer.position,
+            name: layer.about.name.clone(),
+            version: layer.about.version.clone(),
+            laid: layer.laid,
+            files: layer.about.files,
+            bytes: layer.about.bytes,
+            wins_files: layer.tally.won_files.unsigned_abs(),
+            contested_files: layer.tally.contested_files.unsigned_abs(),
+            has_no_effect: layer.laid && layer.tally.won_files == 0 && layer.about.files > 0,
+            added_at: layer.about.added_at.clone(),
+        }
+    }
+}
+
+/// The game's own files, beneath all layers.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct BaseRow {
+    /// The game's name.
+    pub name: String,
+    /// Its version, where it is known.
+    pub version: Option<String>,
+    /// What was seen when it was taken into care.
+    pub seen: Count,
+}
+
+/// The whole stack.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct StackReport {
+    /// All layers from the top to the bottom.
+    pub layers: Vec<LayerRow>,
+    /// What lies beneath them.
+    pub base: BaseRow,
+    /// The number of this state of the stack, 0 before the first change.
+    pub revision: i64,
+}
+
+/// The stack from the top to the base. Reads no more than one row a layer.
+///
+/// # Errors
+/// [`LedgerError`].
+pub fn stack(ledger: &Ledger) -> Result<StackReport, LedgerError> {
+    let layers = ledger.layers()?;
+    Ok(StackReport {
+        layers: layers.iter().rev().map(LayerRow::of).collect(),
+        base: base_row(ledger),
+        revision: ledger.catalogue.last_revision()?,
+    })
+}
+
+fn base_row(ledger: &Ledger) -> BaseRow {
+    let game = ledger.game();
+    let version = game.version.as_ref().map(|version| version.version.clone());
+    BaseRow { name: game.name.clone(), version, seen: game.seen.into() }
+}
+
+/// A root of a game.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct RootRow {
+    /// Its name in addresses.
+    pub name: String,
+    /// Where it lies.
+    pub folder: String,
+    /// Whether the folder is there.
+    pub is_there: bool,
+}
+
+/// A short name for a folder.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct SpotRow {
+    /// The short name.
+    pub name: String,
+    /// What it stands for.
+    pub address: String,
+}
+
+/// One game in care.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct GameReport {
+    /// The user's name for it.
+    pub name: String,
+    /// Its version, where it is known.
+    pub version: Option<String>,
+    /// The address of the file that the version was read from; none when the user stated it.
+    pub version_read_from: Option<String>,
+    /// The address of the main program.
+    pub program: Option<String>,
+    /// Spellings that differ in case are different addresses.
+    pub exact_case: bool,
+    /// Its folders, the main one first.
+    pub roots: Vec<RootRow>,
+    /// Short names for folders.
+    pub spots: Vec<SpotRow>,
+    /// Where its ledger lies.
+    pub ledger: String,
+    /// What was seen when it was taken into care.
+    pub seen: Count,
+    /// When that was, RFC 3339.
+    pub added_at: String,
+    /// Layers on the game.
+    pub laid_layers: u64,
+    /// Layers kept off it.
+    pub lifted_layers: u64,
+}
+
+/// The game with its roots, spots and settings.
+///
+/// # Errors
+/// [`LedgerError`].
+pub fn game_report(ledger: &Ledger) -> Result<GameReport, LedgerError> {
+    let layers = ledger.layers()?;
+    let laid = layers.iter().filter(|layer| layer.laid).count() as u64;
+    Ok(game_rows(ledger.game(), ledger.folder(), laid, layers.len() as u64 - laid))
+}
+
+pub(super) fn game_rows(game: &Game, ledger: &Path, laid_layers: u64, lifted_layers: u64) -> GameReport {
+    let roots = game.roots.iter().map(|root| RootRow {
+        name: root.name.to_string(),
+        folder: root.folder.display().to_string(),
+        is_there: root.folder.is_dir(),
+    });
+    let spots =
+        game.spots.iter().map(|(name, to)| SpotRow { name: name.to_string(), address: to.to_string() });
+    GameReport {
+        name: game.name.clone(),
+        version: game.version.as_ref().map(|version| version.version.clone()),
+        version_read_from: game.version.as_ref().and_then(|version| version.read_from.clone()),
+        program: game.program.as_ref().map(ToString::to_string),
+        exact_case: game.folding == Folding::Exact,
+        roots: roots.collect(),
+        spots: spots.collect(),
+        ledger: ledger.display().to_string(),
+        seen: game.seen.into(),
+        added_at: game.added_at.clone(),
+        laid_layers,
+        lifted_layers,
+    }
+}

@@ -1,0 +1,185 @@
+//! Everything at one address, from the top to the base.
+
+use schemars::JsonSchema;
+use serde::Serialize;
+use thiserror::Error;
+
+use crate::address::{Address, AddressError};
+use crate::disk::{look_at, path_on_disk};
+use crate::hash::ContentHash;
+use crate::ledger::{Layer, Ledger, LedgerError};
+use crate::stack::{BaseKind, Column, Order, Provider};
+
+/// Why nothing can be told of an address.
+#[derive(Debug, Error)]
+pub enum TraceError {
+    /// The ledger failed.
+    #[error(transparent)]
+    Ledger(#[from] LedgerError),
+    /// What was given is no address.
+    #[error(transparent)]
+    Address(#[from] AddressError),
+    /// The address is a folder's.
+    #[error("{address} is a folder; name a file in it")]
+    Folder {
+        /// The address.
+        address: String,
+    },
+    /// Neither the game nor any layer has anything there.
+    #[error("neither the game nor a layer has {address}")]
+    Nothing {
+        /// The address.
+        address: String,
+    },
+}
+
+/// One layer, or the base, at an address.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct TraceRow {
+    /// The layer's name; none for the game's own file.
+    pub layer: Option<String>,
+    /// The layer's number in the stack.
+    pub number: Option<u64>,
+    /// The layer's version.
+    pub version: Option<String>,
+    /// On the game; always so for the game's own file.
+    pub laid: bool,
+    /// This is the one that counts.
+    pub wins: bool,
+    /// It has the same content as the one that counts.
+    pub same_as_winner: bool,
+    /// Its size.
+    pub size_bytes: u64,
+    /// BLAKE3 hash of its content; none when the game's own file is gone.
+    pub hash: Option<String>,
+    /// The file in the package that it came from.
+    pub member: Option<String>,
+}
+
+/// What lies on disk at an address.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct OnDisk {
+    /// Where.
+    pub path: String,
+    /// Its size; none when nothing lies there.
+    pub size_bytes: Option<u64>,
+    /// BLAKE3 hash of its content, for a file.
+    pub hash: Option<String>,
+    /// It is what the stack says.
+    pub as_laid: bool,
+}
+
+/// Everything at one address.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct TraceReport {
+    /// The address.
+    pub address: String,
+    /// From the top to the base.
+    pub rows: Vec<TraceRow>,
+    /// What lies there now.
+    pub on_disk: OnDisk,
+}
+
+/// Traces what people write as an address.
+///
+/// # Errors
+/// [`TraceError`].
+pub fn trace(ledger: &Ledger, text: &str) -> Result<TraceReport, TraceError> {
+    let (catalogue, game) = (&ledger.catalogue, ledger.game());
+    let address = game.address_book().resolve(text)?;
+    let shown = || address.to_string();
+    let root = game.root_named(&address.root).ok_or_else(|| catalogue.damaged_by(&"a root is gone"))?;
+    let key = game.folding.key(address.path.as_str());
+    let order = catalogue.arrangement()?.order();
+    let column = match catalogue.column_at(root.id, &key)? {
+        Some(column) => column,
+        None => {
+            let base = catalogue.base_at(root.id, &key)?;
+            Column {
+                path: crate::stack::PathId(0),
+                root: root.id,
+                key: key.clone(),
+                base,
+                entries: Vec::new(),
+            }
+        }
+    };
+    let is_base_folder = column.base.as_ref().is_some_and(|base| base.kind == BaseKind::Folder);
+    if address.path.is_root() || is_base_folder {
+        return Err(TraceError::Folder { address: shown() });
+    }
+    if column.base.is_none() && column.entries.is_empty() {
+        let source = catalogue.folder_source(root.id, &key)?;
+        return Err(match source.needs.is_empty() {
+            true => TraceError::Nothing { address: shown() },
+            false => TraceError::Folder { address: shown() },
+        });
+    }
+    let place = path_on_disk(catalogue, &column, &order)?;
+    let path = place.on(&root.folder);
+    let provider = column.provider(&order);
+    let is_uncovered = matches!(provider, Provider::Base(_));
+    let original = if is_uncovered { path.clone() } else { ledger.site().original(root, column.path) };
+    let base_hash = match &column.base {
+        Some(base) if base.kind == BaseKind::File => {
+            base.hash.or_else(|| ContentHash::of_file(&original).ok())
+        }
+        _ => None,
+    };
+    let winner = column.winner(&order).map(|entry| entry.hash).or(base_hash);
+    let rows = rows(&column, &ledger.layers()?, &order, base_hash, winner, ledger)?;
+    let seen = look_at(&path).map_err(LedgerError::io("look at", &path))?;
+    let now = seen.filter(|seen| seen.kind == BaseKind::File).and_then(|_| ContentHash::of_file(&path).ok());
+    let is_something_laid = !matches!(provider, Provider::Nothing);
+    Ok(TraceReport {
+        address: Address { root: root.name.clone(), path: place }.to_string(),
+        rows,
+        on_disk: OnDisk {
+            path: path.display().to_string(),
+            size_bytes: seen.map(|seen| seen.size_bytes),
+            hash: now.map(|hash| hash.to_string()),
+            as_laid: if is_something_laid { seen.is_some() && now == winner } else { seen.is_none() },
+        },
+    })
+}
+
+fn rows(
+    column: &Column,
+    layers: &[Layer],
+    order: &Order,
+    base_hash: Option<ContentHash>,
+    winner: Option<ContentHash>,
+    ledger: &Ledger,
+) -> Result<Vec<TraceRow>, LedgerError> {
+    let winning = column.winner(order).map(|entry| entry.layer);
+    let mut rows = Vec::new();
+    for layer in layers.iter().rev() {
+        let Some(entry) = column.entries.iter().find(|entry| entry.layer == layer.id) else { continue };
+        let member = ledger.catalogue.member_of(layer.id, column.path)?;
+        rows.push(TraceRow {
+            layer: Some(layer.about.name.clone()),
+            number: Some(layer.position),
+            version: layer.about.version.clone(),
+            laid: layer.laid,
+            wins: winning == Some(layer.id),
+            same_as_winner: winner == Some(entry.hash),
+            size_bytes: entry.size_bytes,
+            hash: Some(entry.hash.to_string()),
+            member,
+        });
+    }
+    if let Some(base) = &column.base {
+        rows.push(TraceRow {
+            layer: None,
+            number: None,
+            version: ledger.game().version.as_ref().map(|version| version.version.clone()),
+            laid: true,
+            wins: winning.is_none(),
+            same_as_winner: base_hash.is_some() && base_hash == winner,
+            size_bytes: base.size_bytes,
+            hash: base_hash.map(|hash| hash.to_string()),
+            member: None,
+        });
+    }
+    Ok(rows)
+}

@@ -1,0 +1,203 @@
+//! Every command, failing at every single step: the next one finds the game before or after it.
+
+use std::collections::BTreeSet;
+use std::fs;
+use std::path::Path;
+use std::sync::Arc;
+
+use odd_stack_core::disk::{ChangeOptions, Edits};
+use odd_stack_core::jobs::{Reorder, StackReport, stack};
+use odd_stack_core::ledger::Ledger;
+use odd_stack_core::stack::Target;
+
+use crate::faulty::{Fault, Faulty};
+use crate::world::{Tree, World, add, id, recover, reorder};
+
+type Act = fn(&World, &Ledger) -> bool;
+
+const KEEP: ChangeOptions = ChangeOptions { edits: Edits::Keep };
+
+fn two_layers() -> World {
+    let world = World::with_game(&[
+        ("game/bin/quillhaven.exe", "program"),
+        ("game/data/lamps/brass.dds", "base brass"),
+        ("game/data/lamps/copper.dds", "base copper"),
+        ("game/config/harbour.ini", "fog=1"),
+        ("docs/profiles/default.ini", "name=keeper"),
+    ]);
+    let lamps =
+        [("data/lamps/brass.dds", "lamps brass"), ("data/new/deep/a.txt", "a"), ("Extra/one.txt", "1")];
+    let fog =
+        [("data/lamps/brass.dds", "fog brass"), ("extra/two.txt", "2"), ("config/harbour.ini", "fog=9")];
+    world.add(&world.package("lamps", &lamps), &[]).unwrap();
+    world.add(&world.package("fog", &fog), &[]).unwrap();
+    let quays = [
+        ("game/data/lamps/copper.dds", "quays copper"),
+        ("game/data/lamps/brass.dds", "quays brass"),
+        ("game/quays/new/q.txt", "q"),
+        ("docs/profiles/default.ini", "name=quays"),
+    ];
+    world.package("quays", &quays);
+    world
+}
+
+/// Tree, stack and every stored content of a world at rest.
+#[derive(Debug, PartialEq)]
+struct State {
+    tree: Tree,
+    stack: StackReport,
+    contents: usize,
+}
+
+fn state(world: &World) -> State {
+    let ledger = world.ledger();
+    let folder = ledger.folder().to_path_buf();
+    for rubbish in ["stage", "trash", "taking-in"] {
+        let path = folder.join(rubbish);
+        let is_empty = fs::read_dir(&path).map_or(!path.exists(), |mut entries| entries.next().is_none());
+        assert!(is_empty, "{rubbish} is left over");
+    }
+    let contents: usize = fs::read_dir(folder.join("blobs"))
+        .unwrap()
+        .map(|entry| fs::read_dir(entry.unwrap().path()).unwrap().count())
+        .sum();
+    State { tree: world.tree(), stack: stack(&ledger).unwrap(), contents }
+}
+
+fn copy_all(from: &Path, to: &Path) {
+    fs::create_dir_all(to).unwrap();
+    for entry in fs::read_dir(from).unwrap() {
+        let entry = entry.unwrap();
+        let target = to.join(entry.file_name());
+        if entry.file_type().unwrap().is_dir() {
+            copy_all(&entry.path(), &target);
+        } else {
+            fs::copy(entry.path(), &target).unwrap();
+            let time = filetime::FileTime::from_last_modification_time(&entry.metadata().unwrap());
+            filetime::set_file_mtime(&target, time).unwrap();
+        }
+    }
+}
+
+/// Runs `act` with `fault` at its first step, its second, and so on, until it is done untouched.
+fn fail_everywhere(act: Act, fault: Fault) {
+    let single = rayon_single();
+    let world = two_layers();
+    let saved = tempfile::tempdir().unwrap();
+    let parts = ["game", "docs", "home"];
+    for part in parts {
+        copy_all(&world.path(part), &saved.path().join(part));
+    }
+    let before = state(&world);
+    assert!(act(&world, &world.ledger()));
+    let after = state(&world);
+    assert_ne!(before, after);
+    let mut ends = BTreeSet::new();
+    for at in 0.. {
+        assert!(at < 500, "it never gets done");
+        for part in parts {
+            fs::remove_dir_all(world.path(part)).unwrap();
+            copy_all(&saved.path().join(part), &world.path(part));
+        }
+        let fault = match fault {
+            Fault::LoseSome(seed) => Fault::LoseSome(seed.wrapping_add(at * 7919)),
+            other => other,
+        };
+        let aside = tempfile::tempdir_in(world.folder.path()).unwrap();
+        let seam = Arc::new(Faulty::new(fault, at, aside.path().to_path_buf()));
+        let ledger = world.ledger_through(seam.clone());
+        let was_done = single.install(|| act(&world, &ledger));
+        drop(ledger);
+        if !seam.has_struck() {
+            assert!(was_done);
+            break;
+        }
+        seam.lose_unsynced();
+        if fault == Fault::Refuse && !was_done {
+            assert_eq!(world.tree(), before.tree, "a refused step {at} is taken back at once");
+        }
+        recover(&world.ledger());
+        let now = state(&world);
+        assert!(
+            now == before || now == after,
+            "step {at} with {fault:?}: {now:#?}\nbefore {before:#?}\nafter {after:#?}"
+        );
+        assert!(world.check(true).drifted.is_empty(), "step {at}");
+        ends.insert(now == after);
+        if was_done {
+            assert!(now == after, "what was said to be done at step {at} is done");
+        }
+    }
+    if fault != Fault::Refuse {
+        assert_eq!(ends.len(), 2, "some stops are taken back, and some finished");
+    }
+}
+
+fn rayon_single() -> rayon::ThreadPool {
+    rayon::ThreadPoolBuilder::new().num_threads(1).build().unwrap()
+}
+
+fn add_quays(world: &World, ledger: &Ledger) -> bool {
+    let places = ["game=game:", "docs=docs:"];
+    add(ledger, &world.path("packages/quays"), &places, Target::Below(id(ledger, "fog")), KEEP).is_ok()
+}
+
+fn lift_lamps(_: &World, ledger: &Ledger) -> bool {
+    reorder(ledger, &Reorder::Lift(vec![id(ledger, "lamps")]), KEEP).is_ok()
+}
+
+fn move_lamps(_: &World, ledger: &Ledger) -> bool {
+    reorder(ledger, &Reorder::Move(id(ledger, "lamps"), Target::Top), KEEP).is_ok()
+}
+
+fn remove_both(_: &World, ledger: &Ledger) -> bool {
+    reorder(ledger, &Reorder::Remove(vec![id(ledger, "lamps"), id(ledger, "fog")]), KEEP).is_ok()
+}
+
+const ACTS: [Act; 4] = [add_quays, lift_lamps, move_lamps, remove_both];
+
+#[test]
+fn refused_at_every_step() {
+    ACTS.into_iter().for_each(|act| fail_everywhere(act, Fault::Refuse));
+}
+
+#[test]
+fn stopped_at_every_step() {
+    ACTS.into_iter().for_each(|act| fail_everywhere(act, Fault::Stop));
+}
+
+#[test]
+fn power_lost_at_every_step() {
+    ACTS.into_iter().for_each(|act| fail_everywhere(act, Fault::LoseAll));
+}
+
+#[test]
+fn power_lost_at_every_step_and_some_of_it_written() {
+    for (seed, act) in (1..).zip(ACTS) {
+        fail_everywhere(act, Fault::LoseSome(seed * 104_729));
+    }
+}
+
+#[test]
+fn a_recovery_that_is_stopped_is_finished_by_the_next() {
+    let world = two_layers();
+    let before = world.tree();
+    for at in 12..40 {
+        let aside = tempfile::tempdir_in(world.folder.path()).unwrap();
+        let broken = |at| Arc::new(Faulty::new(Fault::Stop, at, aside.path().to_path_buf()));
+        if remove_both(&world, &world.ledger_through(broken(at))) {
+            break;
+        }
+        for again in 0..6 {
+            let ledger = world.ledger_through(broken(again));
+            let _ = odd_stack_core::jobs::heal(&ledger, &odd_stack_core::observer::Silent);
+        }
+        recover(&world.ledger());
+        if world.ledger().layers().unwrap().is_empty() {
+            assert!(world.check(true).drifted.is_empty());
+            return;
+        }
+        assert_eq!(world.tree(), before);
+    }
+    panic!("no stop was ever finished");
+}

@@ -1,0 +1,178 @@
+//! A seam that fails, stops, or loses what was not synced.
+
+use std::fs;
+use std::io::{self, Read};
+use std::path::{Path, PathBuf};
+use std::sync::Mutex;
+use std::sync::atomic::{AtomicU64, Ordering};
+
+use odd_stack_core::disk::{RealDisk, Seam, Stamp};
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Fault {
+    /// The disk refuses one step, and works again after it.
+    Refuse,
+    /// The process stops: no step is done from then on.
+    Stop,
+    /// As `Stop`, and everything since the last sync is lost.
+    LoseAll,
+    /// As `Stop`, and some of what was done since the last sync is lost, by a seed.
+    LoseSome(u64),
+}
+
+/// What undoes one step.
+enum Undo {
+    Remove(PathBuf),
+    Rename {
+        from: PathBuf,
+        to: PathBuf,
+    },
+    MakeFolder(PathBuf),
+    /// Brings back a removed or overwritten file, moved aside.
+    BringBack {
+        aside: PathBuf,
+        path: PathBuf,
+    },
+}
+
+pub struct Faulty {
+    real: RealDisk,
+    fault: Fault,
+    at: u64,
+    steps: AtomicU64,
+    unsynced: Mutex<Vec<Undo>>,
+    aside: PathBuf,
+}
+
+impl Faulty {
+    /// Fails at the step number `at`, counted from 0. `aside` is a folder for what is removed.
+    pub fn new(fault: Fault, at: u64, aside: PathBuf) -> Self {
+        fs::create_dir_all(&aside).unwrap();
+        Self {
+            real: RealDisk::default(),
+            fault,
+            at,
+            steps: AtomicU64::new(0),
+            unsynced: Mutex::default(),
+            aside,
+        }
+    }
+
+    /// Whether the fault came.
+    pub fn has_struck(&self) -> bool {
+        self.steps.load(Ordering::SeqCst) > self.at
+    }
+
+    fn step(&self) -> io::Result<u64> {
+        let number = self.steps.fetch_add(1, Ordering::SeqCst);
+        let strikes = match self.fault {
+            Fault::Refuse => number == self.at,
+            _ => number >= self.at,
+        };
+        if strikes { Err(io::Error::other("the disk refuses, for a test")) } else { Ok(number) }
+    }
+
+    fn note(&self, undo: Undo) {
+        self.unsynced.lock().unwrap().push(undo);
+    }
+
+    fn set_aside(&self, path: &Path, number: u64) -> io::Result<()> {
+        let aside = self.aside.join(number.to_string());
+        fs::rename(path, &aside)?;
+        self.note(Undo::BringBack { aside, path: path.to_path_buf() });
+        Ok(())
+    }
+
+    /// The power goes: takes back what was not synced.
+    pub fn lose_unsynced(&self) {
+        let mut seed = match self.fault {
+            Fault::LoseAll => None,
+            Fault::LoseSome(seed) => Some(seed | 1),
+            _ => return,
+        };
+        for undo in self.unsynced.lock().unwrap().drain(..).rev() {
+            if let Some(seed) = &mut seed {
+                // Xorshift (Marsaglia 2003), enough to flip a coin.
+                *seed ^= *seed << 13;
+                *seed ^= *seed >> 7;
+                *seed ^= *seed << 17;
+                if *seed % 2 == 0 {
+                    continue;
+                }
+            }
+            // What a kept later step built on can't be lost alone; such an undo does nothing.
+            let _ = match undo {
+                Undo::Remove(path) if path.is_dir() => fs::remove_dir(path),
+                Undo::Remove(path) => fs::remove_file(path),
+                Undo::Rename { from, to } if !to.exists() => fs::rename(from, to),
+                Undo::MakeFolder(path) => fs::create_dir(path),
+                Undo::BringBack { aside, path } if !path.exists() => fs::rename(aside, path),
+                _ => Ok(()),
+            };
+        }
+    }
+}
+
+impl Seam for Faulty {
+    fn create_folder(&self, path: &Path) -> io::Result<()> {
+        self.step()?;
+        self.real.create_folder(path)?;
+        self.note(Undo::Remove(path.to_path_buf()));
+        Ok(())
+    }
+
+    fn remove_folder(&self, path: &Path) -> io::Result<()> {
+        self.step()?;
+        self.real.remove_folder(path)?;
+        self.note(Undo::MakeFolder(path.to_path_buf()));
+        Ok(())
+    }
+
+    fn remove_file(&self, path: &Path) -> io::Result<()> {
+        let number = self.step()?;
+        self.set_aside(path, number)
+    }
+
+    fn rename(&self, from: &Path, to: &Path) -> io::Result<()> {
+        self.step()?;
+        self.real.rename(from, to)?;
+        self.note(Undo::Rename { from: to.to_path_buf(), to: from.to_path_buf() });
+        Ok(())
+    }
+
+    fn write_file(&self, path: &Path, content: &mut dyn Read) -> io::Result<u64> {
+        let number = match self.step() {
+            Ok(number) => number,
+            Err(error) => {
+                // A write can break off in the middle.
+                fs::write(path, "half a wri")?;
+                return Err(error);
+            }
+        };
+        if path.exists() {
+            self.set_aside(path, number)?;
+        }
+        self.note(Undo::Remove(path.to_path_buf()));
+        self.real.write_file(path, content)
+    }
+
+    fn copy_file(&self, from: &Path, to: &Path, stamp: Stamp) -> io::Result<u64> {
+        if let Err(error) = self.step() {
+            fs::write(to, "half a co")?;
+            return Err(error);
+        }
+        self.note(Undo::Remove(to.to_path_buf()));
+        self.real.copy_file(from, to, stamp)
+    }
+
+    fn make_durable(&self, folder: &Path, touched: &[PathBuf]) -> io::Result<()> {
+        self.step()?;
+        self.real.make_durable(folder, touched)?;
+        self.unsynced.lock().unwrap().clear();
+        Ok(())
+    }
+
+    fn pass(&self, _point: &'static str) -> io::Result<()> {
+        self.step().map(drop)
+    }
+}

@@ -1,0 +1,9 @@
+//! The core driven from outside, on real files in temporary folders.
+
+mod care;
+mod changes;
+mod crash;
+mod faulty;
+mod model;
+mod packages;
+mod world;

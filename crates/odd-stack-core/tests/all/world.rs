@@ -1,0 +1,191 @@
+//! A small game with a home, and what tests do with it.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::time::Duration;
+
+use filetime::FileTime;
+use odd_stack_core::disk::{ChangeError, ChangeOptions, CheckReport, RealDisk, Seam, check};
+use odd_stack_core::fit::{Place, Rules};
+use odd_stack_core::jobs::{
+    AddError, AddRequest, CareRequest, Permit, Reorder, heal, prepare_add, prepare_reorder, select,
+    take_into_care,
+};
+use odd_stack_core::ledger::{Home, Ledger};
+use odd_stack_core::observer::Silent;
+use odd_stack_core::package::Limits;
+use odd_stack_core::stack::{LayerId, Target};
+use tempfile::TempDir;
+
+pub const NOW: &str = "2026-01-02T03:04:05Z";
+
+/// What one path is: a folder, or a file with content, mode and time.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Thing {
+    Folder,
+    File { content: Vec<u8>, mode: u32, modified: FileTime },
+}
+
+pub type Tree = BTreeMap<String, Thing>;
+
+pub struct World {
+    pub folder: TempDir,
+}
+
+impl World {
+    /// A home and an empty game folder, not in care yet.
+    pub fn empty() -> Self {
+        let folder = tempfile::tempdir().unwrap();
+        fs::create_dir_all(folder.path().join("game")).unwrap();
+        fs::create_dir_all(folder.path().join("docs")).unwrap();
+        Self { folder }
+    }
+
+    /// A game of `base` files (path below `game/` or `docs/` and content), in care.
+    pub fn with_game(base: &[(&str, &str)]) -> Self {
+        let world = Self::empty();
+        for (index, (path, content)) in base.iter().enumerate() {
+            world.write(path, content);
+            // Odd times with nanoseconds, to see them come back.
+            let time = FileTime::from_unix_time(1_700_000_001 + index as i64, 123_456_700);
+            filetime::set_file_mtime(world.path(path), time).unwrap();
+        }
+        let request = CareRequest {
+            name: "Quillhaven".into(),
+            folder: world.path("game"),
+            roots: vec![("docs".into(), world.path("docs"))],
+            ..CareRequest::default()
+        };
+        take_into_care(&world.home(), &request, NOW, false, Arc::new(RealDisk::default()), &Silent).unwrap();
+        world
+    }
+
+    pub fn home(&self) -> Home {
+        Home::new(self.path("home"))
+    }
+
+    pub fn path(&self, below: &str) -> PathBuf {
+        self.folder.path().join(below)
+    }
+
+    pub fn write(&self, path: &str, content: &str) {
+        let path = self.path(path);
+        fs::create_dir_all(path.parent().unwrap()).unwrap();
+        fs::write(path, content).unwrap();
+    }
+
+    /// Makes a package folder of files, all of one time.
+    pub fn package(&self, name: &str, files: &[(&str, &str)]) -> PathBuf {
+        let folder = self.path("packages").join(name);
+        for (path, content) in files {
+            self.write(&format!("packages/{name}/{path}"), content);
+            let time = FileTime::from_unix_time(1_600_000_000, 0);
+            filetime::set_file_mtime(folder.join(path), time).unwrap();
+        }
+        folder
+    }
+
+    pub fn ledger(&self) -> Ledger {
+        self.ledger_through(Arc::new(RealDisk::default()))
+    }
+
+    pub fn ledger_through(&self, seam: Arc<dyn Seam>) -> Ledger {
+        let games = self.home().games().unwrap();
+        Ledger::open(&games[0].ledger, seam).unwrap()
+    }
+
+    /// Everything in the game's roots.
+    pub fn tree(&self) -> Tree {
+        let mut tree = Tree::new();
+        for root in ["game", "docs"] {
+            walk(&self.path(root), root, &mut tree);
+        }
+        tree
+    }
+
+    pub fn add(&self, package: &Path, places: &[&str]) -> Result<(), AddError> {
+        add(&self.ledger(), package, places, Target::Top, ChangeOptions::default())
+    }
+
+    pub fn check(&self, deep: bool) -> CheckReport {
+        check(&self.ledger(), deep, &Silent).unwrap()
+    }
+}
+
+pub fn permit(ledger: &Ledger) -> Result<Permit, ChangeError> {
+    Permit::take(ledger, "test", Duration::from_millis(200), &Silent)
+}
+
+pub fn add_request(package: &Path, places: &[&str]) -> AddRequest {
+    let places = places.iter().map(|place| Place::parse(place).unwrap()).collect();
+    AddRequest {
+        package: package.to_path_buf(),
+        name: None,
+        version: None,
+        rules: Rules { places, ..Rules::default() },
+        target: Target::Top,
+        lifted: false,
+        limits: Limits::default(),
+    }
+}
+
+pub fn add(
+    ledger: &Ledger,
+    package: &Path,
+    places: &[&str],
+    target: Target,
+    options: ChangeOptions,
+) -> Result<(), AddError> {
+    let request = AddRequest { target, ..add_request(package, places) };
+    let adding = prepare_add(ledger, permit(ledger)?, &request, NOW, options, false, &Silent)?;
+    adding.change.apply(&Silent)?;
+    Ok(())
+}
+
+pub fn reorder(ledger: &Ledger, reorder: &Reorder, options: ChangeOptions) -> Result<(), ChangeError> {
+    if let Some(change) = prepare_reorder(ledger, permit(ledger)?, reorder, "test", NOW, options, &Silent)? {
+        change.apply(&Silent)?;
+    }
+    Ok(())
+}
+
+/// The number of the layer that `name` names.
+pub fn id(ledger: &Ledger, name: &str) -> LayerId {
+    select(&ledger.layers().unwrap(), name).unwrap().id
+}
+
+/// Finishes or takes back what was cut short, as the next command would.
+pub fn recover(ledger: &Ledger) {
+    heal(ledger, &Silent).unwrap();
+    drop(permit(ledger).unwrap());
+}
+
+/// All below a folder, links not followed.
+pub fn walk(folder: &Path, shown: &str, tree: &mut Tree) {
+    for entry in fs::read_dir(folder).unwrap() {
+        let entry = entry.unwrap();
+        let name = format!("{shown}/{}", entry.file_name().to_string_lossy());
+        let metadata = entry.metadata().unwrap();
+        if metadata.is_dir() {
+            tree.insert(name.clone(), Thing::Folder);
+            walk(&entry.path(), &name, tree);
+        } else {
+            let content = fs::read(entry.path()).unwrap_or_default();
+            let modified = FileTime::from_last_modification_time(&metadata);
+            tree.insert(name, Thing::File { content, mode: mode(&metadata), modified });
+        }
+    }
+}
+
+#[cfg(unix)]
+fn mode(metadata: &fs::Metadata) -> u32 {
+    use std::os::unix::fs::PermissionsExt;
+    metadata.permissions().mode()
+}
+
+#[cfg(not(unix))]
+fn mode(metadata: &fs::Metadata) -> u32 {
+    u32::from(metadata.permissions().readonly())
+}
