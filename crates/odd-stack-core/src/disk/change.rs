@@ -17,7 +17,7 @@ use super::steps::Step;
 use crate::address::{Address, FoldedKey, RelPath};
 use crate::hash::ContentHash;
 use crate::ledger::catalogue::JournalMark;
-use crate::ledger::{Ledger, LedgerError, Lock, blob_path, end_intake, sweep};
+use crate::ledger::{Ledger, LedgerError, Lock, blob_path, sweep};
 use crate::observer::{Observer, Work};
 use crate::stack::{Arrangement, BaseFile, BaseKind, LayerId, RootId, Standing, Tally};
 
@@ -121,6 +121,14 @@ pub enum ChangeError {
         path: PathBuf,
         /// Why.
         source: io::Error,
+    },
+    /// All files are in place and the ledger could not be told so. The next command does it.
+    #[error(
+        "the game is changed as asked, but that could not be written down; make room and run any command to finish"
+    )]
+    NotWrittenDown {
+        /// Why.
+        source: Box<ChangeError>,
     },
     /// The user asked to stop.
     #[error("stopped as asked; nothing was changed")]
@@ -270,9 +278,9 @@ impl Prepared<'_> {
     /// Makes the change and gives the number of the new revision.
     ///
     /// # Errors
-    /// [`ChangeError`]. Except after [`ChangeError::Stuck`], and after an error of the ledger once
-    /// files have moved, the game is as it was; in both cases the next command finishes or takes
-    /// back, and running again is safe.
+    /// [`ChangeError`]. Except after [`ChangeError::Stuck`] and [`ChangeError::NotWrittenDown`] the
+    /// game is as it was; after these the next command finishes or takes back, and running again is
+    /// safe.
     pub fn apply(mut self, observer: &dyn Observer) -> Result<i64, ChangeError> {
         self.stage(observer)?;
         if observer.is_cancelled() {
@@ -293,7 +301,8 @@ impl Prepared<'_> {
         }
         let outcome = std::mem::take(&mut self.outcome);
         let sides = outcome.sides.clone();
-        let revision = finish(ledger, outcome)?;
+        let not_written = |source| ChangeError::NotWrittenDown { source: Box::new(source) };
+        let revision = finish(ledger, outcome).map_err(not_written)?;
         observer.begin(Work::Clearing, 0, 0);
         tidy_sides(ledger, &sides);
         observer.end();
@@ -388,17 +397,7 @@ fn finish(ledger: &Ledger, outcome: Outcome) -> Result<i64, ChangeError> {
     let catalogue = &ledger.catalogue;
     catalogue.begin()?;
     let written = write_outcome(ledger, outcome);
-    match written {
-        Ok(revision) => {
-            // Contents are listed now, so what is left of the intake is only its marker.
-            end_intake(ledger.folder(), &*ledger.seam)?;
-            Ok(revision)
-        }
-        Err(error) => {
-            catalogue.roll_back();
-            Err(error)
-        }
-    }
+    written.inspect_err(|_| catalogue.roll_back())
 }
 
 fn write_outcome(ledger: &Ledger, outcome: Outcome) -> Result<i64, ChangeError> {
@@ -420,6 +419,8 @@ fn write_outcome(ledger: &Ledger, outcome: Outcome) -> Result<i64, ChangeError> 
         serde_json::to_string(&outcome.arrangement).map_err(|error| catalogue.damaged_by(&error))?;
     let revision = catalogue.insert_revision(&outcome.made_at, &outcome.command, &arrangement)?;
     catalogue.clear_journal()?;
+    // What was taken in was listed with the mark.
+    catalogue.end_intake()?;
     ledger.seam.pass("done").map_err(LedgerError::io("write to", ledger.folder()))?;
     catalogue.commit()?;
     Ok(revision)

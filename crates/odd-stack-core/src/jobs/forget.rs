@@ -65,7 +65,7 @@ pub fn forget(
 fn remove_ledger(folder: &Path, seam: &dyn Seam) -> Result<(), LedgerError> {
     let catalogue = crate::ledger::CATALOGUE_FILE;
     let files = [catalogue.to_owned(), format!("{catalogue}-wal"), format!("{catalogue}-shm")];
-    for name in files.iter().map(String::as_str).chain(["taking-in", "lock-holder", "lock"]) {
+    for name in files.iter().map(String::as_str).chain(["lock-holder", "lock"]) {
         let path = folder.join(name);
         match seam.remove_file(&path) {
             Err(error) if !is_nothing_there(&error) => return Err(LedgerError::io("remove", &path)(error)),

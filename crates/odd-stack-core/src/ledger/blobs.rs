@@ -1,8 +1,8 @@
 //! Stored contents, each a file named by its BLAKE3 hash.
 //!
-//! A blob counts only when the catalogue lists it. While contents are taken in, the file
-//! `taking-in` lies in the ledger; if it is found later, the taking in was cut short, and every blob
-//! that the catalogue does not list is swept away.
+//! A blob counts only when the catalogue lists it. The catalogue also says that contents are being
+//! taken in; if it still says so later, that was cut short, and every blob that the catalogue does
+//! not list is swept away.
 
 use std::collections::HashSet;
 use std::fs;
@@ -13,11 +13,10 @@ use std::sync::atomic::{AtomicU64, Ordering};
 
 use super::LedgerError;
 use super::catalogue::Catalogue;
-use crate::disk::{Seam, is_nothing_there};
+use crate::disk::Seam;
 use crate::hash::{ContentHash, HashingReader};
 
 const FOLDER: &str = "blobs";
-const MARKER: &str = "taking-in";
 /// Contents up to this size are hashed in memory and written once, under their final name.
 const IN_MEMORY_BYTES: u64 = 2 << 20;
 
@@ -57,18 +56,19 @@ pub(crate) struct Intake<'a> {
 }
 
 impl<'a> Intake<'a> {
-    /// Begins to take in; leaves the marker until [`end_intake`] or a sweep. Unless it `stores`,
-    /// contents are only hashed and nothing is written.
+    /// Begins to take in, and says so in the catalogue until the change is done or a sweep. Unless it
+    /// `stores`, contents are only hashed and nothing is written.
     pub(crate) fn begin(ledger: &'a Path, seam: &'a dyn Seam, stores: bool) -> Result<Self, LedgerError> {
+        let listed = Catalogue::open(ledger)?;
         if stores {
-            let marker = ledger.join(MARKER);
-            seam.write_file(&marker, &mut io::empty()).map_err(LedgerError::io("write", &marker))?;
+            seam.pass("intake").map_err(LedgerError::io("write to", ledger))?;
+            listed.begin_intake()?;
         }
         Ok(Self {
             ledger,
             seam,
             stores,
-            listed: Mutex::new(Catalogue::open(ledger)?),
+            listed: Mutex::new(listed),
             taken: Mutex::default(),
             new: Mutex::default(),
             next_temporary: AtomicU64::new(0),
@@ -146,18 +146,9 @@ fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
 }
 
-/// Takes the marker away once all contents are listed or removed.
-pub(crate) fn end_intake(ledger: &Path, seam: &dyn Seam) -> Result<(), LedgerError> {
-    let marker = ledger.join(MARKER);
-    match seam.remove_file(&marker) {
-        Err(error) if !is_nothing_there(&error) => Err(LedgerError::io("remove", &marker)(error)),
-        _ => Ok(()),
-    }
-}
-
-/// Removes what a taking in that was cut short has left; does nothing without its marker.
+/// Removes what a taking in that was cut short has left; does nothing if there was none.
 pub(crate) fn sweep(ledger: &Path, catalogue: &Catalogue, seam: &dyn Seam) -> Result<(), LedgerError> {
-    if !ledger.join(MARKER).exists() {
+    if !catalogue.is_taking_in()? {
         return Ok(());
     }
     let blobs = ledger.join(FOLDER);
@@ -179,7 +170,7 @@ pub(crate) fn sweep(ledger: &Path, catalogue: &Catalogue, seam: &dyn Seam) -> Re
             }
         }
     }
-    end_intake(ledger, seam)
+    catalogue.end_intake()
 }
 
 fn list(folder: &Path) -> Result<Vec<fs::DirEntry>, LedgerError> {

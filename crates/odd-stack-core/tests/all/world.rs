@@ -37,7 +37,7 @@ pub struct World {
 impl World {
     /// A home and an empty game folder, not in care yet.
     pub fn empty() -> Self {
-        let folder = tempfile::tempdir().unwrap();
+        let folder = tempdir();
         fs::create_dir_all(folder.path().join("game")).unwrap();
         fs::create_dir_all(folder.path().join("docs")).unwrap();
         Self { folder }
@@ -112,6 +112,12 @@ impl World {
     pub fn check(&self, deep: bool) -> CheckReport {
         check(&self.ledger(), deep, &Silent).unwrap()
     }
+}
+
+/// A temporary folder, in memory where the system has a place for that: syncs cost nothing there.
+pub fn tempdir() -> TempDir {
+    let in_memory = Path::new("/dev/shm");
+    if in_memory.is_dir() { tempfile::tempdir_in(in_memory) } else { tempfile::tempdir() }.unwrap()
 }
 
 pub fn permit(ledger: &Ledger) -> Result<Permit, ChangeError> {

@@ -117,6 +117,10 @@ CREATE TABLE journal (
     begun_at TEXT NOT NULL,
     outcome TEXT NOT NULL
 );
+-- While a row is here, contents may lie in the ledger that `blob` does not list yet.
+CREATE TABLE intake (
+    only_row INTEGER PRIMARY KEY CHECK (only_row = 1)
+);
 CREATE TABLE step (
     number INTEGER PRIMARY KEY,
     kind INTEGER NOT NULL,
