@@ -1,1 +1,58 @@
-fn main() {}
+//! `oddstack`: the command line of Odd Stack. Parses, calls the core, renders.
+
+mod args;
+mod commands;
+mod demo;
+mod desk;
+mod errors;
+mod output;
+mod progress;
+mod show;
+
+use std::process::ExitCode;
+
+use clap::Parser;
+
+use args::{Cli, Command};
+use desk::Desk;
+use errors::Failure;
+
+fn main() -> ExitCode {
+    let cli = Cli::try_parse().unwrap_or_else(|error| error.exit());
+    let command = cli.command.name();
+    let mut desk = match Desk::new(cli.common, command) {
+        Ok(desk) => desk,
+        Err(failure) => return output::report_early(command, &failure),
+    };
+    let done = run(&mut desk, cli.command);
+    desk.close(done)
+}
+
+/// How a command ended when nothing failed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Ended {
+    /// All is done, or nothing wants attention.
+    Well,
+    /// It looked and found something that wants attention.
+    WantsAttention,
+}
+
+fn run(desk: &mut Desk, command: Command) -> Result<Ended, Failure> {
+    match command {
+        Command::Game(game) => commands::game::run(desk, game),
+        Command::Inspect(args) => commands::inspect::run(desk, &args),
+        Command::Add(args) => commands::add::run(desk, &args),
+        Command::Remove(args) => commands::remove::run(desk, &args),
+        Command::Lay(args) => commands::lay::run(desk, &args),
+        Command::Lift(args) => commands::lift::run(desk, &args),
+        Command::Move(args) => commands::reorder::run(desk, &args),
+        Command::Stack => commands::stack::run(desk),
+        Command::Show(args) => commands::show::run(desk, &args),
+        Command::Conflicts(args) => commands::conflicts::run(desk, &args),
+        Command::Trace(args) => commands::trace::run(desk, &args),
+        Command::Check(args) => commands::check::run(desk, &args),
+        Command::Demo(args) => commands::demo::run(desk, &args),
+        Command::Completions(args) => commands::completions::run(desk, &args),
+        Command::Man(args) => commands::man::run(desk, &args),
+    }
+}

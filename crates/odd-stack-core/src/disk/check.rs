@@ -32,6 +32,14 @@ pub enum CheckError {
         /// Why.
         source: io::Error,
     },
+    /// A root's folder is gone.
+    #[error("the folder {} of the root `{root}` is not there: was the game moved, or is its disk not plugged in?", folder.display())]
+    RootMissing {
+        /// The root's name.
+        root: String,
+        /// Where it should be.
+        folder: PathBuf,
+    },
     /// The user asked to stop.
     #[error("stopped as asked; nothing was changed")]
     Cancelled,
@@ -73,6 +81,9 @@ pub fn check(ledger: &Ledger, deep: bool, observer: &dyn Observer) -> Result<Che
     }
     let mut report = CheckReport::default();
     for root in &ledger.game().roots {
+        if !root.folder.is_dir() {
+            return Err(CheckError::RootMissing { root: root.name.to_string(), folder: root.folder.clone() });
+        }
         let base = ledger.catalogue.base_of(root.id)?;
         let mut columns = columns.remove(&root.id).unwrap_or_default();
         let places = places(ledger, root, &base, &mut columns, &order)?;

@@ -32,7 +32,7 @@ pub use report::{
     ChangeReport, CheckSummary, Count, DriftRow, EffectRow, KeptRow, MeetingRow, OverRow, RecoveredRow,
     change_report, check_report,
 };
-pub use select::{SelectError, select, select_all};
+pub use select::{SelectError, select, select_all, select_game};
 pub use set::{SetError, SetRequest, change_settings};
 pub use show::{EntryRow, ShowReport, show};
 pub use stack::{BaseRow, GameReport, LayerRow, RootRow, SpotRow, StackReport, game_report, stack};

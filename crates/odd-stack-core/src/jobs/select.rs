@@ -2,7 +2,7 @@
 
 use thiserror::Error;
 
-use crate::ledger::Layer;
+use crate::ledger::{Layer, Registered};
 
 /// Why no layer could be told.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
@@ -30,34 +30,60 @@ pub(super) fn plain(name: &str) -> String {
     name.chars().filter(|c| !matches!(c, '-' | '_' | ' ')).flat_map(char::to_lowercase).collect()
 }
 
+/// What a text means among names: one of them by its index, or several.
+enum Meant {
+    One(usize),
+    Several(Vec<usize>),
+}
+
+/// A whole name goes before a number, and that before a beginning.
+fn find(names: &[&str], numbers: &[u64], wanted: &str) -> Meant {
+    let looked_for = plain(wanted);
+    if let Some(whole) = names.iter().position(|name| plain(name) == looked_for) {
+        return Meant::One(whole);
+    }
+    let number = wanted.trim_start_matches('#').parse::<u64>();
+    if let Some(numbered) = number.ok().and_then(|number| numbers.iter().position(|other| *other == number)) {
+        return Meant::One(numbered);
+    }
+    let begins = |name: &str| !looked_for.is_empty() && plain(name).starts_with(&looked_for);
+    let beginning: Vec<usize> = (0..names.len()).filter(|index| begins(names[*index])).collect();
+    if let [only] = beginning[..] { Meant::One(only) } else { Meant::Several(beginning) }
+}
+
 /// The layer that `wanted` names: its whole name, its number in the stack, or a beginning that only
 /// one name has; names are compared without regard to case and `-`, `_` and space.
 ///
 /// # Errors
 /// [`SelectError`].
 pub fn select<'l>(layers: &'l [Layer], wanted: &str) -> Result<&'l Layer, SelectError> {
-    let looked_for = plain(wanted);
-    if let Some(whole) = layers.iter().find(|layer| plain(&layer.about.name) == looked_for) {
-        return Ok(whole);
+    let names: Vec<&str> = layers.iter().map(|layer| layer.about.name.as_str()).collect();
+    let numbers: Vec<u64> = layers.iter().map(|layer| layer.position).collect();
+    let owned = |chosen: &[usize]| chosen.iter().map(|index| names[*index].to_owned()).collect();
+    match find(&names, &numbers, wanted) {
+        Meant::One(index) => Ok(&layers[index]),
+        Meant::Several(none) if none.is_empty() => {
+            let layers = names.iter().map(|name| (*name).to_owned()).collect();
+            Err(SelectError::Unknown { wanted: wanted.to_owned(), layers })
+        }
+        Meant::Several(some) => {
+            Err(SelectError::Ambiguous { wanted: wanted.to_owned(), layers: owned(&some) })
+        }
     }
-    let number = wanted.trim_start_matches('#').parse::<u64>();
-    if let Some(numbered) =
-        number.ok().and_then(|number| layers.iter().find(|layer| layer.position == number))
-    {
-        return Ok(numbered);
-    }
-    let names = |layers: &[&Layer]| layers.iter().map(|layer| layer.about.name.clone()).collect::<Vec<_>>();
-    let beginning: Vec<&Layer> = layers
-        .iter()
-        .filter(|layer| !looked_for.is_empty() && plain(&layer.about.name).starts_with(&looked_for))
-        .collect();
-    match beginning.as_slice() {
-        [only] => Ok(only),
-        [] => Err(SelectError::Unknown {
-            wanted: wanted.to_owned(),
-            layers: names(&layers.iter().collect::<Vec<_>>()),
-        }),
-        several => Err(SelectError::Ambiguous { wanted: wanted.to_owned(), layers: names(several) }),
+}
+
+/// The game that `wanted` names, as with layers but without numbers.
+///
+/// # Errors
+/// The names that it can mean: all, when none begins like that.
+pub fn select_game<'g>(games: &'g [Registered], wanted: &str) -> Result<&'g Registered, Vec<String>> {
+    let names: Vec<&str> = games.iter().map(|game| game.name.as_str()).collect();
+    match find(&names, &[], wanted) {
+        Meant::One(index) => Ok(&games[index]),
+        Meant::Several(chosen) => {
+            let can_mean = |index: &usize| chosen.is_empty() || chosen.contains(index);
+            Err((0..names.len()).filter(can_mean).map(|index| names[index].to_owned()).collect())
+        }
     }
 }
 

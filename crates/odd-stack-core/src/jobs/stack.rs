@@ -36,7 +36,8 @@ pub struct LayerRow {
 }
 
 impl LayerRow {
-    pub(super) fn of(layer: &Layer) -> Self {
+    /// The row for a layer.
+    pub fn of(layer: &Layer) -> Self {
         Self {
             number: layer.position,
             name: layer.about.name.clone(),

@@ -1,0 +1,159 @@
+//! What can be written on the command line.
+
+use std::path::PathBuf;
+
+use clap::{Args, Parser, Subcommand, ValueEnum};
+
+use crate::commands::{
+    add, check, completions, conflicts, demo, game, inspect, lay, lift, man, remove, reorder, show, trace,
+};
+
+/// Install mods and patches as tracked layers, and always get back to the untouched game.
+#[derive(Debug, Parser)]
+#[command(name = "oddstack", version, max_term_width = 100, propagate_version = false)]
+#[command(
+    after_help = "Exit codes: 0 done · 1 failed, nothing changed · 2 wrong usage · 3 looked and found something \
+                        that wants attention · 4 a decision is needed first, nothing changed · 5 the ledger is damaged"
+)]
+pub struct Cli {
+    #[command(flatten)]
+    pub common: Common,
+    #[command(subcommand)]
+    pub command: Command,
+}
+
+/// Options of every command.
+#[derive(Debug, Clone, Args)]
+pub struct Common {
+    /// The game; needed only when there are several and none is in the current folder
+    #[arg(
+        short,
+        long,
+        global = true,
+        value_name = "NAME",
+        env = "ODDSTACK_GAME",
+        help_heading = "Common options"
+    )]
+    pub game: Option<String>,
+    /// Where the list of games and their ledgers are kept
+    #[arg(long, global = true, value_name = "DIR", env = "ODDSTACK_HOME", help_heading = "Common options")]
+    pub home: Option<PathBuf>,
+    /// Print one JSON object instead of text
+    #[arg(long, global = true, help_heading = "Common options")]
+    pub json: bool,
+    /// Do not ask before changing
+    #[arg(short, long, global = true, help_heading = "Common options")]
+    pub yes: bool,
+    /// Say less: no hints, no progress
+    #[arg(short, long, global = true, conflicts_with = "verbose", help_heading = "Common options")]
+    pub quiet: bool,
+    /// Say more: every address
+    #[arg(short, long, global = true, help_heading = "Common options")]
+    pub verbose: bool,
+    /// When to use colours; NO_COLOR turns them off too
+    #[arg(long, global = true, value_name = "WHEN", default_value = "auto", help_heading = "Common options")]
+    pub color: ColorWhen,
+}
+
+/// When to use colours.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum ColorWhen {
+    /// On a terminal.
+    Auto,
+    /// Always.
+    Always,
+    /// Never.
+    Never,
+}
+
+/// Options of every command that changes the game or the stack.
+#[derive(Debug, Clone, Args)]
+pub struct ChangeArgs {
+    /// Only say what would be done
+    #[arg(short = 'n', long)]
+    pub dry_run: bool,
+    /// Save files in the way that you or the game changed, then go on
+    #[arg(long, conflicts_with = "discard_edits")]
+    pub keep_edits: bool,
+    /// Let go of files in the way that you or the game changed
+    #[arg(long)]
+    pub discard_edits: bool,
+}
+
+/// Options that say where a package's files go.
+#[derive(Debug, Clone, Default, Args)]
+pub struct PlaceArgs {
+    /// Put FROM (a path in the package, `.` = all) at the address TO; a file onto a file is a rename
+    #[arg(long, value_name = "FROM=TO")]
+    pub place: Vec<String>,
+    /// Take only files that meet the pattern
+    #[arg(long, value_name = "GLOB")]
+    pub only: Vec<String>,
+    /// Leave out files that meet the pattern
+    #[arg(long, value_name = "GLOB")]
+    pub skip: Vec<String>,
+    /// Leave out links that lead out of the package
+    #[arg(long)]
+    pub skip_links: bool,
+    /// How big a package may be: bytes=256G, files=1000000 or ratio=400
+    #[arg(long, value_name = "KIND=VALUE")]
+    pub limit: Vec<String>,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum Command {
+    /// Take games into care, list them, change their settings, let them go
+    #[command(subcommand)]
+    Game(game::GameCommand),
+    /// Look into a package: what is inside, where it would go, what it would cover
+    Inspect(inspect::InspectArgs),
+    /// Make a layer of a package and lay it on top
+    Add(add::AddArgs),
+    /// Take layers out of the stack
+    Remove(remove::RemoveArgs),
+    /// Put layers on the game
+    Lay(lay::LayArgs),
+    /// Take layers off the game and keep them in the stack
+    Lift(lift::LiftArgs),
+    /// Change the order of the stack
+    Move(reorder::MoveArgs),
+    /// Show the layers from the top to the game itself
+    Stack,
+    /// Show one layer: source, files, what it covers, what covers it
+    Show(show::ShowArgs),
+    /// Show where layers want different things, and who wins
+    Conflicts(conflicts::ConflictsArgs),
+    /// Show everything at one address, from the top to the game's own file
+    Trace(trace::TraceArgs),
+    /// Compare the files on disk with the stack
+    Check(check::CheckArgs),
+    /// Build a demo game with packages and walk through the main job
+    Demo(demo::DemoArgs),
+    /// Print a script that completes commands in a shell
+    Completions(completions::CompletionsArgs),
+    /// Write manual pages into a folder
+    Man(man::ManArgs),
+}
+
+impl Command {
+    /// The command's name, as JSON output and the lock tell it.
+    pub fn name(&self) -> &'static str {
+        match self {
+            Self::Game(game) => game.name(),
+            Self::Inspect(_) => "inspect",
+            Self::Add(_) => "add",
+            Self::Remove(_) => "remove",
+            Self::Lay(_) => "lay",
+            Self::Lift(_) => "lift",
+            Self::Move(_) => "move",
+            Self::Stack => "stack",
+            Self::Show(_) => "show",
+            Self::Conflicts(_) => "conflicts",
+            Self::Trace(_) => "trace",
+            Self::Check(_) => "check",
+            Self::Demo(_) => "demo",
+            Self::Completions(_) => "completions",
+            Self::Man(_) => "man",
+        }
+    }
+}

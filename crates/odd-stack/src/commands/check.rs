@@ -1,0 +1,86 @@
+//! `oddstack check`
+
+use clap::Args;
+use odd_stack_core::disk::check;
+use odd_stack_core::jobs::{CheckSummary, check_report};
+
+use crate::Ended;
+use crate::desk::{Desk, to_json};
+use crate::errors::Failure;
+use crate::show::style::{BOLD, DIM, GOOD, WARN, paint};
+use crate::show::table::{Look, cell, table};
+use crate::show::units::{files, size};
+
+#[derive(Debug, Args)]
+pub struct CheckArgs {
+    /// Compare contents, not only sizes and times
+    #[arg(long)]
+    pub deep: bool,
+}
+
+/// Drifted files that are listed before the rest is folded.
+const MOST_FILES: usize = 40;
+
+pub fn run(desk: &mut Desk, args: &CheckArgs) -> Result<Ended, Failure> {
+    let ledger = desk.open()?;
+    let found = check(&ledger, args.deep, &desk.progress)?;
+    let report = check_report(&ledger, &found, args.deep)?;
+    let most = if desk.out.verbose { usize::MAX } else { MOST_FILES };
+    let text = text(&report, most);
+    desk.out.result(Some(&ledger.game().name), to_json(&report), &text);
+    if report.drifted.is_empty() {
+        return Ok(Ended::Well);
+    }
+    if report.drifted.iter().any(|row| matches!(row.kind.as_str(), "edited" | "missing")) {
+        desk.out.hint(
+            "To get a layer's files back: `oddstack lift LAYER`, with --keep-edits or --discard-edits, and\n\
+             `oddstack lay LAYER` again.",
+        );
+    }
+    Ok(Ended::WantsAttention)
+}
+
+fn text(report: &CheckSummary, most: usize) -> String {
+    let how = match report.deep {
+        false => "compared by size and time; --deep compares contents".to_owned(),
+        true => {
+            let by_time = report.as_laid_files.saturating_sub(report.compared.files);
+            let rest = match by_time {
+                0 => String::new(),
+                count => format!("; {} of the game itself, never covered, by size and time", files(count)),
+            };
+            format!(
+                "{} compared by content, {}{rest}",
+                files(report.compared.files),
+                size(report.compared.bytes)
+            )
+        }
+    };
+    let fine = format!("{} as laid", files(report.as_laid_files));
+    let mut text = format!("{}  {}\n", paint(GOOD, &fine), paint(DIM, &format!("({how})")));
+    if report.drifted.is_empty() {
+        text.push_str(&format!("{}\n", paint(BOLD, "Nothing drifted: the game is what the stack says.")));
+        return text;
+    }
+    let count = files(report.drifted.len() as u64);
+    text.push_str(&format!("{}\n", paint(WARN, &format!("{count} drifted:"))));
+    let rows = report.drifted.iter().take(most).map(|row| {
+        let kind = match row.kind.as_str() {
+            "base_changed" => "base changed",
+            "base_missing" => "base missing",
+            kind => kind,
+        };
+        let whose = match (row.kind.as_str(), &row.layer) {
+            ("unknown", Some(layer)) => format!("in a folder of {layer}"),
+            (_, Some(layer)) => format!("of {layer}"),
+            (_, None) => String::new(),
+        };
+        vec![cell(kind, Look::Warn), cell(row.address.clone(), Look::Plain), cell(whose, Look::Dim)]
+    });
+    text.push_str(&table(&[], rows.collect()));
+    if report.drifted.len() > most {
+        let more = report.drifted.len() - most;
+        text.push_str(&paint(DIM, &format!("  … and {more} more (-v lists all)\n")));
+    }
+    text
+}

@@ -1,0 +1,374 @@
+//! `oddstack game …`
+
+use std::path::PathBuf;
+
+use clap::{Args, Subcommand};
+use odd_stack_core::jobs::{
+    CareRequest, ChangeReport, Forgotten, GameReport, Reorder, SetRequest, change_settings, forget,
+    game_report, prepare_reorder, take_into_care,
+};
+use schemars::JsonSchema;
+use serde::Serialize;
+
+use super::standing::MOST_EFFECTS;
+use crate::Ended;
+use crate::args::ChangeArgs;
+use crate::desk::{Desk, absolute, change_options, to_json};
+use crate::errors::{Exit, Failure};
+use crate::show::change::{edits, effects, summary};
+use crate::show::style::{BOLD, DIM, WARN, paint};
+use crate::show::table::{Look, cell, table};
+use crate::show::units::{files, layers, size};
+
+#[derive(Debug, Subcommand)]
+pub enum GameCommand {
+    /// Take a game into care: look through its folders
+    Add(AddGameArgs),
+    /// List the games in care
+    List,
+    /// Show one game: folders, short names, program, version
+    Show(OneGameArgs),
+    /// Change what is known of a game
+    Set(SetGameArgs),
+    /// Let a game go: its layers are lifted first
+    Forget(ForgetGameArgs),
+}
+
+impl GameCommand {
+    pub fn name(&self) -> &'static str {
+        match self {
+            Self::Add(_) => "game add",
+            Self::List => "game list",
+            Self::Show(_) => "game show",
+            Self::Set(_) => "game set",
+            Self::Forget(_) => "game forget",
+        }
+    }
+}
+
+#[derive(Debug, Args)]
+pub struct AddGameArgs {
+    /// Your name for the game
+    #[arg(value_name = "NAME")]
+    pub name: String,
+    /// The folder it is installed in
+    #[arg(value_name = "FOLDER")]
+    pub folder: PathBuf,
+    /// A further folder of the game, such as docs=/home/me/Documents/Quillhaven
+    #[arg(long, value_name = "ID=DIR")]
+    pub root: Vec<String>,
+    /// A short name for a folder, such as bin=engine/bin
+    #[arg(long, value_name = "ID=ADDRESS")]
+    pub spot: Vec<String>,
+    /// The main program, when the one that is found is wrong
+    #[arg(long, value_name = "PATH")]
+    pub exe: Option<String>,
+    #[command(flatten)]
+    pub version: VersionArgs,
+    /// Where to keep what Odd Stack knows and stores of this game
+    #[arg(long, value_name = "DIR")]
+    pub ledger: Option<PathBuf>,
+    /// Spellings that differ in case are different files
+    #[arg(long)]
+    pub exact_case: bool,
+    /// Only say what would be done
+    #[arg(short = 'n', long)]
+    pub dry_run: bool,
+}
+
+#[derive(Debug, Args)]
+#[group(multiple = false)]
+pub struct VersionArgs {
+    /// The game's version
+    #[arg(long, value_name = "V")]
+    pub game_version: Option<String>,
+    /// A file of the game that tells its version
+    #[arg(long, value_name = "PATH")]
+    pub version_from: Option<String>,
+}
+
+#[derive(Debug, Args)]
+pub struct OneGameArgs {
+    /// The game; else as with --game
+    #[arg(value_name = "NAME")]
+    pub name: Option<String>,
+}
+
+#[derive(Debug, Args)]
+pub struct SetGameArgs {
+    /// The game; else as with --game
+    #[arg(value_name = "NAME")]
+    pub game_name: Option<String>,
+    /// Another name for it
+    #[arg(long, value_name = "NEW")]
+    pub name: Option<String>,
+    /// A further folder, or where a known one lies now
+    #[arg(long, value_name = "ID=DIR")]
+    pub root: Vec<String>,
+    /// Give up a further folder
+    #[arg(long, value_name = "ID")]
+    pub drop_root: Vec<String>,
+    /// A short name for a folder
+    #[arg(long, value_name = "ID=ADDRESS")]
+    pub spot: Vec<String>,
+    /// Give up a short name
+    #[arg(long, value_name = "ID")]
+    pub drop_spot: Vec<String>,
+    /// The main program
+    #[arg(long, value_name = "PATH")]
+    pub exe: Option<String>,
+    #[command(flatten)]
+    pub version: VersionArgs,
+    /// Only say what would be done
+    #[arg(short = 'n', long)]
+    pub dry_run: bool,
+}
+
+#[derive(Debug, Args)]
+pub struct ForgetGameArgs {
+    /// The game
+    #[arg(value_name = "NAME")]
+    pub name: String,
+    /// Leave all layers on the game; its ledger stays, and `game add --ledger` takes it up again
+    #[arg(long)]
+    pub leave_layers: bool,
+    #[command(flatten)]
+    pub change: ChangeArgs,
+}
+
+/// What JSON tells of `game list`.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct GameList {
+    /// All games whose ledger can be opened.
+    pub games: Vec<GameReport>,
+}
+
+/// What JSON tells of `game forget`.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct ForgetReport {
+    /// What lifting the layers changed on disk; none when there was nothing to lift.
+    pub change: Option<ChangeReport>,
+    /// What is left of the ledger; none after a dry run.
+    pub forgotten: Option<Forgotten>,
+}
+
+pub fn run(desk: &mut Desk, command: GameCommand) -> Result<Ended, Failure> {
+    match command {
+        GameCommand::Add(args) => add(desk, &args),
+        GameCommand::List => list(desk),
+        GameCommand::Show(args) => show(desk, &args),
+        GameCommand::Set(args) => set(desk, &args),
+        GameCommand::Forget(args) => forget_game(desk, &args),
+    }
+}
+
+fn pair(text: &str, what: &str) -> Result<(String, String), Failure> {
+    match text.split_once('=') {
+        Some((name, value)) if !name.is_empty() && !value.is_empty() => {
+            Ok((name.to_owned(), value.to_owned()))
+        }
+        _ => Err(Failure::new(Exit::Usage, "bad_pair", format!("`{text}` is not {what}"))),
+    }
+}
+
+fn roots(given: &[String]) -> Result<Vec<(String, PathBuf)>, Failure> {
+    let parse = |text: &String| pair(text, "ID=DIR").map(|(name, folder)| (name, PathBuf::from(folder)));
+    given.iter().map(parse).collect()
+}
+
+fn spots(given: &[String]) -> Result<Vec<(String, String)>, Failure> {
+    given.iter().map(|text| pair(text, "ID=ADDRESS")).collect()
+}
+
+fn add(desk: &mut Desk, args: &AddGameArgs) -> Result<Ended, Failure> {
+    let request = CareRequest {
+        name: args.name.clone(),
+        folder: args.folder.clone(),
+        roots: roots(&args.root)?,
+        spots: spots(&args.spot)?,
+        program: args.exe.clone(),
+        version: args.version.game_version.clone(),
+        version_from: args.version.version_from.clone(),
+        ledger: args.ledger.as_deref().map(absolute).transpose()?,
+        exact_case: args.exact_case,
+    };
+    let (now, seam) = (desk.now(), desk.seam());
+    let report = take_into_care(&desk.home, &request, &now, args.dry_run, seam, &desk.progress)?;
+    let game = &report.game;
+    let head = match (report.dry_run, report.taken_up_again) {
+        (true, _) => format!("Dry run: {} would be taken into care", game.name),
+        (false, true) => {
+            format!("{} is in care again, with {}", game.name, layers(game.laid_layers + game.lifted_layers))
+        }
+        (false, false) => format!("{} is in care", game.name),
+    };
+    let seen = format!("{}, {}", files(game.seen.files), size(game.seen.bytes));
+    let text = format!("{}: {seen}\n{}", paint(BOLD, &head), about(game));
+    desk.out.result(Some(&game.name), to_json(&report), &text);
+    if game.program.is_none() {
+        desk.out.hint(
+            "No main program was found among these files; name it with `oddstack game set --exe PATH`.",
+        );
+    }
+    if game.version.is_none() {
+        desk.out.hint("The game's version is not known; state it with `oddstack game set --game-version V`.");
+    }
+    Ok(Ended::Well)
+}
+
+fn about(game: &GameReport) -> String {
+    let mut text = String::new();
+    let mut say = |what: &str, value: &str| {
+        text.push_str(&format!("  {} {value}\n", paint(DIM, &format!("{what:<10}"))))
+    };
+    for root in &game.roots {
+        let missing = if root.is_there { String::new() } else { paint(WARN, "  (not there)") };
+        say(&root.name, &format!("{}{missing}", root.folder));
+    }
+    for spot in &game.spots {
+        say(&spot.name, &format!("{}: is {}", spot.name, spot.address));
+    }
+    say("program", game.program.as_deref().unwrap_or("not known"));
+    let version = match (&game.version, &game.version_read_from) {
+        (Some(version), Some(from)) => format!("{version}, read from {from}"),
+        (Some(version), None) => version.clone(),
+        (None, _) => "not known".to_owned(),
+    };
+    say("version", &version);
+    if game.exact_case {
+        say("spelling", "upper and lower case are told apart");
+    }
+    say("ledger", &game.ledger);
+    text
+}
+
+fn list(desk: &mut Desk) -> Result<Ended, Failure> {
+    let mut games = Vec::new();
+    for listed in desk.home.games()? {
+        match desk.open_game(&listed).and_then(|ledger| Ok(game_report(&ledger)?)) {
+            Ok(report) => games.push(report),
+            Err(failure) => desk.out.warn(format!("{}: {}", listed.name, failure.message)),
+        }
+    }
+    let header =
+        [("game", Look::Plain), ("version", Look::Plain), ("layers", Look::Plain), ("folder", Look::Plain)];
+    let rows = games.iter().map(|game| {
+        let lifted =
+            if game.lifted_layers > 0 { format!(", {} lifted", game.lifted_layers) } else { String::new() };
+        vec![
+            cell(game.name.clone(), Look::Name),
+            cell(game.version.clone().unwrap_or_default(), Look::Plain),
+            cell(format!("{} laid{lifted}", game.laid_layers), Look::Plain),
+            cell(game.roots[0].folder.clone(), if game.roots[0].is_there { Look::Plain } else { Look::Warn }),
+        ]
+    });
+    let text = if games.is_empty() { String::new() } else { table(&header, rows.collect()) };
+    let is_empty = games.is_empty();
+    desk.out.result(None, to_json(&GameList { games }), &text);
+    if is_empty {
+        desk.out.hint("No game is in care yet: `oddstack game add NAME FOLDER`.");
+    }
+    Ok(Ended::Well)
+}
+
+fn show(desk: &mut Desk, args: &OneGameArgs) -> Result<Ended, Failure> {
+    let listed = desk.choose_game(args.name.as_deref())?;
+    let ledger = desk.open_game(&listed)?;
+    let game = game_report(&ledger)?;
+    let lifted =
+        if game.lifted_layers > 0 { format!(", {} lifted", game.lifted_layers) } else { String::new() };
+    let text = format!(
+        "{}: {} laid{lifted}; {} of its own when taken into care on {}\n{}",
+        paint(BOLD, &game.name),
+        layers(game.laid_layers),
+        files(game.seen.files),
+        game.added_at,
+        about(&game)
+    );
+    desk.out.result(Some(&game.name), to_json(&game), &text);
+    Ok(Ended::Well)
+}
+
+fn set(desk: &mut Desk, args: &SetGameArgs) -> Result<Ended, Failure> {
+    let request = SetRequest {
+        name: args.name.clone(),
+        roots: roots(&args.root)?,
+        drop_roots: args.drop_root.clone(),
+        spots: spots(&args.spot)?,
+        drop_spots: args.drop_spot.clone(),
+        program: args.exe.clone(),
+        version: args.version.game_version.clone(),
+        version_from: args.version.version_from.clone(),
+    };
+    if request == SetRequest::default() {
+        return Err(Failure::new(
+            Exit::Usage,
+            "nothing_to_set",
+            "say what to set; `oddstack game set --help` lists it",
+        ));
+    }
+    let listed = desk.choose_game(args.game_name.as_deref())?;
+    let mut ledger = desk.open_game(&listed)?;
+    let permit = desk.permit(&ledger)?;
+    let game = change_settings(
+        &desk.home,
+        &mut ledger,
+        permit,
+        &listed.name,
+        &request,
+        args.dry_run,
+        &desk.progress,
+    )?;
+    let head = if args.dry_run { "Dry run: it would be" } else { "Set" };
+    let text = format!("{}: {}\n{}", paint(BOLD, head), game.name, about(&game));
+    desk.out.result(Some(&game.name), to_json(&game), &text);
+    Ok(Ended::Well)
+}
+
+fn forget_game(desk: &mut Desk, args: &ForgetGameArgs) -> Result<Ended, Failure> {
+    let listed = desk.choose_game(Some(&args.name))?;
+    let ledger = desk.open_game(&listed)?;
+    let laid: Vec<_> = ledger.layers()?.iter().filter(|layer| layer.laid).map(|layer| layer.id).collect();
+    let mut change = None;
+    if !args.leave_layers && !laid.is_empty() {
+        let permit = desk.permit(&ledger)?;
+        let (options, now) = (change_options(&args.change), desk.now());
+        let command = format!("game forget {}", listed.name);
+        let lift = Reorder::Lift(laid);
+        if let Some(prepared) =
+            prepare_reorder(&ledger, permit, &lift, &command, &now, options, &desk.progress)?
+        {
+            let most = if desk.out.verbose || args.change.dry_run { usize::MAX } else { MOST_EFFECTS };
+            let report = desk.carry_out(&ledger, prepared, &args.change, |out, report| {
+                out.text(&format!(
+                    "lifting all layers: {}\n{}{}",
+                    summary(report),
+                    effects(report, most),
+                    edits(report)
+                ));
+            })?;
+            change = Some(report);
+        }
+    }
+    if args.change.dry_run {
+        let report = ForgetReport { change, forgotten: None };
+        let text = format!("{}\n", paint(BOLD, "Dry run: nothing was changed."));
+        desk.out.result(Some(&listed.name), to_json(&report), &text);
+        return Ok(Ended::Well);
+    }
+    let permit = desk.permit(&ledger)?;
+    let forgotten = forget(&desk.home, ledger, permit, &listed.name)?;
+    let mut text = format!("{}\n", paint(BOLD, &format!("{} is no longer in care.", forgotten.name)));
+    if let Some(folder) = &forgotten.ledger_left {
+        text.push_str(&format!(
+            "  Its layers are still on the game. The ledger with the files they cover stays at\n  {folder};\n  \
+             `oddstack game add NAME FOLDER --ledger \"{folder}\"` takes it up again.\n"
+        ));
+    }
+    for folder in &forgotten.kept_left {
+        text.push_str(&format!("  Files of yours that were saved from being overwritten stay in {folder}\n"));
+    }
+    let name = forgotten.name.clone();
+    desk.out.result(Some(&name), to_json(&ForgetReport { change, forgotten: Some(forgotten) }), &text);
+    Ok(Ended::Well)
+}

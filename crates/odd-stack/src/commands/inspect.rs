@@ -1,0 +1,118 @@
+//! `oddstack inspect`
+
+use std::path::PathBuf;
+
+use clap::Args;
+use odd_stack_core::jobs::{InspectReport, MemberRow, inspect};
+
+use crate::Ended;
+use crate::args::PlaceArgs;
+use crate::desk::{Desk, absolute, to_json};
+use crate::errors::Failure;
+use crate::show::change::meeting;
+use crate::show::style::{BOLD, DIM, WARN, paint};
+use crate::show::tree::{Leaf, tree};
+use crate::show::units::{files, size};
+
+#[derive(Debug, Args)]
+pub struct InspectArgs {
+    /// A folder or a zip archive
+    #[arg(value_name = "PACKAGE")]
+    pub package: PathBuf,
+    #[command(flatten)]
+    pub place: PlaceArgs,
+}
+
+pub fn run(desk: &mut Desk, args: &InspectArgs) -> Result<Ended, Failure> {
+    let (rules, limits) = (args.place.rules()?, args.place.limits()?);
+    // Without any game a package can be looked into all the same.
+    let ledger = match desk.choose_game(None) {
+        Ok(game) => Some(desk.open_game(&game)?),
+        Err(failure) if failure.code == "no_games" || failure.code == "which_game" => None,
+        Err(failure) => return Err(failure),
+    };
+    let package = absolute(&args.package)?;
+    let report = inspect(&package, &rules, &limits, ledger.as_ref(), &desk.progress)?;
+    let game = ledger.as_ref().map(|ledger| ledger.game().name.clone());
+    let text = text(&report, game.as_deref(), desk.out.verbose);
+    desk.out.result(game.as_deref(), to_json(&report), &text);
+    if game.is_none() {
+        desk.out.hint("No game was chosen (--game NAME), so nothing is said of where the files would go.");
+    }
+    Ok(Ended::Well)
+}
+
+fn text(report: &InspectReport, game: Option<&str>, verbose: bool) -> String {
+    let version = report.version.as_ref().map(|version| format!(" {version}")).unwrap_or_default();
+    let total = format!(
+        "{} {}, {}, {}",
+        report.kind,
+        report.package,
+        files(report.total.files),
+        size(report.total.bytes)
+    );
+    let mut text = format!("{}  {}\n", paint(BOLD, &format!("{}{version}", report.name)), paint(DIM, &total));
+    let said: Vec<Leaf<'_>> = report
+        .members
+        .iter()
+        .map(|member| Leaf { path: &member.path, size_bytes: member.size_bytes, said: said_of(member) })
+        .collect();
+    text.push_str(&tree(&said, verbose));
+    if let Some(game) = game {
+        text.push_str(&format!(
+            "\n{}\n",
+            paint(BOLD, &format!("On top of {game}'s stack it would go like this:"))
+        ));
+    }
+    for finding in &report.findings {
+        text.push_str(&format!("  {finding}\n"));
+    }
+    if let Some(met) = &report.meeting {
+        text.push_str(&format!("  {}\n", meeting(met)));
+    }
+    if let Some(reason) = &report.unplaceable {
+        text.push_str(&format!("  {}\n", paint(WARN, &format!("nothing would be placed: {reason}"))));
+    }
+    let left_out = report.members.iter().filter(|member| member.left_out.is_some()).count();
+    if left_out > 0 {
+        text.push_str(&format!("  {} left out\n", files(left_out as u64)));
+    }
+    let code: Vec<&str> =
+        report.members.iter().filter(|member| member.runs_code).map(|member| member.path.as_str()).collect();
+    if !code.is_empty() {
+        text.push_str(&paint(WARN, &format!("  runs code: {}\n", code.join(", "))));
+    }
+    for link in &report.links_out {
+        let line = format!(
+            "  link out of the package: {} -> {} (add it with --skip-links)\n",
+            link.path, link.target
+        );
+        text.push_str(&paint(WARN, &line));
+    }
+    text
+}
+
+/// Where a member goes and over what, in a few words.
+fn said_of(member: &MemberRow) -> String {
+    let mut parts = Vec::new();
+    for target in &member.targets {
+        let over = match (target.covers.as_deref(), target.identical) {
+            (None, _) => "new".to_owned(),
+            (Some("base"), true) => "identical to the game's own".to_owned(),
+            (Some("base"), false) => "over the game's own".to_owned(),
+            (Some(layer), true) => format!("identical to {layer}'s"),
+            (Some(layer), false) => format!("over {layer}"),
+        };
+        parts.push(format!("-> {}  {over}", target.address));
+    }
+    match member.left_out.as_deref() {
+        Some("skipped") => parts.push("left out by --skip".to_owned()),
+        Some("not_among_only") => parts.push("left out: not among --only".to_owned()),
+        Some(_) => parts.push("left out: no --place reaches it".to_owned()),
+        None => {}
+    }
+    if let Some(copied) = &member.copy_of {
+        parts.push(format!("a link, copied from {copied}"));
+    }
+    parts.join("; ")
+}

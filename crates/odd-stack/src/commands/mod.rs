@@ -1,0 +1,19 @@
+//! One file a command: its arguments, and the way from them to the core and back.
+
+pub mod add;
+pub mod check;
+pub mod completions;
+pub mod conflicts;
+pub mod demo;
+pub mod game;
+pub mod inspect;
+pub mod lay;
+pub mod lift;
+pub mod man;
+pub mod placing;
+pub mod remove;
+pub mod reorder;
+pub mod show;
+pub mod stack;
+pub mod standing;
+pub mod trace;

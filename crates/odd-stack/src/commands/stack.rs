@@ -1,0 +1,73 @@
+//! `oddstack stack`
+
+use odd_stack_core::jobs::{LayerRow, StackReport, stack};
+
+use crate::Ended;
+use crate::desk::{Desk, to_json};
+use crate::errors::Failure;
+use crate::show::style::{BOLD, DIM, paint};
+use crate::show::table::{Look, cell, table};
+use crate::show::units::{layers, number, size};
+
+pub fn run(desk: &mut Desk) -> Result<Ended, Failure> {
+    let ledger = desk.open()?;
+    let report = stack(&ledger)?;
+    let text = text(&report);
+    desk.out.result(Some(&report.base.name), to_json(&report), &text);
+    if report.layers.is_empty() {
+        desk.out.hint("No layers yet: `oddstack add PACKAGE` makes one of a folder or a zip.");
+    } else if report.layers.iter().any(|layer| layer.contested_files > 0) {
+        desk.out.hint("The upper layer wins. `oddstack conflicts` shows where layers disagree.");
+    }
+    Ok(Ended::Well)
+}
+
+fn text(report: &StackReport) -> String {
+    let lifted = report.layers.iter().filter(|layer| !layer.laid).count() as u64;
+    let version = report.base.version.as_ref().map(|version| format!(" {version}")).unwrap_or_default();
+    let mut head =
+        format!("{}{version}: {}", paint(BOLD, &report.base.name), layers(report.layers.len() as u64));
+    if lifted > 0 {
+        head.push_str(&format!(", {} of them lifted", number(lifted)));
+    }
+    let header = [
+        ("#", Look::Right),
+        ("layer", Look::Plain),
+        ("version", Look::Plain),
+        ("state", Look::Plain),
+        ("files", Look::Right),
+        ("size", Look::Right),
+        ("wins", Look::Right),
+        ("contested", Look::Right),
+    ];
+    let mut rows: Vec<_> = report.layers.iter().map(row).collect();
+    rows.push(vec![
+        cell("", Look::Right),
+        cell("the game itself", Look::Dim),
+        cell(report.base.version.clone().unwrap_or_default(), Look::Dim),
+        cell("base", Look::Dim),
+        cell(number(report.base.seen.files), Look::Right),
+        cell(size(report.base.seen.bytes), Look::Right),
+    ]);
+    format!("{head}  {}\n{}", paint(DIM, &format!("(revision {})", report.revision)), table(&header, rows))
+}
+
+fn row(layer: &LayerRow) -> Vec<comfy_table::Cell> {
+    let state = match (layer.laid, layer.has_no_effect) {
+        (false, _) => cell("lifted", Look::Dim),
+        (true, true) => cell("laid, no effect", Look::Warn),
+        (true, false) => cell("laid", Look::Good),
+    };
+    let contested = if layer.contested_files > 0 { Look::Warn } else { Look::Plain };
+    vec![
+        cell(layer.number.to_string(), Look::Right),
+        cell(layer.name.clone(), Look::Name),
+        cell(layer.version.clone().unwrap_or_default(), Look::Plain),
+        state,
+        cell(number(layer.files), Look::Right),
+        cell(size(layer.bytes), Look::Right),
+        cell(if layer.laid { number(layer.wins_files) } else { String::new() }, Look::Right),
+        cell(if layer.laid { number(layer.contested_files) } else { String::new() }, contested)
+            .set_alignment(comfy_table::CellAlignment::Right),
+    ]
+}

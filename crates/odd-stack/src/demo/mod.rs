@@ -1,0 +1,123 @@
+//! The demo: an invented game, invented packages, and the main job walked through with the real
+//! program.
+
+mod build;
+mod steps;
+
+use std::io;
+use std::path::{Path, PathBuf};
+use std::process::Command;
+
+use serde_json::json;
+
+use crate::Ended;
+use crate::desk::{Desk, absolute};
+use crate::errors::{Exit, Failure};
+use crate::show::style::{BOLD, DIM, GOOD, WARN, paint};
+use steps::{Act, STEPS};
+
+fn failed(what: &str, error: &dyn std::fmt::Display) -> Failure {
+    Failure::new(Exit::Failed, "demo_failed", format!("the demo can't {what}: {error}"))
+}
+
+/// Builds the demo in `folder`, or in a new temporary one, and walks through it.
+pub fn run(desk: &mut Desk, folder: Option<&Path>) -> Result<Ended, Failure> {
+    let folder = match folder {
+        Some(folder) => fresh(absolute(folder)?)?,
+        None => {
+            let made = tempfile::Builder::new().prefix("oddstack-demo-").tempdir();
+            made.map_err(|error| failed("make a temporary folder", &error))?.keep()
+        }
+    };
+    build::build(&folder).map_err(|error| failed(&format!("be built in {}", folder.display()), &error))?;
+    desk.out.text(&format!(
+        "{}\n{}\n",
+        paint(BOLD, "Quillhaven 1.7, a game that is not, and packages for it"),
+        paint(DIM, &format!("built in {}", folder.display()))
+    ));
+    let mut told = Vec::new();
+    for (index, step) in STEPS.iter().enumerate() {
+        desk.out.text(&format!("\n{}\n", paint(GOOD, &format!("{}. {}", index + 1, step.says))));
+        for act in step.acts {
+            told.push(do_act(desk, &folder, act)?);
+        }
+    }
+    let text = farewell(&folder);
+    desk.out.result(Some("Quillhaven"), json!({ "folder": folder, "commands": told }), &text);
+    Ok(Ended::Well)
+}
+
+/// A folder that is new or empty.
+fn fresh(folder: PathBuf) -> Result<PathBuf, Failure> {
+    let first = match std::fs::read_dir(&folder) {
+        Ok(mut entries) => entries.next(),
+        Err(error) if error.kind() == io::ErrorKind::NotFound => None,
+        Err(error) => return Err(failed(&format!("use {}", folder.display()), &error)),
+    };
+    if first.is_some() {
+        let message = format!("{} is not empty; give a new or empty folder for the demo", folder.display());
+        return Err(Failure::new(Exit::Failed, "not_empty", message));
+    }
+    Ok(folder)
+}
+
+fn do_act(desk: &mut Desk, folder: &Path, act: &Act) -> Result<serde_json::Value, Failure> {
+    match act {
+        Act::Edit { path, from, to } => {
+            let place = folder.join(path);
+            let edit = || -> io::Result<()> {
+                let text = std::fs::read_to_string(&place)?;
+                std::fs::write(&place, text.replace(from, to))
+            };
+            edit().map_err(|error| failed(&format!("edit {path}"), &error))?;
+            desk.out.text(&paint(DIM, &format!("  (by hand, in {path}: {from} becomes {to})\n")));
+            Ok(json!({ "edited": path }))
+        }
+        Act::Run { line, exit } => run_line(desk, folder, line, *exit),
+    }
+}
+
+/// Runs this very program, prints what it prints, and holds it to the exit code that is right here.
+fn run_line(desk: &mut Desk, folder: &Path, line: &str, exit: i32) -> Result<serde_json::Value, Failure> {
+    desk.out.text(&format!("{}\n", paint(BOLD, &format!("$ oddstack {line}"))));
+    let program = std::env::current_exe().map_err(|error| failed("find its own program", &error))?;
+    let color = if desk.out.uses_color() { "always" } else { "never" };
+    let output = Command::new(program)
+        .args(line.split(' '))
+        .args(["--color", color])
+        .current_dir(folder)
+        .env("ODDSTACK_HOME", folder.join("home"))
+        .env("COLUMNS", desk.out.width.to_string())
+        .env_remove("ODDSTACK_GAME")
+        .output()
+        .map_err(|error| failed("start its own program", &error))?;
+    desk.out.text(&String::from_utf8_lossy(&output.stdout));
+    desk.out.text(&String::from_utf8_lossy(&output.stderr));
+    let code = output.status.code();
+    if code != Some(exit) {
+        let got = code.map_or("no exit code".to_owned(), |code| format!("exit code {code}"));
+        return Err(failed(
+            &format!("go on: `oddstack {line}` ended with {got}"),
+            &format!("{exit} is right here"),
+        ));
+    }
+    if exit != 0 {
+        desk.out.text(&paint(WARN, &format!("  (exit code {exit})\n")));
+    }
+    Ok(json!({ "command": line, "exit": exit }))
+}
+
+fn farewell(folder: &Path) -> String {
+    let home = folder.join("home");
+    let set = if cfg!(windows) {
+        format!("set ODDSTACK_HOME={}", home.display())
+    } else {
+        format!("export ODDSTACK_HOME='{}'", home.display())
+    };
+    format!(
+        "\n{}\n  cd {}\n  {set}\n  oddstack stack\n  oddstack show grand-bells\n  oddstack move quiet-bells --top\n  \
+         oddstack conflicts\n  oddstack lift --all\n",
+        paint(BOLD, "It is all yours to play with. Try:"),
+        folder.display()
+    )
+}

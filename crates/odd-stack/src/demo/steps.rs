@@ -1,0 +1,84 @@
+//! The main job, step by step.
+
+/// One thing done in a step.
+pub enum Act {
+    /// A command, its words one space apart, and the exit code that is right for it.
+    Run { line: &'static str, exit: i32 },
+    /// A change made by hand.
+    Edit { path: &'static str, from: &'static str, to: &'static str },
+}
+
+/// A step with what it is about.
+pub struct Step {
+    pub says: &'static str,
+    pub acts: &'static [Act],
+}
+
+const fn run(line: &'static str) -> Act {
+    Act::Run { line, exit: 0 }
+}
+
+/// The walk.
+pub const STEPS: &[Step] = &[
+    Step {
+        says: "Take the game into care: its folder, its documents, and a short name for the program's folder.",
+        acts: &[run(
+            "game add Quillhaven game --root docs=documents --spot bin=bin --version-from version.txt",
+        )],
+    },
+    Step {
+        says: "Look into a package before anything happens.",
+        acts: &[run("inspect packages/brass-lamps-1.2.zip")],
+    },
+    Step {
+        says: "Add it. The folder around its files goes, and its readme stays out of the game.",
+        acts: &[run("add packages/brass-lamps-1.2.zip --skip readme.txt")],
+    },
+    Step {
+        says: "Add a big overhaul; it wants some of the same files.",
+        acts: &[run("add packages/foggy-harbour-overhaul-2.0.zip --name foggy-harbour")],
+    },
+    Step {
+        says: "A loader goes beside the main program, not the launcher; other packages go to two folders, or under another name.",
+        acts: &[
+            run("add packages/harbour-hook-0.9.zip --place .=bin: --skip *readme*"),
+            run("add packages/keepers-journal-1.0.zip --place game=game: --place documents=docs:"),
+            run("add packages/paper-lantern-0.3 --place lantern_v3_final.qtx=data/lamps/paper.qtx"),
+        ],
+    },
+    Step {
+        says: "Two sound packs; the second covers all of the first.",
+        acts: &[run("add packages/quiet-bells-1.0 -q"), run("add packages/grand-bells-3.1.zip -q")],
+    },
+    Step {
+        says: "The unofficial patch must lie on top of everything, and does.",
+        acts: &[run("add packages/unofficial-patch-1.7.3.zip --skip fixes.txt")],
+    },
+    Step { says: "The stack, from the top to the game itself.", acts: &[run("stack")] },
+    Step {
+        says: "Where layers disagree, who wins, and everything at one address.",
+        acts: &[Act::Run { line: "conflicts", exit: 3 }, run("trace data/lamps/brass.qtx")],
+    },
+    Step {
+        says: "The brass lamps should win over the fog: look first, then do it.",
+        acts: &[
+            run("move brass-lamps --above foggy-harbour --dry-run"),
+            run("move brass-lamps --above foggy-harbour"),
+        ],
+    },
+    Step {
+        says: "You change a setting by hand. Odd Stack notices, and never overwrites it silently.",
+        acts: &[
+            Act::Edit { path: "game/config/harbour.ini", from: "gulls=40", to: "gulls=200" },
+            Act::Run { line: "check", exit: 3 },
+            Act::Run { line: "lift foggy-harbour", exit: 4 },
+            run("lift foggy-harbour --keep-edits"),
+        ],
+    },
+    Step { says: "Take one layer out; the others stay as they are.", acts: &[run("remove brass-lamps")] },
+    Step {
+        says: "Everything off: the game is itself again, to the byte.",
+        acts: &[run("lift --all"), run("check --deep")],
+    },
+    Step { says: "And everything on again.", acts: &[run("lay --all"), run("stack")] },
+];

@@ -1,0 +1,216 @@
+//! What every command needs: the home, the chosen game, where to write.
+
+use std::path::{Path, PathBuf};
+use std::process::ExitCode;
+use std::sync::Arc;
+use std::time::Duration;
+
+use etcetera::{BaseStrategy, choose_base_strategy};
+use odd_stack_core::disk::{ChangeOptions, Edits, Prepared, RealDisk, Recovered, Seam};
+use odd_stack_core::jobs::{ChangeReport, Permit, change_report, heal, select_game};
+use odd_stack_core::ledger::{Home, Ledger, Registered};
+use serde::Serialize;
+use serde_json::Value;
+use time::OffsetDateTime;
+use time::format_description::well_known::Rfc3339;
+
+use crate::Ended;
+use crate::args::{ChangeArgs, Common};
+use crate::errors::{Exit, Failure};
+use crate::output::Output;
+use crate::progress::{Progress, watch_for_stop};
+
+/// How long a changing command waits for another one.
+const PATIENCE: Duration = Duration::from_secs(10);
+
+/// The place a command works at.
+pub struct Desk {
+    pub out: Output,
+    pub home: Home,
+    pub progress: Progress,
+    command: &'static str,
+    wanted_game: Option<String>,
+    yes: bool,
+}
+
+impl Desk {
+    pub fn new(common: Common, command: &'static str) -> Result<Self, Failure> {
+        let home = match &common.home {
+            Some(folder) => absolute(folder)?,
+            None => usual_home()?,
+        };
+        watch_for_stop();
+        Ok(Self {
+            out: Output::new(&common),
+            home: Home::new(home),
+            progress: Progress::new(common.quiet, common.json),
+            command,
+            wanted_game: common.game,
+            yes: common.yes,
+        })
+    }
+
+    /// Ends the command: writes what is still to be written and gives the exit code.
+    pub fn close(mut self, done: Result<Ended, Failure>) -> ExitCode {
+        for warning in self.progress.take_warnings() {
+            self.out.warn(warning);
+        }
+        match done {
+            Ok(ended) => {
+                self.out.close(self.command, None);
+                if ended == Ended::Well { ExitCode::SUCCESS } else { Exit::WantsAttention.into() }
+            }
+            Err(failure) => {
+                let code = failure.exit.into();
+                self.out.close(self.command, Some(&failure));
+                code
+            }
+        }
+    }
+
+    /// The file system, for the core.
+    pub fn seam(&self) -> Arc<dyn Seam> {
+        Arc::new(RealDisk::default())
+    }
+
+    /// The time, RFC 3339; `ODDSTACK_NOW` pins it.
+    pub fn now(&self) -> String {
+        std::env::var("ODDSTACK_NOW").unwrap_or_else(|_| {
+            let now =
+                OffsetDateTime::now_utc().replace_nanosecond(0).unwrap_or_else(|_| OffsetDateTime::now_utc());
+            now.format(&Rfc3339).unwrap_or_default()
+        })
+    }
+
+    /// The game that a name given beside `--game`, `--game`, the current folder, or being the only one chooses.
+    pub fn choose_game(&self, named: Option<&str>) -> Result<Registered, Failure> {
+        let games = self.home.games()?;
+        if let Some(wanted) = named.or(self.wanted_game.as_deref()) {
+            return Ok(select_game(&games, wanted).map_err(|known| no_such_game(wanted, &known))?.clone());
+        }
+        match games.as_slice() {
+            [] => Err(Failure::new(
+                Exit::Failed,
+                "no_games",
+                "no game is in care yet; begin with `oddstack game add NAME FOLDER`, or look at `oddstack demo`",
+            )),
+            [only] => Ok(only.clone()),
+            several => match several.iter().find(|game| self.is_inside(game)) {
+                Some(game) => Ok(game.clone()),
+                None => Err(several.iter().fold(
+                    Failure::new(
+                        Exit::Undecided,
+                        "which_game",
+                        "several games are in care; say which one is meant",
+                    ),
+                    |failure, game| failure.choice("this game", format!("--game \"{}\"", game.name)),
+                )),
+            },
+        }
+    }
+
+    fn is_inside(&self, game: &Registered) -> bool {
+        let Ok(here) = std::env::current_dir() else { return false };
+        let real = |path: &Path| std::fs::canonicalize(path).unwrap_or_else(|_| path.to_path_buf());
+        let here = real(&here);
+        Ledger::open(&game.ledger, self.seam())
+            .is_ok_and(|ledger| ledger.game().roots.iter().any(|root| here.starts_with(real(&root.folder))))
+    }
+
+    /// The chosen game's ledger, for looking: what was cut short is finished first.
+    pub fn open(&mut self) -> Result<Ledger, Failure> {
+        let game = self.choose_game(None)?;
+        self.open_game(&game)
+    }
+
+    /// The ledger of `game`, for looking.
+    pub fn open_game(&mut self, game: &Registered) -> Result<Ledger, Failure> {
+        let ledger = Ledger::open(&game.ledger, self.seam())?;
+        let recovered = heal(&ledger, &self.progress)?;
+        self.tell_recovered(recovered);
+        Ok(ledger)
+    }
+
+    /// The permission to change `ledger`; what was cut short is finished first.
+    pub fn permit(&mut self, ledger: &Ledger) -> Result<Permit, Failure> {
+        let mut permit = Permit::take(ledger, self.command, PATIENCE, &self.progress)?;
+        self.tell_recovered(permit.recovered.take());
+        Ok(permit)
+    }
+
+    fn tell_recovered(&mut self, recovered: Option<Recovered>) {
+        if let Some(Recovered { command, begun_at, finished }) = recovered {
+            let fate = if finished { "has now been finished" } else { "has now been taken back, whole" };
+            self.out.warn(format!("`{command}` of {begun_at} was cut short; it {fate}"));
+        }
+    }
+
+    /// Shows the plan of `change` with `before`, asks where a person can be asked, and makes it.
+    /// Gives the report, with the revision if it was made.
+    pub fn carry_out(
+        &mut self,
+        ledger: &Ledger,
+        change: Prepared<'_>,
+        args: &ChangeArgs,
+        before: impl FnOnce(&mut Output, &ChangeReport),
+    ) -> Result<ChangeReport, Failure> {
+        let mut report = change_report(ledger, &change, args.dry_run)?;
+        for warning in &change.plan().warnings {
+            self.out.warn(warning.clone());
+        }
+        before(&mut self.out, &report);
+        if args.dry_run {
+            return Ok(report);
+        }
+        if report.changes_files() && !self.agrees()? {
+            return Err(Failure::new(Exit::Failed, "declined", "not done, as you said; nothing was changed"));
+        }
+        report.revision = Some(change.apply(&self.progress)?);
+        Ok(report)
+    }
+
+    fn agrees(&self) -> Result<bool, Failure> {
+        if self.yes || !self.out.can_ask() {
+            return Ok(true);
+        }
+        let asked = dialoguer::Confirm::new().with_prompt("Go ahead?").default(true).interact();
+        asked.map_err(|error| Failure::new(Exit::Failed, "no_answer", format!("no answer: {error}")))
+    }
+}
+
+fn no_such_game(wanted: &str, known: &[String]) -> Failure {
+    let there_are = match known {
+        [] => "no game is in care yet; begin with `oddstack game add NAME FOLDER`".to_owned(),
+        known => format!("it can be: {}", known.join(", ")),
+    };
+    Failure::new(Exit::Failed, "no_such_game", format!("`{wanted}` names no one game in care; {there_are}"))
+}
+
+/// The path from the top of its disk.
+pub fn absolute(path: &Path) -> Result<PathBuf, Failure> {
+    std::path::absolute(path).map_err(|error| {
+        Failure::new(Exit::Usage, "bad_path", format!("`{}` is no path: {error}", path.display()))
+    })
+}
+
+fn usual_home() -> Result<PathBuf, Failure> {
+    let strategy = choose_base_strategy().map_err(|_| {
+        Failure::new(Exit::Failed, "no_home", "your home folder can't be told; give a folder with --home DIR")
+    })?;
+    Ok(strategy.data_dir().join("oddstack"))
+}
+
+/// How a change treats files in the way.
+pub fn change_options(args: &ChangeArgs) -> ChangeOptions {
+    let edits = match (args.keep_edits, args.discard_edits) {
+        (true, _) => Edits::Keep,
+        (_, true) => Edits::Discard,
+        _ => Edits::Stop,
+    };
+    ChangeOptions { edits }
+}
+
+/// A report as JSON.
+pub fn to_json(report: &impl Serialize) -> Value {
+    serde_json::to_value(report).unwrap_or(Value::Null)
+}

@@ -1,0 +1,301 @@
+//! What a failure means to a person: its exit code, its words, and what to do now.
+
+use std::error::Error;
+use std::process::ExitCode;
+
+use odd_stack_core::disk::{ChangeError, CheckError, DriftKind};
+use odd_stack_core::fit::FitError;
+use odd_stack_core::jobs::{AddError, CareError, SelectError, SetError, TraceError};
+use odd_stack_core::ledger::LedgerError;
+use odd_stack_core::package::PackageError;
+use serde_json::{Value, json};
+
+/// The exit codes of the command contract.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Exit {
+    /// Failed, nothing changed.
+    Failed = 1,
+    /// Wrong usage.
+    Usage = 2,
+    /// Looked and found something that wants attention.
+    WantsAttention = 3,
+    /// A decision is needed first; nothing changed.
+    Undecided = 4,
+    /// The ledger is damaged.
+    Damaged = 5,
+}
+
+impl From<Exit> for ExitCode {
+    fn from(exit: Exit) -> Self {
+        Self::from(exit as u8)
+    }
+}
+
+/// A way to go on, with the exact option for it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Choice {
+    pub does: String,
+    pub option: String,
+}
+
+/// Why a command did not do what it was asked.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Failure {
+    pub exit: Exit,
+    /// A word for programs.
+    pub code: &'static str,
+    pub message: String,
+    /// Addresses, links or other things it is about, one a line.
+    pub list: Vec<String>,
+    pub choices: Vec<Choice>,
+}
+
+/// Lines of a list before it is cut short in text; JSON has all.
+const MOST_LINES: usize = 20;
+
+impl Failure {
+    pub fn new(exit: Exit, code: &'static str, message: impl Into<String>) -> Self {
+        Self { exit, code, message: message.into(), list: Vec::new(), choices: Vec::new() }
+    }
+
+    /// Takes an error's own words and those of its causes.
+    fn of(exit: Exit, code: &'static str, error: &dyn Error) -> Self {
+        Self::new(exit, code, with_causes(error))
+    }
+
+    #[must_use]
+    pub fn choice(mut self, does: &str, option: impl Into<String>) -> Self {
+        self.choices.push(Choice { does: does.to_owned(), option: option.into() });
+        self
+    }
+
+    #[must_use]
+    fn about(mut self, list: impl IntoIterator<Item = String>) -> Self {
+        self.list.extend(list);
+        self
+    }
+
+    pub fn to_text(&self) -> String {
+        let mut lines = vec![self.message.clone()];
+        lines.extend(self.list.iter().take(MOST_LINES).map(|line| format!("  {line}")));
+        if self.list.len() > MOST_LINES {
+            lines.push(format!("  … and {} more (--json lists all)", self.list.len() - MOST_LINES));
+        }
+        if !self.choices.is_empty() {
+            lines.push("Choose:".to_owned());
+            let widest = self.choices.iter().map(|choice| choice.option.chars().count()).max().unwrap_or(0);
+            lines.extend(
+                self.choices.iter().map(|choice| format!("  {:widest$}  {}", choice.option, choice.does)),
+            );
+        }
+        lines.join("\n")
+    }
+
+    pub fn to_json(&self) -> Value {
+        let choices: Vec<Value> = self
+            .choices
+            .iter()
+            .map(|choice| json!({ "option": choice.option, "does": choice.does }))
+            .collect();
+        json!({ "code": self.code, "message": self.message, "list": self.list, "choices": choices })
+    }
+}
+
+fn with_causes(error: &dyn Error) -> String {
+    let mut text = error.to_string();
+    let mut cause = error.source();
+    while let Some(error) = cause {
+        let words = error.to_string();
+        if !text.contains(&words) {
+            text.push_str(": ");
+            text.push_str(&words);
+        }
+        cause = error.source();
+    }
+    text
+}
+
+impl From<LedgerError> for Failure {
+    fn from(error: LedgerError) -> Self {
+        match &error {
+            LedgerError::Damaged { .. } => Self::of(Exit::Damaged, "ledger_damaged", &error),
+            LedgerError::ContentLost { .. } => Self::of(Exit::Damaged, "content_lost", &error),
+            LedgerError::Missing { .. } => Self::of(Exit::Failed, "ledger_missing", &error),
+            LedgerError::TooNew { .. } => Self::of(Exit::Failed, "ledger_too_new", &error),
+            LedgerError::Busy { .. } => Self::of(Exit::Failed, "busy", &error),
+            LedgerError::DiskFull { .. } => Self::of(Exit::Failed, "disk_full", &error),
+            LedgerError::Registry { .. } => Self::of(Exit::Damaged, "list_of_games_damaged", &error),
+            LedgerError::Catalogue { .. } | LedgerError::Io { .. } => {
+                Self::of(Exit::Failed, "ledger_failed", &error)
+            }
+        }
+    }
+}
+
+/// The word for a kind of drift, for a person.
+pub fn drift_words(kind: DriftKind) -> &'static str {
+    match kind {
+        DriftKind::Edited => "edited since it was laid",
+        DriftKind::Missing => "missing",
+        DriftKind::BaseChanged => "the game's own file, changed since it was last seen",
+        DriftKind::BaseMissing => "the game's own file, missing",
+        DriftKind::Unknown => "a file that Odd Stack did not put there",
+    }
+}
+
+impl From<ChangeError> for Failure {
+    fn from(error: ChangeError) -> Self {
+        match error {
+            ChangeError::Ledger(error) => error.into(),
+            ChangeError::Drifted { ref drifted } => Self::new(
+                Exit::Undecided,
+                "drifted",
+                format!(
+                    "{} in the way {} not as Odd Stack left {}; nothing was changed:",
+                    crate::show::units::files(drifted.len() as u64),
+                    if drifted.len() == 1 { "is" } else { "are" },
+                    if drifted.len() == 1 { "it" } else { "them" },
+                ),
+            )
+            .about(drifted.iter().map(|drift| format!("{}  ({})", drift.address, drift_words(drift.kind))))
+            .choice("save what is on disk now and go on", "--keep-edits")
+            .choice("let go of what is on disk now and go on", "--discard-edits"),
+            ChangeError::FileAgainstFolder { .. } => Self::of(Exit::Failed, "file_against_folder", &error),
+            ChangeError::NotAFolder { .. } => Self::of(Exit::Failed, "link_in_the_way", &error),
+            ChangeError::FolderInTheWay { .. } => Self::of(Exit::Failed, "folder_in_the_way", &error),
+            ChangeError::RootMissing { .. } => Self::of(Exit::Failed, "root_missing", &error),
+            ChangeError::Look { .. } | ChangeError::Stage { .. } => {
+                Self::of(Exit::Failed, "disk_failed", &error)
+            }
+            ChangeError::TakenBack { .. } => Self::of(Exit::Failed, "taken_back", &error),
+            ChangeError::Stuck { .. } => Self::of(Exit::Failed, "stuck", &error),
+            ChangeError::NotWrittenDown { .. } => Self::of(Exit::Failed, "not_written_down", &error),
+            ChangeError::Cancelled => Self::of(Exit::Failed, "stopped", &error),
+        }
+    }
+}
+
+impl From<PackageError> for Failure {
+    fn from(error: PackageError) -> Self {
+        let code = match &error {
+            PackageError::NotFound { .. } => "package_missing",
+            PackageError::Unreadable { .. } => "package_unreadable",
+            PackageError::UnknownKind { .. } => "package_kind_unknown",
+            PackageError::NeitherFileNorFolder { .. } => "not_a_file",
+            PackageError::Broken { .. } => "package_broken",
+            PackageError::Member { .. } => "member_broken",
+            PackageError::Encrypted { .. } => "encrypted",
+            PackageError::HostileName { .. } => "name_refused",
+            PackageError::Duplicate { .. } => "duplicate_name",
+            PackageError::FileAgainstFolder { .. } => "file_against_folder",
+            PackageError::OverLimit { .. } => "over_limit",
+            PackageError::Cancelled => "stopped",
+        };
+        Self::of(Exit::Failed, code, &error)
+    }
+}
+
+impl From<FitError> for Failure {
+    fn from(error: FitError) -> Self {
+        let (exit, code) = match &error {
+            FitError::BadPlace { .. } => (Exit::Usage, "bad_place"),
+            FitError::BadPattern { .. } => (Exit::Usage, "bad_pattern"),
+            FitError::Address(_) => (Exit::Failed, "bad_address"),
+            FitError::FromMissing { .. } => (Exit::Failed, "from_missing"),
+            FitError::TwoToOne { .. } => (Exit::Failed, "two_to_one"),
+            FitError::FileAgainstFolder { .. } => (Exit::Failed, "file_against_folder"),
+            FitError::FileOntoRoot { .. } => (Exit::Failed, "file_onto_root"),
+            FitError::NothingPlaced { .. } => (Exit::Failed, "nothing_placed"),
+        };
+        Self::of(exit, code, &error)
+    }
+}
+
+impl From<AddError> for Failure {
+    fn from(error: AddError) -> Self {
+        match error {
+            AddError::Package(error) => error.into(),
+            AddError::Fit(error) => error.into(),
+            AddError::Change(error) => error.into(),
+            AddError::BadName { .. } => Self::of(Exit::Usage, "bad_name", &error),
+            AddError::NameTaken { ref name, .. } => Self::of(Exit::Undecided, "name_taken", &error)
+                .choice("add it beside that one, under another name", "--name OTHER")
+                .choice("take the old one out first", format!("oddstack remove \"{name}\"")),
+            AddError::LinksOut { ref links } => Self::of(Exit::Undecided, "links_out", &error)
+                .about(links.iter().map(|link| format!("{} -> {}", link.path, link.target)))
+                .choice("leave these links out and go on", "--skip-links"),
+        }
+    }
+}
+
+impl From<SelectError> for Failure {
+    fn from(error: SelectError) -> Self {
+        match &error {
+            SelectError::Unknown { .. } => Self::of(Exit::Failed, "no_such_layer", &error),
+            SelectError::Ambiguous { layers, .. } => {
+                let mut failure = Self::of(Exit::Undecided, "ambiguous_layer", &error);
+                for layer in layers {
+                    failure = failure.choice("this layer", format!("\"{layer}\""));
+                }
+                failure
+            }
+        }
+    }
+}
+
+impl From<TraceError> for Failure {
+    fn from(error: TraceError) -> Self {
+        match error {
+            TraceError::Ledger(error) => error.into(),
+            TraceError::Address(_) => Self::of(Exit::Failed, "bad_address", &error),
+            TraceError::Folder { .. } => Self::of(Exit::Failed, "is_a_folder", &error),
+            TraceError::Nothing { .. } => Self::of(Exit::Failed, "nothing_there", &error),
+        }
+    }
+}
+
+impl From<CheckError> for Failure {
+    fn from(error: CheckError) -> Self {
+        match error {
+            CheckError::Ledger(error) => error.into(),
+            CheckError::Look { .. } => Self::of(Exit::Failed, "disk_failed", &error),
+            CheckError::RootMissing { .. } => Self::of(Exit::Failed, "root_missing", &error),
+            CheckError::Cancelled => Self::of(Exit::Failed, "stopped", &error),
+        }
+    }
+}
+
+impl From<CareError> for Failure {
+    fn from(error: CareError) -> Self {
+        let (exit, code) = match error {
+            CareError::Ledger(error) => return error.into(),
+            CareError::Scan(_) => (Exit::Failed, "scan_failed"),
+            CareError::Address(_) => (Exit::Failed, "bad_address"),
+            CareError::NotAFolder { .. } => (Exit::Failed, "not_a_folder"),
+            CareError::WholeDisk { .. } => (Exit::Failed, "whole_disk"),
+            CareError::BadName { .. } => (Exit::Usage, "bad_name"),
+            CareError::NameTaken { .. } => (Exit::Failed, "name_taken"),
+            CareError::Overlap { .. } => (Exit::Failed, "roots_overlap"),
+            CareError::AlreadyInCare { .. } => (Exit::Failed, "already_in_care"),
+            CareError::OverlapsGame { .. } => (Exit::Failed, "overlaps_game"),
+            CareError::LedgerInRoot { .. } => (Exit::Failed, "ledger_in_root"),
+            CareError::LedgerNotEmpty { .. } => (Exit::Failed, "ledger_not_empty"),
+            CareError::OtherLedger { .. } => (Exit::Failed, "other_ledger"),
+            CareError::NameOfRoot { .. } => (Exit::Failed, "name_of_root"),
+            CareError::FileMissing { .. } => (Exit::Failed, "file_missing"),
+            CareError::NoVersion { .. } => (Exit::Failed, "no_version"),
+        };
+        Self::of(exit, code, &error)
+    }
+}
+
+impl From<SetError> for Failure {
+    fn from(error: SetError) -> Self {
+        match error {
+            SetError::Care(error) => error.into(),
+            SetError::Unknown { .. } => Self::of(Exit::Failed, "unknown_name", &error),
+            SetError::RootInUse { .. } => Self::of(Exit::Failed, "root_in_use", &error),
+            SetError::OtherVolume { .. } => Self::of(Exit::Failed, "other_volume", &error),
+        }
+    }
+}

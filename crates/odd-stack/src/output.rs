@@ -1,0 +1,158 @@
+//! The one place that writes to the terminal.
+//!
+//! Primary results go to standard output, status, hints and errors to standard error. A closed pipe
+//! ends quietly. Width and colour are settled here once.
+
+use std::io::{self, IsTerminal, Write};
+use std::process::ExitCode;
+
+use anstream::{AutoStream, ColorChoice};
+use serde_json::{Value, json};
+
+use crate::args::{ColorWhen, Common};
+use crate::errors::Failure;
+use crate::show::style::{BAD, DIM, WARN, paint};
+
+/// Width when the terminal does not tell one, and for pipes.
+const USUAL_WIDTH: usize = 100;
+
+/// Where a command writes, and how.
+pub struct Output {
+    result: AutoStream<io::Stdout>,
+    status: AutoStream<io::Stderr>,
+    /// Columns of the terminal.
+    pub width: usize,
+    /// One JSON object instead of text.
+    pub json: bool,
+    /// No hints, no progress.
+    pub quiet: bool,
+    /// Every address.
+    pub verbose: bool,
+    warnings: Vec<String>,
+    written: Option<(Option<String>, Value)>,
+}
+
+impl Output {
+    pub fn new(common: &Common) -> Self {
+        let choice = match common.color {
+            ColorWhen::Always => ColorChoice::Always,
+            ColorWhen::Never => ColorChoice::Never,
+            ColorWhen::Auto => ColorChoice::Auto,
+        };
+        let width = std::env::var("COLUMNS").ok().and_then(|text| text.parse().ok()).or_else(terminal_width);
+        Self {
+            result: AutoStream::new(io::stdout(), choice),
+            status: AutoStream::new(io::stderr(), choice),
+            width: width.unwrap_or(USUAL_WIDTH).max(40),
+            json: common.json,
+            quiet: common.quiet,
+            verbose: common.verbose,
+            warnings: Vec::new(),
+            written: None,
+        }
+    }
+
+    /// Writes a result: `data` as JSON or `text`, whichever was asked for.
+    pub fn result(&mut self, game: Option<&str>, data: Value, text: &str) {
+        if self.json {
+            self.written = Some((game.map(str::to_owned), data));
+        } else {
+            self.text(text);
+        }
+    }
+
+    /// Writes text to standard output; nothing when JSON was asked for.
+    pub fn text(&mut self, text: &str) {
+        if !self.json {
+            let written = self.result.write_all(text.as_bytes()).and_then(|()| self.result.flush());
+            end_on_closed_pipe(written);
+        }
+    }
+
+    /// Writes bytes to standard output as they are.
+    pub fn raw(&mut self, bytes: &[u8]) {
+        let mut stdout = io::stdout().lock();
+        let written = stdout.write_all(bytes).and_then(|()| stdout.flush());
+        end_on_closed_pipe(written);
+    }
+
+    /// Says something beside the result.
+    pub fn status(&mut self, text: &str) {
+        // Nobody is left to be told when standard error is closed.
+        let _ = writeln!(self.status, "{text}");
+    }
+
+    /// Says what to do next, unless told to be quiet or to write JSON.
+    pub fn hint(&mut self, text: &str) {
+        if !self.quiet && !self.json {
+            self.status(&paint(DIM, text));
+        }
+    }
+
+    /// Says something that the user should know; JSON carries it too.
+    pub fn warn(&mut self, text: String) {
+        if !self.json {
+            let line = format!("{} {text}", paint(WARN, "note:"));
+            self.status(&line);
+        }
+        self.warnings.push(text);
+    }
+
+    /// Whether colours reach the reader.
+    pub fn uses_color(&self) -> bool {
+        self.result.current_choice() != ColorChoice::Never
+    }
+
+    /// Whether a person can be asked.
+    pub fn can_ask(&self) -> bool {
+        !self.json && io::stdin().is_terminal() && io::stderr().is_terminal()
+    }
+
+    /// Ends the output of `command`; writes the JSON object.
+    pub fn close(mut self, command: &str, failure: Option<&Failure>) {
+        match failure {
+            Some(failure) if self.json => {
+                let object =
+                    json!({ "command": command, "error": failure.to_json(), "warnings": self.warnings });
+                self.raw_line(&object);
+            }
+            Some(failure) => {
+                let text = failure.to_text();
+                let line = format!("{} {text}", paint(BAD, "error:"));
+                self.status(&line);
+            }
+            None => {
+                if let Some((game, data)) = self.written.take() {
+                    let object =
+                        json!({ "command": command, "game": game, "data": data, "warnings": self.warnings });
+                    self.raw_line(&object);
+                }
+            }
+        }
+    }
+
+    fn raw_line(&mut self, object: &Value) {
+        let mut text = serde_json::to_string_pretty(object).unwrap_or_default();
+        text.push('\n');
+        self.raw(text.as_bytes());
+    }
+}
+
+fn end_on_closed_pipe(written: io::Result<()>) {
+    if let Err(error) = written {
+        let code = if error.kind() == io::ErrorKind::BrokenPipe { 0 } else { 1 };
+        std::process::exit(code);
+    }
+}
+
+fn terminal_width() -> Option<usize> {
+    let (_, columns) = console::Term::stdout().size_checked()?;
+    Some(usize::from(columns))
+}
+
+/// Reports a failure from before there was an [`Output`].
+pub fn report_early(command: &str, failure: &Failure) -> ExitCode {
+    let mut stderr = io::stderr();
+    let _ = writeln!(stderr, "error: {command}: {}", failure.to_text());
+    failure.exit.into()
+}

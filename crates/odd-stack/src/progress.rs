@@ -1,0 +1,124 @@
+//! The core's observer on a terminal: a progress bar for what takes long, warnings, Ctrl-C.
+
+use std::io::IsTerminal;
+use std::sync::Mutex;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::{Duration, Instant};
+
+use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use odd_stack_core::observer::{Observer, Work};
+
+/// No bar for anything shorter.
+const WORTH_A_BAR: Duration = Duration::from_millis(500);
+
+static STOPPED: AtomicBool = AtomicBool::new(false);
+
+/// Makes Ctrl-C ask the core to stop; a second one ends the process, which the next command mends.
+pub fn watch_for_stop() {
+    // Without a handler Ctrl-C ends the process at once, which is as safe.
+    let _ = ctrlc::set_handler(|| {
+        if STOPPED.swap(true, Ordering::SeqCst) {
+            std::process::exit(130);
+        }
+    });
+}
+
+/// Tells a person how the work goes.
+pub struct Progress {
+    shows_bars: bool,
+    current: Mutex<Option<Current>>,
+    warnings: Mutex<Vec<String>>,
+}
+
+struct Current {
+    begun: Instant,
+    bar: ProgressBar,
+    is_shown: bool,
+    counts_bytes: bool,
+}
+
+impl Progress {
+    pub fn new(quiet: bool, json: bool) -> Self {
+        let shows_bars = !quiet && !json && std::io::stderr().is_terminal();
+        Self { shows_bars, current: Mutex::default(), warnings: Mutex::default() }
+    }
+
+    /// What the core wanted to be known, so far.
+    pub fn take_warnings(&self) -> Vec<String> {
+        std::mem::take(&mut lock(&self.warnings))
+    }
+}
+
+fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
+}
+
+fn word(work: Work) -> &'static str {
+    match work {
+        Work::Scanning => "looking through the game",
+        Work::Reading => "reading the package",
+        Work::Comparing => "comparing",
+        Work::Staging => "preparing files",
+        Work::Placing => "putting files in place",
+        Work::Clearing => "clearing up",
+    }
+}
+
+impl Observer for Progress {
+    fn begin(&self, work: Work, total_files: u64, total_bytes: u64) {
+        if !self.shows_bars {
+            return;
+        }
+        let counts_bytes = total_bytes > 0;
+        let bar = ProgressBar::with_draw_target(
+            Some(if counts_bytes { total_bytes } else { total_files }),
+            ProgressDrawTarget::hidden(),
+        );
+        let template = match (counts_bytes, total_files) {
+            (true, _) => "{msg:<24} {bar:28} {bytes}/{total_bytes} {bytes_per_sec} {eta} left",
+            (false, 0) => "{msg:<24} {pos} files",
+            (false, _) => "{msg:<24} {bar:28} {pos}/{len} files {eta} left",
+        };
+        if let Ok(style) = ProgressStyle::with_template(template) {
+            bar.set_style(style);
+        }
+        bar.set_message(word(work));
+        let current = Current { begun: Instant::now(), bar, is_shown: false, counts_bytes };
+        *lock(&self.current) = Some(current);
+    }
+
+    fn advance(&self, files: u64, bytes: u64) {
+        if !self.shows_bars {
+            return;
+        }
+        if let Some(current) = lock(&self.current).as_mut() {
+            current.bar.inc(if current.counts_bytes { bytes } else { files });
+            if !current.is_shown && current.begun.elapsed() > WORTH_A_BAR {
+                current.bar.set_draw_target(ProgressDrawTarget::stderr());
+                current.is_shown = true;
+            }
+        }
+    }
+
+    fn end(&self) {
+        if let Some(current) = lock(&self.current).take() {
+            current.bar.finish_and_clear();
+        }
+    }
+
+    fn warn(&self, message: &str) {
+        lock(&self.warnings).push(message.to_owned());
+    }
+
+    fn is_cancelled(&self) -> bool {
+        STOPPED.load(Ordering::Relaxed)
+    }
+}
+
+impl Drop for Progress {
+    fn drop(&mut self) {
+        if let Some(current) = lock(&self.current).take() {
+            current.bar.finish_and_clear();
+        }
+    }
+}

@@ -1,0 +1,121 @@
+//! A change as text.
+
+use odd_stack_core::jobs::{ChangeReport, EffectRow, MeetingRow};
+
+use super::style::{BOLD, DIM, WARN, paint};
+use super::table::{Look, cell, table};
+use super::units::{counted, files, number, size};
+
+/// `3 new files, 2 over the game's own, 1 identical; 12 KB to write`.
+pub fn meeting(meeting: &MeetingRow) -> String {
+    let mut parts = Vec::new();
+    if meeting.new_files > 0 {
+        parts.push(counted(meeting.new_files, "new file", "new files"));
+    }
+    if meeting.over_base > 0 {
+        parts.push(format!("{} over the game's own", number(meeting.over_base)));
+    }
+    let over: u64 = meeting.over_layers.iter().map(|row| row.files).sum();
+    if over > 0 {
+        let by_layer: Vec<String> =
+            meeting.over_layers.iter().map(|row| format!("{} {}", row.layer, number(row.files))).collect();
+        parts.push(format!("{} over other layers ({})", number(over), by_layer.join(", ")));
+    }
+    if meeting.identical > 0 {
+        parts.push(format!("{} identical to what is there", number(meeting.identical)));
+    }
+    if meeting.covered > 0 {
+        parts.push(format!("{} covered by layers above", number(meeting.covered)));
+    }
+    if parts.is_empty() {
+        return "no files".to_owned();
+    }
+    format!("{}; {} to write", parts.join(", "), size(meeting.written_bytes))
+}
+
+/// `adds 3 files, overwrites 2, restores 1, deletes 4`, or that nothing changes.
+pub fn summary(report: &ChangeReport) -> String {
+    let mut parts = Vec::new();
+    let verbs = if report.dry_run || report.revision.is_none() {
+        ["adds", "overwrites", "restores", "deletes"]
+    } else {
+        ["added", "overwrote", "restored", "deleted"]
+    };
+    let counts = [report.added, report.overwritten, report.restored, report.deleted];
+    for (verb, count) in verbs.into_iter().zip(counts) {
+        if count.files > 0 {
+            parts.push(format!("{verb} {} ({})", files(count.files), size(count.bytes)));
+        }
+    }
+    if parts.is_empty() { "no file changes on disk".to_owned() } else { parts.join(", ") }
+}
+
+/// The addresses that change, each with what happens to it; cut after `most`.
+pub fn effects(report: &ChangeReport, most: usize) -> String {
+    let rows = report.effects.iter().take(most).map(|effect| {
+        let look = match effect.kind.as_str() {
+            "add" => Look::Good,
+            "restore" => Look::Name,
+            _ => Look::Warn,
+        };
+        vec![
+            cell(effect.kind.clone(), look),
+            cell(effect.address.clone(), Look::Plain),
+            cell(size(effect.size_bytes), Look::Right),
+            cell(effect_words(effect), Look::Dim),
+        ]
+    });
+    let mut text = table(&[], rows.collect());
+    if report.effects.len() > most {
+        let more = number((report.effects.len() - most) as u64);
+        text.push_str(&paint(DIM, &format!("  … and {more} more (-v lists all)\n")));
+    }
+    for folder in &report.folders_made {
+        text.push_str(&paint(DIM, &format!("  makes the folder {folder}\n")));
+    }
+    for folder in &report.folders_dropped {
+        text.push_str(&paint(DIM, &format!("  drops the folder {folder}\n")));
+    }
+    text
+}
+
+fn effect_words(effect: &EffectRow) -> String {
+    let over = || effect.over.as_deref().unwrap_or("the game's own");
+    match (effect.kind.as_str(), &effect.layer) {
+        ("add", _) => String::new(),
+        ("overwrite", _) => format!("over {}", over()),
+        ("restore", Some(layer)) => format!("from {layer}, in place of {}", over()),
+        ("restore", None) => format!("the game's own, in place of {}", over()),
+        (_, _) => format!("of {}", over()),
+    }
+}
+
+/// What became of drifted files in the way.
+pub fn edits(report: &ChangeReport) -> String {
+    let mut text = String::new();
+    let (kept, keeps) =
+        if report.dry_run { ("would be saved", "would count") } else { ("is saved", "counts") };
+    for row in &report.kept {
+        let line = if row.is_base_now {
+            format!("{} as it is on disk {keeps} as the game's own from now on", row.address)
+        } else {
+            format!("{} as it was on disk {kept} at {}", row.address, row.path)
+        };
+        text.push_str(&format!("  {}\n", paint(WARN, &line)));
+    }
+    for address in &report.discarded {
+        text.push_str(&format!("  {}\n", paint(WARN, &format!("{address} as it is on disk is let go"))));
+    }
+    text
+}
+
+/// The last line: what became of it.
+pub fn verdict(report: &ChangeReport, done: &str) -> String {
+    match report.revision {
+        _ if report.dry_run => format!("{}\n", paint(BOLD, "Dry run: nothing was changed.")),
+        Some(revision) => {
+            format!("{} {}\n", paint(BOLD, done), paint(DIM, &format!("(revision {revision})")))
+        }
+        None => format!("{}\n", paint(BOLD, "Nothing to do: the stack is so already.")),
+    }
+}

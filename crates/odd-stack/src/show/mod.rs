@@ -1,0 +1,7 @@
+//! Reports as text: pure functions from values to strings.
+
+pub mod change;
+pub mod style;
+pub mod table;
+pub mod tree;
+pub mod units;

@@ -1,0 +1,15 @@
+//! The few styles of the output. The stream drops them where colours are not wanted.
+
+use anstyle::{AnsiColor, Style};
+
+pub const BOLD: Style = Style::new().bold();
+pub const DIM: Style = Style::new().dimmed();
+pub const GOOD: Style = AnsiColor::Green.on_default();
+pub const WARN: Style = AnsiColor::Yellow.on_default();
+pub const BAD: Style = AnsiColor::Red.on_default().bold();
+pub const NAME: Style = AnsiColor::Cyan.on_default();
+
+/// `text` in a style.
+pub fn paint(style: Style, text: &str) -> String {
+    format!("{style}{text}{style:#}")
+}

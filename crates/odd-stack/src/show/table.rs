@@ -1,0 +1,47 @@
+//! Rows in columns, without lines between them.
+
+use comfy_table::presets::NOTHING;
+use comfy_table::{Attribute, Cell, CellAlignment, Color, ContentArrangement, Table};
+
+/// How one cell looks.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Look {
+    Plain,
+    Name,
+    Good,
+    Warn,
+    Dim,
+    Right,
+}
+
+/// One cell.
+pub fn cell(text: impl Into<String>, look: Look) -> Cell {
+    let cell = Cell::new(text.into());
+    match look {
+        Look::Plain => cell,
+        Look::Name => cell.fg(Color::DarkCyan),
+        Look::Good => cell.fg(Color::DarkGreen),
+        Look::Warn => cell.fg(Color::DarkYellow),
+        Look::Dim => cell.add_attribute(Attribute::Dim),
+        Look::Right => cell.set_alignment(CellAlignment::Right),
+    }
+}
+
+/// Rows in columns two spaces apart, indented by two; a header unless `header` is empty.
+pub fn table(header: &[(&str, Look)], rows: Vec<Vec<Cell>>) -> String {
+    let mut table = Table::new();
+    table.load_style(NOTHING).set_content_arrangement(ContentArrangement::Disabled).enforce_styling();
+    if !header.is_empty() {
+        let cells = header.iter().map(|(name, look)| {
+            let cell = Cell::new(*name).add_attribute(Attribute::Dim);
+            if *look == Look::Right { cell.set_alignment(CellAlignment::Right) } else { cell }
+        });
+        table.set_header(cells);
+    }
+    table.add_rows(rows);
+    for column in table.column_iter_mut() {
+        column.set_padding((0, 2));
+    }
+    let lines = table.lines().map(|line| format!("  {}\n", line.trim_end()));
+    lines.collect()
+}
