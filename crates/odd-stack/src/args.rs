@@ -32,11 +32,19 @@ pub struct Common {
         global = true,
         value_name = "NAME",
         env = "ODDSTACK_GAME",
+        hide_env_values = true,
         help_heading = "Common options"
     )]
     pub game: Option<String>,
     /// Where the list of games and their ledgers are kept
-    #[arg(long, global = true, value_name = "DIR", env = "ODDSTACK_HOME", help_heading = "Common options")]
+    #[arg(
+        long,
+        global = true,
+        value_name = "DIR",
+        env = "ODDSTACK_HOME",
+        hide_env_values = true,
+        help_heading = "Common options"
+    )]
     pub home: Option<PathBuf>,
     /// Print one JSON object instead of text
     #[arg(long, global = true, help_heading = "Common options")]

@@ -59,11 +59,13 @@ pub(super) fn decide(
         decision: Decision::default(),
     };
     decider.check_roots()?;
+    let folders = catalogue.folders_of(&changed)?;
+    folders.iter().try_for_each(|(root, key)| decider.refuse_folder_clash(*root, key))?;
     observer.begin(Work::Comparing, decider.columns.len() as u64, 0);
     let decided = decider.settle_base().and_then(|()| decider.decide_files());
     observer.end();
     decided?;
-    decider.decide_folders(&catalogue.folders_of(&changed)?)?;
+    decider.decide_folders(&folders)?;
     let old = tallies(&decider.columns, &decider.before);
     let new = tallies(&decider.columns, &decider.after);
     decider.decision.tallies = difference(&old, new);

@@ -15,7 +15,6 @@ impl Decider<'_> {
         let mut renamed = Vec::new();
         let mut dropped = Vec::new();
         for (root, key) in keys {
-            self.refuse_folder_clash(*root, key)?;
             let before = self.folders.name(*root, key, &self.before)?;
             let after = self.folders.name(*root, key, &self.after)?;
             match (before, after) {
@@ -76,7 +75,7 @@ impl Decider<'_> {
     }
 
     /// Refuses a folder of a newly laid layer where the base or a laid layer has a file.
-    fn refuse_folder_clash(&mut self, root: RootId, key: &FoldedKey) -> Result<(), ChangeError> {
+    pub(super) fn refuse_folder_clash(&mut self, root: RootId, key: &FoldedKey) -> Result<(), ChangeError> {
         let (before, after) = (self.before.clone(), self.after.clone());
         let source = self.folders.source(root, key)?;
         let need = source

@@ -57,10 +57,8 @@ pub(super) fn look_at_base(
             Finding::FolderInTheWay => return Ok(Some(BaseLook::FolderInTheWay)),
         }
     }
-    let must_compare = base.kind == BaseKind::File
-        && base.hash.is_none()
-        && column.entries.iter().any(|entry| entry.size_bytes == base.size_bytes);
-    if !must_compare {
+    // Known from the first time a layer covers it, so that `check --deep` can prove its return.
+    if base.kind != BaseKind::File || base.hash.is_some() || column.laid(after).is_empty() {
         return Ok(None);
     }
     let path = if is_uncovered { path.clone() } else { site.original(root, column.path) };

@@ -1,1 +1,330 @@
-//! packages
+//! Zip archives as they really come, hostile and broken ones among them.
+
+use std::fs::{self, File};
+use std::io::{Cursor, Read, Write};
+use std::path::PathBuf;
+
+use odd_stack_core::jobs::{AddError, stack};
+use odd_stack_core::observer::Silent;
+use odd_stack_core::package::{Limits, Package, PackageError};
+use zip::unstable::write::FileOptionsExt;
+use zip::write::{ExtendedFileOptions, FileOptions, SimpleFileOptions};
+use zip::{CompressionMethod, ZipWriter};
+
+use crate::world::World;
+
+fn harbour() -> World {
+    World::with_game(&[("game/data/a.txt", "base"), ("docs/p", "p")])
+}
+
+/// An archive of members by name, each with a content.
+fn zip(members: &[(&str, &[u8])]) -> Vec<u8> {
+    let mut writer = ZipWriter::new(Cursor::new(Vec::new()));
+    for (name, content) in members {
+        writer.start_file(*name, SimpleFileOptions::default()).unwrap();
+        writer.write_all(content).unwrap();
+    }
+    writer.finish().unwrap().into_inner()
+}
+
+/// Puts `name`, of the same length, in place of every `stand_in` in the archive.
+fn renamed(mut archive: Vec<u8>, stand_in: &[u8], name: &[u8]) -> Vec<u8> {
+    assert_eq!(stand_in.len(), name.len());
+    let found: Vec<usize> =
+        (0..archive.len() - name.len()).filter(|at| archive[*at..].starts_with(stand_in)).collect();
+    assert_eq!(found.len(), 2, "once at the member, once in the directory");
+    for at in found {
+        archive[at..at + name.len()].copy_from_slice(name);
+    }
+    archive
+}
+
+fn store(world: &World, name: &str, bytes: &[u8]) -> PathBuf {
+    fs::create_dir_all(world.path("packages")).unwrap();
+    let path = world.path("packages").join(name);
+    fs::write(&path, bytes).unwrap();
+    path
+}
+
+/// Adding must fail and leave game and stack as they were, and no content behind.
+fn refused(world: &World, path: &std::path::Path) -> PackageError {
+    let before = (world.tree(), stack(&world.ledger()).unwrap());
+    let error = world.add(path, &[]).unwrap_err();
+    assert_eq!((world.tree(), stack(&world.ledger()).unwrap()), before, "{error}");
+    let blobs = world.ledger().folder().join("blobs");
+    let count =
+        fs::read_dir(blobs).unwrap().map(|folder| fs::read_dir(folder.unwrap().path()).unwrap().count());
+    assert_eq!(count.sum::<usize>(), 0, "{error}");
+    match error {
+        AddError::Package(error) => error,
+        other => panic!("{other}"),
+    }
+}
+
+#[test]
+fn every_hostile_name_is_refused() {
+    let world = harbour();
+    let names: &[&[u8]] = &[
+        b"../evil.txt",
+        b"a/../../ev.tx",
+        b"/etc/evil.t",
+        b"C:\\evil.txt",
+        b"c:evil.txt",
+        b"\\\\srv\\x\\e.t",
+        b"..\\evil.txt",
+        b"a\\..\\..\\e.t",
+        b"a//evil.txt",
+        b"a/./evil.tx",
+        b"evil.txt:ads",
+        b"NUL",
+        b"data/con.txt",
+        b"com1.log",
+        b"evil.txt.",
+        b"evil.txt ",
+        b"dir./evil.t",
+        b"ev\x07il.txt",
+        b"ev\nil.txt",
+        b"ev?il.txt",
+        b"ev*il.txt",
+        b"lpt9",
+        b"aux.c",
+        b"\\evil.txt",
+        b"a|b",
+        b"a<b>",
+    ];
+    for name in names {
+        let stand_in = vec![b'Q'; name.len()];
+        let archive = zip(&[(std::str::from_utf8(&stand_in).unwrap(), b"x"), ("zz/fine.txt", b"y")]);
+        let path = store(&world, "hostile.zip", &renamed(archive, &stand_in, name));
+        let error = refused(&world, &path);
+        let PackageError::HostileName { package, name: told, .. } = &error else {
+            panic!("{name:?}: {error}")
+        };
+        assert!(package.ends_with("hostile.zip") && !told.is_empty(), "{error}");
+    }
+    let long = format!("{}/x", "n".repeat(256));
+    assert!(matches!(
+        refused(&world, &store(&world, "long.zip", &zip(&[(&long, b"x")]))),
+        PackageError::HostileName { .. }
+    ));
+    let deep = vec!["folder"; 160].join("/");
+    assert!(matches!(
+        refused(&world, &store(&world, "deep.zip", &zip(&[(&deep, b"x")]))),
+        PackageError::HostileName { .. }
+    ));
+}
+
+#[test]
+fn clashes_inside_one_archive_are_refused() {
+    let world = harbour();
+    let case = zip(&[("data/A.txt", b"1"), ("DATA/a.TXT", b"2")]);
+    assert!(matches!(refused(&world, &store(&world, "case.zip", &case)), PackageError::Duplicate { .. }));
+    let form = zip(&[("caf\u{e9}", b"1"), ("cafe\u{301}", b"2")]);
+    assert!(matches!(refused(&world, &store(&world, "form.zip", &form)), PackageError::Duplicate { .. }));
+    let folder = zip(&[("data", b"1"), ("data/a.txt", b"2")]);
+    assert!(matches!(
+        refused(&world, &store(&world, "folder.zip", &folder)),
+        PackageError::FileAgainstFolder { .. }
+    ));
+    let twice = renamed(zip(&[("aaaa.txt", b"1"), ("bbbb.txt", b"2")]), b"bbbb.txt", b"aaaa.txt");
+    assert!(matches!(refused(&world, &store(&world, "twice.zip", &twice)), PackageError::Broken { .. }));
+}
+
+#[test]
+fn damage_anywhere_is_found_and_changes_nothing() {
+    let world = harbour();
+    let content: Vec<u8> = (0..4000u32).flat_map(|n| (n * n).to_le_bytes()).collect();
+    let whole = zip(&[("data/a.txt", &content), ("data/b.txt", b"small"), ("c/", b"")]);
+    let (mut accepted, mut refusals) = (0, 0);
+    // The packed bytes of the first member, behind its header of 30 bytes and its name.
+    let packed = 40..4000;
+    // Cut short at many lengths.
+    for cut in (0..whole.len()).step_by(whole.len() / 40) {
+        refused(&world, &store(&world, "cut.zip", &whole[..cut]));
+    }
+    // One bit flipped: refused, or without any effect on what is read.
+    for at in (0..whole.len()).step_by(97).chain(whole.len() - 200..whole.len()) {
+        let mut flipped = whole.clone();
+        flipped[at] ^= 1 << (at % 8);
+        let path = store(&world, "flipped.zip", &flipped);
+        let before = world.tree();
+        match world.add(&path, &[".=game:"]) {
+            Err(_) => {
+                assert_eq!(world.tree(), before, "bit at {at}");
+                refusals += 1;
+            }
+            Ok(()) => {
+                assert!(!packed.contains(&at), "bit at {at} of the packed content");
+                // A name, a time or a comment may differ, a content never.
+                let contents: Vec<_> = ["a.txt", "b.txt"]
+                    .iter()
+                    .filter_map(|n| fs::read(world.path("game/data").join(n)).ok())
+                    .collect();
+                assert!(
+                    contents.iter().all(|found| *found == content || found == b"small" || found == b"base")
+                );
+                accepted += 1;
+                let ledger = world.ledger();
+                let all = ledger.layers().unwrap().iter().map(|layer| layer.id).collect();
+                let remove = odd_stack_core::jobs::Reorder::Remove(all);
+                crate::world::reorder(&ledger, &remove, Default::default()).unwrap();
+                assert_eq!(world.tree(), before);
+            }
+        }
+    }
+    assert!(accepted > 0 && refusals > accepted, "{accepted} accepted, {refusals} refused");
+}
+
+#[test]
+fn a_wrong_checksum_names_the_member() {
+    let world = harbour();
+    let mut archive = {
+        let mut writer = ZipWriter::new(Cursor::new(Vec::new()));
+        let stored = SimpleFileOptions::default().compression_method(CompressionMethod::Stored);
+        writer.start_file("data/a.txt", stored).unwrap();
+        writer.write_all(b"a content to be found").unwrap();
+        writer.finish().unwrap().into_inner()
+    };
+    let at = archive.windows(9).position(|bytes| bytes == b"a content").unwrap();
+    archive[at] = b'A';
+    let error = refused(&world, &store(&world, "crc.zip", &archive));
+    assert!(matches!(&error, PackageError::Member { member, .. } if member == "data/a.txt"), "{error}");
+}
+
+#[test]
+fn encrypted_archives_say_so() {
+    let world = harbour();
+    let mut writer = ZipWriter::new(Cursor::new(Vec::new()));
+    let options: FileOptions<'_, '_, ExtendedFileOptions> =
+        FileOptions::default().with_deprecated_encryption(b"secret").unwrap();
+    writer.start_file("data/a.txt", options).unwrap();
+    writer.write_all(b"hidden").unwrap();
+    let path = store(&world, "locked.zip", &writer.finish().unwrap().into_inner());
+    let error = refused(&world, &path);
+    assert!(matches!(&error, PackageError::Encrypted { member, .. } if member == "data/a.txt"), "{error}");
+}
+
+#[test]
+fn absurd_sizes_are_refused_and_limits_can_be_set() {
+    let world = harbour();
+    let bomb = zip(&[("data/zeros.bin", &vec![0; 80 << 20])]);
+    let path = store(&world, "bomb.zip", &bomb);
+    assert!(matches!(refused(&world, &path), PackageError::OverLimit { .. }));
+    let with = |text: &str| {
+        let mut limits = Limits::default();
+        limits.set(text).unwrap();
+        Package::open(&path, &limits)
+    };
+    assert!(with("ratio=100000").is_ok());
+    let small = store(&world, "small.zip", &zip(&[("a", b"12345"), ("b", b"1")]));
+    let with = |text: &str| {
+        let mut limits = Limits::default();
+        limits.set(text).unwrap();
+        Package::open(&small, &limits).map(drop)
+    };
+    assert!(matches!(with("bytes=5"), Err(PackageError::OverLimit { .. })));
+    assert!(matches!(with("files=1"), Err(PackageError::OverLimit { .. })));
+    assert!(with("bytes=6").is_ok());
+    // A size that is declared smaller than the content is.
+    let mut lying = zip(&[("liar.txt", &vec![7; 5000])]);
+    let declared = 5000u32.to_le_bytes();
+    let places: Vec<usize> = (0..lying.len() - 4).filter(|at| lying[*at..].starts_with(&declared)).collect();
+    for at in places {
+        lying[at..at + 4].copy_from_slice(&50u32.to_le_bytes());
+    }
+    refused(&world, &store(&world, "lying.zip", &lying));
+}
+
+#[test]
+fn old_names_backslashes_and_missing_folders_are_read() {
+    let world = harbour();
+    let archive = zip(&[("data/XXXX.txt", b"old"), ("data/made/y.txt", b"y")]);
+    // 0x81 is `ü` in code page 437, and not valid UTF-8.
+    let archive = renamed(archive, b"data/XXXX.txt", b"data\\gr\x81n.txt");
+    world.add(&store(&world, "old.zip", &archive), &[]).unwrap();
+    assert_eq!(fs::read_to_string(world.path("game/data/gr\u{fc}n.txt")).unwrap(), "old");
+    assert_eq!(fs::read_to_string(world.path("game/data/made/y.txt")).unwrap(), "y");
+}
+
+#[test]
+fn all_methods_are_read_alike() {
+    let world = harbour();
+    let bytes: Vec<u8> = (0..60_000u32).map(|n| (n / 7) as u8).collect();
+    let mut writer = ZipWriter::new(Cursor::new(Vec::new()));
+    for (name, method) in [("stored", CompressionMethod::Stored), ("deflated", CompressionMethod::Deflated)] {
+        writer
+            .start_file(format!("m/{name}"), SimpleFileOptions::default().compression_method(method))
+            .unwrap();
+        writer.write_all(&bytes).unwrap();
+    }
+    let path = store(&world, "methods.zip", &writer.finish().unwrap().into_inner());
+    let package = Package::open(&path, &Limits::default()).unwrap();
+    let count = std::sync::atomic::AtomicU64::new(0);
+    let take = |_: usize, content: &mut dyn Read| -> Result<(), PackageError> {
+        let mut read = Vec::new();
+        content.read_to_end(&mut read).unwrap();
+        assert_eq!(read, bytes);
+        count.fetch_add(1, std::sync::atomic::Ordering::SeqCst);
+        Ok(())
+    };
+    package.read(&[0, 1], &take, &Silent).unwrap();
+    assert_eq!(count.into_inner(), 2);
+}
+
+#[test]
+fn links_become_copies_and_links_out_stop_an_add() {
+    let world = harbour();
+    let make = |target: &str| {
+        let mut writer = ZipWriter::new(Cursor::new(Vec::new()));
+        writer.start_file("data/real.txt", SimpleFileOptions::default()).unwrap();
+        writer.write_all(b"real").unwrap();
+        writer.add_symlink("data/alias.txt", target, SimpleFileOptions::default()).unwrap();
+        writer.finish().unwrap().into_inner()
+    };
+    let out = store(&world, "out.zip", &make("../../../etc/passwd"));
+    let before = world.tree();
+    let AddError::LinksOut { links } = world.add(&out, &[]).unwrap_err() else { panic!() };
+    assert_eq!(links[0].target, "../../../etc/passwd");
+    assert_eq!(world.tree(), before);
+    world.add(&store(&world, "in.zip", &make("real.txt")), &[]).unwrap();
+    let alias = world.path("game/data/alias.txt");
+    assert!(!fs::symlink_metadata(&alias).unwrap().is_symlink());
+    assert_eq!(fs::read_to_string(alias).unwrap(), "real");
+}
+
+#[cfg(unix)]
+#[test]
+fn links_and_pipes_in_a_folder() {
+    use std::os::unix::fs::symlink;
+    let world = harbour();
+    let package = world.package("loose", &[("data/real.txt", "real")]);
+    symlink("real.txt", package.join("data/alias.txt")).unwrap();
+    symlink("/etc/hostname", package.join("data/out.txt")).unwrap();
+    assert!(
+        matches!(world.add(&package, &[]).unwrap_err(), AddError::LinksOut { links } if links.len() == 1)
+    );
+    fs::remove_file(package.join("data/out.txt")).unwrap();
+    world.add(&package, &[]).unwrap();
+    assert_eq!(fs::read_to_string(world.path("game/data/alias.txt")).unwrap(), "real");
+    let odd = world.package("odd", &[("x", "x")]);
+    let socket = std::os::unix::net::UnixListener::bind(odd.join("socket")).unwrap();
+    assert!(matches!(
+        world.add(&odd, &[]),
+        Err(AddError::Package(PackageError::NeitherFileNorFolder { .. }))
+    ));
+    drop(socket);
+}
+
+#[test]
+fn what_is_no_package_is_said() {
+    let world = harbour();
+    let open = |path: &PathBuf| Package::open(path, &Limits::default()).map(drop);
+    assert!(matches!(open(&world.path("packages/none.zip")), Err(PackageError::NotFound { .. })));
+    let text = store(&world, "readme.zip", b"only a text that is called zip");
+    assert!(matches!(open(&text), Err(PackageError::UnknownKind { .. })));
+    let empty = store(&world, "empty.zip", &zip(&[]));
+    assert!(matches!(world.add(&empty, &[]).unwrap_err(), AddError::Fit(_)));
+    let nothing = store(&world, "nothing.zip", b"");
+    assert!(matches!(open(&nothing), Err(PackageError::UnknownKind { .. })));
+    drop(File::open(text).unwrap());
+}

@@ -15,7 +15,7 @@ use crate::desk::{Desk, absolute, change_options, to_json};
 use crate::errors::Failure;
 use crate::show::change::{edits, effects, meeting, verdict};
 use crate::show::style::{BOLD, DIM, WARN, paint};
-use crate::show::units::{counted, files, size};
+use crate::show::units::{counted, file_name, files, size};
 
 #[derive(Debug, Args)]
 pub struct AddArgs {
@@ -99,20 +99,14 @@ pub fn run(desk: &mut Desk, args: &AddArgs) -> Result<Ended, Failure> {
 
 fn about(layer: &AddReport, verbose: bool) -> String {
     let version = layer.version.as_ref().map(|version| format!(" {version}")).unwrap_or_default();
-    let mut text = format!(
-        "{}{}  {}\n",
-        paint(BOLD, &layer.name),
-        paint(BOLD, &version),
-        paint(
-            DIM,
-            &format!(
-                "{} {}, {}",
-                layer.kind,
-                layer.package,
-                format_args!("{}, {}", files(layer.files), size(layer.bytes))
-            )
-        )
+    let source = format!(
+        "{} {}, {}, {}",
+        layer.kind,
+        file_name(&layer.package),
+        files(layer.files),
+        size(layer.bytes)
     );
+    let mut text = format!("{}  {}\n", paint(BOLD, &format!("{}{version}", layer.name)), paint(DIM, &source));
     for finding in &layer.findings {
         text.push_str(&format!("  {finding}\n"));
     }

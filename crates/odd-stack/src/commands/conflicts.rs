@@ -8,7 +8,7 @@ use crate::desk::{Desk, to_json};
 use crate::errors::Failure;
 use crate::show::style::{BOLD, DIM, NAME, WARN, paint};
 use crate::show::table::{Look, cell, table};
-use crate::show::units::{files, number, size};
+use crate::show::units::{counted, number, size};
 
 #[derive(Debug, Args)]
 pub struct ConflictsArgs {
@@ -60,10 +60,10 @@ fn text(report: &ConflictsReport, most: usize) -> String {
 fn pair_text(pair: &PairRow, most: usize) -> String {
     let mut counts = Vec::new();
     if pair.open_files > 0 {
-        counts.push(format!("{} differ", files(pair.open_files)));
+        counts.push(counted(pair.open_files, "file differs", "files differ"));
     }
     if pair.same_files > 0 {
-        counts.push(format!("{} the same", files(pair.same_files)));
+        counts.push(counted(pair.same_files, "file is the same", "files are the same"));
     }
     let mut text =
         format!("\n{} over {}: {}\n", paint(NAME, &pair.upper), paint(NAME, &pair.lower), counts.join(", "));

@@ -226,7 +226,7 @@ fn about(game: &GameReport) -> String {
         say(&root.name, &format!("{}{missing}", root.folder));
     }
     for spot in &game.spots {
-        say(&spot.name, &format!("{}: is {}", spot.name, spot.address));
+        say(&spot.name, &spot.address);
     }
     say("program", game.program.as_deref().unwrap_or("not known"));
     let version = match (&game.version, &game.version_read_from) {

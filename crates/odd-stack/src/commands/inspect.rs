@@ -12,7 +12,7 @@ use crate::errors::Failure;
 use crate::show::change::meeting;
 use crate::show::style::{BOLD, DIM, WARN, paint};
 use crate::show::tree::{Leaf, tree};
-use crate::show::units::{files, size};
+use crate::show::units::{file_name, files, size};
 
 #[derive(Debug, Args)]
 pub struct InspectArgs {
@@ -47,7 +47,7 @@ fn text(report: &InspectReport, game: Option<&str>, verbose: bool) -> String {
     let total = format!(
         "{} {}, {}, {}",
         report.kind,
-        report.package,
+        file_name(&report.package),
         files(report.total.files),
         size(report.total.bytes)
     );

@@ -25,8 +25,14 @@ pub struct LayArgs {
 pub fn run(desk: &mut Desk, args: &LayArgs) -> Result<Ended, Failure> {
     let ledger = desk.open()?;
     let all = ledger.layers()?;
-    let chosen: Vec<&Layer> = if args.all { all.iter().collect() } else { select_all(&all, &args.layers)? };
+    let (chosen, command, done) = if args.all {
+        let chosen: Vec<&Layer> = all.iter().filter(|layer| !layer.laid).collect();
+        (chosen, "lay --all".to_owned(), "All layers are laid.".to_owned())
+    } else {
+        let chosen = select_all(&all, &args.layers)?;
+        let names = names(&chosen);
+        (chosen, format!("lay {names}"), format!("Laid {names}."))
+    };
     let lay = Reorder::Lay(chosen.iter().map(|layer| layer.id).collect());
-    let (command, done) = (format!("lay {}", names(&chosen)), format!("Laid {}.", names(&chosen)));
     carry_out(desk, &ledger, &chosen, &lay, &command, &args.change, &done)
 }

@@ -25,12 +25,14 @@ pub struct LiftArgs {
 pub fn run(desk: &mut Desk, args: &LiftArgs) -> Result<Ended, Failure> {
     let ledger = desk.open()?;
     let all = ledger.layers()?;
-    let chosen: Vec<&Layer> = if args.all { all.iter().collect() } else { select_all(&all, &args.layers)? };
-    let lift = Reorder::Lift(chosen.iter().map(|layer| layer.id).collect());
-    let done = if args.all {
-        "All layers are lifted: the game is itself again.".to_owned()
+    let (chosen, command, done) = if args.all {
+        let chosen: Vec<&Layer> = all.iter().filter(|layer| layer.laid).collect();
+        (chosen, "lift --all".to_owned(), "All layers are lifted: the game is itself again.".to_owned())
     } else {
-        format!("Lifted {}.", names(&chosen))
+        let chosen = select_all(&all, &args.layers)?;
+        let names = names(&chosen);
+        (chosen, format!("lift {names}"), format!("Lifted {names}."))
     };
-    carry_out(desk, &ledger, &chosen, &lift, &format!("lift {}", names(&chosen)), &args.change, &done)
+    let lift = Reorder::Lift(chosen.iter().map(|layer| layer.id).collect());
+    carry_out(desk, &ledger, &chosen, &lift, &command, &args.change, &done)
 }

@@ -90,7 +90,7 @@ fn own(name: &str) -> &str {
 /// `4 of the game's own, 2 of fog`, or `nothing`.
 fn tally(entries: &[EntryRow], of: impl Fn(&EntryRow) -> Option<&str>) -> String {
     let mut counts: Vec<(&str, u64)> = Vec::new();
-    for name in entries.iter().filter_map(|entry| of(entry)) {
+    for name in entries.iter().filter_map(of) {
         match counts.iter_mut().find(|(known, _)| *known == name) {
             Some((_, count)) => *count += 1,
             None => counts.push((name, 1)),

@@ -66,7 +66,7 @@ pub fn effects(report: &ChangeReport, most: usize) -> String {
         ]
     });
     let mut text = table(&[], rows.collect());
-    if report.effects.len() > most {
+    if report.effects.len() > most && most > 0 {
         let more = number((report.effects.len() - most) as u64);
         text.push_str(&paint(DIM, &format!("  … and {more} more (-v lists all)\n")));
     }

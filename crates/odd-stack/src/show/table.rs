@@ -16,8 +16,12 @@ pub enum Look {
 
 /// One cell.
 pub fn cell(text: impl Into<String>, look: Look) -> Cell {
-    let cell = Cell::new(text.into());
+    let text = text.into();
+    let is_empty = text.is_empty();
+    let cell = Cell::new(text);
     match look {
+        // Styles of nothing would keep spaces at the ends of lines.
+        _ if is_empty => cell,
         Look::Plain => cell,
         Look::Name => cell.fg(Color::DarkCyan),
         Look::Good => cell.fg(Color::DarkGreen),
@@ -31,6 +35,7 @@ pub fn cell(text: impl Into<String>, look: Look) -> Cell {
 pub fn table(header: &[(&str, Look)], rows: Vec<Vec<Cell>>) -> String {
     let mut table = Table::new();
     table.load_style(NOTHING).set_content_arrangement(ContentArrangement::Disabled).enforce_styling();
+    table.style_text_only();
     if !header.is_empty() {
         let cells = header.iter().map(|(name, look)| {
             let cell = Cell::new(*name).add_attribute(Attribute::Dim);

@@ -43,6 +43,11 @@ pub fn number(count: u64) -> String {
     text
 }
 
+/// The last part of a path, as people know a package by.
+pub fn file_name(path: &str) -> &str {
+    path.rsplit(['/', '\\']).find(|part| !part.is_empty()).unwrap_or(path)
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
