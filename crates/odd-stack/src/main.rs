@@ -7,6 +7,8 @@ mod desk;
 mod errors;
 mod output;
 mod progress;
+#[cfg(test)]
+mod schema;
 mod show;
 
 use std::process::ExitCode;

@@ -44,7 +44,10 @@ fn text(report: &ConflictsReport, most: usize) -> String {
         (_, 0) => format!("{}\n", paint(BOLD, "Layers meet, but only with equal content: no conflicts.")),
         (_, open) => format!(
             "{}\n",
-            paint(BOLD, &format!("Layers want different things at {} addresses.", number(open)))
+            paint(
+                BOLD,
+                &format!("Layers want different things at {}.", counted(open, "address", "addresses"))
+            )
         ),
     };
     for pair in &report.pairs {

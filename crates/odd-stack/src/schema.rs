@@ -1,0 +1,52 @@
+//! The JSON Schema of every command's output, kept in `docs/json/` and held to the code here.
+
+use std::fs;
+use std::path::PathBuf;
+
+use odd_stack_core::jobs::{
+    CareReport, CheckSummary, ConflictsReport, GameReport, InspectReport, ShowReport, StackReport,
+    TraceReport,
+};
+use schemars::{Schema, schema_for};
+
+use crate::commands::add::AddedReport;
+use crate::commands::game::{ForgetReport, GameList};
+use crate::commands::standing::StandingReport;
+
+/// The shape of `data` for each command.
+fn schemas() -> Vec<(&'static str, Schema)> {
+    vec![
+        ("add", schema_for!(AddedReport)),
+        ("check", schema_for!(CheckSummary)),
+        ("conflicts", schema_for!(ConflictsReport)),
+        ("game-add", schema_for!(CareReport)),
+        ("game-forget", schema_for!(ForgetReport)),
+        ("game-list", schema_for!(GameList)),
+        ("game-show", schema_for!(GameReport)),
+        ("inspect", schema_for!(InspectReport)),
+        ("lay", schema_for!(StandingReport)),
+        ("show", schema_for!(ShowReport)),
+        ("stack", schema_for!(StackReport)),
+        ("trace", schema_for!(TraceReport)),
+    ]
+}
+
+#[test]
+fn documented_shapes_are_those_of_the_code() {
+    let folder = PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("../../docs/json");
+    for (name, schema) in schemas() {
+        let path = folder.join(format!("{name}.schema.json"));
+        let mut now = serde_json::to_string_pretty(&schema).unwrap();
+        now.push('\n');
+        if std::env::var_os("ODDSTACK_WRITE_SCHEMAS").is_some() {
+            fs::create_dir_all(&folder).unwrap();
+            fs::write(&path, &now).unwrap();
+        }
+        let written = fs::read_to_string(&path).unwrap_or_default().replace("\r\n", "\n");
+        assert!(
+            written == now,
+            "{} is not up to date: run the tests with ODDSTACK_WRITE_SCHEMAS=1",
+            path.display()
+        );
+    }
+}

@@ -1,0 +1,153 @@
+//! A folder with nothing of this machine in it, and commands run there.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::io::Write;
+use std::path::{Path, PathBuf};
+
+use assert_cmd::Command;
+use serde_json::Value;
+use tempfile::TempDir;
+use zip::ZipWriter;
+use zip::write::SimpleFileOptions;
+
+pub struct Closed {
+    folder: TempDir,
+}
+
+impl Closed {
+    /// An empty home.
+    pub fn empty() -> Self {
+        let in_memory = Path::new("/dev/shm");
+        let made = if in_memory.is_dir() { tempfile::tempdir_in(in_memory) } else { tempfile::tempdir() };
+        Self { folder: made.unwrap() }
+    }
+
+    /// A small Quillhaven in care, with a documents folder.
+    pub fn with_game() -> Self {
+        let closed = Self::empty();
+        closed.write("game/bin/harbour.txt", "the program's folder\n");
+        closed.write("game/data/lamps/brass.qtx", "base brass\n");
+        closed.write("game/data/lamps/iron.qtx", "base iron\n");
+        closed.write("game/config/fog.ini", "fog=1\n");
+        closed.write("docs/profiles/wren.ini", "name=Wren\n");
+        let line = "game add Quillhaven game --root docs=docs --spot bin=bin --game-version 1.7";
+        closed.run(line).status(0);
+        closed
+    }
+
+    pub fn path(&self, below: &str) -> PathBuf {
+        self.folder.path().join(below)
+    }
+
+    pub fn write(&self, path: &str, content: &str) {
+        let path = self.path(path);
+        fs::create_dir_all(path.parent().unwrap()).unwrap();
+        fs::write(path, content).unwrap();
+    }
+
+    pub fn read(&self, path: &str) -> String {
+        fs::read_to_string(self.path(path)).unwrap()
+    }
+
+    /// A zip archive of members by name and content, all of one time.
+    pub fn zip(&self, name: &str, members: &[(&str, &str)]) {
+        let mut writer = ZipWriter::new(fs::File::create(self.path(name)).unwrap());
+        for (member, content) in members {
+            writer.start_file(*member, SimpleFileOptions::default()).unwrap();
+            writer.write_all(content.as_bytes()).unwrap();
+        }
+        writer.finish().unwrap();
+    }
+
+    /// Contents of all files of the game's folders.
+    pub fn files(&self) -> BTreeMap<String, String> {
+        let mut files = BTreeMap::new();
+        for root in ["game", "docs"] {
+            walk(&self.path(root), root, &mut files);
+        }
+        files
+    }
+
+    /// Runs `oddstack` with the words of `line`.
+    pub fn run(&self, line: &str) -> Ran {
+        self.run_words(&line.split(' ').collect::<Vec<_>>())
+    }
+
+    pub fn run_words(&self, words: &[&str]) -> Ran {
+        let mut command = Command::cargo_bin("oddstack").unwrap();
+        command.current_dir(self.folder.path());
+        command.env_clear();
+        for kept in ["SystemRoot", "TEMP", "TMP", "WINEPREFIX", "LLVM_PROFILE_FILE"] {
+            if let Some(value) = std::env::var_os(kept) {
+                command.env(kept, value);
+            }
+        }
+        command.env("ODDSTACK_HOME", self.path("home"));
+        command.env("ODDSTACK_NOW", "2026-01-02T03:04:05Z");
+        command.env("COLUMNS", "100");
+        let output = command.args(words).output().unwrap();
+        let text = |bytes: &[u8]| self.tidy(&String::from_utf8_lossy(bytes));
+        Ran {
+            line: words.join(" "),
+            status: output.status.code().unwrap_or(-1),
+            stdout: text(&output.stdout),
+            stderr: text(&output.stderr),
+        }
+    }
+
+    /// Paths of this run become `[HERE]`, and separators `/`.
+    fn tidy(&self, text: &str) -> String {
+        let here = self.folder.path().display().to_string();
+        let json = here.replace('\\', "\\\\");
+        let text = text.replace(&json, "[HERE]").replace(&here, "[HERE]").replace("\r\n", "\n");
+        if cfg!(windows) { text.replace("\\\\", "/").replace('\\', "/") } else { text }
+    }
+}
+
+fn walk(folder: &Path, shown: &str, files: &mut BTreeMap<String, String>) {
+    for entry in fs::read_dir(folder).unwrap() {
+        let entry = entry.unwrap();
+        let name = format!("{shown}/{}", entry.file_name().to_string_lossy());
+        if entry.file_type().unwrap().is_dir() {
+            walk(&entry.path(), &name, files);
+        } else {
+            files.insert(name, fs::read_to_string(entry.path()).unwrap());
+        }
+    }
+}
+
+/// What a command printed and how it ended.
+#[must_use = "say how it must have ended"]
+pub struct Ran {
+    line: String,
+    status: i32,
+    pub stdout: String,
+    pub stderr: String,
+}
+
+impl Ran {
+    /// Holds it to an exit code.
+    pub fn status(self, wanted: i32) -> Self {
+        assert_eq!(self.status, wanted, "{}\n{}{}", self.line, self.stdout, self.stderr);
+        self
+    }
+
+    /// Holds it to words on either stream.
+    pub fn says(self, words: &str) -> Self {
+        let all = format!("{}{}", self.stdout, self.stderr);
+        assert!(all.contains(words), "`{words}` is not in\n{all}");
+        self
+    }
+
+    /// All of it in one text, for a snapshot.
+    pub fn whole(&self) -> String {
+        format!("{}{}[exit {}]\n", self.stdout, self.stderr, self.status)
+    }
+
+    /// The JSON object on standard output.
+    pub fn json(&self) -> Value {
+        assert_eq!(self.stderr, "", "JSON comes alone");
+        serde_json::from_str(&self.stdout).unwrap_or_else(|error| panic!("{error}\n{}", self.stdout))
+    }
+}

@@ -1,0 +1,177 @@
+//! Wrong and bad input: what is said, how it ends, and that nothing changed.
+
+use std::fs;
+
+use insta::assert_snapshot;
+
+use crate::closed::Closed;
+
+#[test]
+fn mistakes_are_answered_with_what_to_do() {
+    let closed = Closed::with_game();
+    closed.zip("fine-1.zip", &[("data/new.txt", "n")]);
+    closed.run("add fine-1.zip").status(0);
+    closed.write("text.zip", "no archive");
+    let before = closed.files();
+    for (line, status, words) in [
+        ("stak", 2, "unrecognized subcommand"),
+        ("move fine", 2, "--above"),
+        ("move fine --above fine", 2, "above or below itself"),
+        ("add fine-1.zip --place nonsense", 2, "not FROM=TO"),
+        ("add fine-1.zip --only [", 2, "not a pattern"),
+        ("add fine-1.zip --limit size=1", 2, "not a limit"),
+        ("remove", 2, "LAYER"),
+        ("lay --all fine", 2, "cannot be used"),
+        ("lift fine --keep-edits --discard-edits", 2, "cannot be used"),
+        ("add none.zip", 1, "there is no package at"),
+        ("add text.zip", 1, "unpack it into a folder"),
+        ("add fine-1.zip", 4, "--name OTHER"),
+        ("add fine-1.zip --name again --place nope=data/x", 1, "no file or folder `nope`"),
+        ("add fine-1.zip --name again --place .=saves:", 1, "neither a root nor a spot"),
+        ("add fine-1.zip --name again --place .=game:../x", 1, "steps out of its folder"),
+        ("add fine-1.zip --name again --skip *", 1, "--skip leaves out all"),
+        ("remove nobody", 1, "there are: fine"),
+        ("trace nowhere", 1, "neither the game nor a layer"),
+        ("trace game:..", 1, "can't be an address"),
+        ("show 7", 1, "there is no layer `7`"),
+        ("game add Quillhaven game", 1, "already"),
+        ("game add Other game", 1, "in care already, as `Quillhaven`"),
+        ("game add Other nowhere", 1, "is not a folder"),
+        ("game add Other home", 1, "lie in each other"),
+        ("game set", 2, "say what to set"),
+        ("game set --spot x=y", 1, "two or more"),
+        ("stack --game nobody", 1, "it can be: Quillhaven"),
+        ("demo game", 1, "is not empty"),
+    ] {
+        let ran = closed.run(line).status(status).says(words);
+        assert_eq!(ran.stdout, "", "{line}");
+        assert!(!ran.stderr.contains("panicked"), "{}", ran.stderr);
+    }
+    assert_eq!(closed.files(), before);
+    closed.run("stack").status(0).says("1 layer ");
+}
+
+#[test]
+fn without_a_game_it_is_said_how_to_begin() {
+    let closed = Closed::empty();
+    assert_snapshot!(closed.run("stack").whole(), @"
+    error: no game is in care yet; begin with `oddstack game add NAME FOLDER`, or look at `oddstack demo`
+    [exit 1]
+    ");
+    closed.run("game list").status(0).says("game add");
+}
+
+#[test]
+fn a_hostile_archive_is_named_with_the_member_and_the_reason() {
+    let closed = Closed::with_game();
+    closed.zip("hostile.zip", &[("data/fine.txt", "x"), ("../evil.txt", "x")]);
+    let before = closed.files();
+    assert_snapshot!(closed.run("add hostile.zip").whole(), @r#"
+    error: [HERE]/hostile.zip has a file named "../evil.txt": it steps out of its folder with `..`
+    [exit 1]
+    "#);
+    closed.run("inspect hostile.zip").status(1).says("../evil.txt");
+    assert_eq!(closed.files(), before);
+    assert!(!closed.path("evil.txt").exists());
+}
+
+#[test]
+fn a_damaged_ledger_ends_with_its_own_code() {
+    let closed = Closed::with_game();
+    let catalogue = closed.path("home/ledgers/quillhaven/catalogue.sqlite");
+    let whole = fs::read(&catalogue).unwrap();
+    fs::write(&catalogue, b"scribbled over").unwrap();
+    closed.run("stack").status(5).says("damaged");
+    fs::write(&catalogue, whole).unwrap();
+    closed.zip("a-1.zip", &[("config/fog.ini", "fog=2"), ("x", "x")]);
+    closed.run("add a-1.zip").status(0);
+    // A content of a layer that is gone is told before anything changes.
+    closed.run("lift a").status(0);
+    let blobs = closed.path("home/ledgers/quillhaven/blobs");
+    for folder in fs::read_dir(&blobs).unwrap() {
+        for blob in fs::read_dir(folder.unwrap().path()).unwrap() {
+            fs::remove_file(blob.unwrap().path()).unwrap();
+        }
+    }
+    let before = closed.files();
+    closed.run("lay a").status(5).says("the ledger has lost");
+    assert_eq!(closed.files(), before);
+    fs::remove_dir_all(closed.path("home/ledgers/quillhaven")).unwrap();
+    closed.run("stack").status(1).says("there is no ledger");
+}
+
+#[cfg(unix)]
+#[test]
+fn a_game_that_may_not_be_written_is_left_as_it_was() {
+    use std::os::unix::fs::PermissionsExt;
+    let closed = Closed::with_game();
+    closed.zip("a-1.zip", &[("config/fog.ini", "fog=2"), ("x", "x")]);
+    let config = closed.path("game/config");
+    let lock = |mode| fs::set_permissions(&config, fs::Permissions::from_mode(mode)).unwrap();
+    lock(0o555);
+    if fs::write(closed.path("game/config/probe"), "").is_ok() {
+        // The superuser may write anywhere; nothing to see.
+        fs::remove_file(closed.path("game/config/probe")).unwrap();
+        lock(0o755);
+        return;
+    }
+    let before = closed.files();
+    closed.run("add a-1.zip").status(1).says("Everything is as it was");
+    lock(0o755);
+    assert_eq!(closed.files(), before);
+    closed.run("add a-1.zip").status(0);
+}
+
+#[cfg(unix)]
+#[test]
+fn a_closed_pipe_ends_quietly() {
+    use std::process::{Command, Stdio};
+    let closed = Closed::with_game();
+    let mut child = Command::new(assert_cmd::cargo::cargo_bin("oddstack"))
+        .args(["completions", "bash"])
+        .env("ODDSTACK_HOME", closed.path("home"))
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .unwrap();
+    drop(child.stdout.take());
+    let output = child.wait_with_output().unwrap();
+    assert_eq!(String::from_utf8_lossy(&output.stderr), "");
+    assert!(output.status.success());
+}
+
+#[test]
+fn a_command_that_is_killed_is_mended_by_the_next() {
+    use std::process::{Command, Stdio};
+    let closed = Closed::with_game();
+    let big: Vec<(String, String)> =
+        (0..400).map(|n| (format!("data/many/{n}.txt"), "x".repeat(2000))).collect();
+    let members: Vec<(&str, &str)> =
+        big.iter().map(|(name, content)| (name.as_str(), content.as_str())).collect();
+    closed.zip("many-1.zip", &members);
+    let untouched = closed.files();
+    let mut done = 0;
+    for delay in 0..25u64 {
+        let mut child = Command::new(assert_cmd::cargo::cargo_bin("oddstack"))
+            .args(["add", "many-1.zip"])
+            .current_dir(closed.path(""))
+            .env("ODDSTACK_HOME", closed.path("home"))
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .unwrap();
+        std::thread::sleep(std::time::Duration::from_millis(delay * 6));
+        let _ = child.kill();
+        child.wait().unwrap();
+        closed.run("check").status(0);
+        let files = closed.files();
+        if files == untouched {
+            continue;
+        }
+        assert_eq!(files.len(), untouched.len() + 400, "all or nothing");
+        done += 1;
+        closed.run("remove many").status(0);
+        assert_eq!(closed.files(), untouched);
+    }
+    assert!(done < 25, "no kill came in time");
+}

@@ -1,0 +1,6 @@
+//! The built program, driven in a closed environment.
+
+mod closed;
+mod demo;
+mod failures;
+mod main_job;

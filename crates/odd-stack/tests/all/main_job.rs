@@ -1,0 +1,299 @@
+//! The main job as a person does it.
+
+use insta::assert_snapshot;
+use serde_json::Value;
+
+use crate::closed::Closed;
+
+fn with_packages() -> Closed {
+    let closed = Closed::with_game();
+    let lamps = [
+        ("Brass Lamps/data/lamps/brass.qtx", "lamps brass\n"),
+        ("Brass Lamps/data/lamps/iron.qtx", "base iron\n"),
+        ("Brass Lamps/data/glow/low.qtx", "glow\n"),
+        ("Brass Lamps/readme.txt", "copy it over\n"),
+    ];
+    closed.zip("brass-lamps-1.2.zip", &lamps);
+    closed.zip(
+        "fog_2.0.zip",
+        &[("data/lamps/brass.qtx", "fog brass, longer\n"), ("config/fog.ini", "fog=9\n")],
+    );
+    closed
+}
+
+#[test]
+fn a_game_is_taken_into_care_and_shown() {
+    let closed = Closed::with_game();
+    assert_snapshot!(closed.run("game show").whole(), @"
+    Quillhaven: 0 layers laid; 5 files of its own when taken into care on 2026-01-02T03:04:05Z
+      game       [HERE]/game
+      docs       [HERE]/docs
+      bin        game:bin
+      program    not known
+      version    1.7
+      ledger     [HERE]/home/ledgers/quillhaven
+    [exit 0]
+    ");
+    assert_snapshot!(closed.run("game list").whole(), @"
+      game        version  layers  folder
+      Quillhaven  1.7      0 laid  [HERE]/game
+    [exit 0]
+    ");
+}
+
+#[test]
+fn adding_says_what_it_meets() {
+    let closed = with_packages();
+    assert_snapshot!(closed.run("inspect brass-lamps-1.2.zip").whole(), @"
+    brass-lamps 1.2  zip brass-lamps-1.2.zip, 4 files, 40 B
+      Brass Lamps/         40 B  4 files
+        data/              27 B  3 files
+          glow/             5 B  1 file
+            low.qtx         5 B  -> game:data/glow/low.qtx  new
+          lamps/           22 B  2 files
+            brass.qtx      12 B  -> game:data/lamps/brass.qtx  over the game's own
+            iron.qtx       10 B  -> game:data/lamps/iron.qtx  identical to the game's own
+        readme.txt         13 B  -> game:readme.txt  new
+
+    On top of Quillhaven's stack it would go like this:
+      the wrapper folder `Brass Lamps/` is taken off
+      2 new files, 1 over the game's own, 1 identical to what is there; 30 B to write
+    [exit 0]
+    ");
+    let before = closed.files();
+    assert_snapshot!(closed.run("add brass-lamps-1.2.zip --skip readme.txt --dry-run").whole(), @"
+    brass-lamps 1.2  zip brass-lamps-1.2.zip, 3 files, 27 B
+      the wrapper folder `Brass Lamps/` is taken off
+      left out: Brass Lamps/readme.txt
+      1 new file, 1 over the game's own, 1 identical to what is there; 17 B to write
+      add        game:data/glow/low.qtx      5 B
+      overwrite  game:data/lamps/brass.qtx  12 B  over the game's own
+      makes the folder game:data/glow
+    Dry run: nothing was changed.
+    [exit 0]
+    ");
+    assert_eq!(closed.files(), before);
+    closed.run("add brass-lamps-1.2.zip --skip readme.txt").status(0);
+    assert_snapshot!(closed.run("add fog_2.0.zip").whole(), @"
+    fog 2.0  zip fog_2.0.zip, 2 files, 24 B
+      the package goes to the game's main folder as it is
+      1 over the game's own, 1 over other layers (brass-lamps 1); 24 B to write
+      overwrite  game:config/fog.ini         6 B  over the game's own
+      overwrite  game:data/lamps/brass.qtx  18 B  over brass-lamps
+    fog is laid on top. (revision 2)
+    [exit 0]
+    ");
+    assert_eq!(closed.read("game/data/lamps/brass.qtx"), "fog brass, longer\n");
+    assert_snapshot!(closed.run("stack").whole(), @"
+    Quillhaven 1.7: 2 layers  (revision 2)
+      #  layer            version  state  files  size  wins  contested
+      2  fog              2.0      laid       2  24 B     2          1
+      1  brass-lamps      1.2      laid       3  27 B     2          1
+         the game itself  1.7      base       5  58 B
+    The upper layer wins. `oddstack conflicts` shows where layers disagree.
+    [exit 0]
+    ");
+    assert_snapshot!(closed.run("show brass").whole(), @"
+    brass-lamps 1.2, number 1 in the stack, laid
+      package   zip [HERE]/brass-lamps-1.2.zip
+      added     2026-01-02T03:04:05Z
+      files     3, 27 B
+      placed    by the package's own folders
+      skipped   readme.txt
+      covers    2 files of the game's own
+      covered   1 file by fog
+      game:data/glow/low.qtx      5 B  5f9fd2b7
+      game:data/lamps/brass.qtx  12 B  83799dae  over the game's own  under fog
+      game:data/lamps/iron.qtx   10 B  0db4366d  over the game's own
+    [exit 0]
+    ");
+    assert_snapshot!(closed.run("conflicts").whole(), @"
+    Layers want different things at 1 address.
+
+    fog over brass-lamps: 1 file differs
+      open  game:data/lamps/brass.qtx  18 B over 12 B  fog wins
+    The upper layer of each pair wins for now. `oddstack move LAYER --above OTHER` changes that;
+    `oddstack trace ADDRESS` shows all there is at one address.
+    [exit 3]
+    ");
+    assert_snapshot!(closed.run("trace DATA/lamps/BRASS.qtx").whole(), @"
+    game:data/lamps/brass.qtx
+            #  layer            version  size  hash               from
+      wins  2  fog              2.0      18 B  52ef0367           data/lamps/brass.qtx
+            1  brass-lamps      1.2      12 B  83799dae  covered  Brass Lamps/data/lamps/brass.qtx
+               the game itself  1.7      11 B  30468a13  covered
+      on disk: as it should be  [HERE]/game/data/lamps/brass.qtx
+    [exit 0]
+    ");
+}
+
+#[test]
+fn moving_lifting_and_removing_bring_back_what_lay_beneath() {
+    let closed = with_packages();
+    let untouched = closed.files();
+    closed.run("add brass-lamps-1.2.zip").status(0);
+    closed.run("add fog_2.0.zip").status(0);
+    assert_snapshot!(closed.run("move brass-lamps --top").whole(), @"
+    move brass-lamps to the top: restores 1 file (12 B)
+      restore  game:data/lamps/brass.qtx  12 B  from brass-lamps, in place of fog
+    Moved brass-lamps to the top. (revision 3)
+    [exit 0]
+    ");
+    assert_eq!(closed.read("game/data/lamps/brass.qtx"), "lamps brass\n");
+    closed.run("lift 2").status(0);
+    assert_eq!(closed.read("game/data/lamps/brass.qtx"), "fog brass, longer\n");
+    closed.run("lay brass_LAMPS").status(0);
+    assert_snapshot!(closed.run("remove fog").whole(), @"
+    remove fog: restores 1 file (6 B)
+      restore  game:config/fog.ini  6 B  the game's own, in place of fog
+    Removed fog. (revision 6)
+    [exit 0]
+    ");
+    closed.run("lift --all").status(0).says("the game is itself again");
+    assert_eq!(closed.files(), untouched);
+    closed.run("lift --all").status(0).says("Nothing to do");
+    closed.run("lay --all").status(0);
+    closed.run("remove brass-lamps").status(0);
+    assert_eq!(closed.files(), untouched);
+    closed.run("check --deep").status(0);
+}
+
+#[test]
+fn drift_is_found_told_and_never_overwritten() {
+    let closed = with_packages();
+    closed.run("add fog_2.0.zip").status(0);
+    closed.write("game/config/fog.ini", "fog=9\nmine=1\n");
+    assert_snapshot!(closed.run("check").whole(), @"
+    4 files as laid  (compared by size and time; --deep compares contents)
+    1 file drifted:
+      edited  game:config/fog.ini  of fog
+    To get a layer's files back: `oddstack lift LAYER`, with --keep-edits or --discard-edits, and
+    `oddstack lay LAYER` again.
+    [exit 3]
+    ");
+    assert_snapshot!(closed.run("remove fog").whole(), @"
+    error: 1 file in the way is not as Odd Stack left it; nothing was changed:
+      game:config/fog.ini  (edited since it was laid)
+    Choose:
+      --keep-edits     save what is on disk now and go on
+      --discard-edits  let go of what is on disk now and go on
+    [exit 4]
+    ");
+    assert_snapshot!(closed.run("remove fog --keep-edits").whole(), @"
+    remove fog: restores 2 files (17 B)
+      restore  game:config/fog.ini         6 B  the game's own, in place of fog
+      restore  game:data/lamps/brass.qtx  11 B  the game's own, in place of fog
+      game:config/fog.ini as it was on disk is saved at [HERE]/home/ledgers/quillhaven/kept/2/game/config/fog.ini
+    Removed fog. (revision 2)
+    [exit 0]
+    ");
+    assert_eq!(closed.read("game/config/fog.ini"), "fog=1\n");
+    assert_eq!(closed.read("home/ledgers/quillhaven/kept/2/game/config/fog.ini"), "fog=9\nmine=1\n");
+}
+
+#[test]
+fn places_go_to_roots_spots_and_other_names() {
+    let closed = with_packages();
+    closed.zip(
+        "pack.zip",
+        &[("w/hook.dll", "hook"), ("w/me.ini", "me"), ("w/skin_final.qtx", "skin"), ("w/notes.txt", "")],
+    );
+    let line = "add pack.zip --place hook.dll=bin: --place me.ini=docs:profiles/ --place skin_final.qtx=data/lamps/brass.qtx";
+    closed.run(line).status(0).says("left out: w/notes.txt").says("runs code: game:bin/hook.dll");
+    assert_eq!(closed.read("game/bin/hook.dll"), "hook");
+    assert_eq!(closed.read("docs/profiles/me.ini"), "me");
+    assert_eq!(closed.read("game/data/lamps/brass.qtx"), "skin");
+}
+
+#[test]
+fn json_tells_the_same_with_whole_names() {
+    let closed = with_packages();
+    let added = closed.run("add brass-lamps-1.2.zip --json").status(0).json();
+    assert_eq!((&added["command"], &added["game"]), (&"add".into(), &"Quillhaven".into()));
+    let layer = &added["data"]["layer"];
+    assert_eq!((&layer["name"], &layer["version"]), (&"brass-lamps".into(), &"1.2".into()));
+    let effects = added["data"]["change"]["effects"].as_array().unwrap();
+    let kinds: Vec<_> =
+        effects.iter().map(|row| (row["address"].as_str().unwrap(), row["kind"].as_str().unwrap())).collect();
+    assert_eq!(
+        kinds,
+        [
+            ("game:data/glow/low.qtx", "add"),
+            ("game:data/lamps/brass.qtx", "overwrite"),
+            ("game:readme.txt", "add")
+        ]
+    );
+    assert_eq!(added["data"]["change"]["meeting"]["identical"], 1);
+    let traced = closed.run("trace data/lamps/brass.qtx --json").status(0).json();
+    let hash = traced["data"]["rows"][0]["hash"].as_str().unwrap();
+    assert!(hash.len() == 64 && hash.chars().all(|c| c.is_ascii_hexdigit() && !c.is_ascii_uppercase()));
+    let stack = closed.run("stack --json").status(0).json();
+    assert_eq!(stack["data"]["layers"][0]["added_at"], "2026-01-02T03:04:05Z");
+    assert_eq!(stack["warnings"], Value::Array(Vec::new()));
+    closed.write("game/readme.txt", "changed");
+    let failed = closed.run("remove brass-lamps --json").status(4).json();
+    let error = &failed["error"];
+    assert_eq!((&error["code"], &error["choices"][0]["option"]), (&"drifted".into(), &"--keep-edits".into()));
+    assert!(error["list"][0].as_str().unwrap().starts_with("game:readme.txt"));
+    let drift = closed.run("check --json").status(3).json();
+    assert_eq!(drift["data"]["drifted"][0]["kind"], "edited");
+}
+
+#[test]
+fn games_are_chosen_set_and_forgotten() {
+    let closed = with_packages();
+    closed.write("second/data/x", "x");
+    closed.run("game add Second second").status(0);
+    assert_snapshot!(closed.run("stack").whole(), @r#"
+    error: several games are in care; say which one is meant
+    Choose:
+      --game "Quillhaven"  this game
+      --game "Second"      this game
+    [exit 4]
+    "#);
+    closed.run("add fog_2.0.zip -g quill").status(0);
+    closed.run("stack --game second").status(0).says("Second: 0 layers");
+    closed.run("game set second --name Third --game-version 2").status(0);
+    closed.run("stack -g third").status(0).says("Third 2");
+    let before = closed.files();
+    assert_snapshot!(closed.run("game forget quillhaven --dry-run").whole(), @"
+    lifting all layers: restores 2 files (17 B)
+      restore  game:config/fog.ini         6 B  the game's own, in place of fog
+      restore  game:data/lamps/brass.qtx  11 B  the game's own, in place of fog
+    Dry run: nothing was changed.
+    [exit 0]
+    ");
+    assert_eq!(closed.files(), before);
+    closed.run("game forget quillhaven").status(0);
+    assert_eq!(closed.read("game/config/fog.ini"), "fog=1\n");
+    assert!(!closed.path("home/ledgers/quillhaven").exists());
+    closed.run("stack").status(0).says("Third");
+    closed.run("game forget nobody").status(1).says("it can be: Third");
+}
+
+#[test]
+fn a_package_can_be_looked_into_without_any_game() {
+    let closed = Closed::empty();
+    closed.zip("brass-lamps-1.2.zip", &[("data/a.qtx", "a"), ("data/b.qtx", "bb"), ("hook.dll", "x")]);
+    assert_snapshot!(closed.run("inspect brass-lamps-1.2.zip").whole(), @"
+    brass-lamps 1.2  zip brass-lamps-1.2.zip, 3 files, 4 B
+      data/          3 B  2 files
+        a.qtx        1 B  
+        b.qtx        2 B  
+      hook.dll       1 B  
+      runs code: hook.dll
+    No game was chosen (--game NAME), so nothing is said of where the files would go.
+    [exit 0]
+    ");
+    assert!(!closed.path("home").exists());
+}
+
+#[test]
+fn scripts_and_pages_for_the_shell() {
+    let closed = Closed::empty();
+    for shell in ["bash", "zsh", "fish", "powershell", "elvish"] {
+        closed.run(&format!("completions {shell}")).status(0).says("oddstack");
+    }
+    closed.run("man pages").status(0).says("manual pages");
+    assert!(closed.read("pages/oddstack-add.1").contains("PACKAGE"));
+}
