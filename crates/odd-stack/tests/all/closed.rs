@@ -70,10 +70,12 @@ impl Closed {
     }
 
     /// Runs `oddstack` with the words of `line`.
+    #[must_use = "say how it must have ended"]
     pub fn run(&self, line: &str) -> Ran {
         self.run_words(&line.split(' ').collect::<Vec<_>>())
     }
 
+    #[must_use = "say how it must have ended"]
     pub fn run_words(&self, words: &[&str]) -> Ran {
         let mut command = Command::cargo_bin("oddstack").unwrap();
         command.current_dir(self.folder.path());
@@ -118,7 +120,6 @@ fn walk(folder: &Path, shown: &str, files: &mut BTreeMap<String, String>) {
 }
 
 /// What a command printed and how it ended.
-#[must_use = "say how it must have ended"]
 pub struct Ran {
     line: String,
     status: i32,

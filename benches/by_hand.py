@@ -1,0 +1,310 @@
+#!/usr/bin/env python3
+"""Measures oddstack against what a person would run by hand, and prints ratios.
+
+usage: benches/by_hand.py [--folder DIR] [--rounds N] [--only NAME]... [--small]
+
+Builds its data in DIR (default: /dev/shm, a memory disk; give a folder on a real disk for the other
+half of the truth), needs about 12 GB there, and leaves nothing behind. Runs the release build, which
+must be there (cargo build --release). Every figure is the median of pairs run one after the other.
+--small takes a tenth of the data. Tools compared with, where installed: unzip, bsdtar, cp, find, b3sum.
+"""
+
+import argparse
+import os
+import random
+import resource
+import shutil
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+import zipfile
+from pathlib import Path
+
+ROOT = Path(__file__).resolve().parent.parent
+ODDSTACK = ROOT / "target" / "release" / ("oddstack.exe" if os.name == "nt" else "oddstack")
+
+
+def content(generator, size):
+    """Text of hexadecimal digits: packs to about half, as mixed game files do."""
+    return generator.randbytes(size // 2 + 1).hex().encode()[:size]
+
+
+def make_tree(folder, files, folders, total, seed):
+    generator = random.Random(seed)
+    sizes = [generator.lognormvariate(0, 1) for _ in range(files)]
+    factor = total / sum(sizes)
+    for number, size in enumerate(sizes):
+        place = folder / f"data/part{number % folders:03}"
+        place.mkdir(parents=True, exist_ok=True)
+        (place / f"asset_{number:05}.dat").write_bytes(content(generator, max(16, int(size * factor))))
+
+
+def make_zip(folder, archive):
+    with zipfile.ZipFile(archive, "w", zipfile.ZIP_DEFLATED, compresslevel=6) as packed:
+        for path in sorted(folder.rglob("*")):
+            if path.is_file():
+                packed.write(path, path.relative_to(folder))
+
+
+def run(command, cwd=None, quiet=True):
+    """Seconds, peak memory in MB and the exit code of one command."""
+    environment = {**os.environ, "NO_COLOR": "1"}
+    environment.pop("ODDSTACK_GAME", None)
+    begun = time.perf_counter()
+    child = subprocess.Popen(
+        [str(word) for word in command],
+        cwd=cwd,
+        env=environment,
+        stdout=subprocess.DEVNULL if quiet else None,
+        stderr=subprocess.PIPE,
+    )
+    _, status, usage = os.wait4(child.pid, 0)
+    seconds = time.perf_counter() - begun
+    complaint = child.stderr.read().decode()
+    child.stderr.close()
+    child.returncode = os.waitstatus_to_exitcode(status)
+    if child.returncode not in (0, 3):
+        sys.exit(f"{' '.join(map(str, command))}\nended with {child.returncode}: {complaint}")
+    return seconds, usage.ru_maxrss / 1024
+
+
+class Bench:
+    def __init__(self, folder, rounds, small):
+        self.folder = Path(tempfile.mkdtemp(prefix="oddstack-bench-", dir=folder))
+        self.rounds = rounds
+        self.scale = 10 if small else 1
+        self.number = 0
+
+    def fresh(self, name):
+        self.number += 1
+        path = self.folder / f"{name}-{self.number}"
+        path.mkdir()
+        return path
+
+    def oddstack(self, home, *words):
+        return run([ODDSTACK, "--home", home, "-q", "-y", *words])
+
+    def game(self, fill=None):
+        """A home and a game folder in care, filled by a tree."""
+        home, game = self.fresh("home"), self.fresh("game")
+        if fill:
+            shutil.copytree(fill, game, dirs_exist_ok=True)
+        (game / "readme.txt").write_text("a game")
+        self.oddstack(home, "game", "add", "bench", game)
+        return home, game
+
+    def drop(self, *paths):
+        for path in paths:
+            shutil.rmtree(path)
+
+    def data(self, name):
+        """The loose tree and the archive of one set of data, made once."""
+        tree, archive = self.folder / f"{name}-tree", self.folder / f"{name}.zip"
+        if not tree.exists():
+            if name == "small":
+                make_tree(tree, 20_000 // self.scale, 789 // self.scale, 207_000_000 // self.scale, 1)
+            else:
+                make_tree(tree, 393 // self.scale, 20, 1_510_000_000 // self.scale, 2)
+            make_zip(tree, archive)
+        # Read once, so that every run finds it in memory.
+        for path in [archive, *tree.rglob("*")]:
+            if path.is_file():
+                path.read_bytes()
+        return tree, archive
+
+    def pairs(self, title, ours, theirs, target, unit="x"):
+        """Medians of both and of their ratios. `ours` and `theirs` give (seconds, memory)."""
+        results = [(ours(), theirs()) for _ in range(self.rounds)]
+        seconds = statistics.median(own[0] for own, _ in results)
+        other = statistics.median(hand[0] for _, hand in results)
+        ratio = statistics.median(own[0] / hand[0] for own, hand in results)
+        memory = max(own[1] for own, _ in results)
+        verdict = "" if target is None else ("  ok" if ratio <= target else f"  MISSED ({target} wanted)")
+        print(f"{title:58} {seconds:7.3f} s  by hand {other:7.3f} s  {ratio:6.2f} {unit}  {memory:4.0f} MB{verdict}", flush=True)
+
+    def alone(self, title, ours, target):
+        results = [ours() for _ in range(self.rounds)]
+        seconds = statistics.median(own[0] for own in results)
+        memory = max(own[1] for own in results)
+        verdict = "  ok" if seconds <= target else f"  MISSED ({target} s wanted)"
+        print(f"{title:58} {seconds:7.3f} s {'':32} {memory:4.0f} MB{verdict}", flush=True)
+
+    # The measurements.
+
+    def add(self, name, extractor, target):
+        _, archive = self.data(name)
+
+        def ours():
+            home, game = self.game()
+            result = self.oddstack(home, "add", archive)
+            self.drop(home, game)
+            return result
+
+        def theirs():
+            game = self.fresh("hand")
+            command = ["unzip", "-q", archive, "-d", game] if extractor == "unzip" else ["bsdtar", "-xf", archive, "-C", game]
+            result = run(command)
+            self.drop(game)
+            return result
+
+        self.pairs(f"add {name} zip, against {extractor}", ours, theirs, target)
+
+    def add_over(self, name):
+        tree, archive = self.data(name)
+
+        def ours():
+            home, game = self.game(fill=tree)
+            for path in game.rglob("*.dat"):
+                with path.open("ab") as file:
+                    file.write(b"!")
+            shutil.rmtree(home)
+            home.mkdir()
+            self.oddstack(home, "game", "add", "again", game)
+            result = self.oddstack(home, "add", archive)
+            self.drop(home, game)
+            return result
+
+        def theirs():
+            game = self.fresh("hand")
+            shutil.copytree(tree, game, dirs_exist_ok=True)
+            result = run(["unzip", "-qo", archive, "-d", game])
+            self.drop(game)
+            return result
+
+        self.pairs(f"add {name} zip over as many base files, against unzip -o", ours, theirs, 1.0)
+
+    def lay(self, name):
+        tree, archive = self.data(name)
+        home, game = self.game()
+        self.oddstack(home, "add", archive, "--lifted")
+
+        def ours():
+            result = self.oddstack(home, "lay", "--all")
+            self.oddstack(home, "lift", "--all")
+            return result
+
+        def theirs():
+            target = self.fresh("hand")
+            result = run(["cp", "-r", tree, target])
+            self.drop(target)
+            return result
+
+        self.pairs(f"lay {name}, against cp -r", ours, theirs, 1.0)
+        self.drop(home, game)
+
+    def lift(self, name):
+        tree, archive = self.data(name)
+        home, game = self.game(fill=tree)
+        for path in game.rglob("*.dat"):
+            with path.open("ab") as file:
+                file.write(b"!")
+        shutil.rmtree(home)
+        home.mkdir()
+        self.oddstack(home, "game", "add", "again", game)
+        self.oddstack(home, "add", archive)
+
+        def ours():
+            result = self.oddstack(home, "lift", "--all")
+            self.oddstack(home, "lay", "--all")
+            return result
+
+        self.alone(f"lift {name} off as many covered base files", ours, 1.0)
+        self.drop(home, game)
+
+    def check(self):
+        tree = self.fresh("many")
+        count = 100_000 // self.scale
+        make_tree(tree, count, 2_000 // self.scale, 400_000_000 // self.scale, 3)
+        home, game = self.fresh("home"), self.fresh("game")
+        (game / "readme.txt").write_text("a game")
+        self.oddstack(home, "game", "add", "bench", game)
+        self.oddstack(home, "add", tree)
+        find = ["find", game, "-type", "f", "-printf", "%s %T@\\n"]
+        self.pairs(f"check {count} files, against find", lambda: self.oddstack(home, "check"), lambda: run(find), 1.5)
+        if shutil.which("b3sum"):
+            files = [path for path in game.rglob("*") if path.is_file()]
+            listed = self.folder / "files.txt"
+            listed.write_text("\0".join(map(str, files)))
+            hand = ["sh", "-c", f"xargs -0 -P 2 -n 5000 b3sum --num-threads 1 < '{listed}'"]
+            deep = lambda: self.oddstack(home, "check", "--deep")
+            self.pairs(f"check --deep {count} files, against b3sum on all cores", deep, lambda: run(hand), 1.11)
+        self.drop(tree, home, game)
+        if shutil.which("b3sum"):
+            tree, _ = self.data("big")
+            home, game = self.game()
+            self.oddstack(home, "add", tree)
+            hand = ["sh", "-c", f"find '{game}' -type f | xargs -P 2 -n 20 b3sum --num-threads 1"]
+            deep = lambda: self.oddstack(home, "check", "--deep")
+            self.pairs("check --deep big, against b3sum on all cores", deep, lambda: run(hand), 1.11)
+            self.drop(home, game)
+
+    def many_layers(self):
+        home, game = self.fresh("home"), self.fresh("game")
+        (game / "readme.txt").write_text("a game")
+        self.oddstack(home, "game", "add", "bench", game)
+        layers, files = 200 // self.scale, 1000
+        generator = random.Random(4)
+        for number in range(layers):
+            package = self.fresh(f"layer{number:03}")
+            for index in range(files):
+                # A third of the addresses are shared with other layers.
+                owner = "shared" if index % 3 == 0 else f"own{number:03}"
+                place = package / f"data/{owner}/{index % 20:02}"
+                place.mkdir(parents=True, exist_ok=True)
+                (place / f"file_{index:04}.dat").write_bytes(content(generator, 64))
+            self.oddstack(home, "add", package, "--name", f"layer{number:03}", "--place", ".=game:")
+            self.drop(package)
+        tiny = self.fresh("tiny")
+        (tiny / "data" / "tiny").mkdir(parents=True)
+        for index in range(5):
+            (tiny / "data" / "tiny" / f"{index}.txt").write_text(f"{index}")
+        (tiny / "readme_tiny.txt").write_text("tiny")
+        self.oddstack(home, "add", tiny, "--name", "tiny", "--place", ".=game:")
+        title = f"with {layers} layers and {layers * files} entries"
+        self.alone(f"stack {title}", lambda: self.oddstack(home, "stack"), 0.05)
+
+        def small_change():
+            result = self.oddstack(home, "lift", "tiny")
+            self.oddstack(home, "lay", "tiny")
+            return result
+
+        self.alone(f"lift a small layer {title}", small_change, 0.15)
+        self.alone(f"conflicts {title}", lambda: self.oddstack(home, "conflicts"), 5.0)
+        self.alone(f"check {title}", lambda: self.oddstack(home, "check"), 5.0)
+        self.alone(f"lift --all {title}", lambda: self.oddstack(home, "lift", "--all"), 60.0)
+        self.drop(home, game, tiny)
+
+
+def main():
+    parser = argparse.ArgumentParser(description=__doc__.split("\n")[0])
+    parser.add_argument("--folder", default="/dev/shm" if os.path.isdir("/dev/shm") else tempfile.gettempdir())
+    parser.add_argument("--rounds", type=int, default=5)
+    parser.add_argument("--only", action="append", default=[])
+    parser.add_argument("--small", action="store_true")
+    given = parser.parse_args()
+    if not ODDSTACK.exists():
+        sys.exit("build first: cargo build --release")
+    resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+    bench = Bench(given.folder, given.rounds, given.small)
+    print(f"in {bench.folder}, medians of {given.rounds}; ratios below 1 are faster than by hand")
+    every = {
+        "add-small": lambda: [bench.add("small", tool, target) for tool, target in (("unzip", 0.6), ("bsdtar", None))],
+        "add-big": lambda: [bench.add("big", tool, target) for tool, target in (("unzip", 0.6), ("bsdtar", None))],
+        "add-over": lambda: bench.add_over("big"),
+        "lay": lambda: [bench.lay("small"), bench.lay("big")],
+        "lift": lambda: [bench.lift("small"), bench.lift("big")],
+        "check": bench.check,
+        "layers": bench.many_layers,
+    }
+    try:
+        for name, measure in every.items():
+            if not given.only or name in given.only:
+                measure()
+    finally:
+        shutil.rmtree(bench.folder, ignore_errors=True)
+
+
+if __name__ == "__main__":
+    main()
