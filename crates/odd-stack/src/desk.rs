@@ -9,8 +9,6 @@ use etcetera::{BaseStrategy, choose_base_strategy};
 use odd_stack_core::disk::{ChangeOptions, Edits, Prepared, RealDisk, Recovered, Seam};
 use odd_stack_core::jobs::{ChangeReport, Permit, change_report, heal, select_game};
 use odd_stack_core::ledger::{Home, Ledger, Registered};
-use serde::Serialize;
-use serde_json::Value;
 use time::OffsetDateTime;
 use time::format_description::well_known::Rfc3339;
 
@@ -208,9 +206,4 @@ pub fn change_options(args: &ChangeArgs) -> ChangeOptions {
         _ => Edits::Stop,
     };
     ChangeOptions { edits }
-}
-
-/// A report as JSON.
-pub fn to_json(report: &impl Serialize) -> Value {
-    serde_json::to_value(report).unwrap_or(Value::Null)
 }

@@ -7,6 +7,7 @@ use std::io::{self, IsTerminal, Write};
 use std::process::ExitCode;
 
 use anstream::{AutoStream, ColorChoice};
+use serde::Serialize;
 use serde_json::{Value, json};
 
 use crate::args::{ColorWhen, Common};
@@ -53,8 +54,9 @@ impl Output {
     }
 
     /// Writes a result: `data` as JSON or `text`, whichever was asked for.
-    pub fn result(&mut self, game: Option<&str>, data: Value, text: &str) {
+    pub fn result(&mut self, game: Option<&str>, data: &impl Serialize, text: &str) {
         if self.json {
+            let data = serde_json::to_value(data).unwrap_or(Value::Null);
             self.written = Some((game.map(str::to_owned), data));
         } else {
             self.text(text);

@@ -330,7 +330,7 @@ impl Prepared<'_> {
             let blob = blob_path(folder, file.hash);
             let lost =
                 || LedgerError::ContentLost { what: format!("a file of {}", file.of), path: blob.clone() };
-            match seam.copy_file(&blob, &file.path, file.stamp) {
+            match seam.copy_file(&blob, &file.path, file.size_bytes, file.stamp) {
                 Ok(copied_bytes) if copied_bytes == file.size_bytes => {}
                 Ok(_) => return Err(lost().into()),
                 Err(error) if error.kind() == io::ErrorKind::NotFound && !blob.exists() => {

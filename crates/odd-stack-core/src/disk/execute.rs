@@ -99,10 +99,8 @@ fn each_at_once(
 
 /// Moves a file from the game to its private name; done if something lies there already.
 fn move_out(public: &Path, private: &Path, seam: &dyn Seam) -> Result<()> {
-    if look_at(private).map_err(at(private))?.is_some() {
-        return Ok(());
-    }
     match seam.rename(public, private) {
+        Err(error) if error.kind() == io::ErrorKind::AlreadyExists => Ok(()),
         Err(error) if is_nothing_there(&error) && look_at(public).map_err(at(public))?.is_none() => Ok(()),
         other => other.map_err(at(public)),
     }
@@ -110,20 +108,21 @@ fn move_out(public: &Path, private: &Path, seam: &dyn Seam) -> Result<()> {
 
 /// Moves a file from its private name into the game; done if nothing lies there any more.
 fn move_in(public: &Path, private: &Path, seam: &dyn Seam) -> Result<()> {
-    if look_at(private).map_err(at(private))?.is_none() {
-        return Ok(());
+    let is_done = || Ok(look_at(private).map_err(at(private))?.is_none());
+    match seam.rename(private, public) {
+        Err(error) if error.kind() == io::ErrorKind::AlreadyExists && !is_done()? => {
+            let source = io::Error::new(error.kind(), "another program has just put a file there");
+            Err(StepFailed { path: public.to_path_buf(), source })
+        }
+        Err(error) if error.kind() == io::ErrorKind::AlreadyExists => Ok(()),
+        Err(error) if is_nothing_there(&error) && is_done()? => Ok(()),
+        other => other.map_err(at(public)),
     }
-    if look_at(public).map_err(at(public))?.is_some() {
-        let source =
-            io::Error::new(io::ErrorKind::AlreadyExists, "another program has just put a file there");
-        return Err(StepFailed { path: public.to_path_buf(), source });
-    }
-    seam.rename(private, public).map_err(at(public))
 }
 
 fn rename_folder(from: &Path, to: &Path, seam: &dyn Seam) -> Result<()> {
     match look_at(from).map_err(at(from))? {
-        Some(_) => seam.rename(from, to).map_err(at(from)),
+        Some(_) => seam.respell(from, to).map_err(at(from)),
         None => Ok(()),
     }
 }

@@ -7,6 +7,7 @@ use std::fs::{self, File, OpenOptions};
 use std::io::{self, Read, Write};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Mutex, PoisonError};
 
 use filetime::FileTime;
 #[cfg(not(target_os = "linux"))]
@@ -39,22 +40,27 @@ pub trait Seam: Send + Sync {
     /// # Errors
     /// The system's own.
     fn remove_file(&self, path: &Path) -> io::Result<()>;
-    /// Moves a file, link or folder within one volume. The caller makes sure that nothing lies at
-    /// `to`.
+    /// Moves a file or link within one volume, never over another.
+    ///
+    /// # Errors
+    /// The system's own; [`io::ErrorKind::AlreadyExists`] when something lies at `to`.
+    fn rename(&self, from: &Path, to: &Path) -> io::Result<()>;
+    /// Gives a folder another spelling.
     ///
     /// # Errors
     /// The system's own.
-    fn rename(&self, from: &Path, to: &Path) -> io::Result<()>;
+    fn respell(&self, from: &Path, to: &Path) -> io::Result<()>;
     /// Writes a whole file, replacing one that lies there; gives the bytes written.
     ///
     /// # Errors
     /// The content's or the system's own; a part may be left.
     fn write_file(&self, path: &Path, content: &mut dyn Read) -> io::Result<u64>;
-    /// Copies a file's content to a new file, sharing blocks where the disk can, and stamps it.
+    /// Copies a file of `size_bytes` to a new file, sharing blocks where the disk can, and stamps it;
+    /// gives the bytes there were, fewer if the file is shorter.
     ///
     /// # Errors
     /// The system's own; a part may be left.
-    fn copy_file(&self, from: &Path, to: &Path, stamp: Stamp) -> io::Result<u64>;
+    fn copy_file(&self, from: &Path, to: &Path, size_bytes: u64, stamp: Stamp) -> io::Result<u64>;
     /// Makes durable all that was written and renamed so far on the volume of `folder`. `touched`
     /// are the files and folders concerned, for systems that can't sync a whole volume.
     ///
@@ -74,6 +80,8 @@ pub trait Seam: Send + Sync {
 #[derive(Debug, Default)]
 pub struct RealDisk {
     no_reflink: AtomicBool,
+    /// Modes that new files get as asked, whatever the umask.
+    modes_that_come_right: Mutex<Vec<u32>>,
 }
 
 const COPY_BUFFER_BYTES: usize = 256 * 1024;
@@ -99,20 +107,25 @@ impl Seam for RealDisk {
     }
 
     fn rename(&self, from: &Path, to: &Path) -> io::Result<()> {
+        rename_to_nothing(from, to)
+    }
+
+    fn respell(&self, from: &Path, to: &Path) -> io::Result<()> {
         fs::rename(from, to)
     }
 
     fn write_file(&self, path: &Path, content: &mut dyn Read) -> io::Result<u64> {
         let mut file = File::create(path)?;
-        pump(content, &mut file)
+        pump(content, u64::MAX, &mut file)
     }
 
-    fn copy_file(&self, from: &Path, to: &Path, stamp: Stamp) -> io::Result<u64> {
+    fn copy_file(&self, from: &Path, to: &Path, size_bytes: u64, stamp: Stamp) -> io::Result<u64> {
         if !self.no_reflink.load(Ordering::Relaxed) {
             match reflink_copy::reflink(from, to) {
                 Ok(()) => {
                     let file = OpenOptions::new().write(true).open(to)?;
-                    apply(&file, stamp)?;
+                    grant(&file, stamp.mode)?;
+                    set_time(&file, stamp.modified)?;
                     return Ok(file.metadata()?.len());
                 }
                 Err(_) => {
@@ -121,10 +134,10 @@ impl Seam for RealDisk {
                 }
             }
         }
-        let mut source = File::open(from)?;
-        let mut file = create_new(to, stamp.mode)?;
-        let copied = pump(&mut source, &mut file)?;
-        filetime::set_file_handle_times(&file, None, Some(FileTime::from_unix_time(stamp.modified, 0)))?;
+        let source = File::open(from)?;
+        let mut file = self.create_new(to, stamp.mode)?;
+        let copied = pump(&mut source.take(size_bytes), size_bytes, &mut file)?;
+        set_time(&file, stamp.modified)?;
         Ok(copied)
     }
 
@@ -160,16 +173,17 @@ fn sync_one(path: &Path) -> io::Result<()> {
     if cfg!(unix) && metadata.is_dir() { File::open(path)?.sync_all() } else { Ok(()) }
 }
 
-fn pump(content: &mut dyn Read, file: &mut File) -> io::Result<u64> {
+/// Writes what `content` gives; the end is not looked for beyond `size_bytes`.
+fn pump(content: &mut dyn Read, size_bytes: u64, file: &mut File) -> io::Result<u64> {
     thread_local! {
         static BUFFER: std::cell::RefCell<Vec<u8>> = const { std::cell::RefCell::new(Vec::new()) };
     }
     BUFFER.with_borrow_mut(|buffer| {
         buffer.resize(COPY_BUFFER_BYTES, 0);
         let mut written_bytes = 0;
-        loop {
+        while written_bytes < size_bytes {
             match content.read(buffer) {
-                Ok(0) => return Ok(written_bytes),
+                Ok(0) => break,
                 Ok(count) => {
                     file.write_all(&buffer[..count])?;
                     written_bytes += count as u64;
@@ -178,32 +192,69 @@ fn pump(content: &mut dyn Read, file: &mut File) -> io::Result<u64> {
                 Err(error) => return Err(error),
             }
         }
+        Ok(written_bytes)
     })
 }
 
+impl RealDisk {
+    /// Makes a file of the given mode. What the umask takes off is asked for again, which most modes
+    /// never need.
+    fn create_new(&self, path: &Path, mode: u32) -> io::Result<File> {
+        let mut options = OpenOptions::new();
+        options.write(true).create_new(true);
+        #[cfg(unix)]
+        std::os::unix::fs::OpenOptionsExt::mode(&mut options, mode);
+        let file = options.open(path)?;
+        let mut come_right = self.modes_that_come_right.lock().unwrap_or_else(PoisonError::into_inner);
+        if !come_right.contains(&mode) && grant(&file, mode)? {
+            come_right.push(mode);
+        }
+        Ok(file)
+    }
+}
+
+/// Makes sure of a file's mode; says whether it was right at once.
 #[cfg(unix)]
-fn create_new(path: &Path, mode: u32) -> io::Result<File> {
-    use std::os::unix::fs::{OpenOptionsExt, PermissionsExt};
-    let file = OpenOptions::new().write(true).create_new(true).mode(mode).open(path)?;
-    // The umask takes off only bits of group and others in practice; ask for what it took.
-    if file.metadata()?.permissions().mode() & 0o7777 != mode {
+fn grant(file: &File, mode: u32) -> io::Result<bool> {
+    use std::os::unix::fs::PermissionsExt;
+    let was_right = file.metadata()?.permissions().mode() & 0o7777 == mode;
+    if !was_right {
         file.set_permissions(fs::Permissions::from_mode(mode))?;
     }
-    Ok(file)
+    Ok(was_right)
 }
 
 #[cfg(not(unix))]
-fn create_new(path: &Path, _mode: u32) -> io::Result<File> {
-    OpenOptions::new().write(true).create_new(true).open(path)
+fn grant(_file: &File, _mode: u32) -> io::Result<bool> {
+    Ok(true)
 }
 
-fn apply(file: &File, stamp: Stamp) -> io::Result<()> {
-    #[cfg(unix)]
-    {
-        use std::os::unix::fs::PermissionsExt;
-        file.set_permissions(fs::Permissions::from_mode(stamp.mode))?;
+fn set_time(file: &File, modified: i64) -> io::Result<()> {
+    filetime::set_file_handle_times(file, None, Some(FileTime::from_unix_time(modified, 0)))
+}
+
+/// One call where the system has one that never replaces.
+#[cfg(target_os = "linux")]
+fn rename_to_nothing(from: &Path, to: &Path) -> io::Result<()> {
+    use rustix::fs::{CWD, RenameFlags, renameat_with};
+    use rustix::io::Errno;
+    match renameat_with(CWD, from, CWD, to, RenameFlags::NOREPLACE) {
+        // Some file systems do not know the flag.
+        Err(Errno::INVAL | Errno::NOSYS | Errno::NOTSUP) => look_and_rename(from, to),
+        other => Ok(other?),
     }
-    filetime::set_file_handle_times(file, None, Some(FileTime::from_unix_time(stamp.modified, 0)))
+}
+
+#[cfg(not(target_os = "linux"))]
+fn rename_to_nothing(from: &Path, to: &Path) -> io::Result<()> {
+    look_and_rename(from, to)
+}
+
+fn look_and_rename(from: &Path, to: &Path) -> io::Result<()> {
+    match super::look::look_at(to)? {
+        Some(_) => Err(io::Error::from(io::ErrorKind::AlreadyExists)),
+        None => fs::rename(from, to),
+    }
 }
 
 #[cfg(windows)]

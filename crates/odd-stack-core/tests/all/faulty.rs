@@ -140,6 +140,13 @@ impl Seam for Faulty {
         Ok(())
     }
 
+    fn respell(&self, from: &Path, to: &Path) -> io::Result<()> {
+        self.step()?;
+        self.real.respell(from, to)?;
+        self.note(Undo::Rename { from: to.to_path_buf(), to: from.to_path_buf() });
+        Ok(())
+    }
+
     fn write_file(&self, path: &Path, content: &mut dyn Read) -> io::Result<u64> {
         let number = match self.step() {
             Ok(number) => number,
@@ -156,13 +163,13 @@ impl Seam for Faulty {
         self.real.write_file(path, content)
     }
 
-    fn copy_file(&self, from: &Path, to: &Path, stamp: Stamp) -> io::Result<u64> {
+    fn copy_file(&self, from: &Path, to: &Path, size_bytes: u64, stamp: Stamp) -> io::Result<u64> {
         if let Err(error) = self.step() {
             fs::write(to, "half a co")?;
             return Err(error);
         }
         self.note(Undo::Remove(to.to_path_buf()));
-        self.real.copy_file(from, to, stamp)
+        self.real.copy_file(from, to, size_bytes, stamp)
     }
 
     fn make_durable(&self, folder: &Path, touched: &[PathBuf]) -> io::Result<()> {

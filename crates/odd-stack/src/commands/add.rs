@@ -11,7 +11,7 @@ use super::reorder::target;
 use super::standing::MOST_EFFECTS;
 use crate::Ended;
 use crate::args::{ChangeArgs, PlaceArgs};
-use crate::desk::{Desk, absolute, change_options, to_json};
+use crate::desk::{Desk, absolute, change_options};
 use crate::errors::Failure;
 use crate::show::change::{edits, effects, meeting, verdict};
 use crate::show::style::{BOLD, DIM, WARN, paint};
@@ -90,7 +90,7 @@ pub fn run(desk: &mut Desk, args: &AddArgs) -> Result<Ended, Failure> {
     };
     let text = verdict(&change, &done);
     let report = AddedReport { layer, change };
-    desk.out.result(Some(&ledger.game().name), to_json(&report), &text);
+    desk.out.result(Some(&ledger.game().name), &report, &text);
     if args.lifted && !args.change.dry_run {
         desk.out.hint(&format!("`oddstack lay \"{}\"` puts it on the game.", report.layer.name));
     }

@@ -5,7 +5,7 @@ use odd_stack_core::disk::check;
 use odd_stack_core::jobs::{CheckSummary, check_report};
 
 use crate::Ended;
-use crate::desk::{Desk, to_json};
+use crate::desk::Desk;
 use crate::errors::Failure;
 use crate::show::style::{BOLD, DIM, GOOD, WARN, paint};
 use crate::show::table::{Look, cell, table};
@@ -27,7 +27,7 @@ pub fn run(desk: &mut Desk, args: &CheckArgs) -> Result<Ended, Failure> {
     let report = check_report(&ledger, &found, args.deep)?;
     let most = if desk.out.verbose { usize::MAX } else { MOST_FILES };
     let text = text(&report, most);
-    desk.out.result(Some(&ledger.game().name), to_json(&report), &text);
+    desk.out.result(Some(&ledger.game().name), &report, &text);
     if report.drifted.is_empty() {
         return Ok(Ended::Well);
     }

@@ -20,7 +20,7 @@ pub fn run(desk: &mut Desk, args: &CompletionsArgs) -> Result<Ended, Failure> {
     clap_complete::generate(args.shell, &mut Cli::command(), "oddstack", &mut script);
     if desk.out.json {
         let data = serde_json::json!({ "shell": args.shell.to_string(), "script": String::from_utf8_lossy(&script) });
-        desk.out.result(None, data, "");
+        desk.out.result(None, &data, "");
     } else {
         desk.out.raw(&script);
     }

@@ -4,7 +4,7 @@ use clap::Args;
 use odd_stack_core::jobs::{ConflictsReport, PairRow, conflicts, select};
 
 use crate::Ended;
-use crate::desk::{Desk, to_json};
+use crate::desk::Desk;
 use crate::errors::Failure;
 use crate::show::style::{BOLD, DIM, NAME, WARN, paint};
 use crate::show::table::{Look, cell, table};
@@ -27,7 +27,7 @@ pub fn run(desk: &mut Desk, args: &ConflictsArgs) -> Result<Ended, Failure> {
     let report = conflicts(&ledger, only.map(|layer| layer.id))?;
     let most = if desk.out.verbose { usize::MAX } else { MOST_A_PAIR };
     let text = text(&report, most);
-    desk.out.result(Some(&ledger.game().name), to_json(&report), &text);
+    desk.out.result(Some(&ledger.game().name), &report, &text);
     if report.open_files == 0 {
         return Ok(Ended::Well);
     }

@@ -13,7 +13,7 @@ use serde::Serialize;
 use super::standing::MOST_EFFECTS;
 use crate::Ended;
 use crate::args::ChangeArgs;
-use crate::desk::{Desk, absolute, change_options, to_json};
+use crate::desk::{Desk, absolute, change_options};
 use crate::errors::{Exit, Failure};
 use crate::show::change::{edits, effects, summary};
 use crate::show::style::{BOLD, DIM, WARN, paint};
@@ -204,7 +204,7 @@ fn add(desk: &mut Desk, args: &AddGameArgs) -> Result<Ended, Failure> {
     };
     let seen = format!("{}, {}", files(game.seen.files), size(game.seen.bytes));
     let text = format!("{}: {seen}\n{}", paint(BOLD, &head), about(game));
-    desk.out.result(Some(&game.name), to_json(&report), &text);
+    desk.out.result(Some(&game.name), &report, &text);
     if game.program.is_none() {
         desk.out.hint(
             "No main program was found among these files; name it with `oddstack game set --exe PATH`.",
@@ -264,7 +264,7 @@ fn list(desk: &mut Desk) -> Result<Ended, Failure> {
     });
     let text = if games.is_empty() { String::new() } else { table(&header, rows.collect()) };
     let is_empty = games.is_empty();
-    desk.out.result(None, to_json(&GameList { games }), &text);
+    desk.out.result(None, &GameList { games }, &text);
     if is_empty {
         desk.out.hint("No game is in care yet: `oddstack game add NAME FOLDER`.");
     }
@@ -285,7 +285,7 @@ fn show(desk: &mut Desk, args: &OneGameArgs) -> Result<Ended, Failure> {
         game.added_at,
         about(&game)
     );
-    desk.out.result(Some(&game.name), to_json(&game), &text);
+    desk.out.result(Some(&game.name), &game, &text);
     Ok(Ended::Well)
 }
 
@@ -321,7 +321,7 @@ fn set(desk: &mut Desk, args: &SetGameArgs) -> Result<Ended, Failure> {
     )?;
     let head = if args.dry_run { "Dry run: it would be" } else { "Set" };
     let text = format!("{}: {}\n{}", paint(BOLD, head), game.name, about(&game));
-    desk.out.result(Some(&game.name), to_json(&game), &text);
+    desk.out.result(Some(&game.name), &game, &text);
     Ok(Ended::Well)
 }
 
@@ -353,7 +353,7 @@ fn forget_game(desk: &mut Desk, args: &ForgetGameArgs) -> Result<Ended, Failure>
     if args.change.dry_run {
         let report = ForgetReport { change, forgotten: None };
         let text = format!("{}\n", paint(BOLD, "Dry run: nothing was changed."));
-        desk.out.result(Some(&listed.name), to_json(&report), &text);
+        desk.out.result(Some(&listed.name), &report, &text);
         return Ok(Ended::Well);
     }
     let permit = desk.permit(&ledger)?;
@@ -369,6 +369,6 @@ fn forget_game(desk: &mut Desk, args: &ForgetGameArgs) -> Result<Ended, Failure>
         text.push_str(&format!("  Files of yours that were saved from being overwritten stay in {folder}\n"));
     }
     let name = forgotten.name.clone();
-    desk.out.result(Some(&name), to_json(&ForgetReport { change, forgotten: Some(forgotten) }), &text);
+    desk.out.result(Some(&name), &ForgetReport { change, forgotten: Some(forgotten) }, &text);
     Ok(Ended::Well)
 }

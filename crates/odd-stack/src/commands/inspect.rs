@@ -7,7 +7,7 @@ use odd_stack_core::jobs::{InspectReport, MemberRow, inspect};
 
 use crate::Ended;
 use crate::args::PlaceArgs;
-use crate::desk::{Desk, absolute, to_json};
+use crate::desk::{Desk, absolute};
 use crate::errors::Failure;
 use crate::show::change::meeting;
 use crate::show::style::{BOLD, DIM, WARN, paint};
@@ -35,7 +35,7 @@ pub fn run(desk: &mut Desk, args: &InspectArgs) -> Result<Ended, Failure> {
     let report = inspect(&package, &rules, &limits, ledger.as_ref(), &desk.progress)?;
     let game = ledger.as_ref().map(|ledger| ledger.game().name.clone());
     let text = text(&report, game.as_deref(), desk.out.verbose);
-    desk.out.result(game.as_deref(), to_json(&report), &text);
+    desk.out.result(game.as_deref(), &report, &text);
     if game.is_none() {
         desk.out.hint("No game was chosen (--game NAME), so nothing is said of where the files would go.");
     }

@@ -33,6 +33,6 @@ pub fn run(desk: &mut Desk, args: &ManArgs) -> Result<Ended, Failure> {
     pages.sort();
     let text =
         format!("{} manual pages are in {}; read one with `man -l FILE`.\n", pages.len(), folder.display());
-    desk.out.result(None, serde_json::json!({ "folder": folder, "pages": pages }), &text);
+    desk.out.result(None, &serde_json::json!({ "folder": folder, "pages": pages }), &text);
     Ok(Ended::Well)
 }

@@ -4,7 +4,7 @@ use clap::Args;
 use odd_stack_core::jobs::{EntryRow, ShowReport, select, show};
 
 use crate::Ended;
-use crate::desk::{Desk, to_json};
+use crate::desk::Desk;
 use crate::errors::Failure;
 use crate::show::style::{BOLD, DIM, WARN, paint};
 use crate::show::table::{Look, cell, table};
@@ -26,7 +26,7 @@ pub fn run(desk: &mut Desk, args: &ShowArgs) -> Result<Ended, Failure> {
     let report = show(&ledger, select(&layers, &args.layer)?.id)?;
     let most = if desk.out.verbose { usize::MAX } else { MOST_FILES };
     let text = text(&report, most);
-    desk.out.result(Some(&ledger.game().name), to_json(&report), &text);
+    desk.out.result(Some(&ledger.game().name), &report, &text);
     Ok(Ended::Well)
 }
 

@@ -3,7 +3,7 @@
 use odd_stack_core::jobs::{LayerRow, StackReport, stack};
 
 use crate::Ended;
-use crate::desk::{Desk, to_json};
+use crate::desk::Desk;
 use crate::errors::Failure;
 use crate::show::style::{BOLD, DIM, paint};
 use crate::show::table::{Look, cell, table};
@@ -13,7 +13,7 @@ pub fn run(desk: &mut Desk) -> Result<Ended, Failure> {
     let ledger = desk.open()?;
     let report = stack(&ledger)?;
     let text = text(&report);
-    desk.out.result(Some(&report.base.name), to_json(&report), &text);
+    desk.out.result(Some(&report.base.name), &report, &text);
     if report.layers.is_empty() {
         desk.out.hint("No layers yet: `oddstack add PACKAGE` makes one of a folder or a zip.");
     } else if report.layers.iter().any(|layer| layer.contested_files > 0) {

@@ -7,7 +7,7 @@ use serde::Serialize;
 
 use crate::Ended;
 use crate::args::ChangeArgs;
-use crate::desk::{Desk, change_options, to_json};
+use crate::desk::{Desk, change_options};
 use crate::errors::Failure;
 use crate::show::change::{edits, effects, summary, verdict};
 
@@ -45,7 +45,7 @@ pub fn carry_out(
     };
     let text = verdict(&change, done);
     let report = StandingReport { layers: layers.iter().map(|layer| LayerRow::of(layer)).collect(), change };
-    desk.out.result(Some(&ledger.game().name), to_json(&report), &text);
+    desk.out.result(Some(&ledger.game().name), &report, &text);
     Ok(Ended::Well)
 }
 

@@ -4,7 +4,7 @@ use clap::Args;
 use odd_stack_core::jobs::{TraceReport, TraceRow, trace};
 
 use crate::Ended;
-use crate::desk::{Desk, to_json};
+use crate::desk::Desk;
 use crate::errors::Failure;
 use crate::show::style::{BOLD, DIM, WARN, paint};
 use crate::show::table::{Look, cell, table};
@@ -21,7 +21,7 @@ pub fn run(desk: &mut Desk, args: &TraceArgs) -> Result<Ended, Failure> {
     let ledger = desk.open()?;
     let report = trace(&ledger, &args.address)?;
     let text = text(&report);
-    desk.out.result(Some(&ledger.game().name), to_json(&report), &text);
+    desk.out.result(Some(&ledger.game().name), &report, &text);
     Ok(Ended::Well)
 }
 

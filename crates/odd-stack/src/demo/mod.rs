@@ -43,7 +43,7 @@ pub fn run(desk: &mut Desk, folder: Option<&Path>) -> Result<Ended, Failure> {
         }
     }
     let text = farewell(&folder);
-    desk.out.result(Some("Quillhaven"), json!({ "folder": folder, "commands": told }), &text);
+    desk.out.result(Some("Quillhaven"), &json!({ "folder": folder, "commands": told }), &text);
     Ok(Ended::Well)
 }
 

@@ -38,7 +38,7 @@ impl Catalogue {
             }
             Ok(())
         })?;
-        self.columns_where("touched JOIN entry ON entry.path = touched.path")
+        self.columns_among("touched")
     }
 
     /// The columns of all addresses at which two or more laid layers have an entry.
@@ -50,7 +50,7 @@ impl Catalogue {
                  WHERE state = 1 AND laid GROUP BY path HAVING count(*) > 1;",
             )
         })?;
-        self.columns_where("shared JOIN entry ON entry.path = shared.path")
+        self.columns_among("shared")
     }
 
     /// The column of one address, if any layer ever touched it.
@@ -62,22 +62,29 @@ impl Catalogue {
             let sql = "INSERT INTO touched SELECT id FROM path WHERE root = ?1 AND folded = ?2";
             db.execute(sql, params![root.0, key.as_str()]).map(drop)
         })?;
-        Ok(self.columns_where("touched JOIN entry ON entry.path = touched.path")?.pop())
+        Ok(self.columns_among("touched")?.pop())
     }
 
     /// Columns of every address that a laid layer touches.
     pub(crate) fn laid_columns(&self) -> Result<Vec<Column>> {
-        self.columns_where("entry")
+        self.columns_where("entry INDEXED BY entry_at_path", "entry.path")
     }
 
-    fn columns_where(&self, from: &str) -> Result<Vec<Column>> {
+    /// The columns of the addresses in a temporary set. The cross join keeps the set in front: else
+    /// the whole table of entries may be walked for the sake of its order.
+    fn columns_among(&self, set: &str) -> Result<Vec<Column>> {
+        let from = format!("{set} CROSS JOIN entry ON entry.path = {set}.path");
+        self.columns_where(&from, &format!("{set}.path"))
+    }
+
+    fn columns_where(&self, from: &str, order: &str) -> Result<Vec<Column>> {
         self.run(|db| {
             let sql = format!(
                 "SELECT path.id, path.root, path.folded, {ENTRY_COLUMNS}
                  FROM {from}
-                 JOIN layer ON layer.id = entry.layer AND layer.state < 2
-                 JOIN path ON path.id = entry.path
-                 ORDER BY entry.path"
+                 CROSS JOIN path ON path.id = entry.path
+                 CROSS JOIN layer ON layer.id = entry.layer AND layer.state < 2
+                 ORDER BY {order}"
             );
             let mut query = db.prepare_cached(&sql)?;
             let mut base = db.prepare_cached(&format!(
