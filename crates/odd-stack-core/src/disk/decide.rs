@@ -1,6 +1,6 @@
 //! Deciding a change: from two orders of layers to steps, without touching the game.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::path::{Path, PathBuf};
 
 use rayon::prelude::*;
@@ -17,7 +17,9 @@ use crate::address::{Address, FoldedKey, RelPath};
 use crate::game::Root;
 use crate::ledger::{Ledger, LedgerError};
 use crate::observer::{Observer, Work};
-use crate::stack::{BaseFile, BaseKind, Column, Entry, LayerId, Order, Provider, RootId, Tally, tallies};
+use crate::stack::{
+    BaseFile, BaseKind, Column, Entry, LayerId, Order, PathId, Provider, RootId, Tally, tallies,
+};
 
 /// Everything that follows from a request.
 #[derive(Debug, Default)]
@@ -50,6 +52,7 @@ pub(super) fn decide(
         ledger,
         changed: changed.iter().copied().collect(),
         columns: catalogue.columns_of(&changed)?,
+        also_folders: catalogue.folders_among_columns()?,
         folders: Folders::new(catalogue),
         before,
         after,
@@ -85,6 +88,8 @@ pub(super) struct Decider<'a> {
     pub(super) ledger: &'a Ledger,
     changed: BTreeSet<LayerId>,
     columns: Vec<Column>,
+    /// Addresses of files at which some layer needs a folder.
+    also_folders: HashSet<PathId>,
     pub(super) folders: Folders<'a>,
     pub(super) before: Order,
     pub(super) after: Order,
@@ -390,6 +395,8 @@ impl Decider<'_> {
         let Some(file) = file else { return Ok(()) };
         let folder_of = if column.base.as_ref().is_some_and(|base| base.kind == BaseKind::Folder) {
             Some("the game itself".to_owned())
+        } else if !self.also_folders.contains(&column.path) {
+            None
         } else {
             let needs = &self.folders.source(column.root, &column.key)?.needs;
             match needs.iter().find(|need| self.after.rank(need.layer).is_some()).map(|need| need.layer) {

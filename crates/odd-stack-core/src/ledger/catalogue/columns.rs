@@ -1,6 +1,6 @@
 //! Queries for what touches an address.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 use rusqlite::{OptionalExtension, params};
 
@@ -39,6 +39,17 @@ impl Catalogue {
             Ok(())
         })?;
         self.columns_among("touched")
+    }
+
+    /// Those of the addresses that [`Catalogue::columns_of`] gave last at which a layer needs a folder.
+    pub(crate) fn folders_among_columns(&self) -> Result<HashSet<PathId>> {
+        self.run(|db| {
+            let mut query = db.prepare_cached(
+                "SELECT path FROM touched WHERE EXISTS (
+                     SELECT 1 FROM layer_folder WHERE layer_folder.path = touched.path)",
+            )?;
+            query.query_map([], |row| Ok(PathId(row.get(0)?)))?.collect()
+        })
     }
 
     /// The columns of all addresses at which two or more laid layers have an entry.

@@ -15,6 +15,7 @@ mod migrations;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
+use rusqlite::config::DbConfig;
 use rusqlite::{Connection, ErrorCode, OpenFlags};
 
 pub(crate) use columns::FolderSource;
@@ -68,6 +69,8 @@ impl Catalogue {
         }
         let settings = "PRAGMA synchronous = FULL; PRAGMA cache_size = -65536; PRAGMA temp_store = MEMORY;";
         connection.execute_batch(settings).map_err(told)?;
+        // Else bound values make SQLite plan every query anew.
+        connection.set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_QPSG, true).map_err(told)?;
         if found < migrations::FORMAT {
             connection.execute_batch("PRAGMA journal_mode = WAL;").map_err(told)?;
             migrations::migrate(&mut connection, found).map_err(told)?;
