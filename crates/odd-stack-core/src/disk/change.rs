@@ -1,5 +1,6 @@
 //! One change of a game from start to end: decided, shown, applied or abandoned, recovered.
 
+use std::collections::HashMap;
 use std::io;
 use std::path::{Path, PathBuf};
 
@@ -213,8 +214,8 @@ pub(super) struct Staged {
     pub stamp: Stamp,
     pub path: PathBuf,
     pub side: PathBuf,
-    /// The layer's name, to say whose content is lost if it is.
-    pub of: String,
+    /// The layer, to say whose content is lost if it is.
+    pub layer: LayerId,
 }
 
 /// A change that is decided and not yet made. Dropping it abandons it: nothing is left of it.
@@ -323,13 +324,16 @@ impl Prepared<'_> {
             make_private_folder(folder, seam)?;
         }
         observer.begin(Work::Staging, staged.len() as u64, staged.iter().map(|file| file.size_bytes).sum());
+        let names: HashMap<LayerId, String> = self.ledger.catalogue.layer_names()?.into_iter().collect();
         let copied = staged.par_iter().try_for_each(|file| {
             if observer.is_cancelled() {
                 return Err(ChangeError::Cancelled);
             }
             let blob = blob_path(folder, file.hash);
-            let lost =
-                || LedgerError::ContentLost { what: format!("a file of {}", file.of), path: blob.clone() };
+            let lost = || {
+                let name = names.get(&file.layer).map_or("a layer", String::as_str);
+                LedgerError::ContentLost { what: format!("a file of {name}"), path: blob.clone() }
+            };
             match seam.copy_file(&blob, &file.path, file.size_bytes, file.stamp) {
                 Ok(copied_bytes) if copied_bytes == file.size_bytes => {}
                 Ok(_) => return Err(lost().into()),
@@ -344,6 +348,7 @@ impl Prepared<'_> {
         observer.end();
         copied?;
         let mut touched: Vec<PathBuf> = staged.iter().map(|file| file.path.clone()).collect();
+        touched.extend(self.decision.private_folders.iter().cloned());
         touched.extend(self.new_blobs.iter().map(|hash| blob_path(folder, *hash)));
         let volumes = self.outcome.sides.iter().map(PathBuf::as_path).chain([folder]);
         let mut synced: Vec<&Path> = Vec::new();

@@ -140,7 +140,7 @@ fn places<'a>(
             add_file(&mut places, base.spelled.parent().as_str(), base.spelled.name(), Provider::Base(base));
         }
     }
-    let mut folders = Folders::new(&ledger.catalogue);
+    let mut folders = Folders::new(&ledger.catalogue, order.clone());
     let mut spelled: HashMap<FoldedKey, String> = HashMap::new();
     for column in columns {
         let provider = column.provider(order);
@@ -157,7 +157,7 @@ fn places<'a>(
             (None, Some(parent)) => match spelled.get(&parent) {
                 Some(known) => known.clone(),
                 None => {
-                    let path = folders.path(root.id, &parent, order)?.as_str().to_owned();
+                    let path = folders.path(root.id, &parent)?.as_str().to_owned();
                     spelled.insert(parent, path.clone());
                     path
                 }
@@ -175,7 +175,7 @@ fn places<'a>(
         .collect();
     for (of, key) in ledger.catalogue.folders_of(&laid)? {
         if of == root.id && !by_key.contains_key(&key) && !is_base_folder(base, &key) {
-            let path = folders.path(root.id, &key, order)?;
+            let path = folders.path(root.id, &key)?;
             let source = folders.source(root.id, &key)?;
             let made_by = source.needs.iter().filter_map(|need| Some((order.rank(need.layer)?, need.layer)));
             places.entry(path.as_str().to_owned()).or_default().made_by =

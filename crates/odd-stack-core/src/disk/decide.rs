@@ -8,6 +8,7 @@ use rayon::prelude::*;
 use super::change::{ChangeError, ChangeOptions, ChangeRequest, Edits, KEPT, STAGE, Staged, TRASH, look};
 use super::drift::{Drift, DriftKind, Finding};
 use super::look::Seen;
+use super::new_folders::NewFolders;
 use super::plan::{Effect, EffectKind, Kept, Plan};
 use super::seam::Stamp;
 use super::spelling::{Folders, file_name};
@@ -53,7 +54,9 @@ pub(super) fn decide(
         changed: changed.iter().copied().collect(),
         columns: catalogue.columns_of(&changed)?,
         also_folders: catalogue.folders_among_columns()?,
-        folders: Folders::new(catalogue),
+        folders_before: Folders::new(catalogue, before.clone()),
+        folders_after: Folders::new(catalogue, after.clone()),
+        new_folders: NewFolders::default(),
         before,
         after,
         edits: options.edits,
@@ -64,6 +67,7 @@ pub(super) fn decide(
     decider.check_roots()?;
     let folders = catalogue.folders_of(&changed)?;
     folders.iter().try_for_each(|(root, key)| decider.refuse_folder_clash(*root, key))?;
+    decider.find_new_folders(&folders)?;
     observer.begin(Work::Comparing, decider.columns.len() as u64, 0);
     let decided = decider.settle_base().and_then(|()| decider.decide_files());
     observer.end();
@@ -90,7 +94,9 @@ pub(super) struct Decider<'a> {
     columns: Vec<Column>,
     /// Addresses of files at which some layer needs a folder.
     also_folders: HashSet<PathId>,
-    pub(super) folders: Folders<'a>,
+    pub(super) folders_before: Folders<'a>,
+    pub(super) folders_after: Folders<'a>,
+    pub(super) new_folders: NewFolders,
     pub(super) before: Order,
     pub(super) after: Order,
     edits: Edits,
@@ -100,11 +106,15 @@ pub(super) struct Decider<'a> {
     pub(super) decision: Decision,
 }
 
-/// One column whose file on disk changes.
-pub(super) struct Move {
-    pub(super) column: usize,
-    pub(super) from: RelPath,
-    pub(super) to: RelPath,
+/// One column whose file on disk changes, with who supplies it before and after.
+pub(super) struct Move<'c> {
+    pub(super) column: &'c Column,
+    pub(super) from: Provider<'c>,
+    pub(super) to: Provider<'c>,
+    from_path: RelPath,
+    to_path: RelPath,
+    /// Nothing can lie there yet, since its folder does not.
+    pub(super) is_in_new_folder: bool,
 }
 
 impl Decider<'_> {
@@ -205,26 +215,28 @@ impl Decider<'_> {
 
     fn decide_columns(&mut self, columns: &[Column]) -> Result<(), ChangeError> {
         let mut moves = Vec::new();
-        for (index, column) in columns.iter().enumerate() {
+        for column in columns {
             self.refuse_clash(column)?;
             let (from, to) = (column.provider(&self.before), column.provider(&self.after));
             self.meet(column, from, to);
             if !is_same_on_disk(column, from, to) {
-                let from = self.folders.file_path(column, from, &self.before)?;
-                let to = self.folders.file_path(column, to, &self.after)?;
-                moves.push(Move { column: index, from, to });
+                moves.push(Move {
+                    column,
+                    from,
+                    to,
+                    from_path: self.folders_before.file_path(column, from)?,
+                    to_path: self.folders_after.file_path(column, to)?,
+                    is_in_new_folder: self.new_folders.holding(column).is_some(),
+                });
             }
         }
-        self.check_folders_are_real(columns, &moves)?;
+        self.check_folders_are_real(&moves)?;
         let site = self.ledger.site();
-        let (before, after) = (&self.before, &self.after);
-        let findings: Vec<Finding> = moves
-            .par_iter()
-            .map(|at| look_at_file(site, &columns[at.column], at, before, after))
-            .collect::<Result<_, _>>()?;
+        let findings: Vec<Finding> =
+            moves.par_iter().map(|at| look_at_file(site, at)).collect::<Result<_, _>>()?;
         let mut must_stop = self.edits == Edits::Stop && !self.decision.plan.drifted.is_empty();
         for (at, finding) in moves.iter().zip(findings) {
-            must_stop |= self.decide_file(&columns[at.column], at, finding)?;
+            must_stop |= self.decide_file(at, finding)?;
         }
         if must_stop {
             let mut drifted = std::mem::take(&mut self.decision.plan.drifted);
@@ -236,30 +248,26 @@ impl Decider<'_> {
     }
 
     /// Turns one moving file into an effect and steps; says whether it stops the change.
-    fn decide_file(&mut self, column: &Column, at: &Move, finding: Finding) -> Result<bool, ChangeError> {
-        let (from, to) = (column.provider(&self.before), column.provider(&self.after));
-        let root = self.root(column.root)?.clone();
-        let shown = if at.to.is_root() { &at.from } else { &at.to };
-        let address = Address { root: root.name.clone(), path: shown.clone() };
-        let take_out;
+    fn decide_file(&mut self, at: &Move<'_>, finding: Finding) -> Result<bool, ChangeError> {
+        let (root, side) = (self.root(at.column.root)?.clone(), self.side(at.column.root)?);
+        let address = Address { root: root.name.clone(), path: at.future_or_present().clone() };
+        let mut take_out = false;
         let mut kept = None;
         let mut stops = false;
         match finding {
             Finding::FolderInTheWay => return Err(ChangeError::FolderInTheWay { address }),
             Finding::Fits { now } => take_out = now.is_some(),
             Finding::Drifted(DriftKind::Missing | DriftKind::BaseMissing, _) => {
-                take_out = false;
                 self.decision.plan.warnings.push(format!("{address} was gone already"));
             }
             Finding::Drifted(kind, _) => {
                 take_out = true;
-                let layer = from.entry().map(|entry| entry.layer);
+                let layer = at.from.entry().map(|entry| entry.layer);
                 self.decision.plan.drifted.push(Drift { address: address.clone(), kind, layer });
                 match self.edits {
                     Edits::Stop => stops = true,
                     Edits::Keep => {
-                        let folder =
-                            self.ledger.site().side(&root).join(KEPT).join(self.revision.to_string());
+                        let folder = side.join(KEPT).join(self.revision.to_string());
                         let path = at.present_or_future().on(&folder.join(root.name.as_str()));
                         self.decision.plan.kept.push(Kept {
                             address: address.clone(),
@@ -272,65 +280,73 @@ impl Decider<'_> {
                 }
             }
         }
-        self.note_effect(address, from, to);
+        self.note_effect(address, at.from, at.to);
         if take_out {
             let public = at.present_or_future().on(&root.folder);
-            let private = match (kept, from) {
+            let private = match (kept, at.from) {
                 (Some(path), _) => path,
-                (None, Provider::Base(_)) => self.ledger.site().original(&root, column.path),
-                (None, _) => {
-                    self.numbered(&self.ledger.site().side(&root).join(TRASH), self.decision.steps.len())
-                }
+                (None, Provider::Base(_)) => self.ledger.site().original(&root, at.column.path),
+                (None, _) => numbered(&side.join(TRASH), self.decision.steps.len()),
             };
-            self.need_private_folders(&self.ledger.site().side(&root), &private);
+            self.need_private_folders(&side, &private);
             self.decision.steps.push(Step::TakeOut { public, private });
         }
-        self.put_in(column, to, &root, at)?;
+        self.put_in(at, &root, side)?;
         Ok(stops)
     }
 
-    fn put_in(
-        &mut self,
-        column: &Column,
-        to: Provider<'_>,
-        root: &Root,
-        at: &Move,
-    ) -> Result<(), ChangeError> {
-        let public = at.to.on(&root.folder);
-        let private = match to {
+    fn put_in(&mut self, at: &Move<'_>, root: &Root, side: PathBuf) -> Result<(), ChangeError> {
+        let private = match at.to {
             Provider::Nothing => return Ok(()),
             Provider::Base(_) => {
-                let path = self.ledger.site().original(root, column.path);
+                let path = self.ledger.site().original(root, at.column.path);
                 if look(&path)?.is_none() {
-                    let what = format!("the game's own {}:{}", root.name, at.to);
+                    let what = format!("the game's own {}:{}", root.name, at.to_path);
                     return Err(LedgerError::ContentLost { what, path }.into());
                 }
                 path
             }
-            Provider::Layer(entry) => self.stage(column, entry, root)?,
+            Provider::Layer(entry) => {
+                let new_folder =
+                    self.new_folders.holding(at.column).map(|folder| folder.join(at.to_path.name()));
+                let path = match &new_folder {
+                    Some(path) => path.clone(),
+                    None => numbered(&side.join(STAGE), self.decision.staged.len()),
+                };
+                self.need_private_folders(&side, &path);
+                self.stage(at.column, entry, path.clone(), side)?;
+                if new_folder.is_some() {
+                    // It comes into the game with its folder.
+                    return Ok(());
+                }
+                path
+            }
         };
-        self.decision.steps.push(Step::PutIn { private, public });
+        self.decision.steps.push(Step::PutIn { private, public: at.to_path.on(&root.folder) });
         Ok(())
     }
 
-    fn stage(&mut self, column: &Column, entry: &Entry, root: &Root) -> Result<PathBuf, ChangeError> {
-        let side = self.ledger.site().side(root);
-        let path = self.numbered(&side.join(STAGE), self.decision.staged.len());
-        self.need_private_folders(&side, &path);
-        let of = self.layer_name(entry.layer)?;
+    fn stage(
+        &mut self,
+        column: &Column,
+        entry: &Entry,
+        path: PathBuf,
+        side: PathBuf,
+    ) -> Result<(), ChangeError> {
         self.decision.staged.push(Staged {
             hash: entry.hash,
             size_bytes: entry.size_bytes,
             stamp: Stamp { modified: entry.modified, mode: column.mode_for(entry) },
-            path: path.clone(),
+            path,
             side,
-            of,
+            layer: entry.layer,
         });
-        Ok(path)
+        Ok(())
     }
 
-    fn numbered(&self, folder: &Path, number: usize) -> PathBuf {
-        folder.join((number / FILES_A_FOLDER).to_string()).join(number.to_string())
+    /// The side of a root.
+    pub(super) fn side(&self, root: RootId) -> Result<PathBuf, ChangeError> {
+        Ok(self.ledger.site().side(self.root(root)?))
     }
 
     fn need_private_folders(&mut self, side: &Path, path: &Path) {
@@ -398,7 +414,7 @@ impl Decider<'_> {
         } else if !self.also_folders.contains(&column.path) {
             None
         } else {
-            let needs = &self.folders.source(column.root, &column.key)?.needs;
+            let needs = &self.folders_after.source(column.root, &column.key)?.needs;
             match needs.iter().find(|need| self.after.rank(need.layer).is_some()).map(|need| need.layer) {
                 Some(layer) => Some(format!("the layer {}", self.layer_name(layer)?)),
                 None => None,
@@ -411,12 +427,15 @@ impl Decider<'_> {
     }
 
     /// Makes sure that no folder on the way to a moving file is a link or a file on disk.
-    fn check_folders_are_real(&self, columns: &[Column], moves: &[Move]) -> Result<(), ChangeError> {
+    fn check_folders_are_real(&self, moves: &[Move<'_>]) -> Result<(), ChangeError> {
         let mut folders: BTreeSet<(RootId, &str)> = BTreeSet::new();
         for at in moves {
-            let root = columns[at.column].root;
-            for path in [&at.from, &at.to] {
-                folders.extend(path.ancestors().map(|folder| (root, folder)));
+            for path in [&at.from_path, &at.to_path] {
+                let parent = path.as_str().rfind('/').map(|cut| &path.as_str()[..cut]);
+                // All above a folder that is known are known.
+                if parent.is_some_and(|parent| !folders.contains(&(at.column.root, parent))) {
+                    folders.extend(path.ancestors().map(|folder| (at.column.root, folder)));
+                }
             }
         }
         let folders: Vec<_> = folders.into_iter().collect();
@@ -433,11 +452,21 @@ impl Decider<'_> {
     }
 }
 
-impl Move {
+impl Move<'_> {
     /// The path at which something lies, or may lie, before the change.
     pub(super) fn present_or_future(&self) -> &RelPath {
-        if self.from.is_root() { &self.to } else { &self.from }
+        if self.from_path.is_root() { &self.to_path } else { &self.from_path }
     }
+
+    /// The path at which something lies after the change, or lay before it.
+    fn future_or_present(&self) -> &RelPath {
+        if self.to_path.is_root() { &self.from_path } else { &self.to_path }
+    }
+}
+
+/// The place for the `number`th file of a kind in a side's folder.
+fn numbered(folder: &Path, number: usize) -> PathBuf {
+    folder.join((number / FILES_A_FOLDER).to_string()).join(number.to_string())
 }
 
 /// Whether both providers leave the very same file, name, time and mode at the address.

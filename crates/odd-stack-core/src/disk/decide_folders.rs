@@ -6,7 +6,7 @@ use super::change::ChangeError;
 use super::decide::Decider;
 use super::steps::Step;
 use crate::address::{Address, FoldedKey, RelPath};
-use crate::stack::{BaseKind, Order, RootId};
+use crate::stack::{BaseKind, RootId};
 
 impl Decider<'_> {
     /// Decides which of the changed layers' folders are made, go, or get another spelling.
@@ -15,13 +15,16 @@ impl Decider<'_> {
         let mut renamed = Vec::new();
         let mut dropped = Vec::new();
         for (root, key) in keys {
-            let before = self.folders.name(*root, key, &self.before)?;
-            let after = self.folders.name(*root, key, &self.after)?;
+            let before = self.folders_before.name(*root, key)?;
+            let after = self.folders_after.name(*root, key)?;
             match (before, after) {
-                (None, Some(_)) => made.push(self.folder_at(*root, key, &self.after.clone())?),
+                (None, Some(_)) => {
+                    let (address, path) = self.folder_at(*root, key)?;
+                    made.push((address, path, self.new_folders.staged(*root, key).is_some()));
+                }
                 (Some(old), None) => dropped.push(self.dropped_at(*root, key, old)?),
                 (Some(old), Some(new)) if old != new => {
-                    let (address, to) = self.folder_at(*root, key, &self.after.clone())?;
+                    let (address, to) = self.folder_at(*root, key)?;
                     renamed.push((address, to.with_file_name(old), to));
                 }
                 _ => {}
@@ -30,9 +33,11 @@ impl Decider<'_> {
         // Keys are sorted, so each folder stands after the one above it.
         let decision = &mut self.decision;
         decision.steps.extend(renamed.into_iter().map(|(_, from, to)| Step::RenameFolder { from, to }));
-        for (address, path) in made {
+        for (address, path, is_staged) in made {
             decision.plan.folders_made.push(address);
-            decision.steps.push(Step::MakeFolder { path });
+            if !is_staged {
+                decision.steps.push(Step::MakeFolder { path });
+            }
         }
         for (address, path) in dropped.into_iter().rev() {
             decision.plan.folders_dropped.push(address);
@@ -41,13 +46,8 @@ impl Decider<'_> {
         Ok(())
     }
 
-    fn folder_at(
-        &mut self,
-        root: RootId,
-        key: &FoldedKey,
-        order: &Order,
-    ) -> Result<(Address, PathBuf), ChangeError> {
-        let path = self.folders.path(root, key, order)?;
+    fn folder_at(&mut self, root: RootId, key: &FoldedKey) -> Result<(Address, PathBuf), ChangeError> {
+        let path = self.folders_after.path(root, key)?;
         Ok((self.address(root, &path)?, path.on(&self.root(root)?.folder)))
     }
 
@@ -62,10 +62,10 @@ impl Decider<'_> {
         let mut above = key.parent();
         let parent = loop {
             let Some(key) = above else { break RelPath::root() };
-            if self.folders.name(root, &key, &self.after)?.is_some() {
-                break self.folders.path(root, &key, &self.after)?;
+            if self.folders_after.name(root, &key)?.is_some() {
+                break self.folders_after.path(root, &key)?;
             }
-            if let Some(name) = self.folders.name(root, &key, &self.before)? {
+            if let Some(name) = self.folders_before.name(root, &key)? {
                 names.push(name);
             }
             above = key.parent();
@@ -77,7 +77,7 @@ impl Decider<'_> {
     /// Refuses a folder of a newly laid layer where the base or a laid layer has a file.
     pub(super) fn refuse_folder_clash(&mut self, root: RootId, key: &FoldedKey) -> Result<(), ChangeError> {
         let (before, after) = (self.before.clone(), self.after.clone());
-        let source = self.folders.source(root, key)?;
+        let source = self.folders_after.source(root, key)?;
         let need = source
             .needs
             .iter()

@@ -23,6 +23,7 @@ mod decide_folders;
 mod drift;
 mod execute;
 mod look;
+mod new_folders;
 mod plan;
 mod seam;
 mod spelling;

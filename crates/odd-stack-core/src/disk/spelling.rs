@@ -7,60 +7,58 @@ use crate::ledger::LedgerError;
 use crate::ledger::catalogue::{Catalogue, FolderSource};
 use crate::stack::{BaseKind, Column, Entry, Order, Provider, RootId};
 
-type FolderKey = (RootId, FoldedKey);
+type ByFolder<T> = HashMap<RootId, HashMap<FoldedKey, T>>;
 
-/// Folders as two orders see them. A folder lies on disk if the base has it or a laid layer needs
-/// it; it is spelled as the base spells it, else as the lowest laid layer does.
+/// Folders as one order sees them. A folder lies on disk if the base has it or a laid layer needs it;
+/// it is spelled as the base spells it, else as the lowest laid layer does. What was asked once is
+/// remembered.
 pub(super) struct Folders<'a> {
     catalogue: &'a Catalogue,
-    sources: HashMap<FolderKey, FolderSource>,
+    order: Order,
+    sources: ByFolder<FolderSource>,
+    paths: ByFolder<RelPath>,
 }
 
 impl<'a> Folders<'a> {
-    pub(super) fn new(catalogue: &'a Catalogue) -> Self {
-        Self { catalogue, sources: HashMap::new() }
+    pub(super) fn new(catalogue: &'a Catalogue, order: Order) -> Self {
+        Self { catalogue, order, sources: HashMap::new(), paths: HashMap::new() }
     }
 
     pub(super) fn source(&mut self, root: RootId, key: &FoldedKey) -> Result<&FolderSource, LedgerError> {
-        let at = (root, key.clone());
-        if !self.sources.contains_key(&at) {
-            let source = self.catalogue.folder_source(root, key)?;
-            self.sources.insert(at.clone(), source);
+        let known = self.sources.entry(root).or_default();
+        if !known.contains_key(key) {
+            known.insert(key.clone(), self.catalogue.folder_source(root, key)?);
         }
-        Ok(&self.sources[&at])
+        Ok(&known[key])
     }
 
-    /// The folder's own name on disk under `order`, or `None` if it does not lie there.
-    pub(super) fn name(
-        &mut self,
-        root: RootId,
-        key: &FoldedKey,
-        order: &Order,
-    ) -> Result<Option<String>, LedgerError> {
-        let source = self.source(root, key)?;
+    /// The folder's own name on disk, or `None` if it does not lie there.
+    pub(super) fn name(&mut self, root: RootId, key: &FoldedKey) -> Result<Option<String>, LedgerError> {
+        self.source(root, key)?;
+        let source = &self.sources[&root][key];
         if let Some((spelled, BaseKind::Folder)) = &source.base {
             return Ok(Some(spelled.name().to_owned()));
         }
-        let ranked = source.needs.iter().filter_map(|need| Some((order.rank(need.layer)?, need)));
+        let ranked = source.needs.iter().filter_map(|need| Some((self.order.rank(need.layer)?, need)));
         Ok(ranked.min_by_key(|(rank, _)| *rank).map(|(_, need)| need.spelled.name().to_owned()))
     }
 
-    /// The folder's path on disk under `order`. A part that does not lie there keeps its key.
-    pub(super) fn path(
-        &mut self,
-        root: RootId,
-        key: &FoldedKey,
-        order: &Order,
-    ) -> Result<RelPath, LedgerError> {
-        let name = match self.name(root, key, order)? {
+    /// The folder's path on disk. A part that does not lie there keeps its key.
+    pub(super) fn path(&mut self, root: RootId, key: &FoldedKey) -> Result<RelPath, LedgerError> {
+        if let Some(known) = self.paths.get(&root).and_then(|paths| paths.get(key)) {
+            return Ok(known.clone());
+        }
+        let name = match self.name(root, key)? {
             Some(name) => name,
             None => RelPath::from_disk(key.as_str().to_owned()).name().to_owned(),
         };
         let above = match key.parent() {
-            Some(parent) => self.path(root, &parent, order)?,
+            Some(parent) => self.path(root, &parent)?,
             None => RelPath::root(),
         };
-        Ok(above.join(&RelPath::from_disk(name)))
+        let path = above.join(&RelPath::from_disk(name));
+        self.paths.entry(root).or_default().insert(key.clone(), path.clone());
+        Ok(path)
     }
 
     /// The path on disk of what `provider` supplies at the column's address.
@@ -68,7 +66,6 @@ impl<'a> Folders<'a> {
         &mut self,
         column: &Column,
         provider: Provider<'_>,
-        order: &Order,
     ) -> Result<RelPath, LedgerError> {
         let Some(entry) = provider.entry() else {
             return Ok(column.base.as_ref().map(|base| base.spelled.clone()).unwrap_or_default());
@@ -78,7 +75,7 @@ impl<'a> Folders<'a> {
         }
         let name = RelPath::from_disk(file_name(column, entry).to_owned());
         match column.key.parent() {
-            Some(parent) => Ok(self.path(column.root, &parent, order)?.join(&name)),
+            Some(parent) => Ok(self.path(column.root, &parent)?.join(&name)),
             None => Ok(name),
         }
     }
@@ -99,5 +96,5 @@ pub(crate) fn path_on_disk(
         Provider::Nothing => column.entries.first().map_or(Provider::Nothing, Provider::Layer),
         provider => provider,
     };
-    Folders::new(catalogue).file_path(column, provider, order)
+    Folders::new(catalogue, order.clone()).file_path(column, provider)
 }

@@ -82,24 +82,17 @@ fn base_as_now(base: &BaseFile, now: Seen, path: &Path) -> std::io::Result<BaseF
 }
 
 /// Looks at what lies where a file moves. Base files were looked at before.
-pub(super) fn look_at_file(
-    site: Site<'_>,
-    column: &Column,
-    at: &Move,
-    before: &Order,
-    after: &Order,
-) -> Result<Finding, ChangeError> {
-    let root = site.root(column.root)?;
-    let path = at.present_or_future().on(&root.folder);
-    let from = column.provider(before);
-    if matches!(from, Provider::Base(_)) {
+pub(super) fn look_at_file(site: Site<'_>, at: &Move<'_>) -> Result<Finding, ChangeError> {
+    if at.is_in_new_folder {
+        return Ok(Finding::Fits { now: None });
+    }
+    let path = at.present_or_future().on(&site.root(at.column.root)?.folder);
+    if matches!(at.from, Provider::Base(_)) {
         return Ok(Finding::Fits { now: look(&path)? });
     }
     let look_failed = |source| ChangeError::Look { path: path.clone(), source };
-    let finding = compare(&path, from, true).map_err(look_failed)?;
-    if let (Finding::Drifted(DriftKind::Unknown, Some(now)), Provider::Layer(entry)) =
-        (finding, column.provider(after))
-    {
+    let finding = compare(&path, at.from, true).map_err(look_failed)?;
+    if let (Finding::Drifted(DriftKind::Unknown, Some(now)), Provider::Layer(entry)) = (finding, at.to) {
         // The very content that is to lie there, put by hand before: nothing is lost with it.
         let is_alike = now.kind == BaseKind::File
             && now.size_bytes == entry.size_bytes
