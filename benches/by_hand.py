@@ -256,8 +256,8 @@ class Bench:
         for number in range(layers):
             package = self.fresh(f"layer{number:03}")
             for index in range(files):
-                # A third of the addresses are shared with other layers.
-                owner = "shared" if index % 3 == 0 else f"own{number:03}"
+                # A third of the addresses are shared with two other layers.
+                owner = f"shared{number // 3:03}" if index % 3 == 0 else f"own{number:03}"
                 place = package / f"data/{owner}/{index % 20:02}"
                 place.mkdir(parents=True, exist_ok=True)
                 (place / f"file_{index:04}.dat").write_bytes(content(generator, 64))

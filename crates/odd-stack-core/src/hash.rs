@@ -1,5 +1,6 @@
 //! The name of a content.
 
+use std::cell::RefCell;
 use std::fmt;
 use std::fs::File;
 use std::io::{self, Read};
@@ -39,21 +40,30 @@ impl ContentHash {
     /// When the file can't be opened or read.
     pub fn of_file(path: &Path) -> io::Result<Self> {
         const WORTH_ALL_CORES_BYTES: u64 = 16 << 20;
-        const IN_ONE_READ_BYTES: u64 = 1 << 20;
-        let mut file = File::open(path)?;
-        match file.metadata()?.len() {
-            WORTH_ALL_CORES_BYTES.. => {
-                let mut hasher = blake3::Hasher::new();
-                hasher.update_mmap_rayon(path)?;
-                Ok(Self(*hasher.finalize().as_bytes()))
-            }
-            IN_ONE_READ_BYTES.. => Ok(Self::of_reader(&mut file)?.0),
-            size_bytes => {
-                let mut bytes = Vec::with_capacity(usize::try_from(size_bytes).unwrap_or(0) + 1);
-                file.read_to_end(&mut bytes)?;
-                Ok(Self::of(&bytes))
-            }
+        const IN_ONE_READ_BYTES: usize = 256 << 10;
+        thread_local! {
+            static BUFFER: RefCell<Vec<u8>> = const { RefCell::new(Vec::new()) };
         }
+        let mut file = File::open(path)?;
+        BUFFER.with_borrow_mut(|buffer| {
+            buffer.resize(IN_ONE_READ_BYTES, 0);
+            // Most files fit into the buffer, and asking for their size would cost as much as reading.
+            let mut filled = 0;
+            while filled < buffer.len() {
+                match file.read(&mut buffer[filled..])? {
+                    0 => return Ok(Self::of(&buffer[..filled])),
+                    count => filled += count,
+                }
+            }
+            let mut hasher = blake3::Hasher::new();
+            if file.metadata()?.len() >= WORTH_ALL_CORES_BYTES {
+                hasher.update_mmap_rayon(path)?;
+            } else {
+                hasher.update(buffer);
+                hasher.update_reader(&mut file)?;
+            }
+            Ok(Self(*hasher.finalize().as_bytes()))
+        })
     }
 
     /// The 32 bytes.

@@ -105,6 +105,12 @@ impl RelPath {
     }
 }
 
+impl From<RelPath> for String {
+    fn from(path: RelPath) -> Self {
+        path.0
+    }
+}
+
 impl fmt::Display for RelPath {
     fn fmt(&self, formatter: &mut fmt::Formatter<'_>) -> fmt::Result {
         formatter.write_str(&self.0)

@@ -11,7 +11,7 @@ use thiserror::Error;
 use super::decide::{Decision, decide};
 use super::drift::Drift;
 use super::execute::{self, StepFailed};
-use super::look::is_nothing_there;
+use super::look::{Seen, is_nothing_there};
 use super::plan::Plan;
 use super::seam::{Seam, Stamp};
 use super::steps::Step;
@@ -567,7 +567,7 @@ pub(crate) fn check_room(folder: &Path, needed_bytes: u64) -> Result<(), LedgerE
 }
 
 /// Looks at a path and says of an error where it was.
-pub(super) fn look(path: &Path) -> Result<Option<super::Seen>, ChangeError> {
+pub(super) fn look(path: &Path) -> Result<Option<Seen>, ChangeError> {
     match super::look_at(path) {
         Err(error) if is_nothing_there(&error) => Ok(None),
         other => other.map_err(|source| ChangeError::Look { path: path.to_path_buf(), source }),

@@ -22,6 +22,7 @@ mod decide;
 mod decide_folders;
 mod drift;
 mod execute;
+mod expected;
 mod look;
 mod new_folders;
 mod plan;
@@ -29,6 +30,7 @@ mod seam;
 mod spelling;
 mod steps;
 mod survey;
+mod walk;
 
 pub use change::{ChangeError, ChangeOptions, Edits, Prepared, Recovered};
 pub use check::{CheckError, CheckReport, Drifted, check};
@@ -40,8 +42,9 @@ pub(crate) use change::{
     ChangeRequest, KEPT, ORIGINALS, STAGE, TRASH, check_room, discard_new_contents, prepare, recover,
 };
 pub(crate) use execute::empty_folder;
-pub(crate) use look::{Seen, is_nothing_there, is_one_volume, look_at};
+pub(crate) use look::{is_nothing_there, is_one_volume, look_at};
 pub(crate) use spelling::path_on_disk;
+pub(crate) use walk::{WalkError, walk};
 
 /// The folder in a root that lies on another volume than the ledger.
 pub const SIDE_FOLDER: &str = ".oddstack";

@@ -1,14 +1,12 @@
 //! One look through a root: names, sizes, times and modes, no contents.
 
-use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
 
-use rayon::prelude::*;
 use thiserror::Error;
 
 use crate::address::RelPath;
-use crate::disk::{SIDE_FOLDER, Seen};
+use crate::disk::{WalkError, walk};
 use crate::observer::Observer;
 use crate::stack::{BaseFile, BaseKind};
 
@@ -51,46 +49,25 @@ impl Scan {
 /// # Errors
 /// [`ScanError`].
 pub fn scan(root: &Path, observer: &dyn Observer) -> Result<Scan, ScanError> {
-    let mut scan = scan_folder(root, &RelPath::root(), observer)?;
-    scan.found.retain(|found| found.spelled.parts().next() != Some(SIDE_FOLDER));
-    Ok(scan)
-}
-
-fn scan_folder(folder: &Path, below: &RelPath, observer: &dyn Observer) -> Result<Scan, ScanError> {
-    if observer.is_cancelled() {
-        return Err(ScanError::Cancelled);
-    }
-    let unreadable = |source| ScanError::Unreadable { path: folder.to_path_buf(), source };
+    let walked = walk(root, observer).map_err(|error| match error {
+        WalkError::Unreadable { path, source } => ScanError::Unreadable { path, source },
+        WalkError::Cancelled => ScanError::Cancelled,
+    })?;
     let mut scan = Scan::default();
-    let mut folders = Vec::new();
-    for entry in fs::read_dir(folder).map_err(unreadable)? {
-        let entry = entry.map_err(unreadable)?;
-        let Some(name) = entry.file_name().to_str().map(str::to_owned) else {
-            scan.unnamable.push(entry.path());
-            continue;
-        };
-        let seen = Seen::of(&entry.metadata().map_err(unreadable)?);
-        let spelled = below.join(&RelPath::from_disk(name));
-        if seen.kind == BaseKind::Folder {
-            folders.push((entry.path(), spelled.clone()));
+    for folder in walked {
+        for (name, seen) in folder.things {
+            match name.into_string() {
+                Ok(name) => scan.found.push(BaseFile {
+                    spelled: folder.below.join(&RelPath::from_disk(name)),
+                    kind: seen.kind,
+                    size_bytes: seen.size_bytes,
+                    modified_ns: seen.modified_ns,
+                    mode: seen.mode,
+                    hash: None,
+                }),
+                Err(name) => scan.unnamable.push(folder.below.on(root).join(name)),
+            }
         }
-        scan.found.push(BaseFile {
-            spelled,
-            kind: seen.kind,
-            size_bytes: seen.size_bytes,
-            modified_ns: seen.modified_ns,
-            mode: seen.mode,
-            hash: None,
-        });
-    }
-    observer.advance(scan.found.len() as u64, 0);
-    let inner: Vec<Scan> = folders
-        .par_iter()
-        .map(|(path, spelled)| scan_folder(path, spelled, observer))
-        .collect::<Result<_, _>>()?;
-    for mut part in inner {
-        scan.found.append(&mut part.found);
-        scan.unnamable.append(&mut part.unnamable);
     }
     Ok(scan)
 }

@@ -3,6 +3,7 @@
 //! Sizes are in bytes; addresses always carry their root's name; layers go by their names.
 
 use std::collections::HashMap;
+use std::sync::Arc;
 
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -32,13 +33,13 @@ pub struct EffectRow {
     /// Where.
     pub address: String,
     /// `add`, `overwrite`, `restore` or `delete`.
-    pub kind: String,
+    pub kind: &'static str,
     /// Size of the file that will lie there; of the one that goes, for `delete`.
     pub size_bytes: u64,
     /// The layer whose file will lie there; none for the game's own file or nothing.
-    pub layer: Option<String>,
+    pub layer: Option<Arc<str>>,
     /// The layer whose file lies there before; none for the game's own file or nothing.
-    pub over: Option<String>,
+    pub over: Option<Arc<str>>,
 }
 
 /// A drifted file that was saved.
@@ -137,10 +138,13 @@ pub fn change_report(
 }
 
 fn report_of(plan: &Plan, names: &HashMap<LayerId, String>, dry_run: bool) -> ChangeReport {
-    let name = |layer: LayerId| names.get(&layer).cloned().unwrap_or_default();
+    // Many rows share few names.
+    let shared: HashMap<LayerId, Arc<str>> =
+        names.iter().map(|(layer, name)| (*layer, Arc::from(name.as_str()))).collect();
+    let name = |layer: LayerId| shared.get(&layer).cloned().unwrap_or_default();
     let effects = plan.effects.iter().map(|effect| EffectRow {
         address: effect.address.to_string(),
-        kind: kind_word(effect.kind).to_owned(),
+        kind: kind_word(effect.kind),
         size_bytes: effect.size_bytes,
         layer: effect.layer.map(name),
         over: effect.over.map(name),
@@ -172,7 +176,9 @@ fn report_of(plan: &Plan, names: &HashMap<LayerId, String>, dry_run: bool) -> Ch
         meeting: MeetingRow {
             new_files: meeting.new_files,
             over_base: meeting.over_base,
-            over_layers: over.map(|(layer, files)| OverRow { layer: name(*layer), files: *files }).collect(),
+            over_layers: over
+                .map(|(layer, files)| OverRow { layer: name(*layer).to_string(), files: *files })
+                .collect(),
             identical: meeting.identical,
             covered: meeting.covered,
             written_bytes: meeting.written_bytes,

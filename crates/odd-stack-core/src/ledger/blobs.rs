@@ -64,6 +64,8 @@ impl<'a> Intake<'a> {
             seam.pass("intake").map_err(LedgerError::io("write to", ledger))?;
             listed.begin_intake()?;
         }
+        // One look at the catalogue for all contents: nobody else can change it meanwhile.
+        listed.begin_reading()?;
         Ok(Self {
             ledger,
             seam,

@@ -39,9 +39,14 @@ impl Arrangement {
         &self.0
     }
 
+    /// The laid layers from the bottom to the top.
+    pub fn laid(&self) -> Vec<LayerId> {
+        self.0.iter().filter(|standing| standing.laid).map(|standing| standing.layer).collect()
+    }
+
     /// The laid layers' order.
     pub fn order(&self) -> Order {
-        Order::new(self.0.iter().filter(|standing| standing.laid).map(|standing| standing.layer))
+        Order::new(self.laid())
     }
 
     /// This arrangement with `layer` put at `target`. A layer it goes above or below that is not in
@@ -80,10 +85,7 @@ impl Arrangement {
     /// another laid layer. Of a layer that merely moved only the moved one is named, so that the
     /// work follows that layer's size.
     pub fn changed_layers(&self, after: &Self) -> Vec<LayerId> {
-        let laid = |arrangement: &Self| -> Vec<LayerId> {
-            arrangement.0.iter().filter(|standing| standing.laid).map(|standing| standing.layer).collect()
-        };
-        let (old, new) = (laid(self), laid(after));
+        let (old, new) = (self.laid(), after.laid());
         let mut changed: Vec<LayerId> = old.iter().filter(|layer| !new.contains(layer)).copied().collect();
         changed.extend(new.iter().filter(|layer| !old.contains(layer)));
         let old: Vec<_> = old.into_iter().filter(|layer| !changed.contains(layer)).collect();

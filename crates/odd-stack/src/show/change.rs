@@ -53,13 +53,13 @@ pub fn summary(report: &ChangeReport) -> String {
 /// The addresses that change, each with what happens to it; cut after `most`.
 pub fn effects(report: &ChangeReport, most: usize) -> String {
     let rows = report.effects.iter().take(most).map(|effect| {
-        let look = match effect.kind.as_str() {
+        let look = match effect.kind {
             "add" => Look::Good,
             "restore" => Look::Name,
             _ => Look::Warn,
         };
         vec![
-            cell(effect.kind.clone(), look),
+            cell(effect.kind, look),
             cell(effect.address.clone(), Look::Plain),
             cell(size(effect.size_bytes), Look::Right),
             cell(effect_words(effect), Look::Dim),
@@ -81,7 +81,7 @@ pub fn effects(report: &ChangeReport, most: usize) -> String {
 
 fn effect_words(effect: &EffectRow) -> String {
     let over = || effect.over.as_deref().unwrap_or("the game's own");
-    match (effect.kind.as_str(), &effect.layer) {
+    match (effect.kind, &effect.layer) {
         ("add", _) => String::new(),
         ("overwrite", _) => format!("over {}", over()),
         ("restore", Some(layer)) => format!("from {layer}, in place of {}", over()),

@@ -76,26 +76,49 @@ impl Catalogue {
         Ok(self.columns_among("touched")?.pop())
     }
 
-    /// Columns of every address that a laid layer touches.
-    pub(crate) fn laid_columns(&self) -> Result<Vec<Column>> {
-        self.columns_where("entry INDEXED BY entry_at_path", "entry.path")
+    /// Columns of every address that one of `layers` touches, with those layers' entries only and
+    /// without the base. Walks each layer from end to end, which is the quickest way to have all.
+    pub(crate) fn columns_of_all(&self, layers: &[LayerId]) -> Result<Vec<Column>> {
+        self.run(|db| {
+            let mut query = db.prepare_cached(&format!(
+                "SELECT path.id, path.root, path.folded, {ENTRY_COLUMNS}
+                 FROM entry CROSS JOIN path ON path.id = entry.path WHERE entry.layer = ?1"
+            ))?;
+            let mut columns: Vec<Column> = Vec::new();
+            let mut places: HashMap<PathId, usize> = HashMap::new();
+            for layer in layers {
+                let mut rows = query.query([layer.0])?;
+                while let Some(row) = rows.next()? {
+                    let path = PathId(row.get(0)?);
+                    let entry = read_entry(row, 3)?;
+                    if let Some(place) = places.get(&path) {
+                        columns[*place].entries.push(entry);
+                        continue;
+                    }
+                    places.insert(path, columns.len());
+                    columns.push(Column {
+                        path,
+                        root: RootId(row.get(1)?),
+                        key: FoldedKey::from_stored(row.get(2)?),
+                        base: None,
+                        entries: vec![entry],
+                    });
+                }
+            }
+            Ok(columns)
+        })
     }
 
     /// The columns of the addresses in a temporary set. The cross join keeps the set in front: else
     /// the whole table of entries may be walked for the sake of its order.
     fn columns_among(&self, set: &str) -> Result<Vec<Column>> {
-        let from = format!("{set} CROSS JOIN entry ON entry.path = {set}.path");
-        self.columns_where(&from, &format!("{set}.path"))
-    }
-
-    fn columns_where(&self, from: &str, order: &str) -> Result<Vec<Column>> {
         self.run(|db| {
             let sql = format!(
                 "SELECT path.id, path.root, path.folded, {ENTRY_COLUMNS}
-                 FROM {from}
+                 FROM {set} CROSS JOIN entry ON entry.path = {set}.path
                  CROSS JOIN path ON path.id = entry.path
                  CROSS JOIN layer ON layer.id = entry.layer AND layer.state < 2
-                 ORDER BY {order}"
+                 ORDER BY {set}.path"
             );
             let mut query = db.prepare_cached(&sql)?;
             let mut base = db.prepare_cached(&format!(
