@@ -3,7 +3,7 @@
 use std::cell::RefCell;
 use std::fmt;
 use std::fs::File;
-use std::io::{self, Read};
+use std::io::{self, Read, Seek};
 use std::path::Path;
 
 /// The BLAKE3 hash (256 bits) of a file's content; shown in lower-case hexadecimal.
@@ -45,25 +45,30 @@ impl ContentHash {
             static BUFFER: RefCell<Vec<u8>> = const { RefCell::new(Vec::new()) };
         }
         let mut file = File::open(path)?;
-        BUFFER.with_borrow_mut(|buffer| {
+        let small = BUFFER.with_borrow_mut(|buffer| {
             buffer.resize(IN_ONE_READ_BYTES, 0);
             // Most files fit into the buffer, and asking for their size would cost as much as reading.
             let mut filled = 0;
             while filled < buffer.len() {
                 match file.read(&mut buffer[filled..])? {
-                    0 => return Ok(Self::of(&buffer[..filled])),
+                    0 => return Ok(Some(Self::of(&buffer[..filled]))),
                     count => filled += count,
                 }
             }
-            let mut hasher = blake3::Hasher::new();
-            if file.metadata()?.len() >= WORTH_ALL_CORES_BYTES {
-                hasher.update_mmap_rayon(path)?;
-            } else {
-                hasher.update(buffer);
-                hasher.update_reader(&mut file)?;
-            }
-            Ok(Self(*hasher.finalize().as_bytes()))
-        })
+            Ok::<_, io::Error>(None)
+        })?;
+        if let Some(hash) = small {
+            return Ok(hash);
+        }
+        let mut hasher = blake3::Hasher::new();
+        // The buffer is not held here: hashing on all cores may run other work on this thread.
+        if file.metadata()?.len() >= WORTH_ALL_CORES_BYTES {
+            hasher.update_mmap_rayon(path)?;
+        } else {
+            file.rewind()?;
+            hasher.update_reader(&mut file)?;
+        }
+        Ok(Self(*hasher.finalize().as_bytes()))
     }
 
     /// The 32 bytes.
@@ -115,5 +120,26 @@ impl Read for HashingReader<'_> {
         let count = self.inner.read(buffer)?;
         self.hasher.update(&buffer[..count]);
         Ok(count)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rayon::prelude::*;
+
+    #[test]
+    fn files_of_every_size_hash_alike_on_many_threads() {
+        let folder = tempfile::tempdir().unwrap();
+        let sizes = [0, 1, 262_143, 262_144, 262_145, 3 << 20, 17 << 20, 17 << 20, 18 << 20, 5, 16 << 20];
+        let files: Vec<_> = (0u8..)
+            .zip(sizes)
+            .map(|(number, size)| {
+                let (path, content) = (folder.path().join(number.to_string()), vec![number; size]);
+                std::fs::write(&path, &content).unwrap();
+                (path, ContentHash::of(&content))
+            })
+            .collect();
+        files.par_iter().for_each(|(path, hash)| assert_eq!(ContentHash::of_file(path).unwrap(), *hash));
     }
 }

@@ -7,7 +7,7 @@ use odd_stack_core::jobs::Reorder;
 use odd_stack_core::stack::{LayerId, Target};
 use proptest::prelude::*;
 
-use crate::world::{Thing, World, add, id, reorder};
+use crate::world::{Thing, Tree, World, add, id, reorder};
 
 const BASE: [(&str, &str); 5] = [
     ("game/data/Lamps/Brass.dds", "base"),
@@ -68,6 +68,13 @@ fn files_of(world: &World) -> BTreeMap<String, String> {
         Thing::Folder => None,
     });
     files.collect()
+}
+
+/// The whole tree. On Windows without regard to case: a rename that changes only case does nothing in
+/// Wine, where these tests run.
+fn as_spelled(world: &World) -> Tree {
+    let fold = |path: String| if cfg!(windows) { path.to_lowercase() } else { path };
+    world.tree().into_iter().map(|(path, thing)| (fold(path), thing)).collect()
 }
 
 fn place(model: &mut Model, at: usize, layer: (usize, bool)) {
@@ -148,7 +155,7 @@ proptest! {
                 add(&fresh.ledger(), &folder, &[".=game:"], Target::Top, ChangeOptions::default()).unwrap();
             }
         }
-        prop_assert_eq!(world.tree(), fresh.tree());
+        prop_assert_eq!(as_spelled(&world), as_spelled(&fresh));
         let ledger = world.ledger();
         let all = ledger.layers().unwrap().iter().map(|layer| layer.id).collect();
         reorder(&ledger, &Reorder::Remove(all), ChangeOptions::default()).unwrap();

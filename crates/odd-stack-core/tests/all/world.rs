@@ -117,7 +117,9 @@ impl World {
 /// A temporary folder, in memory where the system has a place for that: syncs cost nothing there.
 pub fn tempdir() -> TempDir {
     let in_memory = Path::new("/dev/shm");
-    if in_memory.is_dir() { tempfile::tempdir_in(in_memory) } else { tempfile::tempdir() }.unwrap()
+    let mut builder = tempfile::Builder::new();
+    builder.prefix("oddstack-");
+    if cfg!(unix) && in_memory.is_dir() { builder.tempdir_in(in_memory) } else { builder.tempdir() }.unwrap()
 }
 
 pub fn permit(ledger: &Ledger) -> Result<Permit, ChangeError> {

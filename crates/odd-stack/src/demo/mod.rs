@@ -4,9 +4,9 @@
 mod build;
 mod steps;
 
-use std::io;
+use std::io::{self, Read, Seek};
 use std::path::{Path, PathBuf};
-use std::process::Command;
+use std::process::{Command, Stdio};
 
 use serde_json::json;
 
@@ -82,18 +82,26 @@ fn run_line(desk: &mut Desk, folder: &Path, line: &str, exit: i32) -> Result<ser
     desk.out.text(&format!("{}\n", paint(BOLD, &format!("$ oddstack {line}"))));
     let program = std::env::current_exe().map_err(|error| failed("find its own program", &error))?;
     let color = if desk.out.uses_color() { "always" } else { "never" };
-    let output = Command::new(program)
+    let mut printed = tempfile::tempfile().map_err(|error| failed("make a temporary file", &error))?;
+    let both = printed.try_clone().and_then(|result| Ok((result, printed.try_clone()?)));
+    let (result, status) = both.map_err(|error| failed("share a temporary file", &error))?;
+    let ended = Command::new(program)
         .args(line.split(' '))
         .args(["--color", color])
         .current_dir(folder)
         .env("ODDSTACK_HOME", folder.join("home"))
         .env("COLUMNS", desk.out.width.to_string())
         .env_remove("ODDSTACK_GAME")
-        .output()
+        .stdin(Stdio::null())
+        .stdout(result)
+        .stderr(status)
+        .status()
         .map_err(|error| failed("start its own program", &error))?;
-    desk.out.text(&String::from_utf8_lossy(&output.stdout));
-    desk.out.text(&String::from_utf8_lossy(&output.stderr));
-    let code = output.status.code();
+    let mut text = Vec::new();
+    let read = printed.rewind().and_then(|()| printed.read_to_end(&mut text));
+    read.map_err(|error| failed("read what was printed", &error))?;
+    desk.out.text(&String::from_utf8_lossy(&text));
+    let code = ended.code();
     if code != Some(exit) {
         let got = code.map_or("no exit code".to_owned(), |code| format!("exit code {code}"));
         return Err(failed(

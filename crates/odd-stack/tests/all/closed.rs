@@ -4,8 +4,9 @@ use std::collections::BTreeMap;
 use std::fs;
 use std::io::Write;
 use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
 
-use assert_cmd::Command;
+use assert_cmd::cargo::cargo_bin;
 use serde_json::Value;
 use tempfile::TempDir;
 use zip::ZipWriter;
@@ -19,7 +20,10 @@ impl Closed {
     /// An empty home.
     pub fn empty() -> Self {
         let in_memory = Path::new("/dev/shm");
-        let made = if in_memory.is_dir() { tempfile::tempdir_in(in_memory) } else { tempfile::tempdir() };
+        let mut builder = tempfile::Builder::new();
+        builder.prefix("oddstack-");
+        let is_there = cfg!(unix) && in_memory.is_dir();
+        let made = if is_there { builder.tempdir_in(in_memory) } else { builder.tempdir() };
         Self { folder: made.unwrap() }
     }
 
@@ -77,24 +81,30 @@ impl Closed {
 
     #[must_use = "say how it must have ended"]
     pub fn run_words(&self, words: &[&str]) -> Ran {
-        let mut command = Command::cargo_bin("oddstack").unwrap();
+        let mut command = Command::new(cargo_bin("oddstack"));
         command.current_dir(self.folder.path());
-        command.env_clear();
-        for kept in ["SystemRoot", "TEMP", "TMP", "WINEPREFIX", "LLVM_PROFILE_FILE"] {
-            if let Some(value) = std::env::var_os(kept) {
-                command.env(kept, value);
+        if cfg!(windows) {
+            // Windows programs do not start without much of their environment.
+            for name in ["ODDSTACK_GAME", "NO_COLOR", "CLICOLOR", "CLICOLOR_FORCE"] {
+                command.env_remove(name);
             }
+        } else {
+            command.env_clear();
         }
         command.env("ODDSTACK_HOME", self.path("home"));
         command.env("ODDSTACK_NOW", "2026-01-02T03:04:05Z");
         command.env("COLUMNS", "100");
-        let output = command.args(words).output().unwrap();
-        let text = |bytes: &[u8]| self.tidy(&String::from_utf8_lossy(bytes));
+        // Into files: Wine can't open the pipes that the standard library makes.
+        let (stdout, stderr) = (self.path("stdout.txt"), self.path("stderr.txt"));
+        command.stdin(Stdio::null());
+        command.stdout(fs::File::create(&stdout).unwrap()).stderr(fs::File::create(&stderr).unwrap());
+        let status = command.args(words).status().unwrap();
+        let text = |path: PathBuf| self.tidy(&String::from_utf8_lossy(&fs::read(path).unwrap()));
         Ran {
             line: words.join(" "),
-            status: output.status.code().unwrap_or(-1),
-            stdout: text(&output.stdout),
-            stderr: text(&output.stderr),
+            status: status.code().unwrap_or(-1),
+            stdout: text(stdout),
+            stderr: text(stderr),
         }
     }
 
