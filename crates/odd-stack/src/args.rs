@@ -4,8 +4,9 @@ use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
 
+use crate::commands::standing::LayersArgs;
 use crate::commands::{
-    add, check, completions, conflicts, demo, game, inspect, lay, lift, man, remove, reorder, show, trace,
+    add, check, completions, conflicts, demo, game, inspect, man, remove, reorder, show, trace,
 };
 
 /// Install mods and patches as tracked layers, and always get back to the untouched game.
@@ -120,9 +121,9 @@ pub enum Command {
     /// Take layers out of the stack
     Remove(remove::RemoveArgs),
     /// Put layers on the game
-    Lay(lay::LayArgs),
+    Lay(LayersArgs),
     /// Take layers off the game and keep them in the stack
-    Lift(lift::LiftArgs),
+    Lift(LayersArgs),
     /// Change the order of the stack
     Move(reorder::MoveArgs),
     /// Show the layers from the top to the game itself

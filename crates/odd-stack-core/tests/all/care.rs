@@ -25,10 +25,6 @@ fn program(size: usize, is_library: bool) -> Vec<u8> {
     bytes
 }
 
-fn request(world: &World) -> CareRequest {
-    CareRequest { name: "Quillhaven".into(), folder: world.path("game"), ..CareRequest::default() }
-}
-
 fn care(world: &World, request: &CareRequest) -> Result<CareReport, CareError> {
     take_into_care(&world.home(), request, NOW, false, Arc::new(RealDisk::default()), &Silent)
 }
@@ -53,7 +49,7 @@ fn the_scan_finds_the_program_and_its_version() {
         world.write(&format!("game/{path}"), "");
         fs::write(world.path("game").join(path), program(size, is_library)).unwrap();
     }
-    let asked = CareRequest { version_from: Some("version.txt".into()), ..request(&world) };
+    let asked = CareRequest { version_from: Some("version.txt".into()), ..world.request() };
     let game = care(&world, &asked).unwrap().game;
     assert_eq!(game.program.as_deref(), Some("game:bin/quillhaven.exe"));
     assert_eq!(game.version.as_deref(), Some("1.7.2"));
@@ -120,7 +116,7 @@ fn a_dry_run_takes_nothing_into_care() {
     let world = World::empty();
     world.write("game/a", "a");
     let seam = Arc::new(RealDisk::default());
-    let report = take_into_care(&world.home(), &request(&world), NOW, true, seam, &Silent).unwrap();
+    let report = take_into_care(&world.home(), &world.request(), NOW, true, seam, &Silent).unwrap();
     assert_eq!(report.game.seen.files, 1);
     assert!(!world.path("home").exists());
 }
@@ -188,7 +184,7 @@ fn a_forgotten_ledger_goes_and_one_with_layers_stays() {
     let forgotten = forget(&world.home(), ledger, right, "Quillhaven").unwrap();
     assert_eq!(forgotten.ledger_left.as_deref(), folder.to_str());
     assert!(world.home().games().unwrap().is_empty());
-    let again = CareRequest { ledger: Some(folder.clone()), ..request(&world) };
+    let again = CareRequest { ledger: Some(folder.clone()), ..world.request() };
     let other = CareRequest { folder: world.path("docs"), ..again.clone() };
     assert!(matches!(care(&world, &other).unwrap_err(), CareError::OtherLedger { .. }));
     let report = care(&world, &again).unwrap();

@@ -50,20 +50,7 @@ fn files_take_the_spelling_of_the_base_and_folders_that_only_layers_needed_go() 
 fn base_folders_stay_even_if_empty() {
     let world = harbour();
     fs::create_dir_all(world.path("game/empty/inner")).unwrap();
-    let world = {
-        // Taken into care again, so that the empty folders belong to the base.
-        let ledger = world.ledger();
-        let right = permit(&ledger).unwrap();
-        odd_stack_core::jobs::forget(&world.home(), ledger, right, "Quillhaven").unwrap();
-        let request = odd_stack_core::jobs::CareRequest {
-            name: "Quillhaven".into(),
-            folder: world.path("game"),
-            ..Default::default()
-        };
-        let seam = std::sync::Arc::new(odd_stack_core::disk::RealDisk::default());
-        odd_stack_core::jobs::take_into_care(&world.home(), &request, NOW, false, seam, &Silent).unwrap();
-        world
-    };
+    world.care_again(&world.request());
     let before = world.tree();
     world
         .add(&world.package("pack", &[("empty/inner/x", "x"), ("empty/more/y", "y")]), &[".=game:"])
@@ -82,16 +69,7 @@ fn modes_of_covered_files_come_back_and_patched_programs_stay_runnable() {
     };
     set("game/bin/run", 0o755);
     set("game/locked", 0o444);
-    let ledger = world.ledger();
-    let right = permit(&ledger).unwrap();
-    odd_stack_core::jobs::forget(&world.home(), ledger, right, "Quillhaven").unwrap();
-    let request = odd_stack_core::jobs::CareRequest {
-        name: "Quillhaven".into(),
-        folder: world.path("game"),
-        ..Default::default()
-    };
-    let seam = std::sync::Arc::new(odd_stack_core::disk::RealDisk::default());
-    odd_stack_core::jobs::take_into_care(&world.home(), &request, NOW, false, seam, &Silent).unwrap();
+    world.care_again(&world.request());
     let before = world.tree();
     world.add(&world.package("pack", &[("bin/run", "patched"), ("locked", "new")]), &[".=game:"]).unwrap();
     let mode = |path: &str| fs::metadata(world.path(path)).unwrap().permissions().mode() & 0o777;

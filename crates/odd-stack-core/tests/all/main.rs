@@ -2,6 +2,7 @@
 
 mod care;
 mod changes;
+mod corners;
 mod crash;
 mod faulty;
 mod model;

@@ -10,7 +10,7 @@ use filetime::FileTime;
 use odd_stack_core::disk::{ChangeError, ChangeOptions, CheckReport, RealDisk, Seam, check};
 use odd_stack_core::fit::{Place, Rules};
 use odd_stack_core::jobs::{
-    AddError, AddRequest, CareRequest, Permit, Reorder, heal, prepare_add, prepare_reorder, select,
+    AddError, AddRequest, CareRequest, Permit, Reorder, forget, heal, prepare_add, prepare_reorder, select,
     take_into_care,
 };
 use odd_stack_core::ledger::{Home, Ledger};
@@ -52,14 +52,25 @@ impl World {
             let time = FileTime::from_unix_time(1_700_000_001 + index as i64, 123_456_700);
             filetime::set_file_mtime(world.path(path), time).unwrap();
         }
-        let request = CareRequest {
-            name: "Quillhaven".into(),
-            folder: world.path("game"),
-            roots: vec![("docs".into(), world.path("docs"))],
-            ..CareRequest::default()
-        };
-        take_into_care(&world.home(), &request, NOW, false, Arc::new(RealDisk::default()), &Silent).unwrap();
+        world.care(&CareRequest { roots: vec![("docs".into(), world.path("docs"))], ..world.request() });
         world
+    }
+
+    /// What takes the game folder into care.
+    pub fn request(&self) -> CareRequest {
+        CareRequest { name: "Quillhaven".into(), folder: self.path("game"), ..CareRequest::default() }
+    }
+
+    pub fn care(&self, request: &CareRequest) {
+        take_into_care(&self.home(), request, NOW, false, Arc::new(RealDisk::default()), &Silent).unwrap();
+    }
+
+    /// Lets the game go and takes it into care again, as it is now.
+    pub fn care_again(&self, request: &CareRequest) {
+        let ledger = self.ledger();
+        let right = permit(&ledger).unwrap();
+        forget(&self.home(), ledger, right, "Quillhaven").unwrap();
+        self.care(request);
     }
 
     pub fn home(&self) -> Home {

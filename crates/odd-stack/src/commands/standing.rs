@@ -1,7 +1,9 @@
 //! What `lay`, `lift`, `remove` and `move` have in common.
 
-use odd_stack_core::jobs::{ChangeReport, LayerRow, Reorder, prepare_reorder};
+use clap::Args;
+use odd_stack_core::jobs::{ChangeReport, LayerRow, Reorder, prepare_reorder, select_all};
 use odd_stack_core::ledger::{Layer, Ledger};
+use odd_stack_core::stack::LayerId;
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -13,6 +15,42 @@ use crate::show::change::{edits, effects, summary, verdict};
 
 /// Addresses that are shown before the rest is folded.
 pub const MOST_EFFECTS: usize = 12;
+
+/// Which layers `lay` and `lift` are to change.
+#[derive(Debug, Args)]
+pub struct LayersArgs {
+    /// Layers, by name or number in the stack
+    #[arg(required_unless_present = "all", value_name = "LAYER")]
+    pub layers: Vec<String>,
+    /// All layers of the stack
+    #[arg(long, conflicts_with = "layers")]
+    pub all: bool,
+    #[command(flatten)]
+    pub change: ChangeArgs,
+}
+
+/// Lays or lifts the layers that `args` name, or all that are not so yet. The words are the command,
+/// and what to say when it is done for some layers and for all.
+pub fn set_laid(
+    desk: &mut Desk,
+    args: &LayersArgs,
+    reorder: fn(Vec<LayerId>) -> Reorder,
+    (verb, done, all_done): (&str, &str, &str),
+) -> Result<Ended, Failure> {
+    let ledger = desk.open()?;
+    let layers = ledger.layers()?;
+    let wants_laid = matches!(reorder(Vec::new()), Reorder::Lay(_));
+    let (chosen, command, done) = if args.all {
+        let chosen: Vec<&Layer> = layers.iter().filter(|layer| layer.laid != wants_laid).collect();
+        (chosen, format!("{verb} --all"), all_done.to_owned())
+    } else {
+        let chosen = select_all(&layers, &args.layers)?;
+        let names = names(&chosen);
+        (chosen, format!("{verb} {names}"), format!("{done} {names}."))
+    };
+    let reorder = reorder(chosen.iter().map(|layer| layer.id).collect());
+    carry_out(desk, &ledger, &chosen, &reorder, &command, &args.change, &done)
+}
 
 /// What JSON tells of such a command.
 #[derive(Debug, Serialize, JsonSchema)]

@@ -1,0 +1,289 @@
+//! Corners of the main job: other volumes, spellings, cancelling, lost contents.
+
+use std::fs;
+use std::path::Path;
+use std::sync::Mutex;
+use std::sync::atomic::{AtomicU64, Ordering};
+
+use odd_stack_core::disk::{ChangeError, ChangeOptions};
+use odd_stack_core::jobs::{AddError, CareRequest, Reorder, conflicts, prepare_add, stack};
+use odd_stack_core::ledger::LedgerError;
+use odd_stack_core::observer::{Observer, Work};
+use odd_stack_core::stack::Target;
+
+use crate::world::{NOW, Thing, World, add, add_request, id, permit, reorder};
+
+fn options() -> ChangeOptions {
+    ChangeOptions::default()
+}
+
+fn lift_all(world: &World) -> Result<(), ChangeError> {
+    let ledger = world.ledger();
+    let all = ledger.layers().unwrap().iter().map(|layer| layer.id).collect();
+    reorder(&ledger, &Reorder::Lift(all), options())
+}
+
+/// A folder on another volume than the worlds of these tests, where the machine has one.
+#[cfg(unix)]
+fn other_volume(world: &World) -> Option<tempfile::TempDir> {
+    use std::os::unix::fs::MetadataExt;
+    let other = tempfile::tempdir_in(std::env::current_dir().unwrap().join("../../target")).ok()?;
+    let device = |path: &Path| fs::metadata(path).unwrap().dev();
+    (device(other.path()) != device(world.folder.path())).then_some(other)
+}
+
+#[cfg(unix)]
+#[test]
+fn a_ledger_on_another_volume_keeps_covered_files_beside_the_game() {
+    let world = World::empty();
+    let Some(other) = other_volume(&world) else { return };
+    world.write("game/data/a.txt", "base");
+    world.write("docs/p.ini", "p");
+    world.care(&CareRequest {
+        roots: vec![("docs".into(), world.path("docs"))],
+        ledger: Some(other.path().join("ledger")),
+        ..world.request()
+    });
+    let before = world.tree();
+    let package = world.package("pack", &[("data/a.txt", "layer"), ("new/b", "b"), ("p.ini", "P")]);
+    world.add(&package, &["data=game:data", "new=game:new", "p.ini=docs:p.ini"]).unwrap();
+    let side = world.path("game/.oddstack");
+    assert_eq!(fs::read_dir(side.join("originals")).unwrap().count(), 1);
+    assert_eq!(fs::read_to_string(world.path("game/data/a.txt")).unwrap(), "layer");
+    assert!(world.check(true).drifted.is_empty());
+    lift_all(&world).unwrap();
+    assert_eq!(world.tree(), before, "the side folder goes when nothing is in it");
+}
+
+#[cfg(unix)]
+#[test]
+fn with_the_home_on_another_volume_the_ledger_lies_beside_the_game() {
+    use odd_stack_core::jobs::default_ledger_folder;
+    use odd_stack_core::ledger::Home;
+    let world = World::empty();
+    let Some(other) = other_volume(&world) else { return };
+    let home = Home::new(other.path().join("home"));
+    let chosen = default_ledger_folder(&home, "Quill haven!", &world.path("game"));
+    assert_eq!(chosen, world.path(".oddstack/quill-haven-"));
+    let chosen = default_ledger_folder(&world.home(), "Quill haven!", &world.path("game"));
+    assert_eq!(chosen, world.path("home/ledgers/quill-haven-"));
+}
+
+#[test]
+fn one_name_in_two_unicode_forms_is_one_address() {
+    // Composed in the package, decomposed on disk.
+    let world = World::with_game(&[("game/caf\u{65}\u{301}/men\u{75}\u{308}.txt", "base"), ("docs/x", "x")]);
+    let before = world.tree();
+    world
+        .add(&world.package("pack", &[("caf\u{e9}/MEN\u{dc}.txt", "layer"), ("y", "y")]), &[".=game:"])
+        .unwrap();
+    let tree = world.tree();
+    assert_eq!(tree.len(), before.len() + 1, "{tree:?}");
+    let Some(Thing::File { content, .. }) = tree.get("game/caf\u{65}\u{301}/men\u{75}\u{308}.txt") else {
+        panic!()
+    };
+    assert_eq!(content, b"layer");
+    lift_all(&world).unwrap();
+    assert_eq!(world.tree(), before);
+}
+
+#[cfg(target_os = "linux")]
+#[test]
+fn an_exact_game_tells_spellings_apart() {
+    let world = World::empty();
+    world.write("game/Data/A.txt", "base");
+    world.care(&CareRequest { exact_case: true, ..world.request() });
+    let before = world.tree();
+    world
+        .add(&world.package("pack", &[("data/a.txt", "layer"), ("Data/A.txt", "over")]), &[".=game:"])
+        .unwrap_err();
+    world.add(&world.package("low", &[("data/a.txt", "layer"), ("x", "x")]), &[".=game:"]).unwrap();
+    let tree = world.tree();
+    assert!(tree.contains_key("game/data/a.txt") && tree.contains_key("game/Data/A.txt"));
+    lift_all(&world).unwrap();
+    assert_eq!(world.tree(), before);
+}
+
+#[cfg(target_os = "linux")]
+#[test]
+fn two_base_files_of_one_name_are_left_alone_and_said() {
+    let world = World::empty();
+    world.write("game/data/a.txt", "one");
+    world.write("game/data/A.TXT", "two");
+    let told = Recording::default();
+    let seam = std::sync::Arc::new(odd_stack_core::disk::RealDisk::default());
+    let request = world.request();
+    odd_stack_core::jobs::take_into_care(&world.home(), &request, NOW, false, seam, &told).unwrap();
+    assert_eq!(told.warnings.lock().unwrap().len(), 1);
+    let before = world.tree();
+    world.add(&world.package("pack", &[("data/b.txt", "b"), ("x", "x")]), &[".=game:"]).unwrap();
+    lift_all(&world).unwrap();
+    assert_eq!(world.tree(), before);
+}
+
+#[test]
+fn folders_take_one_spelling_and_follow_the_lowest_layer() {
+    let world = World::with_game(&[("game/a", "a")]);
+    world.add(&world.package("one", &[("Mods/Fog/one.txt", "1"), ("x", "x")]), &[".=game:"]).unwrap();
+    world.add(&world.package("two", &[("MODS/fog/two.txt", "2"), ("y", "y")]), &[".=game:"]).unwrap();
+    assert!(world.tree().contains_key("game/Mods/Fog/two.txt"));
+    if cfg!(windows) {
+        // A rename that changes only case does nothing in Wine, where these tests run.
+        return;
+    }
+    reorder(&world.ledger(), &Reorder::Lift(vec![id(&world.ledger(), "one")]), options()).unwrap();
+    assert!(world.tree().contains_key("game/MODS/fog/two.txt"), "{:?}", world.tree().keys());
+    reorder(&world.ledger(), &Reorder::Lay(vec![id(&world.ledger(), "one")]), options()).unwrap();
+    assert!(world.tree().contains_key("game/Mods/Fog/two.txt"));
+    assert!(world.check(true).drifted.is_empty());
+}
+
+#[test]
+fn empty_folders_of_a_package_come_and_go() {
+    let world = World::with_game(&[("game/a", "a")]);
+    let before = world.tree();
+    let package = world.package("pack", &[("w/b.txt", "b")]);
+    fs::create_dir_all(package.join("w/empty/inner")).unwrap();
+    world.add(&package, &[]).unwrap();
+    assert_eq!(world.tree().get("game/empty/inner"), Some(&Thing::Folder));
+    lift_all(&world).unwrap();
+    assert_eq!(world.tree(), before);
+}
+
+#[test]
+fn a_folder_with_unknown_files_stays_with_them() {
+    let world = World::with_game(&[("game/a", "a")]);
+    world.add(&world.package("pack", &[("new/b.txt", "b"), ("x", "x")]), &[".=game:"]).unwrap();
+    world.write("game/new/notes.txt", "mine");
+    lift_all(&world).unwrap();
+    assert_eq!(fs::read_to_string(world.path("game/new/notes.txt")).unwrap(), "mine");
+    reorder(&world.ledger(), &Reorder::Lay(vec![id(&world.ledger(), "pack")]), options()).unwrap();
+    assert_eq!(fs::read_to_string(world.path("game/new/b.txt")).unwrap(), "b");
+    assert_eq!(fs::read_to_string(world.path("game/new/notes.txt")).unwrap(), "mine");
+}
+
+#[test]
+fn a_lost_original_is_told_before_anything_changes() {
+    let world = World::with_game(&[("game/a", "base"), ("game/b", "base too")]);
+    world.add(&world.package("pack", &[("a", "layer"), ("b", "layer")]), &[".=game:"]).unwrap();
+    let originals = world.ledger().folder().join("originals");
+    let lost = fs::read_dir(originals).unwrap().next().unwrap().unwrap().path();
+    fs::remove_file(lost).unwrap();
+    let before = world.tree();
+    let error = lift_all(&world).unwrap_err();
+    assert!(matches!(error, ChangeError::Ledger(LedgerError::ContentLost { .. })), "{error}");
+    assert_eq!(world.tree(), before);
+}
+
+#[test]
+fn tallies_kept_by_differences_equal_those_counted_afresh() {
+    let world = World::with_game(&[("game/a", "base"), ("game/b", "base")]);
+    let packages: [(&str, &[(&str, &str)]); 4] = [
+        ("one", &[("a", "1"), ("b", "base"), ("c", "x")]),
+        ("two", &[("a", "1"), ("c", "y")]),
+        ("three", &[("b", "3"), ("c", "x"), ("d", "z")]),
+        ("four", &[("a", "4"), ("d", "z")]),
+    ];
+    for (name, files) in packages {
+        add(&world.ledger(), &world.package(name, files), &[".=game:"], Target::Bottom, options()).unwrap();
+    }
+    let ledger = world.ledger();
+    let act = |change: Reorder| reorder(&ledger, &change, options()).unwrap();
+    act(Reorder::Lift(vec![id(&ledger, "two")]));
+    act(Reorder::Move(id(&ledger, "four"), Target::Top));
+    act(Reorder::Lay(vec![id(&ledger, "two")]));
+    act(Reorder::Remove(vec![id(&ledger, "one")]));
+    act(Reorder::Move(id(&ledger, "three"), Target::Above(id(&ledger, "two"))));
+    let order: Vec<String> = stack(&ledger).unwrap().layers.iter().map(|layer| layer.name.clone()).collect();
+    for row in stack(&ledger).unwrap().layers {
+        let files = |name: &str| packages.iter().find(|(other, _)| *other == name).unwrap().1;
+        let above = order.iter().take_while(|name| **name != row.name);
+        let covered: Vec<&str> = above.flat_map(|name| files(name)).map(|(path, _)| *path).collect();
+        let own = files(&row.name);
+        let wins = own.iter().filter(|(path, _)| !covered.contains(path)).count() as u64;
+        let others = order.iter().filter(|name| **name != row.name).flat_map(|name| files(name));
+        let others: Vec<_> = others.collect();
+        let contested =
+            own.iter().filter(|(path, text)| others.iter().any(|(p, t)| p == path && t != text)).count()
+                as u64;
+        assert_eq!((row.wins_files, row.contested_files), (wins, contested), "{} in {order:?}", row.name);
+    }
+    assert_eq!(conflicts(&ledger, None).unwrap().open_files, 2);
+}
+
+/// Notes what it is told, and asks to stop after some number of questions.
+#[derive(Default)]
+struct Recording {
+    warnings: Mutex<Vec<String>>,
+    begun: Mutex<Vec<(Work, u64, u64)>>,
+    files: AtomicU64,
+    bytes: AtomicU64,
+    stops_after: Option<u64>,
+    asked: AtomicU64,
+}
+
+impl Observer for Recording {
+    fn begin(&self, work: Work, total_files: u64, total_bytes: u64) {
+        self.begun.lock().unwrap().push((work, total_files, total_bytes));
+    }
+    fn advance(&self, files: u64, bytes: u64) {
+        self.files.fetch_add(files, Ordering::SeqCst);
+        self.bytes.fetch_add(bytes, Ordering::SeqCst);
+    }
+    fn warn(&self, message: &str) {
+        self.warnings.lock().unwrap().push(message.to_owned());
+    }
+    fn is_cancelled(&self) -> bool {
+        let asked = self.asked.fetch_add(1, Ordering::SeqCst);
+        self.stops_after.is_some_and(|after| asked >= after)
+    }
+}
+
+#[test]
+fn stopping_at_any_question_leaves_everything_as_it_was() {
+    let world = World::with_game(&[("game/a", "base"), ("docs/p", "p")]);
+    let files: Vec<(String, String)> =
+        (0..12).map(|n| (format!("data/{n}"), format!("content {n}"))).collect();
+    let files: Vec<(&str, &str)> = files.iter().map(|(path, text)| (path.as_str(), text.as_str())).collect();
+    let package = world.package("pack", &files);
+    let before = (world.tree(), stack(&world.ledger()).unwrap());
+    let mut stopped = 0;
+    for after in 0.. {
+        let observer = Recording { stops_after: Some(after), ..Recording::default() };
+        let ledger = world.ledger();
+        let request = add_request(&package, &[".=game:"]);
+        let prepared =
+            prepare_add(&ledger, permit(&ledger).unwrap(), &request, NOW, options(), false, &observer);
+        let done = prepared.and_then(|adding| Ok(adding.change.apply(&observer)?));
+        match done {
+            Ok(_) => break,
+            Err(AddError::Change(ChangeError::Cancelled) | AddError::Package(_)) => stopped += 1,
+            Err(other) => panic!("{other}"),
+        }
+        drop(ledger);
+        assert_eq!((world.tree(), stack(&world.ledger()).unwrap()), before, "after {after} questions");
+        let blobs = world.ledger().folder().join("blobs");
+        let count: usize = fs::read_dir(blobs)
+            .unwrap()
+            .map(|folder| fs::read_dir(folder.unwrap().path()).unwrap().count())
+            .sum();
+        assert_eq!(count, 0, "nothing is left of what was read");
+    }
+    assert!(stopped > 12, "reading and staging ask for every file, {stopped} did");
+    assert!(world.check(true).drifted.is_empty());
+}
+
+#[test]
+fn progress_adds_up() {
+    let world = World::with_game(&[("game/a", "base")]);
+    let package = world.package("pack", &[("a", "12345"), ("b", "123")]);
+    let ledger = world.ledger();
+    let told = Recording::default();
+    let request = add_request(&package, &[".=game:"]);
+    let adding =
+        prepare_add(&ledger, permit(&ledger).unwrap(), &request, NOW, options(), false, &told).unwrap();
+    assert!(told.begun.lock().unwrap().contains(&(Work::Reading, 2, 8)));
+    assert_eq!((told.files.load(Ordering::SeqCst), told.bytes.load(Ordering::SeqCst)), (2, 8));
+    adding.change.apply(&told).unwrap();
+    assert!(told.begun.lock().unwrap().contains(&(Work::Staging, 2, 8)));
+}
