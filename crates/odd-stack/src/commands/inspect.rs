@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 use clap::Args;
-use odd_stack_core::jobs::{InspectReport, MemberRow, inspect};
+use odd_stack_core::jobs::{InspectReport, MemberRow, MemberTarget, inspect};
 
 use crate::Ended;
 use crate::args::PlaceArgs;
@@ -55,7 +55,12 @@ fn text(report: &InspectReport, game: Option<&str>, verbose: bool) -> String {
     let said: Vec<Leaf<'_>> = report
         .members
         .iter()
-        .map(|member| Leaf { path: &member.path, size_bytes: member.size_bytes, said: said_of(member) })
+        .map(|member| Leaf {
+            path: &member.path,
+            size_bytes: member.size_bytes,
+            target: only_target(member).map(|target| target.address.as_str()),
+            said: said_of(member),
+        })
         .collect();
     text.push_str(&tree(&said, verbose));
     if let Some(game) = game {
@@ -92,7 +97,15 @@ fn text(report: &InspectReport, game: Option<&str>, verbose: bool) -> String {
     text
 }
 
-/// Where a member goes and over what, in a few words.
+/// The one place a member goes to.
+fn only_target(member: &MemberRow) -> Option<&MemberTarget> {
+    match member.targets.as_slice() {
+        [only] => Some(only),
+        _ => None,
+    }
+}
+
+/// Over what a member goes, in a few words; also where, if it goes to several places.
 fn said_of(member: &MemberRow) -> String {
     let mut parts = Vec::new();
     for target in &member.targets {
@@ -103,7 +116,10 @@ fn said_of(member: &MemberRow) -> String {
             (Some(layer), true) => format!("identical to {layer}'s"),
             (Some(layer), false) => format!("over {layer}"),
         };
-        parts.push(format!("-> {}  {over}", target.address));
+        parts.push(match only_target(member) {
+            Some(_) => over,
+            None => format!("-> {}  {over}", target.address),
+        });
     }
     match member.left_out.as_deref() {
         Some("skipped") => parts.push("left out by --skip".to_owned()),

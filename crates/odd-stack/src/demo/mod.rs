@@ -32,7 +32,7 @@ pub fn run(desk: &mut Desk, folder: Option<&Path>) -> Result<Ended, Failure> {
     build::build(&folder).map_err(|error| failed(&format!("be built in {}", folder.display()), &error))?;
     desk.out.text(&format!(
         "{}\n{}\n",
-        paint(BOLD, "Quillhaven 1.7, a game that is not, and packages for it"),
+        paint(BOLD, "Quillhaven 1.7, an invented game, and invented packages for it"),
         paint(DIM, &format!("built in {}", folder.display()))
     ));
     let mut told = Vec::new();

@@ -5,10 +5,11 @@ use std::collections::BTreeMap;
 use super::style::{BOLD, DIM, paint};
 use super::units::{files, size};
 
-/// One file: its path, its size, and what is said of it.
+/// One file: its path, its size, the one address it goes to, if it does, and what is said of it.
 pub struct Leaf<'a> {
     pub path: &'a str,
     pub size_bytes: u64,
+    pub target: Option<&'a str>,
     pub said: String,
 }
 
@@ -40,7 +41,7 @@ pub fn tree(leaves: &[Leaf<'_>], all: bool) -> String {
         node.leaves.push((rest, leaf));
     }
     let mut lines = Vec::new();
-    write(&top, 1, if all { usize::MAX } else { MOST_IN_A_FOLDER }, &mut lines);
+    write(&top, 1, None, if all { usize::MAX } else { MOST_IN_A_FOLDER }, &mut lines);
     let widest = lines.iter().map(|line: &Line| line.width()).max().unwrap_or(0).min(56);
     lines.iter().map(|line| line.text(widest)).collect()
 }
@@ -67,7 +68,38 @@ impl Line {
     }
 }
 
-fn write(node: &Node<'_>, indent: usize, most: usize, lines: &mut Vec<Line>) {
+impl Node<'_> {
+    /// The address that all of the folder goes to, when every file in it keeps its name and place there.
+    fn target(&self) -> Option<&str> {
+        let mut common = None;
+        let of_files = self.leaves.iter().filter_map(|(name, leaf)| Some((*name, leaf.target?)));
+        let of_folders = self.folders.iter().filter(|(_, folder)| folder.has_targets());
+        let of_folders = of_folders.map(|(name, folder)| (*name, folder.target().unwrap_or_default()));
+        for (name, target) in of_files.chain(of_folders) {
+            let above = target.strip_suffix(name)?;
+            let above = if above.ends_with(':') { above } else { above.strip_suffix('/')? };
+            if *common.get_or_insert(above) != above {
+                return None;
+            }
+        }
+        common
+    }
+
+    fn has_targets(&self) -> bool {
+        self.leaves.iter().any(|(_, leaf)| leaf.target.is_some())
+            || self.folders.values().any(Node::has_targets)
+    }
+}
+
+/// Where something in a folder goes by itself, or nothing when `above` tells it already.
+fn own_target(above: Option<&str>, name: &str, target: Option<&str>) -> Option<String> {
+    let target = target?;
+    let expected = above
+        .map(|above| if above.ends_with(':') { format!("{above}{name}") } else { format!("{above}/{name}") });
+    (expected.as_deref() != Some(target)).then(|| format!("-> {target}"))
+}
+
+fn write(node: &Node<'_>, indent: usize, above: Option<&str>, most: usize, lines: &mut Vec<Line>) {
     for (name, folder) in &node.folders {
         // A chain of folders with nothing else in them reads as one.
         let (mut path, mut folder) = ((*name).to_owned(), folder);
@@ -76,31 +108,69 @@ fn write(node: &Node<'_>, indent: usize, most: usize, lines: &mut Vec<Line>) {
             path = format!("{path}/{next}");
             folder = inner;
         }
-        lines.push(Line {
-            indent,
-            name: format!("{path}/"),
-            is_folder: true,
-            size: size(folder.bytes),
-            said: files(folder.count),
-        });
-        write(folder, indent + 1, most, lines);
+        let target = folder.target();
+        let mut said = files(folder.count);
+        if let Some(target) = own_target(above, &path, target) {
+            said = format!("{said} {target}{}", if target.ends_with(':') { "" } else { "/" });
+        }
+        let (name, size) = (format!("{path}/"), size(folder.bytes));
+        lines.push(Line { indent, name, is_folder: true, size, said });
+        write(folder, indent + 1, target, most, lines);
     }
     // Folding away a single file would save no line.
-    let shown = if node.leaves.len() <= most + 1 { node.leaves.len() } else { most };
+    let shown = if node.leaves.len() <= most.saturating_add(1) { node.leaves.len() } else { most };
     for (name, leaf) in &node.leaves[..shown] {
-        let (name, said) = ((*name).to_owned(), leaf.said.clone());
-        lines.push(Line { indent, name, is_folder: false, size: size(leaf.size_bytes), said });
+        let target = own_target(above, name, leaf.target);
+        let said = [target.as_deref(), Some(leaf.said.as_str())]
+            .into_iter()
+            .flatten()
+            .filter(|text| !text.is_empty());
+        let said = said.collect::<Vec<_>>().join("  ");
+        lines.push(Line {
+            indent,
+            name: (*name).to_owned(),
+            is_folder: false,
+            size: size(leaf.size_bytes),
+            said,
+        });
     }
     if shown < node.leaves.len() {
         let rest = &node.leaves[shown..];
-        let bytes = rest.iter().map(|(_, leaf)| leaf.size_bytes).sum();
-        let said = "-v shows them".to_owned();
-        lines.push(Line {
-            indent,
-            name: format!("… {} more", rest.len()),
-            is_folder: false,
-            size: size(bytes),
-            said,
-        });
+        let size = size(rest.iter().map(|(_, leaf)| leaf.size_bytes).sum());
+        let (name, said) = (format!("… {} more", rest.len()), "-v shows them".to_owned());
+        lines.push(Line { indent, name, is_folder: false, size, said });
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn folders_tell_where_they_go_and_files_only_what_differs() {
+        let leaf = |path, target, said: &str| Leaf { path, size_bytes: 10, target, said: said.to_owned() };
+        let leaves = [
+            leaf("Pack/data/a", Some("game:data/a"), "new"),
+            leaf("Pack/data/deep/b", Some("game:data/deep/b"), ""),
+            leaf("Pack/hook.dll", Some("game:bin/hook.dll"), "new"),
+            leaf("Pack/readme", None, "left out"),
+            leaf("docs/x", Some("docs:x"), ""),
+        ];
+        let plain = anstream::adapter::strip_str(&tree(&leaves, true)).to_string();
+        let lines: Vec<&str> = plain.lines().map(str::trim_end).collect();
+        assert_eq!(
+            lines,
+            [
+                "  Pack/           40 B  4 files",
+                "    data/         20 B  2 files -> game:data/",
+                "      deep/       10 B  1 file",
+                "        b         10 B",
+                "      a           10 B  new",
+                "    hook.dll      10 B  -> game:bin/hook.dll  new",
+                "    readme        10 B  left out",
+                "  docs/           10 B  1 file -> docs:",
+                "    x             10 B",
+            ]
+        );
     }
 }

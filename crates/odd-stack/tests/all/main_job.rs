@@ -46,14 +46,14 @@ fn adding_says_what_it_meets() {
     let closed = with_packages();
     assert_snapshot!(closed.run("inspect brass-lamps-1.2.zip").whole(), @"
     brass-lamps 1.2  zip brass-lamps-1.2.zip, 4 files, 40 B
-      Brass Lamps/         40 B  4 files
+      Brass Lamps/         40 B  4 files -> game:
         data/              27 B  3 files
           glow/             5 B  1 file
-            low.qtx         5 B  -> game:data/glow/low.qtx  new
+            low.qtx         5 B  new
           lamps/           22 B  2 files
-            brass.qtx      12 B  -> game:data/lamps/brass.qtx  over the game's own
-            iron.qtx       10 B  -> game:data/lamps/iron.qtx  identical to the game's own
-        readme.txt         13 B  -> game:readme.txt  new
+            brass.qtx      12 B  over the game's own
+            iron.qtx       10 B  identical to the game's own
+        readme.txt         13 B  new
 
     On top of Quillhaven's stack it would go like this:
       the wrapper folder `Brass Lamps/` is taken off
