@@ -17,14 +17,21 @@ use clap::Parser;
 
 use args::{Cli, Command};
 use desk::Desk;
-use errors::Failure;
+use errors::{Exit, Failure};
 
 fn main() -> ExitCode {
-    let cli = Cli::try_parse().unwrap_or_else(|error| error.exit());
-    let command = cli.command.name();
+    let cli = match Cli::try_parse() {
+        Ok(cli) => cli,
+        Err(error) if error.use_stderr() && std::env::args_os().any(|word| word == "--json") => {
+            let failure = Failure::new(Exit::Usage, "usage", error.to_string().trim());
+            return output::report_early(None, &failure, true);
+        }
+        Err(error) => error.exit(),
+    };
+    let (command, as_json) = (cli.command.name(), cli.common.json);
     let mut desk = match Desk::new(cli.common, command) {
         Ok(desk) => desk,
-        Err(failure) => return output::report_early(command, &failure),
+        Err(failure) => return output::report_early(Some(command), &failure, as_json),
     };
     let done = run(&mut desk, cli.command);
     desk.close(done)

@@ -30,6 +30,7 @@ pub struct Output {
     /// Every address.
     pub verbose: bool,
     warnings: Vec<String>,
+    is_closed: bool,
     written: Option<(Option<String>, Value)>,
 }
 
@@ -49,6 +50,7 @@ impl Output {
             quiet: common.quiet,
             verbose: common.verbose,
             warnings: Vec::new(),
+            is_closed: false,
             written: None,
         }
     }
@@ -66,16 +68,31 @@ impl Output {
     /// Writes text to standard output; nothing when JSON was asked for.
     pub fn text(&mut self, text: &str) {
         if !self.json {
-            let written = self.result.write_all(text.as_bytes()).and_then(|()| self.result.flush());
-            end_on_closed_pipe(written);
+            self.write(|output| {
+                output.result.write_all(text.as_bytes()).and_then(|()| output.result.flush())
+            });
         }
     }
 
     /// Writes bytes to standard output as they are.
     pub fn raw(&mut self, bytes: &[u8]) {
-        let mut stdout = io::stdout().lock();
-        let written = stdout.write_all(bytes).and_then(|()| stdout.flush());
-        end_on_closed_pipe(written);
+        self.write(|_| {
+            let mut stdout = io::stdout().lock();
+            stdout.write_all(bytes).and_then(|()| stdout.flush())
+        });
+    }
+
+    /// Writes, unless nobody reads any more. A command goes on all the same: it was asked for.
+    fn write(&mut self, write: impl FnOnce(&mut Self) -> io::Result<()>) {
+        if self.is_closed {
+            return;
+        }
+        if let Err(error) = write(self) {
+            self.is_closed = true;
+            if error.kind() != io::ErrorKind::BrokenPipe {
+                self.status(&format!("can't write to standard output: {error}"));
+            }
+        }
     }
 
     /// Says something beside the result.
@@ -140,21 +157,19 @@ impl Output {
     }
 }
 
-fn end_on_closed_pipe(written: io::Result<()>) {
-    if let Err(error) = written {
-        let code = if error.kind() == io::ErrorKind::BrokenPipe { 0 } else { 1 };
-        std::process::exit(code);
-    }
-}
-
 fn terminal_width() -> Option<usize> {
     let (_, columns) = console::Term::stdout().size_checked()?;
     Some(usize::from(columns))
 }
 
-/// Reports a failure from before there was an [`Output`].
-pub fn report_early(command: &str, failure: &Failure) -> ExitCode {
-    let mut stderr = io::stderr();
-    let _ = writeln!(stderr, "error: {command}: {}", failure.to_text());
+/// Reports a failure from before there was an [`Output`], as JSON or text.
+pub fn report_early(command: Option<&str>, failure: &Failure, as_json: bool) -> ExitCode {
+    // When nobody reads any more there is nobody to tell that.
+    let _ = if as_json {
+        let object = json!({ "command": command, "error": failure.to_json(), "warnings": [] });
+        writeln!(io::stdout(), "{}", serde_json::to_string_pretty(&object).unwrap_or_default())
+    } else {
+        writeln!(io::stderr(), "error: {}", failure.to_text())
+    };
     failure.exit.into()
 }

@@ -81,8 +81,14 @@ impl Closed {
 
     #[must_use = "say how it must have ended"]
     pub fn run_words(&self, words: &[&str]) -> Ran {
+        self.run_in("", words, &[])
+    }
+
+    /// Runs it in a folder, with more in its environment.
+    #[must_use = "say how it must have ended"]
+    pub fn run_in(&self, folder: &str, words: &[&str], set: &[(&str, &str)]) -> Ran {
         let mut command = Command::new(cargo_bin("oddstack"));
-        command.current_dir(self.folder.path());
+        command.current_dir(self.path(folder));
         if cfg!(windows) {
             // Windows programs do not start without much of their environment.
             for name in ["ODDSTACK_GAME", "NO_COLOR", "CLICOLOR", "CLICOLOR_FORCE"] {
@@ -94,11 +100,13 @@ impl Closed {
         command.env("ODDSTACK_HOME", self.path("home"));
         command.env("ODDSTACK_NOW", "2026-01-02T03:04:05Z");
         command.env("COLUMNS", "100");
+        command.envs(set.iter().copied());
         // Into files: Wine can't open the pipes that the standard library makes.
         let (stdout, stderr) = (self.path("stdout.txt"), self.path("stderr.txt"));
         command.stdin(Stdio::null());
         command.stdout(fs::File::create(&stdout).unwrap()).stderr(fs::File::create(&stderr).unwrap());
         let status = command.args(words).status().unwrap();
+
         let text = |path: PathBuf| self.tidy(&String::from_utf8_lossy(&fs::read(path).unwrap()));
         Ran {
             line: words.join(" "),

@@ -124,20 +124,59 @@ fn a_game_that_may_not_be_written_is_left_as_it_was() {
 
 #[cfg(unix)]
 #[test]
-fn a_closed_pipe_ends_quietly() {
+fn a_closed_pipe_ends_quietly_and_the_work_is_done() {
     use std::process::{Command, Stdio};
     let closed = Closed::with_game();
-    let mut child = Command::new(assert_cmd::cargo::cargo_bin("oddstack"))
-        .args(["completions", "bash"])
-        .env("ODDSTACK_HOME", closed.path("home"))
-        .stdout(Stdio::piped())
-        .stderr(Stdio::piped())
-        .spawn()
-        .unwrap();
-    drop(child.stdout.take());
-    let output = child.wait_with_output().unwrap();
-    assert_eq!(String::from_utf8_lossy(&output.stderr), "");
-    assert!(output.status.success());
+    closed.zip("a-1.zip", &[("config/fog.ini", "fog=2"), ("x", "x")]);
+    for words in [["completions", "bash"], ["add", "a-1.zip"]] {
+        let mut child = Command::new(assert_cmd::cargo::cargo_bin("oddstack"))
+            .args(words)
+            .current_dir(closed.path(""))
+            .env("ODDSTACK_HOME", closed.path("home"))
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .spawn()
+            .unwrap();
+        drop(child.stdout.take());
+        let output = child.wait_with_output().unwrap();
+        assert_eq!(String::from_utf8_lossy(&output.stderr), "");
+        assert!(output.status.success());
+    }
+    assert_eq!(closed.read("game/config/fog.ini"), "fog=2");
+}
+
+#[test]
+fn a_second_command_waits_for_the_first_and_then_says_who_it_is() {
+    use std::fs::File;
+    let closed = Closed::with_game();
+    closed.zip("a-1.zip", &[("config/fog.ini", "fog=2"), ("x", "x")]);
+    let ledger = closed.path("home/ledgers/quillhaven");
+    // Held as another process would hold it.
+    let held = File::create(ledger.join("lock")).unwrap();
+    held.lock().unwrap();
+    fs::write(ledger.join("lock-holder"), "process 4711 (oddstack add)").unwrap();
+    let begun = std::time::Instant::now();
+    closed.run("add a-1.zip").status(1).says("process 4711 (oddstack add) is changing this game");
+    assert!(begun.elapsed().as_secs() >= 10, "it waits before it gives up");
+    closed.run("stack").status(0).says("0 layers");
+    let waiting = std::thread::scope(|scope| {
+        let waiting = scope.spawn(|| closed.run("add a-1.zip").status(0));
+        std::thread::sleep(std::time::Duration::from_millis(300));
+        drop(held);
+        waiting.join().unwrap()
+    });
+    assert!(waiting.stdout.contains("a is laid on top"), "{}", waiting.stdout);
+}
+
+#[test]
+fn wrong_usage_is_told_in_json_too() {
+    let closed = Closed::empty();
+    for line in ["stak --json", "move --json x", "add --json"] {
+        let told = closed.run(line).status(2).json();
+        assert_eq!(told["error"]["code"], "usage", "{line}");
+    }
+    closed.run("--version").status(0).says("oddstack 0.");
+    closed.run("--help").status(0).says("Exit codes");
 }
 
 #[test]

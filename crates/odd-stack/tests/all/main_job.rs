@@ -297,3 +297,82 @@ fn scripts_and_pages_for_the_shell() {
     closed.run("man pages").status(0).says("manual pages");
     assert!(closed.read("pages/oddstack-add.1").contains("PACKAGE"));
 }
+
+#[test]
+fn the_current_folder_and_the_environment_choose_the_game() {
+    let closed = with_packages();
+    closed.write("second/data/x", "x");
+    closed.run("game add Second second").status(0);
+    closed.run_in("game/data", &["stack"], &[]).status(0).says("Quillhaven 1.7: 0 layers");
+    closed.run_in("second", &["stack"], &[]).status(0).says("Second: 0 layers");
+    closed.run_in("", &["stack"], &[("ODDSTACK_GAME", "second")]).status(0).says("Second: 0 layers");
+    closed.run_in("second", &["stack", "-g", "Quill"], &[]).status(0).says("Quillhaven");
+}
+
+#[test]
+fn colours_come_only_where_they_are_wanted() {
+    let closed = with_packages();
+    let is_coloured = |words: &[&str], set: &[(&str, &str)]| {
+        let ran = closed.run_in("", words, set).status(0);
+        ran.stdout.contains('\u{1b}')
+    };
+    assert!(!is_coloured(&["stack"], &[]), "not into a file");
+    assert!(is_coloured(&["stack", "--color", "always"], &[]));
+    assert!(!is_coloured(&["stack", "--color", "never"], &[]));
+    assert!(!is_coloured(&["stack"], &[("NO_COLOR", "1")]));
+    assert!(!is_coloured(&["stack", "--json", "--color", "always"], &[]));
+}
+
+#[test]
+fn quiet_says_less_and_verbose_says_more() {
+    let closed = Closed::with_game();
+    let many: Vec<(String, &str)> = (0..30).map(|n| (format!("data/many/{n:02}.txt"), "x")).collect();
+    let members: Vec<(&str, &str)> = many.iter().map(|(name, content)| (name.as_str(), *content)).collect();
+    closed.zip("many-1.zip", &members);
+    let usual = closed.run("inspect many-1.zip").status(0);
+    assert!(usual.stdout.contains("… 22 more") && !usual.stdout.contains("29.txt"), "{}", usual.stdout);
+    closed.run("inspect many-1.zip -v").status(0).says("29.txt");
+    let usual = closed.run("add many-1.zip").status(0);
+    assert!(usual.stdout.contains("and 18 more (-v lists all)"), "{}", usual.stdout);
+    let quiet = closed.run("lift many -q").status(0);
+    assert_eq!(quiet.stderr, "");
+    closed.run("lay many -v").status(0).says("29.txt");
+    closed.run("stack -q -v").status(2).says("cannot be used");
+}
+
+#[test]
+fn a_layer_can_be_put_anywhere_and_kept_off() {
+    let closed = with_packages();
+    closed.run("add brass-lamps-1.2.zip").status(0);
+    closed.run("add fog_2.0.zip --below brass").status(0).says("below brass-lamps");
+    assert_eq!(closed.read("game/data/lamps/brass.qtx"), "lamps brass\n");
+    closed.zip("third.zip", &[("data/lamps/brass.qtx", "third"), ("q", "q")]);
+    closed.run("add third.zip --above fog --lifted --version 3").status(0).says("lifted");
+    assert_eq!(closed.read("game/data/lamps/brass.qtx"), "lamps brass\n");
+    let stack = closed.run("stack --json").status(0).json();
+    let rows = stack["data"]["layers"].as_array().unwrap();
+    let names: Vec<_> =
+        rows.iter().map(|row| (row["name"].as_str().unwrap(), row["laid"].as_bool().unwrap())).collect();
+    assert_eq!(names, [("brass-lamps", true), ("third", false), ("fog", true)]);
+    closed.run("conflicts third").status(0).says("No two laid layers");
+    closed.run("move third --bottom").status(0);
+    closed.run("lay third").status(0).says("adds 1 file (1 B)").says("Laid third");
+    closed.run("conflicts third").status(3).says("brass-lamps wins");
+}
+
+#[test]
+fn what_was_saved_outlives_a_forgotten_game() {
+    let closed = with_packages();
+    closed.run("add fog_2.0.zip").status(0);
+    closed.write("game/config/fog.ini", "mine");
+    closed.run("game forget quillhaven").status(4).says("--keep-edits");
+    closed
+        .run("game forget quillhaven --keep-edits")
+        .status(0)
+        .says("stay in [HERE]/home/ledgers/quillhaven/kept");
+    assert_eq!(closed.read("game/config/fog.ini"), "fog=1\n");
+    assert_eq!(closed.read("home/ledgers/quillhaven/kept/2/game/config/fog.ini"), "mine");
+    // The same name gets a ledger of its own beside what was kept.
+    closed.run("game add Quillhaven game").status(0).says("ledgers/quillhaven-2");
+    closed.run("game forget quillhaven --leave-layers").status(0);
+}
