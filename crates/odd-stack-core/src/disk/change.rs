@@ -15,6 +15,7 @@ use super::look::{Seen, is_nothing_there};
 use super::plan::Plan;
 use super::seam::{Seam, Stamp};
 use super::steps::Step;
+use super::thrown::save_changed;
 use crate::address::{Address, FoldedKey, RelPath};
 use crate::hash::ContentHash;
 use crate::ledger::catalogue::JournalMark;
@@ -305,7 +306,9 @@ impl Prepared<'_> {
         let not_written = |source| ChangeError::NotWrittenDown { source: Box::new(source) };
         let revision = finish(ledger, outcome).map_err(not_written)?;
         observer.begin(Work::Clearing, 0, 0);
-        tidy_sides(ledger, &sides);
+        if save_changed(&self.decision.thrown, &sides, seam, observer) {
+            tidy_sides(ledger, &sides);
+        }
         observer.end();
         Ok(revision)
     }
@@ -519,7 +522,7 @@ fn make_side(side: &Path, seam: &dyn Seam) -> Result<(), ChangeError> {
     [STAGE, TRASH, ORIGINALS, KEPT].iter().try_for_each(|name| make_private_folder(&side.join(name), seam))
 }
 
-fn make_private_folder(path: &Path, seam: &dyn Seam) -> Result<(), ChangeError> {
+pub(super) fn make_private_folder(path: &Path, seam: &dyn Seam) -> Result<(), ChangeError> {
     if path.is_dir() {
         return Ok(());
     }

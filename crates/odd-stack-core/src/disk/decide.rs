@@ -14,6 +14,7 @@ use super::seam::Stamp;
 use super::spelling::{Folders, file_name};
 use super::steps::Step;
 use super::survey::{BaseLook, look_at_base, look_at_file};
+use super::thrown::Thrown;
 use crate::address::{Address, FoldedKey, RelPath};
 use crate::game::Root;
 use crate::ledger::{Ledger, LedgerError};
@@ -28,6 +29,8 @@ pub(super) struct Decision {
     pub plan: Plan,
     pub steps: Vec<Step>,
     pub staged: Vec<Staged>,
+    /// What goes to the trash.
+    pub thrown: Vec<Thrown>,
     /// Folders in the sides that steps and staging need, each after the one above it.
     pub private_folders: Vec<PathBuf>,
     /// The sides of all roots that change.
@@ -254,6 +257,10 @@ impl Decider<'_> {
         let mut take_out = false;
         let mut kept = None;
         let mut stops = false;
+        let seen = match finding {
+            Finding::Fits { now } | Finding::Drifted(_, now) => now,
+            Finding::FolderInTheWay => None,
+        };
         match finding {
             Finding::FolderInTheWay => return Err(ChangeError::FolderInTheWay { address }),
             Finding::Fits { now } => take_out = now.is_some(),
@@ -267,8 +274,7 @@ impl Decider<'_> {
                 match self.edits {
                     Edits::Stop => stops = true,
                     Edits::Keep => {
-                        let folder = side.join(KEPT).join(self.revision.to_string());
-                        let path = at.present_or_future().on(&folder.join(root.name.as_str()));
+                        let path = self.kept_path(&side, &root, at);
                         self.decision.plan.kept.push(Kept {
                             address: address.clone(),
                             path: path.clone(),
@@ -280,19 +286,32 @@ impl Decider<'_> {
                 }
             }
         }
-        self.note_effect(address, at.from, at.to);
+        self.note_effect(address.clone(), at.from, at.to);
         if take_out {
             let public = at.present_or_future().on(&root.folder);
             let private = match (kept, at.from) {
                 (Some(path), _) => path,
                 (None, Provider::Base(_)) => self.ledger.site().original(&root, at.column.path),
-                (None, _) => numbered(&side.join(TRASH), self.decision.steps.len()),
+                (None, _) => {
+                    let path = numbered(&side.join(TRASH), self.decision.steps.len());
+                    if let Some(seen) = seen {
+                        let (address, kept) = (address.clone(), self.kept_path(&side, &root, at));
+                        self.decision.thrown.push(Thrown { address, path: path.clone(), seen, kept });
+                    }
+                    path
+                }
             };
             self.need_private_folders(&side, &private);
             self.decision.steps.push(Step::TakeOut { public, private });
         }
         self.put_in(at, &root, side)?;
         Ok(stops)
+    }
+
+    /// Where a drifted file is saved.
+    fn kept_path(&self, side: &Path, root: &Root, at: &Move<'_>) -> PathBuf {
+        let folder = side.join(KEPT).join(self.revision.to_string());
+        at.present_or_future().on(&folder.join(root.name.as_str()))
     }
 
     fn put_in(&mut self, at: &Move<'_>, root: &Root, side: PathBuf) -> Result<(), ChangeError> {

@@ -30,6 +30,7 @@ mod seam;
 mod spelling;
 mod steps;
 mod survey;
+mod thrown;
 mod walk;
 
 pub use change::{ChangeError, ChangeOptions, Edits, Prepared, Recovered};

@@ -283,11 +283,11 @@ impl Package {
                 one(index, &mut file)
             }),
             Contents::Zip(source) => wanted.par_iter().try_for_each_init(
-                || source.clone(),
-                |source, &index| {
-                    let mut content = source
+                || source.reader(),
+                |reader, &index| {
+                    let mut content = reader
                         .open_member(self.members[index].source)
-                        .map_err(|error| self.member_error(index, io::Error::other(error)))?;
+                        .map_err(|error| self.member_error(index, error))?;
                     one(index, &mut content)
                 },
             ),

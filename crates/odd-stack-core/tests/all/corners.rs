@@ -287,3 +287,39 @@ fn progress_adds_up() {
     adding.change.apply(&told).unwrap();
     assert!(told.begun.lock().unwrap().contains(&(Work::Staging, 2, 8)));
 }
+
+/// Writes to a file of the game just before files are put in place.
+struct Meddler<'w> {
+    world: &'w World,
+    warnings: Mutex<Vec<String>>,
+}
+
+impl Observer for Meddler<'_> {
+    fn begin(&self, work: Work, _: u64, _: u64) {
+        if work == Work::Placing {
+            self.world.write("game/fog.ini", "written while the change was made");
+        }
+    }
+    fn warn(&self, message: &str) {
+        self.warnings.lock().unwrap().push(message.to_owned());
+    }
+}
+
+#[test]
+fn a_file_written_at_the_last_moment_is_saved() {
+    let world = World::with_game(&[("game/fog.ini", "fog=1")]);
+    world.add(&world.package("pack", &[("fog.ini", "fog=9"), ("x", "x")]), &[".=game:"]).unwrap();
+    let ledger = world.ledger();
+    let meddler = Meddler { world: &world, warnings: Mutex::default() };
+    let lift = Reorder::Lift(vec![id(&ledger, "pack")]);
+    let right = permit(&ledger).unwrap();
+    let change =
+        odd_stack_core::jobs::prepare_reorder(&ledger, right, &lift, "lift", NOW, options(), &meddler)
+            .unwrap();
+    change.unwrap().apply(&meddler).unwrap();
+    assert_eq!(fs::read_to_string(world.path("game/fog.ini")).unwrap(), "fog=1");
+    let saved = ledger.folder().join("kept/2/game/fog.ini");
+    assert_eq!(fs::read_to_string(saved).unwrap(), "written while the change was made");
+    let warnings = meddler.warnings.into_inner().unwrap();
+    assert!(warnings.len() == 1 && warnings[0].contains("game:fog.ini"), "{warnings:?}");
+}
