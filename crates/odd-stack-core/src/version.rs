@@ -79,6 +79,7 @@ pub fn first_version_in(content: &str) -> Option<&str> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use proptest::prelude::*;
 
     #[test]
     fn file_names() {
@@ -102,5 +103,24 @@ mod tests {
     fn version_inside_a_text() {
         assert_eq!(first_version_in("Quillhaven build\nversion = v1.7.2 (harbour)"), Some("1.7.2"));
         assert_eq!(first_version_in("no number here 12"), None);
+    }
+
+    proptest! {
+        #[test]
+        fn a_version_behind_a_name_is_found_whole(
+            name in "[a-z]{3,8}([-_ ][a-z]{3,8}){0,2}",
+            separator in "[-_ ]",
+            v in "[vV]?",
+            version in "[0-9]{1,3}(\\.[0-9]{1,3}){0,3}[a-z]?(-(pre|rc|beta)[0-9]{0,2})?",
+        ) {
+            let told = name_and_version_of(Path::new(&format!("{name}{separator}{v}{version}.zip")), true);
+            prop_assert_eq!(told, NameAndVersion { name, version: Some(version) });
+        }
+
+        #[test]
+        fn any_file_name_gives_a_name(file_name in "\\PC{1,20}") {
+            let told = name_and_version_of(Path::new(&file_name), true);
+            prop_assert!(!told.name.is_empty());
+        }
     }
 }

@@ -120,6 +120,7 @@ impl fmt::Display for RelPath {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use proptest::prelude::*;
 
     #[test]
     fn hostile_names_are_refused_with_their_reason() {
@@ -179,5 +180,19 @@ mod tests {
         assert_eq!(path.below(&data).unwrap().as_str(), "lamps/brass.dds");
         assert_eq!(RelPath::parse("database/x").unwrap().below(&data), None);
         assert_eq!(data.join(&RelPath::root()), data);
+    }
+
+    proptest! {
+        #[test]
+        fn what_is_accepted_stays_inside(text in "[a-zA-Z0-9./\\\\: ~$*?\u{0}-\u{1f}\u{e9}-]{0,24}") {
+            if let Ok(path) = RelPath::parse(&text) {
+                let root = Path::new("/games/quillhaven");
+                let on_disk = path.on(root);
+                prop_assert!(on_disk.starts_with(root) && on_disk != root);
+                let below = on_disk.strip_prefix(root).unwrap();
+                prop_assert!(below.components().all(|part| matches!(part, std::path::Component::Normal(_))));
+                prop_assert_eq!(path.parent().join(&RelPath::from_disk(path.name().to_owned())), path);
+            }
+        }
     }
 }

@@ -306,7 +306,7 @@ impl Prepared<'_> {
         let not_written = |source| ChangeError::NotWrittenDown { source: Box::new(source) };
         let revision = finish(ledger, outcome).map_err(not_written)?;
         observer.begin(Work::Clearing, 0, 0);
-        if save_changed(&self.decision.thrown, &sides, seam, observer) {
+        if save_changed(&self.decision.thrown, steps, revision, ledger.site(), seam, observer) {
             tidy_sides(ledger, &sides);
         }
         observer.end();

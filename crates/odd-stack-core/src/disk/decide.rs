@@ -274,7 +274,8 @@ impl Decider<'_> {
                 match self.edits {
                     Edits::Stop => stops = true,
                     Edits::Keep => {
-                        let path = self.kept_path(&side, &root, at);
+                        let folder = side.join(KEPT).join(self.revision.to_string());
+                        let path = at.present_or_future().on(&folder.join(root.name.as_str()));
                         self.decision.plan.kept.push(Kept {
                             address: address.clone(),
                             path: path.clone(),
@@ -286,7 +287,7 @@ impl Decider<'_> {
                 }
             }
         }
-        self.note_effect(address.clone(), at.from, at.to);
+        self.note_effect(address, at.from, at.to);
         if take_out {
             let public = at.present_or_future().on(&root.folder);
             let private = match (kept, at.from) {
@@ -295,8 +296,8 @@ impl Decider<'_> {
                 (None, _) => {
                     let path = numbered(&side.join(TRASH), self.decision.steps.len());
                     if let Some(seen) = seen {
-                        let (address, kept) = (address.clone(), self.kept_path(&side, &root, at));
-                        self.decision.thrown.push(Thrown { address, path: path.clone(), seen, kept });
+                        let step = self.decision.steps.len();
+                        self.decision.thrown.push(Thrown { step, root: at.column.root, seen });
                     }
                     path
                 }
@@ -306,12 +307,6 @@ impl Decider<'_> {
         }
         self.put_in(at, &root, side)?;
         Ok(stops)
-    }
-
-    /// Where a drifted file is saved.
-    fn kept_path(&self, side: &Path, root: &Root, at: &Move<'_>) -> PathBuf {
-        let folder = side.join(KEPT).join(self.revision.to_string());
-        at.present_or_future().on(&folder.join(root.name.as_str()))
     }
 
     fn put_in(&mut self, at: &Move<'_>, root: &Root, side: PathBuf) -> Result<(), ChangeError> {

@@ -46,3 +46,27 @@ impl Step {
         })
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_step_comes_back_from_the_journal() {
+        let (public, private) = (PathBuf::from("/game/a"), PathBuf::from("/ledger/originals/7"));
+        let steps = [
+            Step::TakeOut { public: public.clone(), private: private.clone() },
+            Step::PutIn { private: private.clone(), public: public.clone() },
+            Step::RenameFolder { from: private.clone(), to: public.clone() },
+            Step::MakeFolder { path: public.clone() },
+            Step::DropFolder { path: public.clone() },
+        ];
+        for step in &steps {
+            assert_eq!(Step::from_journal(step.to_journal()).as_ref(), Some(step));
+        }
+        let unknown = JournalStep { kind: 9, private: None, public: "/game/a".into() };
+        assert_eq!(Step::from_journal(unknown), None);
+        let halved = JournalStep { kind: 0, private: None, public: "/game/a".into() };
+        assert_eq!(Step::from_journal(halved), None);
+    }
+}

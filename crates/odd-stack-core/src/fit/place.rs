@@ -327,6 +327,7 @@ impl Placed {
 mod tests {
     use super::*;
     use crate::fit::Place;
+    use proptest::prelude::*;
 
     struct Tree(&'static [&'static str]);
     impl GameTree for Tree {
@@ -416,5 +417,35 @@ mod tests {
         let none = Rules { skip: vec!["*".into()], ..Rules::default() };
         assert!(matches!(run(&["a"], &none), Err(FitError::NothingPlaced { .. })));
         assert!(Place::parse("nothing").is_err());
+    }
+
+    proptest! {
+        #[test]
+        fn every_file_is_placed_once_or_left_out_with_a_reason(
+            files in proptest::collection::btree_set("[a-c](/[a-c]{1,2}){0,2}\\.(txt|dds)", 1..8),
+            skip in proptest::option::of("[a-c]"),
+            from in "[a-c]",
+        ) {
+            let files: Vec<&str> = files.iter().map(String::as_str).collect();
+            let plain = Rules { skip: skip.into_iter().collect(), ..Rules::default() };
+            let placed = Rules { places: vec![Place { from, to: "docs:in".into() }], ..plain.clone() };
+            for rules in [plain, placed] {
+                // Some rules fit no file; that is told, and nothing is placed.
+                let Ok(fit) = run(&files, &rules) else { continue };
+                let mut told: Vec<usize> = fit.placements.iter().map(|placement| placement.member).collect();
+                told.extend(fit.left_out.iter().map(|(index, _)| *index));
+                told.sort_unstable();
+                prop_assert_eq!(told, (0..files.len()).collect::<Vec<_>>());
+                let mut targets: Vec<String> = shown(&fit).iter().map(|target| target.to_lowercase()).collect();
+                targets.sort();
+                let count = targets.len();
+                targets.dedup();
+                prop_assert_eq!(targets.len(), count, "no two files go to one address");
+                for placement in &fit.placements {
+                    let parent = placement.to.path.parent();
+                    prop_assert!(parent.is_root() || fit.folders.iter().any(|folder| folder.path == parent));
+                }
+            }
+        }
     }
 }

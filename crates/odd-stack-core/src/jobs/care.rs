@@ -345,7 +345,7 @@ fn take_up_again(
 pub fn default_ledger_folder(home: &Home, name: &str, game_folder: &Path) -> PathBuf {
     let tidy = |c: char| if c.is_alphanumeric() { c.to_ascii_lowercase() } else { '-' };
     let folder_name: String = name.trim().chars().map(tidy).collect();
-    let in_home = home.folder().join("ledgers");
+    let in_home = home.ledgers();
     let beside = game_folder.parent().map(|parent| parent.join(crate::disk::SIDE_FOLDER));
     let within = match beside {
         Some(beside)

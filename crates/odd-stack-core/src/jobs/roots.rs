@@ -54,13 +54,19 @@ pub(super) fn check_apart(
                 });
             }
         }
-        for kept in [ledger, home.folder()] {
-            if overlap(one, &real_of_future(kept)) {
-                return Err(CareError::LedgerInRoot {
-                    ledger: kept.into(),
-                    root: roots[index].folder.clone(),
-                });
-            }
+        let in_root = |kept: &Path| real_of_future(kept).starts_with(one);
+        let around_root = |kept: &Path| one.starts_with(real_of_future(kept));
+        // A game may lie somewhere below the data home, but not among the ledgers there.
+        let ledgers = home.ledgers();
+        let kept = if in_root(ledger) || around_root(ledger) {
+            Some(ledger)
+        } else if in_root(home.folder()) {
+            Some(home.folder())
+        } else {
+            around_root(&ledgers).then_some(ledgers.as_path())
+        };
+        if let Some(kept) = kept {
+            return Err(CareError::LedgerInRoot { ledger: kept.into(), root: roots[index].folder.clone() });
         }
     }
     for other in home.games()? {

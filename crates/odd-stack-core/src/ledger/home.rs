@@ -45,6 +45,11 @@ impl Home {
         &self.folder
     }
 
+    /// Where ledgers lie when nothing else is said.
+    pub fn ledgers(&self) -> PathBuf {
+        self.folder.join("ledgers")
+    }
+
     /// All games in care, in order of registration.
     ///
     /// # Errors

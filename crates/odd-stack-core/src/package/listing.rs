@@ -266,6 +266,7 @@ fn target_from(link: &RelPath, target: &str) -> Option<RelPath> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use proptest::prelude::*;
 
     fn raw(name: &str, kind: RawKind) -> RawMember {
         RawMember {
@@ -328,5 +329,27 @@ mod tests {
         assert!(paths(&listing).contains(&"folder/real.txt"));
         let out: Vec<_> = listing.links_out.iter().map(|link| link.path.as_str()).collect();
         assert_eq!(out, ["out", "absolute", "drive", "loop1", "loop2", "data/self"]);
+    }
+
+    proptest! {
+        #[test]
+        fn what_passes_the_gate_can_lie_in_one_folder(
+            names in proptest::collection::vec("[aAbB]([/\\\\][aAbB.]{1,2}){0,3}", 1..6),
+        ) {
+            let Ok(listing) = build("p", names.iter().map(|name| file(name)).collect()) else { return Ok(()) };
+            prop_assert_eq!(listing.members.len(), names.len());
+            let key = |path: &RelPath| Folding::Folded.key(path.as_str());
+            let mut files: Vec<_> = listing.members.iter().map(|member| key(&member.path)).collect();
+            let folders: Vec<_> = listing.folders.iter().map(key).collect();
+            prop_assert!(files.iter().all(|file| !folders.contains(file)), "no file where a folder is");
+            files.sort();
+            files.dedup();
+            prop_assert_eq!(files.len(), names.len(), "no two files of one name");
+            for member in &listing.members {
+                for folder in member.path.ancestors() {
+                    prop_assert!(listing.folders.iter().any(|known| known.as_str() == folder), "one spelling");
+                }
+            }
+        }
     }
 }

@@ -116,7 +116,14 @@ impl ZipReader {
 }
 
 fn broken(package: &str, error: &ZipError) -> PackageError {
-    PackageError::Broken { package: package.to_owned(), reason: error.to_string() }
+    let told = error.to_string();
+    // The directory of a zip archive is at its end, so this is what a download cut short looks like.
+    let reason = if told.contains("EOCD") || told.contains("nexpected end") {
+        "its end is missing, as if the download was cut short".to_owned()
+    } else {
+        told
+    };
+    PackageError::Broken { package: package.to_owned(), reason }
 }
 
 fn raw_member(

@@ -124,6 +124,7 @@ fn moved(old: &[LayerId], new: &[LayerId]) -> Vec<LayerId> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use proptest::prelude::*;
 
     fn stack(layers: &[i64]) -> Arrangement {
         Arrangement::new(layers.iter().map(|id| Standing { layer: LayerId(*id), laid: true }).collect())
@@ -153,5 +154,58 @@ mod tests {
         assert_eq!(before.changed_layers(&lifted), [LayerId(2)]);
         let lifted_moved = lifted.with(Standing { layer: LayerId(2), laid: false }, Target::Top);
         assert_eq!(lifted.changed_layers(&lifted_moved), [], "a lifted layer moves without effect");
+    }
+
+    fn arrangement() -> impl Strategy<Value = Arrangement> {
+        (
+            Just((1..7i64).collect::<Vec<_>>()).prop_shuffle(),
+            0..7usize,
+            proptest::collection::vec(any::<bool>(), 6),
+        )
+            .prop_map(|(ids, kept, laid)| {
+                let standings = ids.iter().zip(laid).take(kept);
+                Arrangement::new(standings.map(|(id, laid)| Standing { layer: LayerId(*id), laid }).collect())
+            })
+    }
+
+    proptest! {
+        #[test]
+        fn layers_that_are_not_changed_keep_their_order(before in arrangement(), after in arrangement()) {
+            let changed = before.changed_layers(&after);
+            let rest = |arrangement: &Arrangement| -> Vec<LayerId> {
+                arrangement.laid().into_iter().filter(|layer| !changed.contains(layer)).collect()
+            };
+            prop_assert_eq!(rest(&before), rest(&after));
+            // None is named twice, and none could be left out that is laid on both sides: putting any
+            // one of them back breaks the order of the rest.
+            for layer in &changed {
+                prop_assert_eq!(changed.iter().filter(|other| *other == layer).count(), 1);
+                let with = |arrangement: &Arrangement| -> Vec<LayerId> {
+                    arrangement.laid().into_iter().filter(|l| l == layer || !changed.contains(l)).collect()
+                };
+                prop_assert_ne!(with(&before), with(&after));
+            }
+        }
+
+        #[test]
+        fn a_layer_lands_where_it_was_put(before in arrangement(), other in 1..7i64) {
+            let standing = Standing { layer: LayerId(99), laid: true };
+            for target in [Target::Top, Target::Bottom, Target::Above(LayerId(other)), Target::Below(LayerId(other))] {
+                let after = before.with(standing, target);
+                prop_assert_eq!(after.without(&[LayerId(99)]), before.clone());
+                let at = after.standings().iter().position(|standing| standing.layer == LayerId(99)).unwrap();
+                let neighbour = |step: isize| {
+                    let index = at.checked_add_signed(step)?;
+                    after.standings().get(index).map(|standing| standing.layer)
+                };
+                let is_there = before.standings().iter().any(|standing| standing.layer == LayerId(other));
+                match target {
+                    Target::Bottom => prop_assert_eq!(at, 0),
+                    Target::Above(layer) if is_there => prop_assert_eq!(neighbour(-1), Some(layer)),
+                    Target::Below(layer) if is_there => prop_assert_eq!(neighbour(1), Some(layer)),
+                    _ => prop_assert_eq!(neighbour(1), None),
+                }
+            }
+        }
     }
 }

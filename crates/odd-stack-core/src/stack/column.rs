@@ -189,6 +189,7 @@ impl Column {
 mod tests {
     use super::*;
     use crate::address::Folding;
+    use proptest::prelude::*;
 
     fn entry(layer: i64, content: &str) -> Entry {
         Entry {
@@ -238,5 +239,30 @@ mod tests {
         let new = column(None, vec![Entry { executable: Some(true), ..entry(1, "y") }]);
         assert_eq!(new.mode_for(&new.entries[0]), 0o755);
         assert_eq!(column(None, vec![]).mode_for(&entry(1, "y")), 0o644);
+    }
+
+    proptest! {
+        #[test]
+        fn the_supplier_has_the_content_that_wins(
+            base in proptest::option::of(0..3u8),
+            contents in proptest::collection::vec(0..3u8, 0..5),
+            laid in proptest::collection::vec(any::<bool>(), 5),
+        ) {
+            let text = |content: u8| content.to_string();
+            let entries = (1..).zip(&contents).map(|(layer, content)| entry(layer, &text(*content))).collect();
+            let column = column(base.map(text).as_deref(), entries);
+            let standing: Vec<i64> = (1..=contents.len() as i64).filter(|layer| laid[*layer as usize - 1]).collect();
+            let order = Order::new(standing.iter().map(|layer| LayerId(*layer)));
+            // The naive answer: the topmost laid layer, else the base.
+            let wins = standing.last().map(|layer| contents[*layer as usize - 1]).or(base);
+            let supplier = column.provider(&order);
+            prop_assert_eq!(supplier.hash(), wins.map(|content| ContentHash::of(text(content).as_bytes())));
+            if let Provider::Layer(entry) = supplier {
+                // Right beneath it lies something else.
+                let below = standing.iter().rev().find(|layer| **layer < entry.layer.0);
+                let beneath = below.map(|layer| contents[*layer as usize - 1]).or(base);
+                prop_assert_ne!(beneath, wins);
+            }
+        }
     }
 }

@@ -88,6 +88,8 @@ fn folders_that_can_not_be_a_game_are_refused() {
     assert!(matches!(with(&|r| r.ledger = Some(world.path("other/inner/ledger"))), C::LedgerInRoot { .. }));
     assert!(matches!(with(&|r| r.ledger = Some(world.path("docs"))), C::LedgerNotEmpty { .. }));
     assert!(matches!(with(&|r| r.folder = world.path("home")), C::LedgerInRoot { .. }));
+    fs::create_dir_all(world.path("home/ledgers/within")).unwrap();
+    assert!(matches!(with(&|r| r.folder = world.path("home/ledgers/within")), C::LedgerInRoot { .. }));
     assert!(matches!(with(&|r| r.name = "QUILL_haven".into()), C::NameTaken { .. }));
     assert!(matches!(with(&|r| r.name = " - ".into()), C::BadName { .. }));
     assert!(matches!(with(&|r| r.program = Some("no.exe".into())), C::FileMissing { .. }));
@@ -98,7 +100,14 @@ fn folders_that_can_not_be_a_game_are_refused() {
         assert!(matches!(with(&|r| r.folder = PathBuf::from("/")), C::WholeDisk { .. }));
     }
     assert!(care(&world, &other).is_ok(), "a second game of its own");
-    assert_eq!(world.home().games().unwrap().len(), 2);
+    fs::create_dir_all(world.path("home/games/third")).unwrap();
+    let third = CareRequest {
+        name: "Third".into(),
+        folder: world.path("home/games/third"),
+        ..CareRequest::default()
+    };
+    assert!(care(&world, &third).is_ok(), "below the home, beside the ledgers");
+    assert_eq!(world.home().games().unwrap().len(), 3);
 }
 
 #[cfg(unix)]

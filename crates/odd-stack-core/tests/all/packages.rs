@@ -140,7 +140,8 @@ fn damage_anywhere_is_found_and_changes_nothing() {
     let packed = 40..4000;
     // Cut short at many lengths.
     for cut in (0..whole.len()).step_by(whole.len() / 40) {
-        refused(&world, &store(&world, "cut.zip", &whole[..cut]));
+        let error = refused(&world, &store(&world, "cut.zip", &whole[..cut])).to_string();
+        assert!(cut < 4 || error.contains("cut short"), "{error}");
     }
     // One bit flipped: refused, or without any effect on what is read.
     for at in (0..whole.len()).step_by(97).chain(whole.len() - 200..whole.len()) {

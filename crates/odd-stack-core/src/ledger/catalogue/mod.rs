@@ -67,7 +67,7 @@ impl Catalogue {
         if found > migrations::FORMAT {
             return Err(LedgerError::TooNew { folder: folder.to_path_buf(), found });
         }
-        let settings = "PRAGMA synchronous = FULL; PRAGMA cache_size = -32768; PRAGMA temp_store = MEMORY;";
+        let settings = "PRAGMA synchronous = FULL; PRAGMA cache_size = -16384; PRAGMA temp_store = MEMORY;";
         connection.execute_batch(settings).map_err(told)?;
         // Else bound values make SQLite plan every query anew.
         connection.set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_QPSG, true).map_err(told)?;
