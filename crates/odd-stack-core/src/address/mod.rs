@@ -9,6 +9,7 @@ mod path;
 
 use std::collections::BTreeMap;
 use std::fmt;
+use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
@@ -49,7 +50,7 @@ pub enum AddressError {
 /// The name of a root or a spot: lower case, two characters or more, so that `C:` is never one.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(transparent)]
-pub struct PrefixName(String);
+pub struct PrefixName(Arc<str>);
 
 impl PrefixName {
     /// Takes a name in any case.
@@ -61,7 +62,7 @@ impl PrefixName {
         let fits = name.len() >= 2
             && name.starts_with(|first: char| first.is_ascii_lowercase())
             && name.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-' || c == '_');
-        if fits { Ok(Self(name)) } else { Err(AddressError::BadPrefix(text.to_owned())) }
+        if fits { Ok(Self(name.into())) } else { Err(AddressError::BadPrefix(text.to_owned())) }
     }
 
     /// The name in lower case.

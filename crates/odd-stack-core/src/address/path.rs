@@ -99,7 +99,8 @@ impl RelPath {
 
     /// Where this path lies below `folder` on disk.
     pub fn on(&self, folder: &Path) -> PathBuf {
-        let mut path = folder.to_path_buf();
+        let mut path = PathBuf::with_capacity(folder.as_os_str().len() + 1 + self.0.len());
+        path.push(folder);
         path.extend(self.parts());
         path
     }

@@ -480,7 +480,11 @@ impl Move<'_> {
 
 /// The place for the `number`th file of a kind in a side's folder.
 fn numbered(folder: &Path, number: usize) -> PathBuf {
-    folder.join((number / FILES_A_FOLDER).to_string()).join(number.to_string())
+    let mut path = folder.join((number / FILES_A_FOLDER).to_string());
+    path.push(number.to_string());
+    // Many of these are kept at once.
+    path.shrink_to_fit();
+    path
 }
 
 /// Whether both providers leave the very same file, name, time and mode at the address.
