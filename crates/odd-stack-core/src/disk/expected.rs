@@ -1,6 +1,6 @@
 //! What should lie in each folder of a root, by base and laid layers.
 
-use std::collections::{BTreeSet, HashMap, HashSet};
+use std::collections::{BTreeSet, HashMap};
 
 use super::spelling::{Folders, file_name};
 use crate::address::{FoldedKey, RelPath};
@@ -29,34 +29,38 @@ pub(super) fn places<'a>(
     order: &Order,
     needed: &[(RootId, FoldedKey)],
 ) -> Result<HashMap<String, Place<'a>>, LedgerError> {
-    let find = |key: &FoldedKey| {
-        let at = base.binary_search_by(|(other, _)| other.cmp(key)).ok()?;
-        Some(&base[at].1)
-    };
+    let find = |key: &FoldedKey| base.binary_search_by(|(other, _)| other.cmp(key)).ok();
+    let mut is_covered = vec![false; base.len()];
     for column in columns.iter_mut() {
-        column.base = find(&column.key).cloned();
+        if let Some(at) = find(&column.key) {
+            column.base = Some(base[at].1.clone());
+            is_covered[at] = true;
+        }
     }
     let columns: &'a [Column] = columns;
-    let covered: HashSet<&FoldedKey> = columns.iter().map(|column| &column.key).collect();
-    let mut places: HashMap<String, Place<'a>> = HashMap::new();
-    for (key, base) in base {
+    let mut places = Places::default();
+    for ((_, base), is_covered) in base.iter().zip(is_covered) {
         if base.kind == BaseKind::Folder {
-            places.entry(base.spelled.as_str().to_owned()).or_default();
-        } else if covered.is_empty() || !covered.contains(key) {
-            add_file(&mut places, folder_of(&base.spelled), base.spelled.name(), Provider::Base(base));
+            places.at(base.spelled.as_str());
+        } else if !is_covered {
+            let place = places.at(folder_of(&base.spelled));
+            place.files.push((base.spelled.name(), Provider::Base(base)));
         }
     }
     let mut folders = Folders::new(&ledger.catalogue, order.clone());
     for column in columns {
         let provider = column.provider(order);
         match (&column.base, provider.entry()) {
-            (Some(base), _) => add_file(&mut places, folder_of(&base.spelled), base.spelled.name(), provider),
+            (Some(base), _) => {
+                let place = places.at(folder_of(&base.spelled));
+                place.files.push((base.spelled.name(), provider));
+            }
             (None, Some(entry)) => {
                 let folder = match column.key.parent() {
                     Some(parent) => folders.path(root.id, &parent)?,
                     None => RelPath::root(),
                 };
-                add_file(&mut places, folder.as_str(), file_name(column, entry), provider);
+                places.at(folder.as_str()).files.push((file_name(column, entry), provider));
             }
             (None, None) => {}
         }
@@ -65,9 +69,10 @@ pub(super) fn places<'a>(
         let path = folders.path(root.id, key)?;
         let source = folders.source(root.id, key)?;
         let made_by = source.needs.iter().filter_map(|need| Some((order.rank(need.layer)?, need.layer)));
-        places.entry(path.as_str().to_owned()).or_default().made_by = made_by.min().map(|(_, layer)| layer);
+        places.at(path.as_str()).made_by = made_by.min().map(|(_, layer)| layer);
     }
-    let all: Vec<RelPath> = places.keys().cloned().map(RelPath::from_disk).collect();
+    let all: Vec<RelPath> = places.by_folder.keys().cloned().map(RelPath::from_disk).collect();
+    let mut places = places.finish();
     for path in all.iter().filter(|path| !path.is_root()) {
         if let Some(place) = places.get_mut(folder_of(path)) {
             place.folders.insert(path.name().to_owned());
@@ -76,21 +81,38 @@ pub(super) fn places<'a>(
     Ok(places)
 }
 
-fn folder_of(path: &RelPath) -> &str {
-    path.as_str().rfind('/').map_or("", |cut| &path.as_str()[..cut])
+/// Places as they are gathered. Files come folder by folder, so the last folder is mostly the next.
+#[derive(Default)]
+struct Places<'a> {
+    places: Vec<Place<'a>>,
+    by_folder: HashMap<String, usize>,
+    last: Option<(String, usize)>,
 }
 
-fn add_file<'a>(
-    places: &mut HashMap<String, Place<'a>>,
-    folder: &str,
-    name: &'a str,
-    provider: Provider<'a>,
-) {
-    match places.get_mut(folder) {
-        Some(place) => place.files.push((name, provider)),
-        None => {
-            let place = Place { files: vec![(name, provider)], ..Place::default() };
-            places.insert(folder.to_owned(), place);
-        }
+impl<'a> Places<'a> {
+    fn at(&mut self, folder: &str) -> &mut Place<'a> {
+        let known = self.last.as_ref().filter(|(last, _)| last == folder).map(|(_, index)| *index);
+        let index = known.unwrap_or_else(|| {
+            let index = self.by_folder.get(folder).copied().unwrap_or_else(|| {
+                self.places.push(Place::default());
+                self.by_folder.insert(folder.to_owned(), self.places.len() - 1);
+                self.places.len() - 1
+            });
+            self.last = Some((folder.to_owned(), index));
+            index
+        });
+        &mut self.places[index]
     }
+
+    fn finish(mut self) -> HashMap<String, Place<'a>> {
+        let places = &mut self.places;
+        self.by_folder
+            .into_iter()
+            .map(|(folder, index)| (folder, std::mem::take(&mut places[index])))
+            .collect()
+    }
+}
+
+fn folder_of(path: &RelPath) -> &str {
+    path.as_str().rfind('/').map_or("", |cut| &path.as_str()[..cut])
 }

@@ -159,6 +159,10 @@ impl Column {
     /// Who supplies the file under `order`. Base hashes must be known wherever an entry has the
     /// base's size.
     pub fn provider(&self, order: &Order) -> Provider<'_> {
+        if let ([only], None) = (self.entries.as_slice(), &self.base) {
+            // By far the most columns: nothing to compare.
+            return if order.rank(only.layer).is_some() { Provider::Layer(only) } else { Provider::Nothing };
+        }
         let laid = self.laid(order);
         let Some(winner) = laid.last() else {
             return self.base.as_ref().map_or(Provider::Nothing, Provider::Base);

@@ -85,17 +85,22 @@ impl Catalogue {
                  FROM entry CROSS JOIN path ON path.id = entry.path WHERE entry.layer = ?1"
             ))?;
             let mut columns: Vec<Column> = Vec::new();
-            let mut places: HashMap<PathId, usize> = HashMap::new();
+            // By number of the path; these are given one after the other.
+            let mut places: Vec<Option<usize>> = Vec::new();
             for layer in layers {
                 let mut rows = query.query([layer.0])?;
                 while let Some(row) = rows.next()? {
                     let path = PathId(row.get(0)?);
                     let entry = read_entry(row, 3)?;
-                    if let Some(place) = places.get(&path) {
-                        columns[*place].entries.push(entry);
+                    let number = usize::try_from(path.0).unwrap_or(0);
+                    if places.len() <= number {
+                        places.resize(number + 1, None);
+                    }
+                    if let Some(place) = places[number] {
+                        columns[place].entries.push(entry);
                         continue;
                     }
-                    places.insert(path, columns.len());
+                    places[number] = Some(columns.len());
                     columns.push(Column {
                         path,
                         root: RootId(row.get(1)?),
