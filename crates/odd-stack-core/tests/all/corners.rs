@@ -1,12 +1,11 @@
 //! Corners of the main job: other volumes, spellings, cancelling, lost contents.
 
 use std::fs;
-use std::path::Path;
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicU64, Ordering};
 
 use odd_stack_core::disk::{ChangeError, ChangeOptions};
-use odd_stack_core::jobs::{AddError, CareRequest, Reorder, conflicts, prepare_add, stack};
+use odd_stack_core::jobs::{AddError, Reorder, conflicts, prepare_add, stack};
 use odd_stack_core::ledger::LedgerError;
 use odd_stack_core::observer::{Observer, Work};
 use odd_stack_core::stack::Target;
@@ -27,6 +26,7 @@ fn lift_all(world: &World) -> Result<(), ChangeError> {
 #[cfg(unix)]
 fn other_volume(world: &World) -> Option<tempfile::TempDir> {
     use std::os::unix::fs::MetadataExt;
+    use std::path::Path;
     let other = tempfile::tempdir_in(std::env::current_dir().unwrap().join("../../target")).ok()?;
     let device = |path: &Path| fs::metadata(path).unwrap().dev();
     (device(other.path()) != device(world.folder.path())).then_some(other)
@@ -39,7 +39,7 @@ fn a_ledger_on_another_volume_keeps_covered_files_beside_the_game() {
     let Some(other) = other_volume(&world) else { return };
     world.write("game/data/a.txt", "base");
     world.write("docs/p.ini", "p");
-    world.care(&CareRequest {
+    world.care(&odd_stack_core::jobs::CareRequest {
         roots: vec![("docs".into(), world.path("docs"))],
         ledger: Some(other.path().join("ledger")),
         ..world.request()
@@ -92,7 +92,7 @@ fn one_name_in_two_unicode_forms_is_one_address() {
 fn an_exact_game_tells_spellings_apart() {
     let world = World::empty();
     world.write("game/Data/A.txt", "base");
-    world.care(&CareRequest { exact_case: true, ..world.request() });
+    world.care(&odd_stack_core::jobs::CareRequest { exact_case: true, ..world.request() });
     let before = world.tree();
     world
         .add(&world.package("pack", &[("data/a.txt", "layer"), ("Data/A.txt", "over")]), &[".=game:"])
