@@ -94,10 +94,13 @@ class Bench:
         return run([ODDSTACK, "--home", home, "-q", "-y", *words])
 
     def game(self, fill=None):
-        """A home and a game folder in care, filled by a tree."""
+        """A home and a game folder in care, filled by files of a tree with something else in each."""
         home, game = self.fresh("home"), self.fresh("game")
         if fill:
             shutil.copytree(fill, game, dirs_exist_ok=True)
+            for path in game.rglob("*.dat"):
+                with path.open("ab") as file:
+                    file.write(b"!")
         (game / "readme.txt").write_text("a game")
         self.oddstack(home, "game", "add", "bench", game)
         return home, game
@@ -163,12 +166,6 @@ class Bench:
 
         def ours():
             home, game = self.game(fill=tree)
-            for path in game.rglob("*.dat"):
-                with path.open("ab") as file:
-                    file.write(b"!")
-            shutil.rmtree(home)
-            home.mkdir()
-            self.oddstack(home, "game", "add", "again", game)
             result = self.oddstack(home, "add", archive)
             self.drop(home, game)
             return result
@@ -204,12 +201,6 @@ class Bench:
     def lift(self, name):
         tree, archive = self.data(name)
         home, game = self.game(fill=tree)
-        for path in game.rglob("*.dat"):
-            with path.open("ab") as file:
-                file.write(b"!")
-        shutil.rmtree(home)
-        home.mkdir()
-        self.oddstack(home, "game", "add", "again", game)
         self.oddstack(home, "add", archive)
 
         def ours():

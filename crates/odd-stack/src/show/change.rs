@@ -70,13 +70,19 @@ pub fn effects(report: &ChangeReport, most: usize) -> String {
         let more = number((report.effects.len() - most) as u64);
         text.push_str(&paint(DIM, &format!("  … and {more} more (-v lists all)\n")));
     }
-    for folder in &report.folders_made {
-        text.push_str(&paint(DIM, &format!("  makes the folder {folder}\n")));
-    }
-    for folder in &report.folders_dropped {
-        text.push_str(&paint(DIM, &format!("  drops the folder {folder}\n")));
-    }
+    text.push_str(&folders("makes", &report.folders_made, most));
+    text.push_str(&folders("drops", &report.folders_dropped, most));
     text
+}
+
+fn folders(verb: &str, folders: &[String], most: usize) -> String {
+    let shown = folders.iter().take(most).map(|folder| format!("  {verb} the folder {folder}\n"));
+    let mut text: String = shown.collect();
+    if folders.len() > most && most > 0 {
+        let more = counted((folders.len() - most) as u64, "more folder", "more folders");
+        text.push_str(&format!("  {verb} {more}\n"));
+    }
+    if text.is_empty() { text } else { paint(DIM, &text) }
 }
 
 fn effect_words(effect: &EffectRow) -> String {

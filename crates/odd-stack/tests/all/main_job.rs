@@ -326,14 +326,18 @@ fn colours_come_only_where_they_are_wanted() {
 #[test]
 fn quiet_says_less_and_verbose_says_more() {
     let closed = Closed::with_game();
-    let many: Vec<(String, &str)> = (0..30).map(|n| (format!("data/many/{n:02}.txt"), "x")).collect();
+    let many: Vec<(String, &str)> = (0..30)
+        .map(|n| (format!("data/many/{n:02}.txt"), "x"))
+        .chain((0..15).map(|n| (format!("deep/{n}/x"), "x")))
+        .collect();
     let members: Vec<(&str, &str)> = many.iter().map(|(name, content)| (name.as_str(), *content)).collect();
     closed.zip("many-1.zip", &members);
     let usual = closed.run("inspect many-1.zip").status(0);
     assert!(usual.stdout.contains("… 22 more") && !usual.stdout.contains("29.txt"), "{}", usual.stdout);
     closed.run("inspect many-1.zip -v").status(0).says("29.txt");
     let usual = closed.run("add many-1.zip").status(0);
-    assert!(usual.stdout.contains("and 18 more (-v lists all)"), "{}", usual.stdout);
+    assert!(usual.stdout.contains("and 33 more (-v lists all)"), "{}", usual.stdout);
+    assert!(usual.stdout.contains("makes 5 more folders"), "{}", usual.stdout);
     let quiet = closed.run("lift many -q").status(0);
     assert_eq!(quiet.stderr, "");
     closed.run("lay many -v").status(0).says("29.txt");
