@@ -3,4 +3,5 @@
 mod closed;
 mod demo;
 mod failures;
+mod laws;
 mod main_job;

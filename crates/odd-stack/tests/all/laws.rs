@@ -1,0 +1,153 @@
+//! Laws that hold for every command.
+
+use std::fs;
+use std::path::PathBuf;
+
+use serde_json::Value;
+
+use crate::closed::Closed;
+
+fn with_three_layers() -> Closed {
+    let closed = Closed::with_game();
+    closed.zip(
+        "one-1.zip",
+        &[("data/lamps/brass.qtx", "one"), ("new/deep/a", "a"), ("config/fog.ini", "fog=1\n")],
+    );
+    closed.zip("two-2.zip", &[("data/lamps/brass.qtx", "two"), ("new/b", "b")]);
+    closed.zip("three-3.zip", &[("data/lamps/brass.qtx", "two"), ("new/b", "c"), ("docs.txt", "d")]);
+    closed.zip("four-4.zip", &[("data/lamps/iron.qtx", "four"), ("new/b", "four")]);
+    for name in ["one-1.zip", "two-2.zip", "three-3.zip"] {
+        closed.run(&format!("add {name}")).status(0);
+    }
+    closed
+}
+
+#[test]
+fn what_a_dry_run_says_is_what_the_real_run_does() {
+    for line in [
+        "add four-4.zip",
+        "add four-4.zip --below two --skip data/*",
+        "lift one",
+        "lift --all",
+        "move one --top",
+        "move three --below two",
+        "remove two three",
+        "game forget quillhaven",
+    ] {
+        let closed = with_three_layers();
+        let (before, stack) = (closed.files(), closed.run("stack --json").status(0).stdout);
+        let told = closed.run(&format!("{line} --dry-run --json")).status(0).json();
+        assert_eq!(closed.files(), before, "{line}");
+        assert_eq!(closed.run("stack --json").status(0).stdout, stack, "{line}");
+        let done = closed.run(&format!("{line} --json")).status(0).json();
+        let change = |answer: &Value| answer["data"]["change"].clone();
+        let (mut told, mut done) = (change(&told), change(&done));
+        assert_eq!((told["dry_run"].take(), done["dry_run"].take()), (true.into(), false.into()), "{line}");
+        assert!(told["revision"].take().is_null() && done["revision"].take().is_u64(), "{line}");
+        assert_eq!(told, done, "{line}");
+        // And the effects are what happened to the files.
+        let after = closed.files();
+        for effect in done["effects"].as_array().unwrap() {
+            let path = effect["address"].as_str().unwrap().replace(':', "/");
+            let (was, is) = (before.get(&path), after.get(&path));
+            match effect["kind"].as_str().unwrap() {
+                "add" => assert!(was.is_none() && is.is_some(), "{line}: {path}"),
+                "delete" => assert!(was.is_some() && is.is_none(), "{line}: {path}"),
+                _ => assert!(was.is_some() && is.is_some(), "{line}: {path}"),
+            }
+            if let Some(is) = is {
+                assert_eq!(effect["size_bytes"], is.len(), "{line}: {path}");
+            }
+        }
+        let named: Vec<String> = done["effects"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .map(|effect| effect["address"].as_str().unwrap().replace(':', "/"))
+            .collect();
+        for (path, content) in &before {
+            assert!(
+                after.get(path) == Some(content) || named.contains(path),
+                "{line}: {path} changed unsaid"
+            );
+        }
+    }
+}
+
+/// The shape documented for a command's data.
+fn schema(name: &str) -> Value {
+    let folder = PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("../../docs/json");
+    serde_json::from_str(&fs::read_to_string(folder.join(format!("{name}.schema.json"))).unwrap()).unwrap()
+}
+
+/// Holds a value to the parts of JSON Schema that ours use: types, properties, items and references.
+fn hold(value: &Value, shape: &Value, all: &Value, at: &str) {
+    if let Some(reference) = shape["$ref"].as_str() {
+        let name = reference.rsplit('/').next().unwrap();
+        return hold(value, &all["$defs"][name], all, at);
+    }
+    if let Some(any) = shape["anyOf"].as_array() {
+        let is_null = |shape: &&Value| shape["type"] == "null";
+        if !value.is_null() {
+            hold(value, any.iter().find(|shape| !is_null(shape)).unwrap(), all, at);
+        }
+        return;
+    }
+    let kind = match value {
+        Value::Null => "null",
+        Value::Bool(_) => "boolean",
+        Value::Number(_) => "integer",
+        Value::String(_) => "string",
+        Value::Array(_) => "array",
+        Value::Object(_) => "object",
+    };
+    let allowed: Vec<&str> = match &shape["type"] {
+        Value::Array(kinds) => kinds.iter().filter_map(Value::as_str).collect(),
+        other => other.as_str().into_iter().collect(),
+    };
+    assert!(allowed.contains(&kind), "{at} is {kind}, documented as {allowed:?}");
+    if let Value::Object(fields) = value {
+        for (name, field) in fields {
+            let documented = &shape["properties"][name];
+            assert!(documented["description"].is_string() || documented["$ref"].is_string(), "{at}.{name}");
+            hold(field, documented, all, &format!("{at}.{name}"));
+        }
+        for name in shape["required"].as_array().into_iter().flatten() {
+            assert!(fields.contains_key(name.as_str().unwrap()), "{at} lacks {name}");
+        }
+    }
+    for (index, item) in value.as_array().into_iter().flatten().enumerate() {
+        hold(item, &shape["items"], all, &format!("{at}[{index}]"));
+    }
+}
+
+#[test]
+fn every_answer_in_json_has_its_documented_shape() {
+    let closed = with_three_layers();
+    closed.write("second/x", "x");
+    closed.write("game/new/strange.txt", "?");
+    for (line, status, name) in [
+        ("game add Second second", 0, "game-add"),
+        ("game list", 0, "game-list"),
+        ("game show second", 0, "game-show"),
+        ("game set second --game-version 9", 0, "game-show"),
+        ("game forget second", 0, "game-forget"),
+        ("inspect one-1.zip", 0, "inspect"),
+        ("add four-4.zip", 0, "add"),
+        ("stack", 0, "stack"),
+        ("show four", 0, "show"),
+        ("conflicts", 3, "conflicts"),
+        ("trace data/lamps/brass.qtx", 0, "trace"),
+        ("check --deep", 3, "check"),
+        ("move one --top", 0, "lay"),
+        ("lift one", 0, "lay"),
+        ("lay one", 0, "lay"),
+        ("remove one", 0, "lay"),
+        ("game forget quillhaven", 0, "game-forget"),
+    ] {
+        let answer = closed.run(&format!("{line} --json")).status(status).json();
+        assert!(answer["command"].is_string() && answer["warnings"].is_array(), "{line}");
+        let schema = schema(name);
+        hold(&answer["data"], &schema, &schema, line);
+    }
+}
