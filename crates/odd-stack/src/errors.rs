@@ -204,7 +204,7 @@ impl From<FitError> for Failure {
             FitError::FromMissing { .. } => (Exit::Failed, "from_missing"),
             FitError::TwoToOne { .. } => (Exit::Failed, "two_to_one"),
             FitError::FileAgainstFolder { .. } => (Exit::Failed, "file_against_folder"),
-            FitError::FileOntoRoot { .. } => (Exit::Failed, "file_onto_root"),
+            FitError::Reserved { .. } => (Exit::Failed, "reserved_place"),
             FitError::NothingPlaced { .. } => (Exit::Failed, "nothing_placed"),
         };
         Self::of(exit, code, &error)

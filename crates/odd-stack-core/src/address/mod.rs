@@ -21,6 +21,10 @@ pub use path::RelPath;
 /// The root that is meant when an address names none.
 pub const MAIN_ROOT: &str = "game";
 
+/// The folder that Odd Stack keeps at the top of a root that lies on another volume than the ledger,
+/// and beside the game for ledgers. No layer has anything there.
+pub const SIDE_FOLDER: &str = ".oddstack";
+
 /// Why a text is not an address.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
 pub enum AddressError {

@@ -46,6 +46,3 @@ pub(crate) use execute::empty_folder;
 pub(crate) use look::{is_nothing_there, is_one_volume, look_at};
 pub(crate) use spelling::path_on_disk;
 pub(crate) use walk::{WalkError, walk};
-
-/// The folder in a root that lies on another volume than the ledger.
-pub const SIDE_FOLDER: &str = ".oddstack";

@@ -7,9 +7,8 @@ use std::path::{Path, PathBuf};
 
 use rayon::prelude::*;
 
-use super::SIDE_FOLDER;
 use super::look::Seen;
-use crate::address::RelPath;
+use crate::address::{RelPath, SIDE_FOLDER};
 use crate::observer::Observer;
 use crate::stack::BaseKind;
 

@@ -56,13 +56,15 @@ pub enum FitError {
         /// The address.
         address: Address,
     },
-    /// A root itself can't be a file.
-    #[error("`{from}` is a file, and `{to}` names no file or folder to put it in")]
-    FileOntoRoot {
+    /// The place is Odd Stack's own.
+    #[error(
+        "`{from}` would go to {address}, and `.oddstack` is where Odd Stack keeps covered files; leave it out with --skip"
+    )]
+    Reserved {
         /// The member.
-        from: String,
-        /// The target as given.
-        to: String,
+        from: RelPath,
+        /// Where it would go.
+        address: Address,
     },
     /// No file is left to place.
     #[error("none of the package's files is placed: {reason}")]

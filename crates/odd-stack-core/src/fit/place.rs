@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, HashMap};
 
 use super::rules::Patterns;
 use super::{FitError, Rules};
-use crate::address::{Address, AddressBook, FoldedKey, Folding, MAIN_ROOT, PrefixName, RelPath};
+use crate::address::{Address, AddressBook, FoldedKey, Folding, MAIN_ROOT, PrefixName, RelPath, SIDE_FOLDER};
 use crate::package::Member;
 
 /// What the fit asks of the game's own tree and the layers on it.
@@ -246,6 +246,9 @@ fn targets(places: &[Resolved], path: &RelPath) -> Result<Vec<Address>, FitError
     let mut targets = Vec::new();
     for (place, below) in reaching.into_iter().filter(|(place, _)| place.from.as_str().len() == longest) {
         let address = Address { root: place.to.root.clone(), path: place.to.path.join(&below) };
+        if address.path.parts().next().is_some_and(|top| top.eq_ignore_ascii_case(SIDE_FOLDER)) {
+            return Err(FitError::Reserved { from: path.clone(), address });
+        }
         if !address.path.is_root() {
             // The parts have passed the rules one by one; together they may be too long.
             RelPath::parse(address.path.as_str()).map_err(|problem| crate::address::AddressError::Name {
@@ -414,6 +417,14 @@ mod tests {
         ));
         let clash = run(&["x", "y/b"], &places(&["x=game:q/z", "y=game:q/z"]));
         assert!(matches!(clash, Err(FitError::FileAgainstFolder { .. })));
+        assert!(matches!(
+            run(&[".ODDSTACK/originals/1", "x"], &Rules::default()),
+            Err(FitError::Reserved { .. })
+        ));
+        assert!(matches!(
+            run(&["a"], &places(&["a=docs:.oddstack/stage/0"])),
+            Err(FitError::Reserved { .. })
+        ));
         let none = Rules { skip: vec!["*".into()], ..Rules::default() };
         assert!(matches!(run(&["a"], &none), Err(FitError::NothingPlaced { .. })));
         assert!(Place::parse("nothing").is_err());

@@ -346,7 +346,7 @@ pub fn default_ledger_folder(home: &Home, name: &str, game_folder: &Path) -> Pat
     let tidy = |c: char| if c.is_alphanumeric() { c.to_ascii_lowercase() } else { '-' };
     let folder_name: String = name.trim().chars().map(tidy).collect();
     let in_home = home.ledgers();
-    let beside = game_folder.parent().map(|parent| parent.join(crate::disk::SIDE_FOLDER));
+    let beside = game_folder.parent().map(|parent| parent.join(crate::address::SIDE_FOLDER));
     let within = match beside {
         Some(beside)
             if needs_side_folder(game_folder, &in_home) && !needs_side_folder(game_folder, &beside) =>

@@ -31,7 +31,8 @@ pub(crate) use blobs::{Intake, blob_path, sweep};
 use catalogue::Catalogue;
 pub(crate) use catalogue::FILE_NAME as CATALOGUE_FILE;
 
-use crate::disk::{ORIGINALS, SIDE_FOLDER, Seam};
+use crate::address::SIDE_FOLDER;
+use crate::disk::{ORIGINALS, Seam};
 use crate::game::{Game, Root};
 use crate::stack::{PathId, RootId};
 
