@@ -329,3 +329,26 @@ fn what_is_no_package_is_said() {
     assert!(matches!(open(&nothing), Err(PackageError::UnknownKind { .. })));
     drop(File::open(text).unwrap());
 }
+
+#[cfg(unix)]
+#[test]
+fn times_and_what_may_be_run_come_from_the_archive() {
+    use std::os::unix::fs::PermissionsExt;
+    let world = World::with_game(&[("game/bin/old", "program"), ("game/data/a", "base")]);
+    let time = zip::DateTime::from_date_and_time(2024, 5, 1, 10, 20, 30).unwrap();
+    let options = SimpleFileOptions::default().last_modified_time(time);
+    let mut writer = ZipWriter::new(Cursor::new(Vec::new()));
+    for (name, mode) in [("bin/run", 0o755), ("bin/old", 0o644), ("data/a", 0o600)] {
+        writer.start_file(name, options.unix_permissions(mode)).unwrap();
+        writer.write_all(name.as_bytes()).unwrap();
+    }
+    let path = store(&world, "modes.zip", &writer.finish().unwrap().into_inner());
+    world.add(&path, &[]).unwrap();
+    let look = |path: &str| fs::metadata(world.path("game").join(path)).unwrap();
+    assert_eq!(look("bin/run").permissions().mode() & 0o777, 0o755, "it says that it may be run");
+    assert_eq!(look("data/a").permissions().mode() & 0o777, 0o644, "others must be able to read it");
+    // 2024-05-01 10:20:30 UTC.
+    let modified = look("data/a").modified().unwrap().duration_since(std::time::UNIX_EPOCH).unwrap();
+    assert_eq!(modified.as_secs(), 1_714_558_830);
+    assert!(world.check(false).drifted.is_empty());
+}
