@@ -4,34 +4,143 @@ use std::path::Path;
 
 /// What a file name says of a package.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct NameAndVersion {
+pub struct FileNameParts {
     /// The name without the version, never empty.
     pub name: String,
     /// The version as written, without a leading `v`.
     pub version: Option<String>,
+    /// Which one of several makes it is, as written in brackets or behind the version.
+    pub variant: Option<String>,
 }
 
-/// Reads name and version off the file name of a package: `brass-lamps-1.2.zip` is `brass-lamps`,
-/// `1.2`. An ending is cut off only when `is_archive`, since folder names may hold dots.
-pub fn name_and_version_of(package: &Path, is_archive: bool) -> NameAndVersion {
+fn is_separator(c: char) -> bool {
+    matches!(c, '-' | '_' | ' ')
+}
+
+/// Reads name, version and variant off the file name of a package: `brass-lamps_v1.2b (full).zip` is
+/// `brass-lamps`, `1.2b`, `full`. An ending is cut off only when `is_archive`, since folder names may
+/// hold dots. The number that a browser puts behind a second download, `(1)`, is dropped.
+pub fn parts_of_file_name(package: &Path, is_archive: bool) -> FileNameParts {
     let file_name = package.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
-    let stem = match file_name.rfind('.') {
-        Some(dot) if is_archive && dot > 0 => &file_name[..dot],
-        _ => file_name.as_str(),
-    };
-    let stem = stem.trim();
-    let separator = |c: char| matches!(c, '-' | '_' | ' ');
-    // From the left: the first cut after which everything is a version wins, so that
-    // `ferry-0.7.7-pre13` is not cut before `pre13`.
-    for (cut, _) in stem.match_indices(separator) {
-        let name = stem[..cut].trim_end_matches(separator);
-        let version = stem[cut..].trim_start_matches(separator);
-        if !name.is_empty() && is_version(version) {
-            return NameAndVersion { name: name.to_owned(), version: Some(without_v(version).to_owned()) };
+    let whole = if is_archive { without_endings(&file_name) } else { &file_name };
+    let (stem, bracketed) = without_brackets(whole.trim());
+    let mut variants = Vec::new();
+    let mut in_brackets = None;
+    for text in bracketed {
+        if in_brackets.is_none() && is_version(&text) && (text.contains('.') || text.starts_with(['v', 'V']))
+        {
+            in_brackets = Some(without_v(&text).to_owned());
+        } else if !(text.len() <= 2 && text.bytes().all(|byte| byte.is_ascii_digit())) {
+            variants.push(text);
         }
     }
-    let name = if stem.is_empty() { "package" } else { stem };
-    NameAndVersion { name: name.to_owned(), version: None }
+    let (name, version, behind) = cut_at_version(&stem);
+    variants.splice(0..0, behind);
+    let name = if name.is_empty() { whole.trim() } else { name };
+    FileNameParts {
+        name: if name.is_empty() { "package" } else { name }.to_owned(),
+        version: version.or(in_brackets),
+        variant: Some(variants.join(", ")).filter(|variant| !variant.is_empty()),
+    }
+}
+
+/// Cuts a stem into its name, its version, and what stands behind that.
+fn cut_at_version(stem: &str) -> (&str, Option<String>, Option<String>) {
+    // From the left: the first cut after which everything is a version wins, so that
+    // `ferry-0.7.7-pre13` is not cut before `pre13`.
+    for (cut, _) in stem.match_indices(is_separator) {
+        let name = stem[..cut].trim_end_matches(is_separator);
+        let rest = stem[cut..].trim_start_matches(is_separator);
+        if !name.is_empty() && is_version(rest) {
+            return (without_version_word(name), Some(plain_version(rest)), None);
+        }
+    }
+    // Else the first that is a version beyond doubt, with a word or two behind it.
+    for (cut, _) in stem.match_indices(is_separator) {
+        let name = stem[..cut].trim_end_matches(is_separator);
+        let rest = stem[cut..].trim_start_matches(is_separator);
+        let mut ends = rest.match_indices(is_separator).map(|(end, _)| end);
+        let longest = ends.rfind(|end| is_version(&rest[..*end]));
+        if let Some(end) = longest.filter(|_| !name.is_empty())
+            && (rest[..end].contains('.') || rest.starts_with(['v', 'V']))
+        {
+            let behind = rest[end..].trim_matches(is_separator).to_owned();
+            return (without_version_word(name), Some(plain_version(&rest[..end])), Some(behind));
+        }
+    }
+    (stem, None, None)
+}
+
+fn without_version_word(name: &str) -> &str {
+    let cut = name.rfind(is_separator);
+    let word = &name[cut.map_or(0, |cut| cut + 1)..];
+    match cut {
+        Some(cut) if ["version", "ver", "v"].iter().any(|known| word.eq_ignore_ascii_case(known)) => {
+            name[..cut].trim_end_matches(is_separator)
+        }
+        _ => name,
+    }
+}
+
+/// The version without its `v`, and without the number of the download before it and the time stamp
+/// behind it that some download pages add: `4711-1-2-1612345678` is `1.2`.
+fn plain_version(text: &str) -> String {
+    let parts: Vec<&str> = text.split('-').collect();
+    let digits = |part: &str| part.bytes().all(|byte| byte.is_ascii_digit()).then_some(part.len());
+    match parts.as_slice() {
+        [number, version @ .., stamp]
+            if !version.is_empty() && digits(stamp) == Some(10) && digits(number) >= Some(3) =>
+        {
+            without_v(&version.join(".")).to_owned()
+        }
+        _ => without_v(text).to_owned(),
+    }
+}
+
+/// The file name without what archives' names end with, such as `.tar.gz` or `.part1.rar`.
+fn without_endings(file_name: &str) -> &str {
+    let cut = |name: &'_ str| name.rfind('.').filter(|dot| *dot > 0);
+    let Some(dot) = cut(file_name) else { return file_name };
+    let (stem, ending) = (&file_name[..dot], file_name[dot + 1..].to_lowercase());
+    let is_number = |text: &str| !text.is_empty() && text.bytes().all(|byte| byte.is_ascii_digit());
+    let is_volume = is_number(&ending) && ending.len() >= 3;
+    // `lamps-1.2` has no ending.
+    let is_version = ending.starts_with(|c: char| c.is_ascii_digit()) && ending != "7z" && !is_volume;
+    if is_version || ending.is_empty() || ending.contains(' ') {
+        return file_name;
+    }
+    let Some(dot) = cut(stem) else { return stem };
+    let inner = stem[dot + 1..].to_lowercase();
+    let is_more = match ending.as_str() {
+        "gz" | "bz2" | "xz" | "zst" => inner == "tar",
+        "rar" => inner.strip_prefix("part").is_some_and(is_number),
+        _ => is_volume && matches!(inner.as_str(), "7z" | "zip" | "rar" | "tar"),
+    };
+    if is_more { &stem[..dot] } else { stem }
+}
+
+/// The text without its brackets, and what stood in them. One at the very start stays.
+fn without_brackets(text: &str) -> (String, Vec<String>) {
+    let (mut kept, mut bracketed) = (String::new(), Vec::new());
+    let mut rest = text;
+    while let Some(open) = rest.find(['(', '[', '{']) {
+        let close = match rest.as_bytes()[open] {
+            b'(' => ')',
+            b'[' => ']',
+            _ => '}',
+        };
+        let Some(end) = rest[open..].find(close).map(|end| open + end) else { break };
+        let inside = rest[open + 1..end].trim();
+        kept.push_str(&rest[..open]);
+        if kept.trim_matches(is_separator).is_empty() {
+            kept.push_str(&rest[open..=end]);
+        } else if !inside.is_empty() {
+            bracketed.push(inside.to_owned());
+        }
+        rest = &rest[end + 1..];
+    }
+    kept.push_str(rest);
+    (kept.trim_matches(is_separator).to_owned(), bracketed)
 }
 
 fn without_v(text: &str) -> &str {
@@ -83,19 +192,35 @@ mod tests {
 
     #[test]
     fn file_names() {
-        let read = |text: &str| {
-            let found = name_and_version_of(Path::new(text), true);
-            (found.name, found.version.unwrap_or_default())
-        };
-        let pair = |name: &str, version: &str| (name.to_owned(), version.to_owned());
-        assert_eq!(read("brass-lamps-1.2.zip"), pair("brass-lamps", "1.2"));
-        assert_eq!(read("Brass Lamps v1.2b.zip"), pair("Brass Lamps", "1.2b"));
-        assert_eq!(read("ferry_tables-0.7.7-pre13.zip"), pair("ferry_tables", "0.7.7-pre13"));
-        assert_eq!(read("quay-08.zip"), pair("quay", "08"));
-        assert_eq!(read("gulls-2024-05-01.zip"), pair("gulls", "2024-05-01"));
-        assert_eq!(read("four-quays.zip"), pair("four-quays", ""));
-        assert_eq!(read("1.2.zip"), pair("1.2", ""));
-        let folder = name_and_version_of(Path::new("x/charts-2.0"), false);
+        let cases = [
+            ("brass-lamps_v1.2b (full).zip", "brass-lamps", "1.2b", "full"),
+            ("brass-lamps-1.2.zip", "brass-lamps", "1.2", ""),
+            ("Brass Lamps v1.2b.zip", "Brass Lamps", "1.2b", ""),
+            ("Brass Lamps version 1.2.7z", "Brass Lamps", "1.2", ""),
+            ("ferry_tables-0.7.7-pre13.zip", "ferry_tables", "0.7.7-pre13", ""),
+            ("quay-08.zip", "quay", "08", ""),
+            ("gulls-2024-05-01.zip", "gulls", "2024-05-01", ""),
+            ("four-quays.zip", "four-quays", "", ""),
+            ("four-2-quays.zip", "four-2-quays", "", ""),
+            ("1.2.zip", "1.2", "", ""),
+            ("gulls-2.0-hd.tar.gz", "gulls", "2.0", "hd"),
+            ("gulls (2.0) [no sound].rar", "gulls", "2.0", "no sound"),
+            ("gulls 2.0 (1).zip", "gulls", "2.0", ""),
+            ("gulls-2.0.part1.rar", "gulls", "2.0", ""),
+            ("gulls-2.0.7z.001", "gulls", "2.0", ""),
+            ("gulls-2.0.z01", "gulls", "2.0", ""),
+            ("Fog Ferries-4711-1-2-1612345678.zip", "Fog Ferries", "1.2", ""),
+            ("[harbour] gulls 3.zip", "[harbour] gulls", "3", ""),
+            ("(full).zip", "(full)", "", ""),
+            ("lamps-1.2", "lamps", "1.2", ""),
+        ];
+        for (file_name, name, version, variant) in cases {
+            let found = parts_of_file_name(Path::new(file_name), true);
+            let told =
+                (found.name.as_str(), found.version.unwrap_or_default(), found.variant.unwrap_or_default());
+            assert_eq!(told, (name, version.to_owned(), variant.to_owned()), "{file_name}");
+        }
+        let folder = parts_of_file_name(Path::new("x/charts-2.0"), false);
         assert_eq!((folder.name.as_str(), folder.version.as_deref()), ("charts", Some("2.0")));
     }
 
@@ -113,13 +238,13 @@ mod tests {
             v in "[vV]?",
             version in "[0-9]{1,3}(\\.[0-9]{1,3}){0,3}[a-z]?(-(pre|rc|beta)[0-9]{0,2})?",
         ) {
-            let told = name_and_version_of(Path::new(&format!("{name}{separator}{v}{version}.zip")), true);
-            prop_assert_eq!(told, NameAndVersion { name, version: Some(version) });
+            let told = parts_of_file_name(Path::new(&format!("{name}{separator}{v}{version}.zip")), true);
+            prop_assert_eq!(told, FileNameParts { name, version: Some(version), variant: None });
         }
 
         #[test]
         fn any_file_name_gives_a_name(file_name in "\\PC{1,20}") {
-            let told = name_and_version_of(Path::new(&file_name), true);
+            let told = parts_of_file_name(Path::new(&file_name), true);
             prop_assert!(!told.name.is_empty());
         }
     }

@@ -6,7 +6,7 @@ use clap::{Args, Parser, Subcommand, ValueEnum};
 
 use crate::commands::standing::LayersArgs;
 use crate::commands::{
-    add, check, completions, conflicts, demo, game, inspect, man, remove, reorder, show, trace,
+    add, check, completions, conflicts, demo, game, inspect, man, remove, reorder, show, trace, upgrade,
 };
 
 /// Install mods and patches as tracked layers, and always get back to the untouched game.
@@ -92,7 +92,8 @@ pub struct ChangeArgs {
 /// Options that say where a package's files go.
 #[derive(Debug, Clone, Default, Args)]
 pub struct PlaceArgs {
-    /// Put FROM (a path in the package, `.` = all) at the address TO; a file onto a file is a rename
+    /// Put FROM (a path in the package, `.` = all, `inner.7z!/.` = all of an archive inside) at the address TO; a
+    /// file onto a file is a rename
     #[arg(long, value_name = "FROM=TO")]
     pub place: Vec<String>,
     /// Take only files that meet the pattern
@@ -104,7 +105,7 @@ pub struct PlaceArgs {
     /// Leave out links that lead out of the package
     #[arg(long)]
     pub skip_links: bool,
-    /// How big a package may be: bytes=256G, files=1000000 or ratio=400
+    /// How big a package may be: bytes=256G, files=1000000, ratio=400 or depth=3 (archives in archives)
     #[arg(long, value_name = "KIND=VALUE")]
     pub limit: Vec<String>,
 }
@@ -118,6 +119,8 @@ pub enum Command {
     Inspect(inspect::InspectArgs),
     /// Make a layer of a package and lay it on top
     Add(add::AddArgs),
+    /// Exchange a layer for another version of its package, in its place and placed as it was
+    Upgrade(upgrade::UpgradeArgs),
     /// Take layers out of the stack
     Remove(remove::RemoveArgs),
     /// Put layers on the game
@@ -151,6 +154,7 @@ impl Command {
             Self::Game(game) => game.name(),
             Self::Inspect(_) => "inspect",
             Self::Add(_) => "add",
+            Self::Upgrade(_) => "upgrade",
             Self::Remove(_) => "remove",
             Self::Lay(_) => "lay",
             Self::Lift(_) => "lift",

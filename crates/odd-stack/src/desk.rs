@@ -167,6 +167,15 @@ impl Desk {
         Ok(report)
     }
 
+    /// Which of `choices` a person picks; nothing when nobody can be asked or they pick none.
+    pub fn ask(&self, question: &str, choices: &[String]) -> Result<Option<usize>, Failure> {
+        if self.yes || !self.out.can_ask() {
+            return Ok(None);
+        }
+        let asked = dialoguer::Select::new().with_prompt(question).items(choices).default(0).interact_opt();
+        asked.map_err(|error| Failure::new(Exit::Failed, "no_answer", format!("no answer: {error}")))
+    }
+
     fn agrees(&self) -> Result<bool, Failure> {
         if self.yes || !self.out.can_ask() {
             return Ok(true);

@@ -189,6 +189,9 @@ impl From<PackageError> for Failure {
             PackageError::Duplicate { .. } => "duplicate_name",
             PackageError::FileAgainstFolder { .. } => "file_against_folder",
             PackageError::OverLimit { .. } => "over_limit",
+            PackageError::MissingVolume { .. } => "volume_missing",
+            PackageError::Unsuitable { .. } => "unsuitable_member",
+            PackageError::NoRoomInside { .. } => "no_room_inside",
             PackageError::Cancelled => "stopped",
         };
         Self::of(Exit::Failed, code, &error)
@@ -198,6 +201,15 @@ impl From<PackageError> for Failure {
 impl From<FitError> for Failure {
     fn from(error: FitError) -> Self {
         let (exit, code) = match &error {
+            FitError::OnlyPacked { insides, .. } => {
+                let asked = Self::of(Exit::Undecided, "only_packed", &error);
+                let unpack = insides.iter().fold(asked, |failure, inside| {
+                    let place = format!("--place \"{inside}=game:\"");
+                    failure.choice("unpack it, to the game's main folder", place)
+                });
+                return unpack.choice("leave it packed, as the game reads it", "--place .=game:");
+            }
+            FitError::BadSheet { .. } => (Exit::Failed, "bad_fit_sheet"),
             FitError::BadPlace { .. } => (Exit::Usage, "bad_place"),
             FitError::BadPattern { .. } => (Exit::Usage, "bad_pattern"),
             FitError::Address(_) => (Exit::Failed, "bad_address"),
@@ -218,9 +230,7 @@ impl From<AddError> for Failure {
             AddError::Fit(error) => error.into(),
             AddError::Change(error) => error.into(),
             AddError::BadName { .. } => Self::of(Exit::Usage, "bad_name", &error),
-            AddError::NameTaken { ref name, .. } => Self::of(Exit::Undecided, "name_taken", &error)
-                .choice("add it beside that one, under another name", "--name OTHER")
-                .choice("take the old one out first", format!("oddstack remove \"{name}\"")),
+            AddError::NameTaken { .. } => Self::of(Exit::Undecided, "name_taken", &error),
             AddError::LinksOut { ref links } => Self::of(Exit::Undecided, "links_out", &error)
                 .about(links.iter().map(|link| format!("{} -> {}", link.path, link.target)))
                 .choice("leave these links out and go on", "--skip-links"),

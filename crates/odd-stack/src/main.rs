@@ -51,6 +51,7 @@ fn run(desk: &mut Desk, command: Command) -> Result<Ended, Failure> {
         Command::Game(game) => commands::game::run(desk, game),
         Command::Inspect(args) => commands::inspect::run(desk, &args),
         Command::Add(args) => commands::add::run(desk, &args),
+        Command::Upgrade(args) => commands::upgrade::run(desk, &args),
         Command::Remove(args) => commands::remove::run(desk, &args),
         Command::Lay(args) => commands::lay::run(desk, &args),
         Command::Lift(args) => commands::lift::run(desk, &args),

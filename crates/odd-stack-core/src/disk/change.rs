@@ -19,7 +19,7 @@ use super::thrown::save_changed;
 use crate::address::{Address, FoldedKey, RelPath};
 use crate::hash::ContentHash;
 use crate::ledger::catalogue::JournalMark;
-use crate::ledger::{Ledger, LedgerError, Lock, blob_path, sweep};
+use crate::ledger::{Ledger, LedgerError, Lock, blob_path, end_intake, sweep};
 use crate::observer::{Observer, Work};
 use crate::stack::{Arrangement, BaseFile, BaseKind, LayerId, RootId, Standing, Tally};
 
@@ -305,6 +305,8 @@ impl Prepared<'_> {
         let sides = outcome.sides.clone();
         let not_written = |source| ChangeError::NotWrittenDown { source: Box::new(source) };
         let revision = finish(ledger, outcome).map_err(not_written)?;
+        // All contents taken in are listed now. A mark that stays is cleared up by the next command.
+        let _ = end_intake(ledger.folder(), seam);
         observer.begin(Work::Clearing, 0, 0);
         if save_changed(&self.decision.thrown, steps, revision, ledger.site(), seam, observer) {
             tidy_sides(ledger, &sides);
@@ -427,8 +429,6 @@ fn write_outcome(ledger: &Ledger, outcome: Outcome) -> Result<i64, ChangeError> 
         serde_json::to_string(&outcome.arrangement).map_err(|error| catalogue.damaged_by(&error))?;
     let revision = catalogue.insert_revision(&outcome.made_at, &outcome.command, &arrangement)?;
     catalogue.clear_journal()?;
-    // What was taken in was listed with the mark.
-    catalogue.end_intake()?;
     ledger.seam.pass("done").map_err(LedgerError::io("write to", ledger.folder()))?;
     catalogue.commit()?;
     Ok(revision)

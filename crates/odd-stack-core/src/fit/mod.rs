@@ -4,11 +4,13 @@
 
 mod place;
 mod rules;
+mod sheet;
 
 use thiserror::Error;
 
-pub use place::{Finding, Fit, GameTree, LeftOut, Placement, fit};
+pub use place::{Finding, Fit, GameTree, LeftOut, Placement, fit, wrapper_of};
 pub use rules::{Place, Rules};
+pub use sheet::{MOST_SHEET_BYTES, SHEET_NAME, SheetHead, is_sheet};
 
 use crate::address::{Address, AddressError, RelPath};
 
@@ -27,6 +29,16 @@ pub enum FitError {
         /// What was given.
         pattern: String,
         /// What is wrong with it.
+        reason: String,
+    },
+    /// The package's fit sheet can't be read.
+    #[error("the package's oddfit.toml has a mistake in line {line}, column {column}: {reason}")]
+    BadSheet {
+        /// The line, from 1.
+        line: usize,
+        /// The character in it, from 1.
+        column: usize,
+        /// What is wrong there.
         reason: String,
     },
     /// The package has nothing under that name.
@@ -65,6 +77,18 @@ pub enum FitError {
         from: RelPath,
         /// Where it would go.
         address: Address,
+    },
+    /// The package holds nothing but other archives and things to read.
+    #[error(
+        "the package only wraps {}: say whether that is to be unpacked",
+        archives.iter().map(|path| format!("`{path}`")).collect::<Vec<_>>().join(", ")
+    )]
+    OnlyPacked {
+        /// The archives in it.
+        archives: Vec<RelPath>,
+        /// For each of them that can be looked into, what to place: all of it, or the one folder that
+        /// is around everything in it.
+        insides: Vec<RelPath>,
     },
     /// No file is left to place.
     #[error("none of the package's files is placed: {reason}")]

@@ -3,9 +3,10 @@
 use std::collections::{BTreeMap, HashMap};
 
 use super::rules::Patterns;
+use super::sheet::is_sheet;
 use super::{FitError, Rules};
 use crate::address::{Address, AddressBook, FoldedKey, Folding, MAIN_ROOT, PrefixName, RelPath, SIDE_FOLDER};
-use crate::package::Member;
+use crate::package::{Folder, Member, is_named_like_an_archive};
 
 /// What the fit asks of the game's own tree and the layers on it.
 pub trait GameTree {
@@ -31,6 +32,10 @@ pub enum LeftOut {
     NotAmongOnly,
     /// No `--place` reaches it.
     NoPlace,
+    /// It lies in an archive inside the package, which stays packed.
+    Packed,
+    /// It is the package's fit sheet.
+    Sheet,
 }
 
 /// Something that decided the placement, with its evidence.
@@ -76,7 +81,7 @@ pub struct Fit {
 /// [`FitError`].
 pub fn fit(
     members: &[Member],
-    folders: &[RelPath],
+    folders: &[Folder],
     rules: &Rules,
     book: &AddressBook,
     folding: Folding,
@@ -96,16 +101,23 @@ pub fn fit(
     let mut placed = Placed::new(folding);
     let mut left_out = Vec::new();
     for (index, member) in members.iter().enumerate() {
-        let inner = wrapper.and_then(|wrapper| member.path.below(wrapper));
+        // A pattern may leave out the wrapper folder, and the archive inside that a file lies in.
+        let tops = [wrapper, member.inner.as_ref()];
+        let below: Vec<_> = tops.into_iter().flatten().filter_map(|top| member.path.below(top)).collect();
         let met = |patterns: &Patterns| {
-            patterns.meet(&member.path) || inner.as_ref().is_some_and(|inner| patterns.meet(inner))
+            patterns.meet(&member.path) || below.iter().any(|below| patterns.meet(below))
         };
-        if met(&skip) {
+        if member.inner.is_some() && !reaches_into(&places, member) {
+            // What lies in an archive inside is looked at only when a place leads there.
+            left_out.push((index, LeftOut::Packed));
+        } else if is_sheet(&member.path, wrapper) {
+            left_out.push((index, LeftOut::Sheet));
+        } else if met(&skip) {
             left_out.push((index, LeftOut::Skipped));
         } else if !only.is_empty() && !met(&only) {
             left_out.push((index, LeftOut::NotAmongOnly));
         } else {
-            let targets = targets(&places, &member.path)?;
+            let targets = targets(&places, &member.path, member.inner.as_ref())?;
             if targets.is_empty() {
                 left_out.push((index, LeftOut::NoPlace));
             }
@@ -114,15 +126,45 @@ pub fn fit(
             }
         }
     }
+    if rules.places.is_empty() {
+        let own = placed.placements.iter().map(|placement| &members[placement.member].path);
+        let (archives, others): (Vec<_>, Vec<_>) =
+            own.partition(|path| is_named_like_an_archive(path.name()));
+        if !archives.is_empty() && others.iter().all(|path| is_document(path)) {
+            let archives: Vec<RelPath> = archives.into_iter().cloned().collect();
+            let insides =
+                archives.iter().filter_map(|archive| inside_of(archive, members, folders)).collect();
+            return Err(FitError::OnlyPacked { archives, insides });
+        }
+    }
     if placed.placements.is_empty() {
         return Err(FitError::NothingPlaced { reason: nothing_reason(members, &left_out) });
     }
-    for folder in folders.iter().filter(|folder| !skip.meet(folder) && only.is_empty()) {
-        for to in targets(&places, folder)? {
+    for folder in folders.iter().filter(|folder| !skip.meet(&folder.path) && only.is_empty()) {
+        for to in targets(&places, &folder.path, folder.inner.as_ref())? {
             placed.add_folder(&to)?;
         }
     }
     Ok(Fit { placements: placed.placements, folders: placed.folders, left_out, findings })
+}
+
+/// What to place of an archive inside; nothing if it was not looked into.
+fn inside_of(archive: &RelPath, members: &[Member], folders: &[Folder]) -> Option<RelPath> {
+    let top = RelPath::from_disk(format!("{archive}!"));
+    let own_members = || members.iter().filter(|member| member.inner.as_ref() == Some(&top));
+    own_members().next()?;
+    let own =
+        folders.iter().filter(|folder| folder.inner.as_ref() == Some(&top) && folder.path.parent() == top);
+    let mut tops = own.map(|folder| &folder.path);
+    let first = tops.next().filter(|_| tops.next().is_none());
+    let wrapper = first.filter(|first| own_members().all(|member| member.path.below(first).is_some()));
+    Some(wrapper.cloned().unwrap_or(top))
+}
+
+/// Whether a file is something to read, and no part of what the package adds.
+fn is_document(path: &RelPath) -> bool {
+    const ENDINGS: [&str; 10] = ["txt", "md", "pdf", "html", "htm", "rtf", "doc", "docx", "url", "nfo"];
+    path.name().rsplit_once('.').is_some_and(|(_, ending)| ENDINGS.contains(&ending.to_lowercase().as_str()))
 }
 
 fn nothing_reason(members: &[Member], left_out: &[(usize, LeftOut)]) -> String {
@@ -135,11 +177,12 @@ fn nothing_reason(members: &[Member], left_out: &[(usize, LeftOut)]) -> String {
 }
 
 /// The one folder that holds everything, if there is one.
-fn wrapper_of<'a>(members: &[Member], folders: &'a [RelPath]) -> Option<&'a RelPath> {
-    let mut tops = folders.iter().filter(|folder| folder.parent().is_root());
+pub fn wrapper_of<'a>(members: &[Member], folders: &'a [Folder]) -> Option<&'a RelPath> {
+    let own = folders.iter().filter(|folder| folder.inner.is_none()).map(|folder| &folder.path);
+    let mut tops = own.filter(|path| path.parent().is_root());
     let top = tops.next()?;
-    let alone = tops.next().is_none() && members.iter().all(|member| member.path.below(top).is_some());
-    alone.then_some(top)
+    let mut own = members.iter().filter(|member| member.inner.is_none());
+    (tops.next().is_none() && own.all(|member| member.path.below(top).is_some())).then_some(top)
 }
 
 fn by_own_folders(
@@ -176,7 +219,7 @@ impl Resolved {
     fn new(
         place: &super::Place,
         members: &[Member],
-        folders: &[RelPath],
+        folders: &[Folder],
         wrapper: Option<&RelPath>,
         book: &AddressBook,
         tree: &dyn GameTree,
@@ -185,6 +228,7 @@ impl Resolved {
         let mut to = book.resolve(&place.to)?;
         let text = place.from.replace('\\', "/");
         let text = text.trim_start_matches("./").trim_end_matches('/');
+        let text = text.strip_suffix("/.").unwrap_or(text);
         if text.is_empty() || text == "." {
             return Ok(Self { from: RelPath::root(), to });
         }
@@ -192,7 +236,10 @@ impl Resolved {
         let file = |key: &FoldedKey| {
             members.iter().map(|member| &member.path).find(|path| Folding::Folded.key(path.as_str()) == *key)
         };
-        let folder = |key: &FoldedKey| folders.iter().find(|path| Folding::Folded.key(path.as_str()) == *key);
+        let folder = |key: &FoldedKey| {
+            let mut paths = folders.iter().map(|folder| &folder.path);
+            paths.find(|path| Folding::Folded.key(path.as_str()) == *key)
+        };
         let inside = wrapper.map(|wrapper| Folding::Folded.key(&format!("{wrapper}/{text}")));
         let mut is_file = true;
         let mut look = |key: &FoldedKey| {
@@ -227,8 +274,9 @@ impl Resolved {
     }
 }
 
-fn missing(place: &super::Place, members: &[Member], folders: &[RelPath]) -> FitError {
-    let tops = folders.iter().map(|folder| (folder, "/")).chain(members.iter().map(|file| (&file.path, "")));
+fn missing(place: &super::Place, members: &[Member], folders: &[Folder]) -> FitError {
+    let own = folders.iter().filter(|folder| folder.inner.is_none());
+    let tops = own.map(|folder| (&folder.path, "/")).chain(members.iter().map(|file| (&file.path, "")));
     let tops = tops.filter(|(path, _)| path.parent().is_root());
     FitError::FromMissing {
         from: place.from.clone(),
@@ -236,10 +284,20 @@ fn missing(place: &super::Place, members: &[Member], folders: &[RelPath]) -> Fit
     }
 }
 
-/// All addresses that the most particular places give to `path`; a root itself is none.
-fn targets(places: &[Resolved], path: &RelPath) -> Result<Vec<Address>, FitError> {
-    let reaching: Vec<_> =
-        places.iter().filter_map(|place| Some((place, path.below(&place.from)?))).collect();
+fn reaches_into(places: &[Resolved], member: &Member) -> bool {
+    let Some(inner) = &member.inner else { return false };
+    places.iter().any(|place| place.from.below(inner).is_some())
+}
+
+/// All addresses that the most particular places give to `path`; a root itself is none. What lies in
+/// an archive inside is reached only by places that begin at that archive or in it.
+fn targets(places: &[Resolved], path: &RelPath, inner: Option<&RelPath>) -> Result<Vec<Address>, FitError> {
+    let can_reach = |place: &Resolved| inner.is_none_or(|inner| place.from.below(inner).is_some());
+    let reaching: Vec<_> = places
+        .iter()
+        .filter(|place| can_reach(place))
+        .filter_map(|place| Some((place, path.below(&place.from)?)))
+        .collect();
     let Some(longest) = reaching.iter().map(|(place, _)| place.from.as_str().len()).max() else {
         return Ok(Vec::new());
     };
@@ -342,17 +400,32 @@ mod tests {
     const TREE: Tree = Tree(&["game:data", "game:data/lamps", "game:bin", "docs:profiles"]);
 
     fn run(files: &[&str], rules: &Rules) -> Result<Fit, FitError> {
-        let mut folders: Vec<RelPath> = Vec::new();
+        let mut folders: Vec<Folder> = Vec::new();
         let members: Vec<Member> = files
             .iter()
             .map(|file| {
                 let path = RelPath::parse(file).unwrap();
-                for folder in path.ancestors().map(|folder| RelPath::parse(folder).unwrap()) {
+                let inner = |path: &RelPath| {
+                    let end = path.as_str().rfind("!/").map(|end| end + 1);
+                    end.or(path.as_str().ends_with('!').then_some(path.as_str().len()))
+                        .map(|end| RelPath::parse(&path.as_str()[..end]).unwrap())
+                };
+                for path in path.ancestors().map(|folder| RelPath::parse(folder).unwrap()) {
+                    let folder = Folder { inner: inner(&path), path };
                     if !folders.contains(&folder) {
                         folders.push(folder);
                     }
                 }
-                Member { path, size_bytes: 1, modified: 0, executable: None, copy_of: None, source: 0 }
+                let inner = inner(&path);
+                Member {
+                    path,
+                    size_bytes: 1,
+                    modified: 0,
+                    executable: None,
+                    copy_of: None,
+                    inner,
+                    content: 0,
+                }
             })
             .collect();
         let names = ["game", "docs"].map(|name| PrefixName::parse(name).unwrap());
@@ -394,6 +467,30 @@ mod tests {
         assert_eq!(shown(&both), ["game:one/x", "docs:two/x"]);
         let particular = run(&["a/x", "a/docs/y"], &places(&[".=game:", "a/docs=docs:"])).unwrap();
         assert_eq!(shown(&particular), ["game:a/x", "docs:y"]);
+    }
+
+    #[test]
+    fn archives_inside_stay_packed_unless_a_place_leads_into_them() {
+        let files = ["w/pack.7z", "w/pack.7z!/own/a", "w/pack.7z!/deep.zip", "w/pack.7z!/deep.zip!/b", "w/c"];
+        let packed = run(&files, &places(&[".=game:"])).unwrap();
+        assert_eq!(shown(&packed), ["game:w/pack.7z", "game:w/c"]);
+        assert_eq!(packed.left_out[0], (1, LeftOut::Packed));
+        let open = run(&files, &places(&["w/pack.7z!/.=bin:"])).unwrap();
+        assert_eq!(shown(&open), ["game:bin/own/a", "game:bin/deep.zip"]);
+        let deep = run(&files, &places(&["pack.7z!/own=game:x", "PACK.7z!/deep.zip!=game:y"])).unwrap();
+        assert_eq!(shown(&deep), ["game:x/a", "game:y/b"], "the wrapper may be left out");
+    }
+
+    #[test]
+    fn a_package_that_only_wraps_another_is_not_guessed_at() {
+        let only = run(&["w/inner.7z", "w/readme.txt"], &Rules::default());
+        assert!(
+            matches!(only, Err(FitError::OnlyPacked { archives, insides }) if archives.len() == 1 && insides.is_empty())
+        );
+        let seen = run(&["w/inner.7z", "w/inner.7z!/Pack/a"], &Rules::default());
+        let pack = RelPath::parse("w/inner.7z!/Pack").unwrap();
+        assert!(matches!(seen, Err(FitError::OnlyPacked { insides, .. }) if insides == [pack]));
+        assert!(run(&["w/inner.7z", "w/data/a.dds"], &Rules::default()).is_ok());
     }
 
     #[test]

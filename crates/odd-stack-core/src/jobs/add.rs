@@ -1,27 +1,23 @@
 //! Making a layer of a package.
 
-use std::collections::BTreeMap;
-use std::io::Read;
+use std::collections::BTreeSet;
 use std::path::PathBuf;
-use std::sync::Mutex;
 
 use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
 
 use super::Permit;
+use super::contents::{Contents, Taken, told_of};
 use super::runs_code::runs_code;
 use super::select::plain;
 use super::tree::LedgerTree;
-use crate::disk::{
-    ChangeError, ChangeOptions, ChangeRequest, Prepared, check_room, discard_new_contents, prepare,
-};
+use crate::disk::{ChangeError, ChangeOptions, ChangeRequest, Prepared, discard_new_contents, prepare};
 use crate::fit::{Finding, Fit, FitError, LeftOut, Rules, fit};
-use crate::hash::ContentHash;
-use crate::ledger::{Intake, Ledger, LedgerError, NewLayer};
-use crate::observer::{Observer, Work};
-use crate::package::{Limits, LinkOut, Package, PackageError};
-use crate::stack::{Entry, LayerId, Standing, Target};
+use crate::ledger::{Layer, Ledger, LedgerError, NewLayer, drop_unneeded};
+use crate::observer::Observer;
+use crate::package::{Inner, Limits, LinkOut, OpenOptions, Package, PackageError};
+use crate::stack::{Arrangement, Entry, LayerId, Standing, Target};
 
 /// Why no layer was made. The game is as it was.
 #[derive(Debug, Error)]
@@ -42,6 +38,8 @@ pub enum AddError {
         name: String,
         /// That layer's version.
         version: Option<String>,
+        /// A name like it that no layer has.
+        free: String,
     },
     /// A name that says nothing or can't be shown.
     #[error("`{name}` can't name a layer: use printable characters and not only `-`, `_` and spaces")]
@@ -68,18 +66,32 @@ impl From<LedgerError> for AddError {
 pub struct AddRequest {
     /// A folder or an archive.
     pub package: PathBuf,
-    /// The layer's name; read off the file name when not given.
+    /// The layer's name; read off the fit sheet or the file name when not given.
     pub name: Option<String>,
-    /// Its version; read off the file name when not given.
+    /// Its version; read off the fit sheet or the file name when not given.
     pub version: Option<String>,
+    /// Which one of several makes it is; read as the version is.
+    pub variant: Option<String>,
     /// Where its files go.
     pub rules: Rules,
-    /// Where in the stack.
-    pub target: Target,
-    /// Keep it off the game.
-    pub lifted: bool,
+    /// Where in the stack, and whether on the game.
+    pub place: AddPlace,
     /// How big the package may be.
     pub limits: Limits,
+}
+
+/// Where a new layer goes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum AddPlace {
+    /// Beside the others.
+    New {
+        /// Where in the stack.
+        target: Target,
+        /// Kept off the game.
+        lifted: bool,
+    },
+    /// In the place of this layer, which goes; laid or lifted as that was.
+    Exchange(LayerId),
 }
 
 /// A file that is left out and why.
@@ -87,7 +99,7 @@ pub struct AddRequest {
 pub struct LeftOutRow {
     /// The file in the package.
     pub member: String,
-    /// `skipped`, `not_among_only`, `no_place` or `link_out`.
+    /// `skipped`, `not_among_only`, `no_place`, `stays_packed`, `fit_sheet` or `link_out`.
     pub reason: String,
 }
 
@@ -107,9 +119,11 @@ pub struct AddReport {
     pub name: String,
     /// Its version.
     pub version: Option<String>,
+    /// Which one of several makes of its package it is.
+    pub variant: Option<String>,
     /// The package, as an absolute path.
     pub package: String,
-    /// `folder` or `zip`.
+    /// `folder`, `zip`, `7z`, `rar`, `tar`, `tar.gz`, `tar.bz2`, `tar.xz` or `tar.zst`.
     pub kind: String,
     /// Its files, once for each address.
     pub files: u64,
@@ -148,19 +162,12 @@ pub fn prepare_add<'l>(
     dry_run: bool,
     observer: &dyn Observer,
 ) -> Result<Adding<'l>, AddError> {
-    let package = Package::open(&request.package, &request.limits)?;
-    if !request.rules.skip_links && !package.links_out().is_empty() {
-        return Err(AddError::LinksOut { links: package.links_out().to_vec() });
-    }
-    let before = ledger.catalogue.arrangement()?;
-    let tree = LedgerTree::new(ledger, before.order());
-    let game = ledger.game();
-    let placed =
-        fit(package.members(), package.folders(), &request.rules, &game.address_book(), game.folding, &tree)?;
-    let (name, version) = name_and_version(ledger, &package, request)?;
-    let report = report(&package, &placed, name, version);
-    let taken = take_in(ledger, &package, &placed, dry_run, observer)
-        .inspect_err(|_| discard_new_contents(ledger))?;
+    let inner = Inner::named_in(request.rules.places.iter().map(|place| place.from.as_str()));
+    let open = OpenOptions { limits: request.limits, inner };
+    let contents = Contents::new(ledger, !dry_run);
+    let read =
+        read(ledger, contents, request, &open, observer).inspect_err(|_| discard_new_contents(ledger))?;
+    let Read { package, placed, report, taken, before } = read;
     ledger.catalogue.begin()?;
     let written = write_layer(ledger, &package, &placed, &report, request, &taken, now);
     let layer = match written {
@@ -171,66 +178,97 @@ pub fn prepare_add<'l>(
             return Err(error.into());
         }
     };
-    let standing = Standing { layer, laid: !request.lifted };
+    let (after, removed, verb) = match request.place {
+        AddPlace::New { target, lifted } => {
+            (before.with(Standing { layer, laid: !lifted }, target), Vec::new(), "add")
+        }
+        AddPlace::Exchange(old) => {
+            let laid = before.standings().iter().any(|standing| standing.layer == old && standing.laid);
+            let both = before.with(Standing { layer, laid }, Target::Above(old));
+            (both.without(&[old]), vec![old], "upgrade")
+        }
+    };
     let change = ChangeRequest {
-        command: format!("add {}", report.name),
+        command: format!("{verb} {}", report.name),
         made_at: now.to_owned(),
-        after: before.with(standing, request.target),
-        removed: Vec::new(),
+        after,
+        removed,
         new_blobs: taken.new.iter().map(|(hash, _)| *hash).collect(),
     };
     Ok(Adding { change: prepare(ledger, permit.lock, change, options, observer)?, report })
 }
 
-fn name_and_version(
+/// A package that was read, and how it would become a layer.
+struct Read {
+    package: Package,
+    placed: Fit,
+    report: AddReport,
+    taken: Taken,
+    before: Arrangement,
+}
+
+fn read(
     ledger: &Ledger,
-    package: &Package,
+    contents: Contents<'_>,
     request: &AddRequest,
-) -> Result<(String, Option<String>), AddError> {
-    let told = package.name_and_version();
-    let name = request.name.clone().unwrap_or(told.name).trim().to_owned();
+    open: &OpenOptions,
+    observer: &dyn Observer,
+) -> Result<Read, AddError> {
+    let package = contents.open(&request.package, open, observer)?;
+    if !request.rules.skip_links && !package.links_out().is_empty() {
+        return Err(AddError::LinksOut { links: package.links_out().to_vec() });
+    }
+    let before = ledger.catalogue.arrangement()?;
+    let tree = LedgerTree::new(ledger, before.order());
+    let game = ledger.game();
+    let book = game.address_book();
+    let place = |package: &Package| {
+        fit(package.members(), package.folders(), &request.rules, &book, game.folding, &tree)
+    };
+    let placed = match place(&package) {
+        Err(packed @ FitError::OnlyPacked { .. }) => {
+            // Looked into only now, to say what there is to choose.
+            let open = OpenOptions { inner: Inner { unasked: true, ..Inner::default() }, ..open.clone() };
+            let opened = Package::open(&request.package, &open, observer)?;
+            return Err(place(&opened).err().unwrap_or(packed).into());
+        }
+        other => other?,
+    };
+    let told = told_of(&package, observer)?;
+    let name = free_name(&ledger.layers()?, request.name.clone().unwrap_or(told.name), request.place)?;
+    let version = request.version.clone().or(told.version);
+    let variant = request.variant.clone().or(told.variant);
+    let report = report(&package, &placed, name, version, variant);
+    let members = package.members();
+    let wanted: BTreeSet<usize> =
+        placed.placements.iter().map(|placement| members[placement.member].content).collect();
+    let mut taken = contents.read(&package, &wanted, observer)?;
+    // A package that is unpacked while it is listed brings more than is placed.
+    let needed: BTreeSet<_> =
+        wanted.iter().filter_map(|content| taken.hashes.get(content)).copied().collect();
+    let (new, unneeded): (Vec<_>, Vec<_>) =
+        taken.new.into_iter().partition(|(hash, _)| needed.contains(hash));
+    taken.new = new;
+    drop_unneeded(ledger.folder(), &*ledger.seam, unneeded.into_iter().map(|(hash, _)| hash))?;
+    Ok(Read { package, placed, report, taken, before })
+}
+
+/// The layer's name, when no other layer has it.
+fn free_name(layers: &[Layer], name: String, place: AddPlace) -> Result<String, AddError> {
+    let name = name.trim().to_owned();
     if plain(&name).is_empty() || name.chars().any(char::is_control) {
         return Err(AddError::BadName { name });
     }
-    match ledger.layers()?.into_iter().find(|layer| plain(&layer.about.name) == plain(&name)) {
-        Some(taken) => Err(AddError::NameTaken { name: taken.about.name, version: taken.about.version }),
-        None => Ok((name, request.version.clone().or(told.version))),
-    }
-}
-
-/// The contents of a package's placed members.
-struct Taken {
-    hashes: BTreeMap<usize, ContentHash>,
-    new: Vec<(ContentHash, u64)>,
-}
-
-fn take_in(
-    ledger: &Ledger,
-    package: &Package,
-    placed: &Fit,
-    dry_run: bool,
-    observer: &dyn Observer,
-) -> Result<Taken, AddError> {
-    let mut wanted: Vec<usize> = placed.placements.iter().map(|placement| placement.member).collect();
-    wanted.sort_unstable();
-    wanted.dedup();
-    let bytes: u64 = wanted.iter().map(|&index| package.members()[index].size_bytes).sum();
-    if !dry_run {
-        check_room(ledger.folder(), bytes)?;
-    }
-    let intake = Intake::begin(ledger.folder(), &*ledger.seam, !dry_run)?;
-    let hashes: Mutex<BTreeMap<usize, ContentHash>> = Mutex::default();
-    let take = |index: usize, content: &mut dyn Read| -> Result<(), AddError> {
-        let hash = intake.take(content, package.members()[index].size_bytes)?;
-        hashes.lock().unwrap_or_else(std::sync::PoisonError::into_inner).insert(index, hash);
-        Ok(())
-    };
-    observer.begin(Work::Reading, wanted.len() as u64, bytes);
-    let read = package.read(&wanted, &take, observer);
-    observer.end();
-    read?;
-    let hashes = hashes.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
-    Ok(Taken { hashes, new: intake.finish() })
+    let is_other = |layer: &&Layer| !matches!(place, AddPlace::Exchange(old) if old == layer.id);
+    let taken: Vec<&Layer> = layers.iter().filter(is_other).collect();
+    let find = |name: &str| taken.iter().find(|layer| plain(&layer.about.name) == plain(name));
+    let Some(other) = find(&name) else { return Ok(name) };
+    let mut free = (2u64..).map(|number| format!("{} {number}", other.about.name));
+    Err(AddError::NameTaken {
+        name: other.about.name.clone(),
+        version: other.about.version.clone(),
+        free: free.find(|free| find(free).is_none()).unwrap_or_default(),
+    })
 }
 
 fn write_layer(
@@ -247,6 +285,7 @@ fn write_layer(
     let layer = catalogue.insert_layer(&NewLayer {
         name: report.name.clone(),
         version: report.version.clone(),
+        variant: report.variant.clone(),
         source: report.package.clone(),
         source_kind: report.kind.clone(),
         added_at: now.to_owned(),
@@ -269,7 +308,7 @@ fn write_layer(
     let mut entries = Vec::with_capacity(numbers.len());
     for (path, placement) in numbers.into_iter().zip(placements) {
         let member = &package.members()[placement.member];
-        let hash = taken.hashes.get(&placement.member).copied();
+        let hash = taken.hashes.get(&member.content).copied();
         let entry = Entry {
             layer,
             spelled: placement.to.path.clone(),
@@ -315,10 +354,18 @@ pub(super) fn left_out_word(reason: LeftOut) -> &'static str {
         LeftOut::Skipped => "skipped",
         LeftOut::NotAmongOnly => "not_among_only",
         LeftOut::NoPlace => "no_place",
+        LeftOut::Packed => "stays_packed",
+        LeftOut::Sheet => "fit_sheet",
     }
 }
 
-fn report(package: &Package, placed: &Fit, name: String, version: Option<String>) -> AddReport {
+fn report(
+    package: &Package,
+    placed: &Fit,
+    name: String,
+    version: Option<String>,
+    variant: Option<String>,
+) -> AddReport {
     let members = package.members();
     let placements = placed.placements.iter();
     let absolute = std::path::absolute(package.path()).unwrap_or_else(|_| package.path().to_path_buf());
@@ -337,6 +384,7 @@ fn report(package: &Package, placed: &Fit, name: String, version: Option<String>
     AddReport {
         name,
         version,
+        variant,
         package: absolute.display().to_string(),
         kind: package.kind().word().to_owned(),
         files: placed.placements.len() as u64,

@@ -1,14 +1,13 @@
 //! Looking into a package before anything is done with it.
 
-use std::collections::{BTreeMap, HashMap};
-use std::io::Read;
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::path::Path;
-use std::sync::Mutex;
 
 use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::add::{AddError, findings, left_out_word};
+use super::contents::{Contents, told_of};
 use super::runs_code::runs_code;
 use super::tree::LedgerTree;
 use super::{Count, MeetingRow, OverRow};
@@ -16,8 +15,8 @@ use crate::address::Address;
 use crate::fit::{Fit, FitError, LeftOut, Rules, fit};
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError};
-use crate::observer::{Observer, Work};
-use crate::package::{Limits, Package};
+use crate::observer::Observer;
+use crate::package::{Inner, Limits, OpenOptions, Package};
 use crate::stack::{LayerId, Order, Provider};
 
 /// Where one file would go and what it would meet there.
@@ -44,7 +43,7 @@ pub struct MemberRow {
     pub copy_of: Option<String>,
     /// Where it would go; empty without a game, or when it is left out.
     pub targets: Vec<MemberTarget>,
-    /// Why it would be left out: `skipped`, `not_among_only` or `no_place`.
+    /// Why it would be left out: `skipped`, `not_among_only`, `no_place`, `stays_packed` or `fit_sheet`.
     pub left_out: Option<String>,
 }
 
@@ -57,23 +56,38 @@ pub struct LinkRow {
     pub target: String,
 }
 
+/// An archive inside the package that could not be looked into.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct UnopenedRow {
+    /// Where it lies in the package.
+    pub path: String,
+    /// Why.
+    pub reason: String,
+}
+
 /// A package as it is and as it would be placed.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct InspectReport {
     /// The package, as given.
     pub package: String,
-    /// `folder` or `zip`.
+    /// `folder`, `zip`, `7z`, `rar`, `tar`, `tar.gz`, `tar.bz2`, `tar.xz` or `tar.zst`.
     pub kind: String,
-    /// The name read off its file name.
+    /// How many files it is split into; 1 if it is not split.
+    pub volumes: u64,
+    /// The name read off its fit sheet or its file name.
     pub name: String,
-    /// The version read off its file name.
+    /// The version read off its fit sheet or its file name.
     pub version: Option<String>,
-    /// All its files.
+    /// Which one of several makes it is, read likewise.
+    pub variant: Option<String>,
+    /// All its files, without those in archives inside it.
     pub total: Count,
     /// One by one.
     pub members: Vec<MemberRow>,
     /// Links that lead out of it; they stop an add.
     pub links_out: Vec<LinkRow>,
+    /// Archives inside that could not be looked into.
+    pub unopened: Vec<UnopenedRow>,
     /// What decided where the files go, in words; empty without a game.
     pub findings: Vec<String>,
     /// Why its files can't be placed with these rules.
@@ -95,15 +109,29 @@ pub fn inspect(
     ledger: Option<&Ledger>,
     observer: &dyn Observer,
 ) -> Result<InspectReport, AddError> {
-    let package = Package::open(path, limits)?;
-    let named = package.name_and_version();
+    let named = Inner::named_in(rules.places.iter().map(|place| place.from.as_str())).named;
+    let open = OpenOptions { limits: *limits, inner: Inner { unasked: true, named } };
+    let contents = ledger.map(|ledger| Contents::new(ledger, false));
+    let package = match &contents {
+        Some(contents) => contents.open(path, &open, observer)?,
+        None => Package::open(path, &open, observer)?,
+    };
+    let told = told_of(&package, observer)?;
+    let own = package.members().iter().filter(|member| member.inner.is_none());
     let mut report = InspectReport {
         package: path.display().to_string(),
         kind: package.kind().word().to_owned(),
-        name: named.name,
-        version: named.version,
-        total: Count { files: package.members().len() as u64, bytes: package.size_bytes() },
+        volumes: package.volumes() as u64,
+        name: told.name,
+        version: told.version,
+        variant: told.variant,
+        total: Count { files: own.clone().count() as u64, bytes: own.map(|member| member.size_bytes).sum() },
         members: package.members().iter().map(member_row).collect(),
+        unopened: package
+            .unopened()
+            .iter()
+            .map(|inner| UnopenedRow { path: inner.path.to_string(), reason: inner.reason.clone() })
+            .collect(),
         links_out: package
             .links_out()
             .iter()
@@ -113,7 +141,7 @@ pub fn inspect(
         unplaceable: None,
         meeting: None,
     };
-    let Some(ledger) = ledger else { return Ok(report) };
+    let (Some(ledger), Some(contents)) = (ledger, contents) else { return Ok(report) };
     let order = ledger.catalogue.arrangement()?.order();
     let game = ledger.game();
     let tree = LedgerTree::new(ledger, order.clone());
@@ -124,7 +152,8 @@ pub fn inspect(
             for (index, reason) in &placed.left_out {
                 report.members[*index].left_out = Some(left_out_word(*reason).to_owned());
             }
-            report.meeting = Some(meet(ledger, &order, &package, &placed, &mut report.members, observer)?);
+            report.meeting =
+                Some(meet(ledger, contents, &order, &package, &placed, &mut report.members, observer)?);
         }
         Err(FitError::NothingPlaced { reason }) => {
             let word = if rules.only.is_empty() { LeftOut::Skipped } else { LeftOut::NotAmongOnly };
@@ -133,6 +162,7 @@ pub fn inspect(
             }
             report.unplaceable = Some(reason);
         }
+        Err(packed @ FitError::OnlyPacked { .. }) => report.unplaceable = Some(packed.to_string()),
         Err(other) => return Err(other.into()),
     }
     Ok(report)
@@ -161,6 +191,7 @@ struct There {
 
 fn meet(
     ledger: &Ledger,
+    contents: Contents<'_>,
     order: &Order,
     package: &Package,
     placed: &Fit,
@@ -172,19 +203,17 @@ fn meet(
         all.push(what_is_there(ledger, order, placement.member, &placement.to)?);
     }
     let members = package.members();
-    let mut compared: Vec<usize> = all
+    let compared: BTreeSet<usize> = all
         .iter()
         .filter(|there| there.is_something && there.size_bytes == members[there.member].size_bytes)
-        .map(|there| there.member)
+        .map(|there| members[there.member].content)
         .collect();
-    compared.sort_unstable();
-    compared.dedup();
-    let hashes = hashes_of(package, &compared, observer)?;
+    let hashes = contents.read(package, &compared, observer)?.hashes;
     let names: HashMap<LayerId, String> = ledger.catalogue.layer_names()?.into_iter().collect();
     let mut meeting = MeetingRow::default();
     let mut over: BTreeMap<String, u64> = BTreeMap::new();
     for there in all {
-        let hash = hashes.get(&there.member).copied();
+        let hash = hashes.get(&members[there.member].content).copied();
         let identical = hash.is_some() && there.hash_now(ledger)? == hash;
         let covers = there.is_something.then(|| match there.layer {
             Some(layer) => names.get(&layer).cloned().unwrap_or_default(),
@@ -204,25 +233,6 @@ fn meet(
     }
     meeting.over_layers = over.into_iter().map(|(layer, files)| OverRow { layer, files }).collect();
     Ok(meeting)
-}
-
-fn hashes_of(
-    package: &Package,
-    wanted: &[usize],
-    observer: &dyn Observer,
-) -> Result<BTreeMap<usize, ContentHash>, AddError> {
-    let hashes: Mutex<BTreeMap<usize, ContentHash>> = Mutex::default();
-    let take = |index: usize, content: &mut dyn Read| -> Result<(), AddError> {
-        let hashed = ContentHash::of_reader(content).map_err(LedgerError::io("read", package.path()))?;
-        hashes.lock().unwrap_or_else(std::sync::PoisonError::into_inner).insert(index, hashed.0);
-        Ok(())
-    };
-    let bytes = wanted.iter().map(|&index| package.members()[index].size_bytes).sum();
-    observer.begin(Work::Reading, wanted.len() as u64, bytes);
-    let read = package.read(wanted, &take, observer);
-    observer.end();
-    read?;
-    Ok(hashes.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner))
 }
 
 fn what_is_there(

@@ -7,6 +7,7 @@
 mod add;
 mod care;
 mod conflicts;
+mod contents;
 mod forget;
 mod inspect;
 mod order;
@@ -21,11 +22,11 @@ mod stack;
 mod trace;
 mod tree;
 
-pub use add::{AddError, AddReport, AddRequest, Adding, CopiedLinkRow, LeftOutRow, prepare_add};
+pub use add::{AddError, AddPlace, AddReport, AddRequest, Adding, CopiedLinkRow, LeftOutRow, prepare_add};
 pub use care::{CareError, CareReport, CareRequest, default_ledger_folder, take_into_care};
 pub use conflicts::{ConflictsReport, ContestRow, PairRow, conflicts};
 pub use forget::{Forgotten, forget};
-pub use inspect::{InspectReport, LinkRow, MemberRow, MemberTarget, inspect};
+pub use inspect::{InspectReport, LinkRow, MemberRow, MemberTarget, UnopenedRow, inspect};
 pub use order::{Reorder, prepare_reorder};
 pub use permit::{Permit, heal};
 pub use report::{
@@ -34,6 +35,6 @@ pub use report::{
 };
 pub use select::{SelectError, select, select_all, select_game};
 pub use set::{SetError, SetRequest, change_settings};
-pub use show::{EntryRow, ShowReport, show};
+pub use show::{EntryRow, ShowReport, remembered_rules, show};
 pub use stack::{BaseRow, GameReport, LayerRow, RootRow, SpotRow, StackReport, game_report, stack};
 pub use trace::{OnDisk, TraceError, TraceReport, TraceRow, trace};

@@ -117,6 +117,7 @@ mod tests {
             about: NewLayer {
                 name: name.to_owned(),
                 version: None,
+                variant: None,
                 source: String::new(),
                 source_kind: String::new(),
                 added_at: String::new(),

@@ -5,7 +5,8 @@ use serde::Serialize;
 
 use super::runs_code::runs_code;
 use super::stack::LayerRow;
-use crate::ledger::{Ledger, LedgerError};
+use crate::fit::Rules;
+use crate::ledger::{Layer, Ledger, LedgerError};
 use crate::stack::LayerId;
 
 /// One file of a layer.
@@ -34,7 +35,7 @@ pub struct ShowReport {
     pub layer: LayerRow,
     /// The package it was made of.
     pub source: String,
-    /// `folder` or `zip`.
+    /// `folder`, or the kind of archive.
     pub source_kind: String,
     /// `FROM=TO` of the places given; empty when it was placed by its own folders.
     pub places: Vec<String>,
@@ -55,8 +56,7 @@ pub fn show(ledger: &Ledger, id: LayerId) -> Result<ShowReport, LedgerError> {
     let layers = ledger.layers()?;
     let layer = layers.iter().find(|layer| layer.id == id);
     let layer = layer.ok_or_else(|| catalogue.damaged_by(&"a layer of it is gone"))?;
-    let rules: crate::fit::Rules =
-        serde_json::from_str(&layer.about.fit).map_err(|error| catalogue.damaged_by(&error))?;
+    let rules = remembered_rules(ledger, layer)?;
     let order = catalogue.arrangement()?.order();
     let name = |wanted: LayerId| {
         layers
@@ -100,4 +100,12 @@ pub fn show(ledger: &Ledger, id: LayerId) -> Result<ShowReport, LedgerError> {
         skip: rules.skip,
         entries,
     })
+}
+
+/// The rules by which `layer` was placed.
+///
+/// # Errors
+/// [`LedgerError::Damaged`].
+pub fn remembered_rules(ledger: &Ledger, layer: &Layer) -> Result<Rules, LedgerError> {
+    serde_json::from_str(&layer.about.fit).map_err(|error| ledger.catalogue.damaged_by(&error))
 }

@@ -19,6 +19,8 @@ pub struct LayerRow {
     pub name: String,
     /// Its version as its author writes it.
     pub version: Option<String>,
+    /// Which one of several makes of its package it is.
+    pub variant: Option<String>,
     /// On the game; otherwise lifted.
     pub laid: bool,
     /// Its files, once for each address.
@@ -42,6 +44,7 @@ impl LayerRow {
             number: layer.position,
             name: layer.about.name.clone(),
             version: layer.about.version.clone(),
+            variant: layer.about.variant.clone(),
             laid: layer.laid,
             files: layer.about.files,
             bytes: layer.about.bytes,

@@ -1,8 +1,9 @@
 //! Stored contents, each a file named by its BLAKE3 hash.
 //!
-//! A blob counts only when the catalogue lists it. The catalogue also says that contents are being
-//! taken in; if it still says so later, that was cut short, and every blob that the catalogue does
-//! not list is swept away.
+//! A blob counts only when the catalogue lists it. While contents are being taken in, a mark lies
+//! beside the catalogue; if it still lies there later, that was cut short, and every blob that the
+//! catalogue does not list is swept away. So a package that turns out to be broken leaves the catalogue
+//! untouched.
 
 use std::collections::HashSet;
 use std::fs;
@@ -17,6 +18,8 @@ use crate::disk::Seam;
 use crate::hash::{ContentHash, HashingReader};
 
 const FOLDER: &str = "blobs";
+/// Lies in the ledger while contents may lie there that the catalogue does not list.
+const MARK: &str = "intake";
 /// Contents up to this size are hashed in memory and written once, under their final name.
 const IN_MEMORY_BYTES: u64 = 2 << 20;
 
@@ -48,33 +51,46 @@ pub(crate) struct Intake<'a> {
     seam: &'a dyn Seam,
     /// Otherwise contents are only hashed.
     stores: bool,
-    /// A connection of its own: the ledger's can't be shared between threads.
-    listed: Mutex<Catalogue>,
+    /// A connection of its own, since the ledger's can't be shared between threads; opened when the
+    /// first content comes.
+    listed: Mutex<Option<Catalogue>>,
     taken: Mutex<HashSet<ContentHash>>,
     new: Mutex<Vec<(ContentHash, u64)>>,
     next_temporary: AtomicU64,
 }
 
 impl<'a> Intake<'a> {
-    /// Begins to take in, and says so in the catalogue until the change is done or a sweep. Unless it
-    /// `stores`, contents are only hashed and nothing is written.
-    pub(crate) fn begin(ledger: &'a Path, seam: &'a dyn Seam, stores: bool) -> Result<Self, LedgerError> {
-        let listed = Catalogue::open(ledger)?;
-        if stores {
-            seam.pass("intake").map_err(LedgerError::io("write to", ledger))?;
-            listed.begin_intake()?;
-        }
-        // One look at the catalogue for all contents: nobody else can change it meanwhile.
-        listed.begin_reading()?;
-        Ok(Self {
+    /// Makes ready to take in. Nothing is written before the first content comes; from then on the mark
+    /// lies in the ledger until the change is done or a sweep. Unless it `stores`, contents are only
+    /// hashed and nothing is written.
+    pub(crate) fn new(ledger: &'a Path, seam: &'a dyn Seam, stores: bool) -> Self {
+        Self {
             ledger,
             seam,
             stores,
-            listed: Mutex::new(listed),
+            listed: Mutex::default(),
             taken: Mutex::default(),
             new: Mutex::default(),
             next_temporary: AtomicU64::new(0),
-        })
+        }
+    }
+
+    /// Sets the mark, durably, and opens the catalogue, unless that is done.
+    fn begin(&self) -> Result<(), LedgerError> {
+        let mut listed = lock(&self.listed);
+        if listed.is_some() {
+            return Ok(());
+        }
+        let mark = self.ledger.join(MARK);
+        let written = self.seam.write_file(&mark, &mut io::empty());
+        written.map_err(LedgerError::io("write", &mark))?;
+        let durable = self.seam.make_durable(self.ledger, &[mark.clone(), self.ledger.to_path_buf()]);
+        durable.map_err(LedgerError::io("write", &mark))?;
+        let catalogue = Catalogue::open(self.ledger)?;
+        // One look at the catalogue for all contents: nobody else can change it meanwhile.
+        catalogue.begin_reading()?;
+        *listed = Some(catalogue);
+        Ok(())
     }
 
     /// Stores what `content` gives and says under which hash. Nothing is durable yet.
@@ -83,6 +99,7 @@ impl<'a> Intake<'a> {
             let hashed = ContentHash::of_reader(content);
             return Ok(hashed.map_err(LedgerError::io("read a content for", self.ledger))?.0);
         }
+        self.begin()?;
         if size_bytes <= IN_MEMORY_BYTES {
             self.take_small(content, size_bytes)
         } else {
@@ -131,7 +148,10 @@ impl<'a> Intake<'a> {
         if !lock(&self.taken).insert(hash) {
             return Ok(false);
         }
-        Ok(!lock(&self.listed).has_blob(hash)?)
+        match &*lock(&self.listed) {
+            Some(catalogue) => Ok(!catalogue.has_blob(hash)?),
+            None => Ok(true),
+        }
     }
 
     fn note(&self, hash: ContentHash, size_bytes: u64) {
@@ -150,7 +170,7 @@ fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
 
 /// Removes what a taking in that was cut short has left; does nothing if there was none.
 pub(crate) fn sweep(ledger: &Path, catalogue: &Catalogue, seam: &dyn Seam) -> Result<(), LedgerError> {
-    if !catalogue.is_taking_in()? {
+    if !ledger.join(MARK).exists() {
         return Ok(());
     }
     let blobs = ledger.join(FOLDER);
@@ -172,7 +192,28 @@ pub(crate) fn sweep(ledger: &Path, catalogue: &Catalogue, seam: &dyn Seam) -> Re
             }
         }
     }
-    catalogue.end_intake()
+    end_intake(ledger, seam)
+}
+
+/// Takes the mark away, once the catalogue lists all contents there are.
+pub(crate) fn end_intake(ledger: &Path, seam: &dyn Seam) -> Result<(), LedgerError> {
+    let mark = ledger.join(MARK);
+    match seam.remove_file(&mark) {
+        Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(()),
+        other => other.map_err(LedgerError::io("remove", &mark)),
+    }
+}
+
+/// Removes contents just taken in that are not needed after all.
+pub(crate) fn drop_unneeded(
+    ledger: &Path,
+    seam: &dyn Seam,
+    contents: impl IntoIterator<Item = ContentHash>,
+) -> Result<(), LedgerError> {
+    contents.into_iter().try_for_each(|hash| {
+        let path = blob_path(ledger, hash);
+        seam.remove_file(&path).map_err(LedgerError::io("remove", &path))
+    })
 }
 
 fn list(folder: &Path) -> Result<Vec<fs::DirEntry>, LedgerError> {

@@ -5,7 +5,11 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::time::UNIX_EPOCH;
 
+use rayon::prelude::*;
+
 use super::PackageError;
+use super::archive_file::ArchiveFile;
+use super::delivery::{Delivery, Halt, Source, Wanted};
 use super::listing::{RawKind, RawMember};
 use crate::address::NameProblem;
 
@@ -22,9 +26,18 @@ impl FolderSource {
         walk.enter(folder, "")?;
         Ok((Self { files: walk.files }, walk.members))
     }
+}
 
-    pub(super) fn open_file(&self, source: usize) -> io::Result<File> {
-        File::open(&self.files[source])
+impl Source for FolderSource {
+    fn read(&self, wanted: &[Wanted], delivery: &Delivery<'_>) -> Result<(), Halt> {
+        wanted.par_iter().try_for_each(|wanted| match File::open(&self.files[wanted.source]) {
+            Ok(mut file) => delivery.deliver(wanted, &mut file),
+            Err(error) => Err(delivery.fail(wanted, error)),
+        })
+    }
+
+    fn as_file(&self, source: usize) -> Option<ArchiveFile> {
+        ArchiveFile::open(&self.files[source]).ok()
     }
 }
 

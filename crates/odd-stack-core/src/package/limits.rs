@@ -12,19 +12,22 @@ pub struct Limits {
     /// The most unpacked bytes for each packed byte; only looked at beyond
     /// [`Limits::RATIO_MATTERS_FROM_BYTES`], since small files of one letter pack absurdly well.
     pub most_ratio: u64,
+    /// How many archives may lie in each other, the package itself not counted.
+    pub most_depth: u64,
 }
 
 impl Limits {
     /// Below this unpacked size the ratio is never refused.
     pub const RATIO_MATTERS_FROM_BYTES: u64 = 64 << 20;
 
-    /// Sets the limit `kind` (`bytes`, `files` or `ratio`) from a `KIND=VALUE` text; bytes take the
+    /// Sets the limit `kind` (`bytes`, `files`, `ratio` or `depth`) from a `KIND=VALUE` text; bytes take the
     /// endings K, M, G and T (powers of 1024).
     ///
     /// # Errors
     /// A sentence that says what is wrong with `text`.
     pub fn set(&mut self, text: &str) -> Result<(), String> {
-        let wrong = || format!("`{text}` is not a limit: write bytes=20G, files=500000 or ratio=1000");
+        let wrong =
+            || format!("`{text}` is not a limit: write bytes=20G, files=500000, ratio=1000 or depth=5");
         let (kind, value) = text.split_once('=').ok_or_else(wrong)?;
         let value = value.trim();
         let (digits, factor) = match value.char_indices().last() {
@@ -39,6 +42,7 @@ impl Limits {
             "bytes" => self.most_bytes = number,
             "files" => self.most_files = number,
             "ratio" => self.most_ratio = number,
+            "depth" => self.most_depth = number,
             _ => return Err(wrong()),
         }
         Ok(())
@@ -62,7 +66,7 @@ impl Limits {
 
 impl Default for Limits {
     fn default() -> Self {
-        Self { most_bytes: 256 << 30, most_files: 1_000_000, most_ratio: 400 }
+        Self { most_bytes: 256 << 30, most_files: 1_000_000, most_ratio: 400, most_depth: 3 }
     }
 }
 
@@ -83,6 +87,16 @@ pub enum LimitBroken {
         /// How many there are.
         found: u64,
         /// How many there may be.
+        limit: u64,
+    },
+    /// Archives inside archives, too deep.
+    #[error(
+        "archives lie {found} deep in each other there, deeper than the limit of {limit} (--limit depth={found})"
+    )]
+    Depth {
+        /// How deep they lie.
+        found: u64,
+        /// How deep they may lie.
         limit: u64,
     },
     /// Unpacks to absurdly more than it is.
@@ -107,7 +121,7 @@ mod tests {
         let mut limits = Limits::default();
         limits.set("bytes=2K").unwrap();
         limits.set("files=3").unwrap();
-        assert!(limits.set("bytes=many").is_err() && limits.set("depth=3").is_err());
+        assert!(limits.set("bytes=many").is_err() && limits.set("height=3").is_err());
         assert!(limits.check(3, 2048, 1).is_ok());
         assert!(matches!(limits.check(4, 0, 1), Err(LimitBroken::Files { .. })));
         assert!(matches!(limits.check(1, 2049, 1), Err(LimitBroken::Bytes { .. })));

@@ -21,9 +21,27 @@ pub(super) struct RawMember {
 
 #[derive(Debug, Clone)]
 pub(super) enum RawKind {
-    File { size_bytes: u64 },
+    File {
+        size_bytes: u64,
+    },
     Folder,
-    Link { target: String },
+    /// A symbolic link, whose target counts from the folder it lies in.
+    Link {
+        target: String,
+    },
+    /// A second name of another member, whose target counts from the package's top.
+    HardLink {
+        target: String,
+    },
+}
+
+impl RawMember {
+    /// The name, or its readable stand-in.
+    pub(super) fn shown_name(&self) -> &str {
+        match &self.name {
+            Ok(name) | Err((name, _)) => name,
+        }
+    }
 }
 
 /// One file of a package.
@@ -39,8 +57,20 @@ pub struct Member {
     pub executable: Option<bool>,
     /// The path of the link that this member is a copy for, when it is one.
     pub copy_of: Option<RelPath>,
-    /// The reader's own number of the content.
-    pub(crate) source: usize,
+    /// The archive inside the package that it lies in, with its `!`; none for a member of the package
+    /// itself.
+    pub inner: Option<RelPath>,
+    /// The package's number of the content, the same for members that are copies of each other.
+    pub content: usize,
+}
+
+/// One folder of a package.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Folder {
+    /// Where it lies in the package.
+    pub path: RelPath,
+    /// The archive inside the package that it lies in, as [`Member::inner`].
+    pub inner: Option<RelPath>,
 }
 
 /// A link of a package that leads to nothing inside it.
@@ -56,18 +86,27 @@ pub struct LinkOut {
 #[derive(Debug, Clone, Default)]
 pub(super) struct Listing {
     pub members: Vec<Member>,
-    pub folders: Vec<RelPath>,
+    pub folders: Vec<Folder>,
     pub links_out: Vec<LinkOut>,
 }
 
 const MOST_LINK_HOPS: usize = 16;
+
+/// A link before it is known where it leads.
+#[derive(Debug, Clone)]
+struct Link {
+    path: RelPath,
+    target: String,
+    /// Whether the target counts from the package's top.
+    from_top: bool,
+}
 
 /// Judges names, finds clashes, spells every folder in one way and turns links into copies.
 pub(super) fn build(package: &str, raw: Vec<RawMember>) -> Result<Listing, PackageError> {
     let mut gate = Gate::new(package);
     let mut links = Vec::new();
     for member in raw {
-        let path = gate.judge(&member)?;
+        let path = judge_name(package, &member)?;
         match member.kind {
             RawKind::Folder => gate.add_folder(&path)?,
             RawKind::File { size_bytes } => gate.add_file(Member {
@@ -76,16 +115,42 @@ pub(super) fn build(package: &str, raw: Vec<RawMember>) -> Result<Listing, Packa
                 modified: member.modified.div_euclid(2) * 2,
                 executable: member.executable,
                 copy_of: None,
-                source: member.source,
+                inner: None,
+                content: member.source,
             })?,
             RawKind::Link { target } => {
                 gate.claim_file(&path)?;
-                links.push(LinkOut { path: gate.spell(&path)?, target });
+                links.push(Link { path: gate.spell(&path)?, target, from_top: false });
+            }
+            RawKind::HardLink { target } => {
+                gate.claim_file(&path)?;
+                links.push(Link { path: gate.spell(&path)?, target, from_top: true });
             }
         }
     }
     resolve_links(&mut gate, links)?;
     Ok(gate.listing)
+}
+
+/// Holds one name against the rules.
+pub(super) fn judge_name(package: &str, member: &RawMember) -> Result<RelPath, PackageError> {
+    let refuse = |name: &str, problem: NameProblem| PackageError::HostileName {
+        package: package.to_owned(),
+        name: name.to_owned(),
+        problem,
+    };
+    let name = match &member.name {
+        Ok(name) => name,
+        Err((shown, problem)) => return Err(refuse(shown, problem.clone())),
+    };
+    let is_archive = member.backslash_separates;
+    let separators: &[char] = if is_archive { &['/', '\\'] } else { &['/'] };
+    let is_folder = matches!(member.kind, RawKind::Folder);
+    let trimmed = if is_folder { name.strip_suffix(separators).unwrap_or(name) } else { name };
+    // Some tools begin every name of an archive with `./`.
+    let trimmed = trimmed.strip_prefix("./").filter(|_| is_archive).unwrap_or(trimmed);
+    let parsed = if is_archive { RelPath::parse(trimmed) } else { RelPath::parse_slashes_only(trimmed) };
+    parsed.map_err(|problem| refuse(name, problem))
 }
 
 enum Taken {
@@ -102,27 +167,6 @@ struct Gate<'a> {
 impl<'a> Gate<'a> {
     fn new(package: &'a str) -> Self {
         Self { package, taken: HashMap::new(), listing: Listing::default() }
-    }
-
-    fn judge(&self, member: &RawMember) -> Result<RelPath, PackageError> {
-        let refuse = |name: &str, problem: NameProblem| PackageError::HostileName {
-            package: self.package.to_owned(),
-            name: name.to_owned(),
-            problem,
-        };
-        let name = match &member.name {
-            Ok(name) => name,
-            Err((shown, problem)) => return Err(refuse(shown, problem.clone())),
-        };
-        let separators: &[char] = if member.backslash_separates { &['/', '\\'] } else { &['/'] };
-        let is_folder = matches!(member.kind, RawKind::Folder);
-        let trimmed = if is_folder { name.strip_suffix(separators).unwrap_or(name) } else { name };
-        let parsed = if member.backslash_separates {
-            RelPath::parse(trimmed)
-        } else {
-            RelPath::parse_slashes_only(trimmed)
-        };
-        parsed.map_err(|problem| refuse(name, problem))
     }
 
     /// The path with each of its folders spelled as first seen; notes folders not seen before.
@@ -145,7 +189,7 @@ impl<'a> Gate<'a> {
             Some(Taken::File(file, _)) => Err(self.file_against_folder(file, path)),
             None => {
                 let spelled = self.spell(path)?;
-                self.listing.folders.push(spelled.clone());
+                self.listing.folders.push(Folder { path: spelled.clone(), inner: None });
                 self.taken.insert(key, Taken::Folder(spelled));
                 Ok(())
             }
@@ -188,12 +232,13 @@ impl<'a> Gate<'a> {
 }
 
 /// Turns each link that leads to a member into a copy of that member, or of a folder's members.
-fn resolve_links(gate: &mut Gate<'_>, links: Vec<LinkOut>) -> Result<(), PackageError> {
-    let by_key: HashMap<FoldedKey, String> =
-        links.iter().map(|link| (Folding::Folded.key(link.path.as_str()), link.target.clone())).collect();
+fn resolve_links(gate: &mut Gate<'_>, links: Vec<Link>) -> Result<(), PackageError> {
+    let by_key: HashMap<FoldedKey, Link> =
+        links.iter().map(|link| (Folding::Folded.key(link.path.as_str()), link.clone())).collect();
     for link in links {
+        let out = LinkOut { path: link.path.clone(), target: link.target.clone() };
         let Some(target) = final_target(&by_key, &link) else {
-            gate.listing.links_out.push(link);
+            gate.listing.links_out.push(out);
             continue;
         };
         let key = Folding::Folded.key(target.as_str());
@@ -211,7 +256,7 @@ fn resolve_links(gate: &mut Gate<'_>, links: Vec<LinkOut>) -> Result<(), Package
                 gate.taken.remove(&Folding::Folded.key(link.path.as_str()));
                 copy_folder(gate, &folder, &link.path)?;
             }
-            _ => gate.listing.links_out.push(link),
+            _ => gate.listing.links_out.push(out),
         }
     }
     Ok(())
@@ -232,25 +277,25 @@ fn copy_folder(gate: &mut Gate<'_>, folder: &RelPath, to: &RelPath) -> Result<()
 }
 
 /// Follows a chain of links; `None` when it leaves the package or never ends.
-fn final_target(links: &HashMap<FoldedKey, String>, link: &LinkOut) -> Option<RelPath> {
-    let mut at = link.path.clone();
-    let mut target = link.target.clone();
+fn final_target(links: &HashMap<FoldedKey, Link>, link: &Link) -> Option<RelPath> {
+    let mut link = link;
     for _ in 0..MOST_LINK_HOPS {
-        at = target_from(&at, &target)?;
+        let at = target_of(link)?;
         match links.get(&Folding::Folded.key(at.as_str())) {
-            Some(next) => target.clone_from(next),
+            Some(next) => link = next,
             None => return Some(at),
         }
     }
     None
 }
 
-fn target_from(link: &RelPath, target: &str) -> Option<RelPath> {
-    let target = target.replace('\\', "/");
+fn target_of(link: &Link) -> Option<RelPath> {
+    let target = link.target.replace('\\', "/");
     if target.starts_with('/') || target.contains(':') {
         return None;
     }
-    let mut parts: Vec<String> = link.parent().parts().map(str::to_owned).collect();
+    let folder = if link.from_top { RelPath::root() } else { link.path.parent() };
+    let mut parts: Vec<String> = folder.parts().map(str::to_owned).collect();
     for part in target.split('/') {
         match part {
             "" | "." => {}
@@ -340,14 +385,14 @@ mod tests {
             prop_assert_eq!(listing.members.len(), names.len());
             let key = |path: &RelPath| Folding::Folded.key(path.as_str());
             let mut files: Vec<_> = listing.members.iter().map(|member| key(&member.path)).collect();
-            let folders: Vec<_> = listing.folders.iter().map(key).collect();
+            let folders: Vec<_> = listing.folders.iter().map(|folder| key(&folder.path)).collect();
             prop_assert!(files.iter().all(|file| !folders.contains(file)), "no file where a folder is");
             files.sort();
             files.dedup();
             prop_assert_eq!(files.len(), names.len(), "no two files of one name");
             for member in &listing.members {
                 for folder in member.path.ancestors() {
-                    prop_assert!(listing.folders.iter().any(|known| known.as_str() == folder), "one spelling");
+                    prop_assert!(listing.folders.iter().any(|known| known.path.as_str() == folder), "one spelling");
                 }
             }
         }

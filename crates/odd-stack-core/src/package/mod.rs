@@ -2,153 +2,75 @@
 //! stream each in bounded memory.
 //!
 //! Reading changes nothing. Hostile names, clashes and absurd sizes are refused when the package is
-//! opened, before a single content is read; a broken content is an error of its member.
+//! opened, before a content is read; a broken content is an error of its member. A packed tar alone has
+//! no list that could be judged beforehand: its contents can be taken while it is opened
+//! ([`Package::open_taking`]), and whoever takes them must be ready to throw them away.
+//!
+//! All readers give raw members, which go through one gate (`listing`); all hand contents over through
+//! one door (`delivery`). Formats that unpack only from front to back do so once, on one thread, while
+//! others take (`relay`), or side by side where the format allows it (`lzma2_units`).
 
+mod archive_file;
+mod delivery;
+mod error;
 mod folder;
+mod inner;
+mod kind;
 mod limits;
 mod listing;
+mod lzma2_units;
+mod rar;
+mod relay;
+mod seven;
+mod split_zip;
+mod tar;
+mod volumes;
 mod zip;
 
-use std::fs::File;
-use std::io::{self, Read};
+use std::collections::HashMap;
+use std::io::Read;
 use std::path::{Path, PathBuf};
+use std::sync::{Mutex, PoisonError};
 
-use rayon::prelude::*;
-use thiserror::Error;
-
+pub use error::PackageError;
+pub use inner::{Inner, Unopened, is_named_like_an_archive};
+pub use kind::{PackageKind, Packing};
 pub use limits::{LimitBroken, Limits};
-pub use listing::{LinkOut, Member};
+pub use listing::{Folder, LinkOut, Member};
 
-use crate::address::{NameProblem, RelPath};
-use crate::observer::Observer;
-use crate::version::{NameAndVersion, name_and_version_of};
+use archive_file::ArchiveFile;
+use delivery::{Delivery, Halt, Source, Take, Wanted};
+use kind::kind_of;
+use listing::RawMember;
+use volumes::{Scheme, Volumes};
 
-/// Why a package can't be read. In every case nothing was written.
-#[derive(Debug, Error)]
-pub enum PackageError {
-    /// There is nothing at the path.
-    #[error("there is no package at {}", path.display())]
-    NotFound {
-        /// Where it was looked for.
-        path: PathBuf,
-    },
-    /// The disk refused to be read.
-    #[error("can't read {}", path.display())]
-    Unreadable {
-        /// What was read.
-        path: PathBuf,
-        /// Why it failed.
-        source: io::Error,
-    },
-    /// The file is of a kind that is not read.
-    #[error(
-        "{} is not a package this version reads: it takes folders and zip archives, so unpack it into a folder and add that",
-        path.display()
-    )]
-    UnknownKind {
-        /// The file.
-        path: PathBuf,
-    },
-    /// A pipe, a device or the like inside a folder.
-    #[error("{} is neither a file nor a folder", path.display())]
-    NeitherFileNorFolder {
-        /// What it is.
-        path: PathBuf,
-    },
-    /// The archive as a whole is damaged.
-    #[error("{package} is damaged: {reason}; get it again")]
-    Broken {
-        /// The archive.
-        package: String,
-        /// What is wrong with it.
-        reason: String,
-    },
-    /// One content is damaged.
-    #[error("`{member}` in {package} can't be unpacked; get the package again")]
-    Member {
-        /// The archive.
-        package: String,
-        /// The member.
-        member: String,
-        /// What is wrong with it.
-        source: io::Error,
-    },
-    /// The content needs a password.
-    #[error(
-        "`{member}` in {package} is encrypted: unpack the archive with its password into a folder and add that"
-    )]
-    Encrypted {
-        /// The archive.
-        package: String,
-        /// The first such member.
-        member: String,
-    },
-    /// A name breaks the rules.
-    #[error("{package} has a file named {name:?}: {problem}")]
-    HostileName {
-        /// The package.
-        package: String,
-        /// The name as far as it can be shown.
-        name: String,
-        /// The rule it breaks.
-        problem: NameProblem,
-    },
-    /// Two members have one address.
-    #[error("{package} has both `{first}` and `{second}`, which are one name in a game folder")]
-    Duplicate {
-        /// The package.
-        package: String,
-        /// The one met first.
-        first: RelPath,
-        /// The other one.
-        second: RelPath,
-    },
-    /// A file and a folder of one name.
-    #[error("{package} has `{file}` as a file and `{folder}` as a folder")]
-    FileAgainstFolder {
-        /// The package.
-        package: String,
-        /// The file.
-        file: RelPath,
-        /// The folder.
-        folder: RelPath,
-    },
-    /// Bigger than allowed.
-    #[error("{package} is refused: {limit}")]
-    OverLimit {
-        /// The package.
-        package: String,
-        /// Which limit, by how much.
-        limit: LimitBroken,
-    },
-    /// The user asked to stop.
-    #[error("stopped as asked; nothing was changed")]
-    Cancelled,
+use crate::observer::{Observer, Work};
+use crate::version::{FileNameParts, parts_of_file_name};
+
+/// What a download that was cut short looks like.
+const CUT_SHORT: &str = "its end is missing, as if the download was cut short";
+
+/// How a package is opened.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct OpenOptions {
+    /// How big it may be.
+    pub limits: Limits,
+    /// Which archives inside it are looked into.
+    pub inner: Inner,
 }
 
-/// What a package was read from.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum PackageKind {
-    /// A loose folder.
-    Folder,
-    /// A zip archive.
-    Zip,
-}
+/// What takes contents: it gets the content's number ([`Member::content`]), its size in bytes and its
+/// bytes, which it must read to their end; on several threads at once.
+pub type Taker<'a, E> = dyn Fn(usize, u64, &mut dyn Read) -> Result<(), E> + Sync + 'a;
 
-impl PackageKind {
-    /// The word shown and stored for it.
-    pub fn word(self) -> &'static str {
-        match self {
-            Self::Folder => "folder",
-            Self::Zip => "zip",
-        }
-    }
-}
-
+/// One archive, or the folder, of a package.
 #[derive(Debug)]
-enum Contents {
-    Folder(folder::FolderSource),
-    Zip(zip::ZipSource),
+struct Part {
+    shown: String,
+    /// What its own numbers of contents are counted on from.
+    first_content: usize,
+    contents: usize,
+    source: Box<dyn Source>,
 }
 
 /// An opened package: its judged members, and their contents on demand.
@@ -157,56 +79,99 @@ pub struct Package {
     path: PathBuf,
     shown: String,
     kind: PackageKind,
+    volumes: usize,
     members: Vec<Member>,
-    folders: Vec<RelPath>,
+    folders: Vec<Folder>,
     links_out: Vec<LinkOut>,
-    contents: Contents,
+    unopened: Vec<Unopened>,
+    parts: Vec<Part>,
 }
 
 impl Package {
-    /// Opens the folder or archive at `path`; archives are told by content, not by ending.
+    /// Opens the folder or archive at `path`, any one of its volumes if it was split; archives are told
+    /// by content, not by ending.
     ///
     /// # Errors
     /// [`PackageError`], naming the package, the member and the reason.
-    pub fn open(path: &Path, limits: &Limits) -> Result<Self, PackageError> {
+    pub fn open(path: &Path, options: &OpenOptions, observer: &dyn Observer) -> Result<Self, PackageError> {
+        Self::open_with(path, options, None, observer)
+    }
+
+    /// As [`Package::open`]; contents that can only be listed by unpacking them are given to `take` on
+    /// the way. Which ones were is known to `take` alone.
+    ///
+    /// # Errors
+    /// As [`Package::open`], or the first error of `take`.
+    pub fn open_taking<E>(
+        path: &Path,
+        options: &OpenOptions,
+        take: &Taker<'_, E>,
+        observer: &dyn Observer,
+    ) -> Result<Self, E>
+    where
+        E: From<PackageError> + Send,
+    {
+        let failed = Mutex::default();
+        let opened = Self::open_with(path, options, Some(&bridge(take, &failed)), observer);
+        match (opened, into_inner(failed)) {
+            (Ok(package), None) => Ok(package),
+            // The reader says no more than that it was told to stop.
+            (Err(PackageError::Cancelled), Some(error)) if !observer.is_cancelled() => Err(error),
+            (Err(error), _) => Err(error.into()),
+            (Ok(_), Some(error)) => Err(error),
+        }
+    }
+
+    fn open_with(
+        path: &Path,
+        options: &OpenOptions,
+        take: Option<&Take<'_>>,
+        observer: &dyn Observer,
+    ) -> Result<Self, PackageError> {
         let shown = path.display().to_string();
-        let unreadable = |source: io::Error| match source.kind() {
-            io::ErrorKind::NotFound => PackageError::NotFound { path: path.into() },
-            _ => PackageError::Unreadable { path: path.into(), source },
-        };
-        let metadata = std::fs::metadata(path).map_err(unreadable)?;
-        let (kind, contents, raw) = if metadata.is_dir() {
-            let (source, raw) = folder::FolderSource::open(path)?;
-            (PackageKind::Folder, Contents::Folder(source), raw)
+        let metadata = std::fs::metadata(path).map_err(|source| PackageError::unreadable(path, source))?;
+        let (kind, source, raws, volumes, packed_bytes) = if metadata.is_dir() {
+            let (source, raws) = folder::FolderSource::open(path)?;
+            (PackageKind::Folder, Box::new(source) as Box<dyn Source>, raws, 1, u64::MAX)
         } else {
-            let mut head = [0; 8];
-            let read =
-                File::open(path).and_then(|mut file| read_head(&mut file, &mut head)).map_err(unreadable)?;
-            if !zip::ZipSource::recognises(&head[..read]) {
-                return Err(PackageError::UnknownKind { path: path.into() });
-            }
-            let (source, raw) = zip::ZipSource::open(path, limits)?;
-            (PackageKind::Zip, Contents::Zip(source), raw)
+            let volumes = Volumes::of(path)?;
+            let files = volumes
+                .files
+                .iter()
+                .map(|file| ArchiveFile::open(file).map_err(|source| PackageError::unreadable(file, source)));
+            let files = files.collect::<Result<Vec<_>, _>>()?;
+            let packed_bytes = files.iter().map(ArchiveFile::length_bytes).sum();
+            let opening = Opening { shown: &shown, limits: &options.limits, take, observer };
+            let (kind, source, raws) = opening.open(files, &volumes)?;
+            (kind, source, raws, volumes.files.len(), packed_bytes)
         };
-        let listing = listing::build(&shown, raw)?;
-        let package = Self {
+        let contents = raws.len();
+        let listing = listing::build(&shown, raws)?;
+        let mut package = Self {
             path: path.to_path_buf(),
-            shown,
             kind,
+            volumes,
             members: listing.members,
             folders: listing.folders,
             links_out: listing.links_out,
-            contents,
+            unopened: Vec::new(),
+            parts: vec![Part { shown: shown.clone(), first_content: 0, contents, source }],
+            shown,
         };
-        let count = (package.members.len() + package.folders.len()) as u64;
         // Links to folders multiply, so the whole is counted again after they became copies.
-        limits
-            .check(count, package.size_bytes(), u64::MAX)
-            .map_err(|limit| PackageError::OverLimit { package: package.shown.clone(), limit })?;
+        package.check_limits(&options.limits, u64::MAX)?;
+        package.open_inner(options, packed_bytes, observer)?;
         Ok(package)
     }
 
-    /// Where it was read from.
+    fn check_limits(&self, limits: &Limits, packed_bytes: u64) -> Result<(), PackageError> {
+        let count = (self.members.len() + self.folders.len()) as u64;
+        limits
+            .check(count, self.size_bytes(), packed_bytes)
+            .map_err(|limit| PackageError::OverLimit { package: self.shown.clone(), limit })
+    }
+
+    /// Where it was read from, as it was given.
     pub fn path(&self) -> &Path {
         &self.path
     }
@@ -216,13 +181,18 @@ impl Package {
         self.kind
     }
 
-    /// All files.
+    /// How many files it is split into.
+    pub fn volumes(&self) -> usize {
+        self.volumes
+    }
+
+    /// All files, those of archives inside that were looked into behind those of the package itself.
     pub fn members(&self) -> &[Member] {
         &self.members
     }
 
     /// All folders, those of files included, each after the one above it.
-    pub fn folders(&self) -> &[RelPath] {
+    pub fn folders(&self) -> &[Folder] {
         &self.folders
     }
 
@@ -231,113 +201,192 @@ impl Package {
         &self.links_out
     }
 
+    /// Archives inside that were to be looked into and could not be.
+    pub fn unopened(&self) -> &[Unopened] {
+        &self.unopened
+    }
+
     /// All files' sizes together, unpacked.
     pub fn size_bytes(&self) -> u64 {
         self.members.iter().fold(0, |sum, member| sum.saturating_add(member.size_bytes))
     }
 
-    /// Name and version as its file name tells them.
-    pub fn name_and_version(&self) -> NameAndVersion {
+    /// Name, version and variant as its file name tells them.
+    pub fn file_name_parts(&self) -> FileNameParts {
         let absolute = std::path::absolute(&self.path).unwrap_or_else(|_| self.path.clone());
-        name_and_version_of(&absolute, self.kind != PackageKind::Folder)
+        parts_of_file_name(&absolute, self.kind != PackageKind::Folder)
     }
 
-    /// Streams the contents of `wanted` (indices of [`Package::members`]) to `take`, several at once
-    /// on as many threads as the current rayon pool has, in no promised order.
+    /// Streams the contents of `wanted` ([`Member::content`]) to `take`, each once, several at once on
+    /// as many threads as the current rayon pool has, in no promised order.
     ///
     /// # Errors
     /// The first broken member, or the first error of `take`.
-    pub fn read<E>(
-        &self,
-        wanted: &[usize],
-        take: &(dyn Fn(usize, &mut dyn Read) -> Result<(), E> + Sync),
-        observer: &dyn Observer,
-    ) -> Result<(), E>
+    pub fn read<E>(&self, wanted: &[usize], take: &Taker<'_, E>, observer: &dyn Observer) -> Result<(), E>
     where
         E: From<PackageError> + Send,
     {
-        let one = |index: usize, content: &mut dyn Read| {
-            if observer.is_cancelled() {
-                return Err(PackageError::Cancelled.into());
-            }
-            let member = &self.members[index];
-            let mut watched =
-                Watched { inner: content, read_bytes: 0, size_bytes: member.size_bytes, failed: None };
-            let taken = take(index, &mut watched);
-            if let Some(source) = watched.failed {
-                return Err(self.member_error(index, source).into());
-            }
-            taken?;
-            if watched.read_bytes != member.size_bytes {
-                let source = io::Error::new(io::ErrorKind::UnexpectedEof, "it is shorter than it says");
-                return Err(self.member_error(index, source).into());
-            }
-            observer.advance(1, member.size_bytes);
+        let failed = Mutex::default();
+        let read = self.read_with(wanted, &bridge(take, &failed), observer);
+        match (read, into_inner(failed)) {
+            (Ok(()), None) => Ok(()),
+            (Err(Some(error)), _) => Err(error.into()),
+            (_, Some(error)) => Err(error),
+            (Err(None), None) => Err(PackageError::Cancelled.into()),
+        }
+    }
+
+    /// The whole of one small content, cut off after `most_bytes`.
+    ///
+    /// # Errors
+    /// [`PackageError`], when it is broken.
+    pub fn read_small(
+        &self,
+        member: &Member,
+        most_bytes: u64,
+        observer: &dyn Observer,
+    ) -> Result<Vec<u8>, PackageError> {
+        let bytes = Mutex::new(Vec::new());
+        let take = |_: usize, _: u64, content: &mut dyn Read| -> Result<(), PackageError> {
+            let mut read = Vec::new();
+            let outcome = content.take(most_bytes).read_to_end(&mut read);
+            // A broken content is told by whoever reads it.
+            outcome
+                .and_then(|_| std::io::copy(content, &mut std::io::sink()))
+                .map_err(|source| PackageError::Unreadable { path: self.path.clone(), source })?;
+            *bytes.lock().unwrap_or_else(PoisonError::into_inner) = read;
             Ok(())
         };
-        match &self.contents {
-            Contents::Folder(source) => wanted.par_iter().try_for_each(|&index| {
-                let mut file = source
-                    .open_file(self.members[index].source)
-                    .map_err(|error| self.member_error(index, error))?;
-                one(index, &mut file)
-            }),
-            Contents::Zip(source) => wanted.par_iter().try_for_each_init(
-                || source.reader(),
-                |reader, &index| {
-                    let mut content = reader
-                        .open_member(self.members[index].source)
-                        .map_err(|error| self.member_error(index, error))?;
-                    one(index, &mut content)
-                },
-            ),
-        }
+        self.read(&[member.content], &take, observer)?;
+        Ok(bytes.into_inner().unwrap_or_else(PoisonError::into_inner))
     }
 
-    fn member_error(&self, index: usize, source: io::Error) -> PackageError {
-        PackageError::Member {
-            package: self.shown.clone(),
-            member: self.members[index].path.to_string(),
-            source,
+    /// Hands contents over; an error without a reason means that `take` has it.
+    fn read_with(
+        &self,
+        wanted: &[usize],
+        take: &Take<'_>,
+        observer: &dyn Observer,
+    ) -> Result<(), Option<PackageError>> {
+        let mut by_content: HashMap<usize, &Member> = HashMap::new();
+        for member in &self.members {
+            by_content.entry(member.content).or_insert(member);
         }
-    }
-}
-
-fn read_head(file: &mut File, head: &mut [u8]) -> io::Result<usize> {
-    let mut filled = 0;
-    while filled < head.len() {
-        match file.read(&mut head[filled..])? {
-            0 => break,
-            count => filled += count,
-        }
-    }
-    Ok(filled)
-}
-
-/// Passes a member's bytes on, remembers whether reading (and not taking) failed, and stops a
-/// member that gives more than it declared.
-struct Watched<'a> {
-    inner: &'a mut dyn Read,
-    read_bytes: u64,
-    size_bytes: u64,
-    failed: Option<io::Error>,
-}
-
-impl Read for Watched<'_> {
-    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
-        let result = self.inner.read(buffer).and_then(|count| {
-            self.read_bytes += count as u64;
-            if self.read_bytes > self.size_bytes {
-                return Err(io::Error::new(io::ErrorKind::InvalidData, "it is longer than it says"));
+        let mut wanted: Vec<usize> = wanted.to_vec();
+        wanted.sort_unstable();
+        wanted.dedup();
+        for part in &self.parts {
+            let of_part = part.first_content..part.first_content + part.contents;
+            let wanted = wanted.iter().filter(|content| of_part.contains(content));
+            let wanted: Vec<Wanted> = wanted
+                .filter_map(|content| {
+                    let member = by_content.get(content)?;
+                    Some(Wanted {
+                        source: content - part.first_content,
+                        content: *content,
+                        size_bytes: member.size_bytes,
+                        name: member.path.as_str().into(),
+                    })
+                })
+                .collect();
+            if wanted.is_empty() {
+                continue;
             }
-            Ok(count)
-        });
-        result.map_err(|error| {
-            let told = io::Error::new(error.kind(), error.to_string());
-            if error.kind() != io::ErrorKind::Interrupted {
-                self.failed = Some(error);
+            let delivery = Delivery::new(&self.shown, take, observer, false);
+            if part.source.read(&wanted, &delivery).is_err() {
+                return Err(delivery.failure());
             }
-            told
+        }
+        Ok(())
+    }
+}
+
+fn bridge<'a, E: Send>(
+    take: &'a Taker<'_, E>,
+    failed: &'a Mutex<Option<E>>,
+) -> impl Fn(&Wanted, &mut dyn Read) -> Result<(), Halt> + Sync + 'a {
+    |wanted, content| {
+        take(wanted.content, wanted.size_bytes, content).map_err(|error| {
+            failed.lock().unwrap_or_else(PoisonError::into_inner).get_or_insert(error);
+            Halt
         })
+    }
+}
+
+fn into_inner<E>(failed: Mutex<Option<E>>) -> Option<E> {
+    failed.into_inner().unwrap_or_else(PoisonError::into_inner)
+}
+
+/// What every archive is opened with.
+struct Opening<'a> {
+    shown: &'a str,
+    limits: &'a Limits,
+    take: Option<&'a Take<'a>>,
+    observer: &'a dyn Observer,
+}
+
+impl Opening<'_> {
+    fn open(&self, files: Vec<ArchiveFile>, volumes: &Volumes) -> Result<Opened, PackageError> {
+        let (shown, limits) = (self.shown, self.limits);
+        let unreadable = |source| PackageError::Unreadable { path: shown.into(), source };
+        let whole = match volumes.scheme {
+            Scheme::SplitZip => split_zip::join(&files).map_err(|error| PackageError::Broken {
+                package: shown.to_owned(),
+                reason: error.to_string(),
+            })?,
+            _ => ArchiveFile::joined(files.iter().cloned()),
+        };
+        let kind = kind_of(&whole).map_err(unreadable)?;
+        let kind = kind.map_err(|found| PackageError::UnknownKind { path: shown.into(), found })?;
+        let opened = match kind {
+            // A folder is none of the kinds that a file tells.
+            PackageKind::Folder | PackageKind::Zip => zip::ZipSource::open(shown, whole, limits).map(boxed),
+            PackageKind::SevenZ => seven::SevenSource::open(shown, whole, limits).map(boxed),
+            PackageKind::Rar => rar::RarSource::open(shown, files, volumes, limits).map(boxed),
+            PackageKind::Tar(packing) => {
+                let early = tar::TakeEarly { take: self.take, observer: self.observer };
+                let is_packed = packing != Packing::Plain;
+                if is_packed {
+                    self.observer.begin(Work::Reading, 0, whole.length_bytes());
+                }
+                let opened = tar::TarSource::open(shown, whole, packing, limits, &early).map(boxed);
+                if is_packed {
+                    self.observer.end();
+                }
+                opened
+            }
+        };
+        let (source, raws) = opened.map_err(|error| match (error, volumes.next()) {
+            // Of a split archive that ends too early, the next piece is what is missing.
+            (PackageError::Broken { package, reason }, Some(volume))
+                if reason == CUT_SHORT && volumes.scheme == Scheme::Joined =>
+            {
+                PackageError::MissingVolume { package, volume }
+            }
+            (error, _) => error,
+        })?;
+        Ok((kind, source, raws))
+    }
+}
+
+/// An archive's kind, its reader, and all that is in it.
+type Opened = (PackageKind, Box<dyn Source>, Vec<RawMember>);
+
+fn boxed<S: Source + 'static>((source, raws): (S, Vec<RawMember>)) -> (Box<dyn Source>, Vec<RawMember>) {
+    (Box::new(source), raws)
+}
+
+/// Seconds since 1970 of the date and the time of day that DOS kept (FAT specification), taken as if
+/// they were UTC, since where they were written is not known.
+fn dos_seconds(date: u16, clock: u16) -> i64 {
+    let month = time::Month::try_from((date >> 5 & 0x0f) as u8);
+    let day = (date & 0x1f) as u8;
+    let date =
+        month.and_then(|month| time::Date::from_calendar_date(1980 + i32::from(date >> 9), month, day));
+    let clock =
+        time::Time::from_hms((clock >> 11) as u8, (clock >> 5 & 0x3f) as u8, (clock & 0x1f) as u8 * 2);
+    match (date, clock) {
+        (Ok(date), Ok(clock)) => date.with_time(clock).assume_utc().unix_timestamp(),
+        _ => 0,
     }
 }

@@ -1,18 +1,19 @@
 //! A zip archive as a package (PKWARE APPNOTE 6.3), members read in parallel.
 
-use std::fs::File;
-use std::io::{self, Read, Seek, SeekFrom};
-use std::path::Path;
-use std::sync::Arc;
+use std::io::{self, Read};
 
 use libdeflater::{DecompressionError, Decompressor};
 use oem_cp::code_table::DECODING_TABLE_CP437;
+use rayon::prelude::*;
 use zip::extra_fields::ExtraField;
 use zip::result::ZipError;
 use zip::{CompressionMethod, ZipArchive};
 
+use super::archive_file::ArchiveFile;
+use super::delivery::{Delivery, Halt, Source, Wanted};
 use super::listing::{RawKind, RawMember};
 use super::{Limits, PackageError};
+use crate::address::NameProblem;
 
 /// The longest link target that is read.
 const LONGEST_LINK_BYTES: u64 = 4096;
@@ -21,24 +22,21 @@ const UTF8_FLAG: u16 = 1 << 11;
 /// Reads members of one zip file; clones share the file and its directory.
 #[derive(Debug, Clone)]
 pub(super) struct ZipSource {
-    archive: ZipArchive<SharedFile>,
+    archive: ZipArchive<ArchiveFile>,
+    bytes: ArchiveFile,
 }
 
 impl ZipSource {
-    /// Whether `head`, the first bytes of a file, can begin a zip archive.
-    pub(super) fn recognises(head: &[u8]) -> bool {
-        head.starts_with(b"PK\x03\x04") || head.starts_with(b"PK\x05\x06")
-    }
-
     /// Reads the archive's directory, and nothing of its contents but link targets.
-    pub(super) fn open(path: &Path, limits: &Limits) -> Result<(Self, Vec<RawMember>), PackageError> {
-        let package = path.display().to_string();
-        let file =
-            File::open(path).map_err(|source| PackageError::Unreadable { path: path.into(), source })?;
-        let shared =
-            SharedFile::new(file).map_err(|source| PackageError::Unreadable { path: path.into(), source })?;
-        let packed_bytes = shared.length_bytes;
-        let mut archive = ZipArchive::new(shared).map_err(|source| broken(&package, &source))?;
+    pub(super) fn open(
+        package: &str,
+        file: ArchiveFile,
+        limits: &Limits,
+    ) -> Result<(Self, Vec<RawMember>), PackageError> {
+        let package = package.to_owned();
+        let packed_bytes = file.length_bytes();
+        let bytes = file.clone();
+        let mut archive = ZipArchive::new(file).map_err(|source| broken(&package, &source))?;
         if archive.has_duplicate_names() {
             return Err(PackageError::Broken {
                 package,
@@ -63,11 +61,11 @@ impl ZipSource {
                 reason: "members of it share the same packed bytes, as if made to fill the disk".to_owned(),
             });
         }
-        Ok((Self { archive }, members))
+        Ok((Self { archive, bytes }, members))
     }
 
     /// A reader of members for one thread.
-    pub(super) fn reader(&self) -> ZipReader {
+    fn reader(&self) -> ZipReader {
         ZipReader {
             archive: self.archive.clone(),
             inflater: Decompressor::new(),
@@ -77,12 +75,32 @@ impl ZipSource {
     }
 }
 
+impl Source for ZipSource {
+    fn read(&self, wanted: &[Wanted], delivery: &Delivery<'_>) -> Result<(), Halt> {
+        wanted.par_iter().try_for_each_init(
+            || self.reader(),
+            |reader, wanted| match reader.open_member(wanted.source) {
+                Ok(mut content) => delivery.deliver(wanted, &mut content),
+                Err(error) => Err(delivery.fail(wanted, error)),
+            },
+        )
+    }
+
+    fn as_file(&self, source: usize) -> Option<ArchiveFile> {
+        let mut archive = self.archive.clone();
+        let member = archive.by_index_raw(source).ok()?;
+        let is_plain = member.compression() == CompressionMethod::Stored && !member.encrypted();
+        let start = member.data_start().filter(|_| is_plain)?;
+        Some(self.bytes.part(start, member.size()))
+    }
+}
+
 /// Members up to this size, packed and unpacked, are unpacked whole, which is twice as quick.
 const WHOLE_BYTES: u64 = 2 << 20;
 
 /// Reads members one after the other, with memory of its own that is used again.
-pub(super) struct ZipReader {
-    archive: ZipArchive<SharedFile>,
+struct ZipReader {
+    archive: ZipArchive<ArchiveFile>,
     inflater: Decompressor,
     packed: Vec<u8>,
     whole: Vec<u8>,
@@ -90,7 +108,7 @@ pub(super) struct ZipReader {
 
 impl ZipReader {
     /// Opens the content of one member.
-    pub(super) fn open_member(&mut self, source: usize) -> io::Result<Box<dyn Read + '_>> {
+    fn open_member(&mut self, source: usize) -> io::Result<Box<dyn Read + '_>> {
         let mut raw = self.archive.by_index_raw(source).map_err(io::Error::other)?;
         let is_small = raw.size() <= WHOLE_BYTES && raw.compressed_size() <= WHOLE_BYTES;
         if raw.compression() != CompressionMethod::Deflated || !is_small {
@@ -128,19 +146,22 @@ fn broken(package: &str, error: &ZipError) -> PackageError {
 
 fn raw_member(
     package: &str,
-    archive: &mut ZipArchive<SharedFile>,
+    archive: &mut ZipArchive<ArchiveFile>,
     index: usize,
 ) -> Result<RawMember, PackageError> {
     let member = archive.by_index_raw(index).map_err(|source| broken(package, &source))?;
     let name = decode_name(member.name_raw(), member.flags().as_u16() & UTF8_FLAG != 0);
+    let shown = match &name {
+        Ok(name) | Err((name, _)) => name.clone(),
+    };
     if member.encrypted() {
-        return Err(PackageError::Encrypted { package: package.to_owned(), member: name });
+        return Err(PackageError::Encrypted { package: package.to_owned(), member: Some(shown) });
     }
     let unix_mode = member.unix_mode().filter(|mode| *mode != 0);
     let modified = modified_of(&member);
     let size_bytes = member.size();
     let is_link = member.is_symlink();
-    let is_folder = member.is_dir() || name.ends_with(['/', '\\']);
+    let is_folder = member.is_dir() || shown.ends_with(['/', '\\']);
     drop(member);
     let kind = if is_link {
         let mut target = Vec::new();
@@ -150,17 +171,17 @@ fn raw_member(
             .and_then(|content| content.take(LONGEST_LINK_BYTES).read_to_end(&mut target))
             .map_err(|source| PackageError::Member {
                 package: package.to_owned(),
-                member: name.clone(),
+                member: shown.clone(),
                 source,
             })?;
-        RawKind::Link { target: decode_name(&target, false) }
+        RawKind::Link { target: String::from_utf8_lossy(&target).into_owned() }
     } else if is_folder {
         RawKind::Folder
     } else {
         RawKind::File { size_bytes }
     };
     Ok(RawMember {
-        name: Ok(name),
+        name,
         backslash_separates: true,
         kind,
         modified,
@@ -171,16 +192,16 @@ fn raw_member(
 
 /// Names without the UTF-8 flag are read as UTF-8 where they are valid, since many tools forget the
 /// flag, and else as code page 437, the format's default.
-fn decode_name(bytes: &[u8], flagged_utf8: bool) -> String {
+fn decode_name(bytes: &[u8], flagged_utf8: bool) -> Result<String, (String, NameProblem)> {
     match std::str::from_utf8(bytes) {
-        Ok(name) => name.to_owned(),
-        Err(_) if flagged_utf8 => String::from_utf8_lossy(bytes).into_owned(),
-        Err(_) => oem_cp::decode_string_complete_table(bytes, &DECODING_TABLE_CP437),
+        Ok(name) => Ok(name.to_owned()),
+        Err(_) if flagged_utf8 => Err((String::from_utf8_lossy(bytes).into_owned(), NameProblem::NotText)),
+        Err(_) => Ok(oem_cp::decode_string_complete_table(bytes, &DECODING_TABLE_CP437)),
     }
 }
 
 /// The time of the extended timestamp field, which is UTC, or the DOS time taken as if it were.
-fn modified_of(member: &zip::read::ZipFile<'_, SharedFile>) -> i64 {
+fn modified_of(member: &zip::read::ZipFile<'_, ArchiveFile>) -> i64 {
     let extended = member.extra_data_fields().find_map(|field| match field {
         ExtraField::ExtendedTimestamp(times) => times.mod_time(),
         _ => None,
@@ -189,50 +210,5 @@ fn modified_of(member: &zip::read::ZipFile<'_, SharedFile>) -> i64 {
         return i64::from(seconds);
     }
     let Some(dos) = member.last_modified() else { return 0 };
-    let date = time::Month::try_from(dos.month())
-        .and_then(|month| time::Date::from_calendar_date(i32::from(dos.year()), month, dos.day()));
-    let clock = time::Time::from_hms(dos.hour(), dos.minute(), dos.second());
-    match (date, clock) {
-        (Ok(date), Ok(clock)) => date.with_time(clock).assume_utc().unix_timestamp(),
-        _ => 0,
-    }
-}
-
-/// A file that several readers share, each with its own position.
-#[derive(Debug, Clone)]
-struct SharedFile {
-    file: Arc<File>,
-    length_bytes: u64,
-    position: u64,
-}
-
-impl SharedFile {
-    fn new(file: File) -> io::Result<Self> {
-        let length_bytes = file.metadata()?.len();
-        Ok(Self { file: Arc::new(file), length_bytes, position: 0 })
-    }
-}
-
-impl Read for SharedFile {
-    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
-        #[cfg(unix)]
-        let count = std::os::unix::fs::FileExt::read_at(&*self.file, buffer, self.position)?;
-        #[cfg(windows)]
-        let count = std::os::windows::fs::FileExt::seek_read(&*self.file, buffer, self.position)?;
-        self.position += count as u64;
-        Ok(count)
-    }
-}
-
-impl Seek for SharedFile {
-    fn seek(&mut self, to: SeekFrom) -> io::Result<u64> {
-        let target = match to {
-            SeekFrom::Start(position) => Some(position),
-            SeekFrom::End(offset) => self.length_bytes.checked_add_signed(offset),
-            SeekFrom::Current(offset) => self.position.checked_add_signed(offset),
-        };
-        self.position =
-            target.ok_or_else(|| io::Error::new(io::ErrorKind::InvalidInput, "seek before the start"))?;
-        Ok(self.position)
-    }
+    super::dos_seconds(dos.datepart(), dos.timepart())
 }

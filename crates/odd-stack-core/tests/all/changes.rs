@@ -5,7 +5,8 @@ use std::fs;
 use filetime::FileTime;
 use odd_stack_core::disk::{ChangeError, ChangeOptions, DriftKind, Edits, EffectKind};
 use odd_stack_core::jobs::{
-    AddError, AddRequest, Reorder, conflicts, inspect, prepare_add, prepare_reorder, show, stack, trace,
+    AddError, AddPlace, AddRequest, Reorder, conflicts, inspect, prepare_add, prepare_reorder, show, stack,
+    trace,
 };
 use odd_stack_core::observer::Silent;
 use odd_stack_core::package::Limits;
@@ -246,7 +247,10 @@ fn lifted_layers_wait_in_the_stack_and_names_are_unique() {
     let world = harbour();
     let package = world.package("fog-1.2", &[("fog.ini", "fog=9"), ("x", "x")]);
     let ledger = world.ledger();
-    let request = AddRequest { lifted: true, ..add_request(&package, &[]) };
+    let request = AddRequest {
+        place: AddPlace::New { target: Target::Top, lifted: true },
+        ..add_request(&package, &[])
+    };
     let tree = world.tree();
     let adding = prepare_add(&ledger, permit(&ledger).unwrap(), &request, NOW, STOP, false, &Silent).unwrap();
     assert_eq!((adding.report.name.as_str(), adding.report.version.as_deref()), ("fog", Some("1.2")));

@@ -10,8 +10,8 @@ use filetime::FileTime;
 use odd_stack_core::disk::{ChangeError, ChangeOptions, CheckReport, RealDisk, Seam, check};
 use odd_stack_core::fit::{Place, Rules};
 use odd_stack_core::jobs::{
-    AddError, AddRequest, CareRequest, Permit, Reorder, forget, heal, prepare_add, prepare_reorder, select,
-    take_into_care,
+    AddError, AddPlace, AddRequest, CareRequest, Permit, Reorder, forget, heal, prepare_add, prepare_reorder,
+    select, take_into_care,
 };
 use odd_stack_core::ledger::{Home, Ledger};
 use odd_stack_core::observer::Silent;
@@ -144,8 +144,8 @@ pub fn add_request(package: &Path, places: &[&str]) -> AddRequest {
         name: None,
         version: None,
         rules: Rules { places, ..Rules::default() },
-        target: Target::Top,
-        lifted: false,
+        variant: None,
+        place: AddPlace::New { target: Target::Top, lifted: false },
         limits: Limits::default(),
     }
 }
@@ -157,7 +157,8 @@ pub fn add(
     target: Target,
     options: ChangeOptions,
 ) -> Result<(), AddError> {
-    let request = AddRequest { target, ..add_request(package, places) };
+    let request =
+        AddRequest { place: AddPlace::New { target, lifted: false }, ..add_request(package, places) };
     let adding = prepare_add(ledger, permit(ledger)?, &request, NOW, options, false, &Silent)?;
     adding.change.apply(&Silent)?;
     Ok(())

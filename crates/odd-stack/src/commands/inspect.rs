@@ -1,10 +1,12 @@
 //! `oddstack inspect`
 
+use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 use clap::Args;
 use odd_stack_core::jobs::{InspectReport, MemberRow, MemberTarget, inspect};
 
+use super::add::{left_out_words, title};
 use crate::Ended;
 use crate::args::PlaceArgs;
 use crate::desk::{Desk, absolute};
@@ -16,12 +18,15 @@ use crate::show::units::{file_name, files, size};
 
 #[derive(Debug, Args)]
 pub struct InspectArgs {
-    /// A folder or a zip archive
+    /// A folder, or a zip, 7z, rar or tar archive (any one of its parts, if it is split)
     #[arg(value_name = "PACKAGE")]
     pub package: PathBuf,
     #[command(flatten)]
     pub place: PlaceArgs,
 }
+
+/// Files that run code that are named before the rest is counted.
+const MOST_THAT_RUN: usize = 6;
 
 pub fn run(desk: &mut Desk, args: &InspectArgs) -> Result<Ended, Failure> {
     let (rules, limits) = (args.place.rules()?, args.place.limits()?);
@@ -34,7 +39,7 @@ pub fn run(desk: &mut Desk, args: &InspectArgs) -> Result<Ended, Failure> {
     let package = absolute(&args.package)?;
     let report = inspect(&package, &rules, &limits, ledger.as_ref(), &desk.progress)?;
     let game = ledger.as_ref().map(|ledger| ledger.game().name.clone());
-    let text = text(&report, game.as_deref(), desk.out.verbose);
+    let text = text(&report, game.as_deref(), desk.out.verbose, desk.out.width);
     desk.out.result(game.as_deref(), &report, &text);
     if game.is_none() {
         desk.out.hint("No game was chosen (--game NAME), so nothing is said of where the files would go.");
@@ -42,16 +47,17 @@ pub fn run(desk: &mut Desk, args: &InspectArgs) -> Result<Ended, Failure> {
     Ok(Ended::Well)
 }
 
-fn text(report: &InspectReport, game: Option<&str>, verbose: bool) -> String {
-    let version = report.version.as_ref().map(|version| format!(" {version}")).unwrap_or_default();
+fn text(report: &InspectReport, game: Option<&str>, verbose: bool, width: usize) -> String {
+    let title = title(&report.name, report.version.as_deref(), report.variant.as_deref());
+    let parts = if report.volumes > 1 { format!(" in {} parts", report.volumes) } else { String::new() };
     let total = format!(
-        "{} {}, {}, {}",
+        "{}{parts} {}, {}, {}",
         report.kind,
         file_name(&report.package),
         files(report.total.files),
         size(report.total.bytes)
     );
-    let mut text = format!("{}  {}\n", paint(BOLD, &format!("{}{version}", report.name)), paint(DIM, &total));
+    let mut text = format!("{}  {}\n", paint(BOLD, &title), paint(DIM, &total));
     let said: Vec<Leaf<'_>> = report
         .members
         .iter()
@@ -62,7 +68,7 @@ fn text(report: &InspectReport, game: Option<&str>, verbose: bool) -> String {
             said: said_of(member),
         })
         .collect();
-    text.push_str(&tree(&said, verbose));
+    text.push_str(&tree(&said, verbose, width));
     if let Some(game) = game {
         text.push_str(&format!(
             "\n{}\n",
@@ -78,14 +84,12 @@ fn text(report: &InspectReport, game: Option<&str>, verbose: bool) -> String {
     if let Some(reason) = &report.unplaceable {
         text.push_str(&format!("  {}\n", paint(WARN, &format!("nothing would be placed: {reason}"))));
     }
-    let left_out = report.members.iter().filter(|member| member.left_out.is_some()).count();
-    if left_out > 0 {
-        text.push_str(&format!("  {} left out\n", files(left_out as u64)));
+    text.push_str(&left_out(report));
+    for line in runs_code(report, verbose) {
+        text.push_str(&paint(WARN, &format!("  {line}\n")));
     }
-    let code: Vec<&str> =
-        report.members.iter().filter(|member| member.runs_code).map(|member| member.path.as_str()).collect();
-    if !code.is_empty() {
-        text.push_str(&paint(WARN, &format!("  runs code: {}\n", code.join(", "))));
+    for inner in &report.unopened {
+        text.push_str(&format!("  {} can't be looked into: {}\n", inner.path, inner.reason));
     }
     for link in &report.links_out {
         let line = format!(
@@ -95,6 +99,35 @@ fn text(report: &InspectReport, game: Option<&str>, verbose: bool) -> String {
         text.push_str(&paint(WARN, &line));
     }
     text
+}
+
+/// How many files are left out, for which reasons.
+fn left_out(report: &InspectReport) -> String {
+    let mut counts: BTreeMap<&str, u64> = BTreeMap::new();
+    for reason in report.members.iter().filter_map(|member| member.left_out.as_deref()) {
+        *counts.entry(left_out_words(reason)).or_default() += 1;
+    }
+    let line = |(words, count)| format!("  {} left out: {words}\n", files(count));
+    counts.into_iter().map(line).collect()
+}
+
+/// Programs, libraries and scripts that the package brings, and those that it replaces, since these
+/// can do harm. Of those in archives that stay packed the tree tells.
+fn runs_code(report: &InspectReport, verbose: bool) -> Vec<String> {
+    let most = if verbose { usize::MAX } else { MOST_THAT_RUN };
+    let code = report.members.iter().filter(|member| member.runs_code && member.left_out.is_none());
+    let replaces = |member: &&MemberRow| member.targets.iter().any(|t| t.covers.is_some() && !t.identical);
+    let (replaced, brought): (Vec<&MemberRow>, Vec<&MemberRow>) = code.partition(replaces);
+    let line = |what: &str, members: Vec<&MemberRow>| {
+        let shown: Vec<&str> = members.iter().take(most).map(|member| member.path.as_str()).collect();
+        let more = members.len() - shown.len();
+        let more = if more > 0 { format!(", and {more} more (-v lists them)") } else { String::new() };
+        (!shown.is_empty()).then(|| format!("{what}: {}{more}", shown.join(", ")))
+    };
+    [line("brings what runs code", brought), line("replaces what runs code", replaced)]
+        .into_iter()
+        .flatten()
+        .collect()
 }
 
 /// The one place a member goes to.
@@ -122,10 +155,12 @@ fn said_of(member: &MemberRow) -> String {
         });
     }
     match member.left_out.as_deref() {
-        Some("skipped") => parts.push("left out by --skip".to_owned()),
-        Some("not_among_only") => parts.push("left out: not among --only".to_owned()),
-        Some(_) => parts.push("left out: no --place reaches it".to_owned()),
-        None => {}
+        // The folder of the archive tells it.
+        Some("stays_packed") | None => {}
+        Some(reason) => parts.push(format!("left out: {}", left_out_words(reason))),
+    }
+    if member.runs_code {
+        parts.push("runs code".to_owned());
     }
     if let Some(copied) = &member.copy_of {
         parts.push(format!("a link, copied from {copied}"));

@@ -17,3 +17,4 @@ pub mod show;
 pub mod stack;
 pub mod standing;
 pub mod trace;
+pub mod upgrade;

@@ -3,6 +3,7 @@
 use clap::Args;
 use odd_stack_core::jobs::{EntryRow, ShowReport, select, show};
 
+use super::add::title;
 use crate::Ended;
 use crate::desk::Desk;
 use crate::errors::Failure;
@@ -32,14 +33,13 @@ pub fn run(desk: &mut Desk, args: &ShowArgs) -> Result<Ended, Failure> {
 
 fn text(report: &ShowReport, most: usize) -> String {
     let layer = &report.layer;
-    let version = layer.version.as_ref().map(|version| format!(" {version}")).unwrap_or_default();
+    let title = title(&layer.name, layer.version.as_deref(), layer.variant.as_deref());
     let state = match (layer.laid, layer.has_no_effect) {
         (false, _) => "lifted",
         (true, true) => "laid, but wholly covered by other layers: it has no effect",
         (true, false) => "laid",
     };
-    let mut text =
-        format!("{}{version}, number {} in the stack, {state}\n", paint(BOLD, &layer.name), layer.number);
+    let mut text = format!("{}, number {} in the stack, {state}\n", paint(BOLD, &title), layer.number);
     let mut say = |what: &str, value: &str| {
         text.push_str(&format!("  {} {value}\n", paint(DIM, &format!("{what:<9}"))))
     };

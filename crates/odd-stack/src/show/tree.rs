@@ -21,11 +21,31 @@ struct Node<'a> {
     bytes: u64,
 }
 
-/// Files of one folder that are shown before the rest is folded.
-const MOST_IN_A_FOLDER: usize = 8;
+/// How much of a tree is shown before the rest is folded away.
+#[derive(Debug, Clone, Copy)]
+struct Most {
+    /// Files of one folder.
+    files: usize,
+    /// Folders of one folder.
+    folders: usize,
+    /// Folders in each other.
+    depth: usize,
+}
 
-/// The leaves as an indented tree with counts and sizes; `all` shows every file.
-pub fn tree(leaves: &[Leaf<'_>], all: bool) -> String {
+const ALL: Most = Most { files: usize::MAX, folders: usize::MAX, depth: usize::MAX };
+/// From little folded to much; the first that makes few enough lines is taken.
+const FOLDINGS: [Most; 5] = [
+    Most { files: 8, folders: 24, depth: usize::MAX },
+    Most { files: 4, folders: 12, depth: usize::MAX },
+    Most { files: 3, folders: 8, depth: 4 },
+    Most { files: 3, folders: 8, depth: 2 },
+    Most { files: 2, folders: 6, depth: 1 },
+];
+const FEW_LINES: usize = 48;
+
+/// The leaves as an indented tree with counts and sizes, `width` characters wide; `all` shows every
+/// file.
+pub fn tree(leaves: &[Leaf<'_>], all: bool, width: usize) -> String {
     let mut top = Node::default();
     for leaf in leaves {
         let mut node = &mut top;
@@ -40,10 +60,31 @@ pub fn tree(leaves: &[Leaf<'_>], all: bool) -> String {
         }
         node.leaves.push((rest, leaf));
     }
+    let foldings: &[Most] = if all { &[ALL] } else { &FOLDINGS };
     let mut lines = Vec::new();
-    write(&top, 1, None, if all { usize::MAX } else { MOST_IN_A_FOLDER }, &mut lines);
-    let widest = lines.iter().map(|line: &Line| line.width()).max().unwrap_or(0).min(56);
-    lines.iter().map(|line| line.text(widest)).collect()
+    for most in foldings {
+        lines.clear();
+        write(&top, 1, None, *most, &mut lines);
+        if lines.len() <= FEW_LINES {
+            break;
+        }
+    }
+    // The names get what the sizes and a few words leave, and no more than they need.
+    let room = width.saturating_sub(40).max(24);
+    let widest = lines.iter().map(|line: &Line| line.width()).max().unwrap_or(0).min(room);
+    lines.iter().map(|line| line.text(widest, width)).collect()
+}
+
+/// The text cut down to `most` characters, its middle left out.
+fn shortened(text: &str, most: usize) -> String {
+    let count = text.chars().count();
+    if count <= most {
+        return text.to_owned();
+    }
+    let tail = most.saturating_sub(1) * 2 / 3;
+    let head: String = text.chars().take(most.saturating_sub(1) - tail).collect();
+    let end: String = text.chars().skip(count - tail).collect();
+    format!("{head}…{end}")
 }
 
 struct Line {
@@ -59,12 +100,14 @@ impl Line {
         self.indent * 2 + self.name.chars().count()
     }
 
-    fn text(&self, widest: usize) -> String {
-        let gap = " ".repeat(widest.saturating_sub(self.width()) + 2);
-        let name = if self.is_folder { paint(BOLD, &self.name) } else { self.name.clone() };
-        let line =
-            format!("{}{name}{gap}{:>8}  {}", "  ".repeat(self.indent), self.size, paint(DIM, &self.said));
-        format!("{}\n", line.trim_end())
+    fn text(&self, widest: usize, width: usize) -> String {
+        let indent = self.indent * 2;
+        let shown = shortened(&self.name, widest.saturating_sub(indent).max(8));
+        let gap = " ".repeat(widest.saturating_sub(indent + shown.chars().count()) + 2);
+        let name = if self.is_folder { paint(BOLD, &shown) } else { shown };
+        let said = shortened(&self.said, width.saturating_sub(widest + 12).max(16));
+        let said = if said.is_empty() { said } else { format!("  {}", paint(DIM, &said)) };
+        format!("{}{name}{gap}{:>8}{said}\n", " ".repeat(indent), self.size)
     }
 }
 
@@ -99,8 +142,9 @@ fn own_target(above: Option<&str>, name: &str, target: Option<&str>) -> Option<S
     (expected.as_deref() != Some(target)).then(|| format!("-> {target}"))
 }
 
-fn write(node: &Node<'_>, indent: usize, above: Option<&str>, most: usize, lines: &mut Vec<Line>) {
-    for (name, folder) in &node.folders {
+fn write(node: &Node<'_>, indent: usize, above: Option<&str>, most: Most, lines: &mut Vec<Line>) {
+    let folders = few(node.folders.len(), most.folders);
+    for (name, folder) in node.folders.iter().take(folders) {
         // A chain of folders with nothing else in them reads as one.
         let (mut path, mut folder) = ((*name).to_owned(), folder);
         while folder.leaves.is_empty() && folder.folders.len() == 1 {
@@ -113,12 +157,23 @@ fn write(node: &Node<'_>, indent: usize, above: Option<&str>, most: usize, lines
         if let Some(target) = own_target(above, &path, target) {
             said = format!("{said} {target}{}", if target.ends_with(':') { "" } else { "/" });
         }
+        if path.ends_with('!') {
+            said.push_str(", inside this archive");
+        }
         let (name, size) = (format!("{path}/"), size(folder.bytes));
         lines.push(Line { indent, name, is_folder: true, size, said });
-        write(folder, indent + 1, target, most, lines);
+        if indent <= most.depth {
+            write(folder, indent + 1, target, most, lines);
+        }
     }
-    // Folding away a single file would save no line.
-    let shown = if node.leaves.len() <= most.saturating_add(1) { node.leaves.len() } else { most };
+    let mut rest = node.folders.values().skip(folders).peekable();
+    if rest.peek().is_some() {
+        let (count, bytes) =
+            rest.fold((0, 0), |(count, bytes), folder| (count + folder.count, bytes + folder.bytes));
+        let name = format!("… {} more folders", node.folders.len() - folders);
+        lines.push(Line { indent, name, is_folder: false, size: size(bytes), said: files(count) });
+    }
+    let shown = few(node.leaves.len(), most.files);
     for (name, leaf) in &node.leaves[..shown] {
         let target = own_target(above, name, leaf.target);
         let said = [target.as_deref(), Some(leaf.said.as_str())]
@@ -142,6 +197,11 @@ fn write(node: &Node<'_>, indent: usize, above: Option<&str>, most: usize, lines
     }
 }
 
+/// How many of `count` are shown; folding away a single one would save no line.
+fn few(count: usize, most: usize) -> usize {
+    if count <= most.saturating_add(1) { count } else { most }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -156,7 +216,7 @@ mod tests {
             leaf("Pack/readme", None, "left out"),
             leaf("docs/x", Some("docs:x"), ""),
         ];
-        let plain = anstream::adapter::strip_str(&tree(&leaves, true)).to_string();
+        let plain = anstream::adapter::strip_str(&tree(&leaves, true, 100)).to_string();
         let lines: Vec<&str> = plain.lines().map(str::trim_end).collect();
         assert_eq!(
             lines,

@@ -64,7 +64,7 @@ fn adding_says_what_it_meets() {
     assert_snapshot!(closed.run("add brass-lamps-1.2.zip --skip readme.txt --dry-run").whole(), @"
     brass-lamps 1.2  zip brass-lamps-1.2.zip, 3 files, 27 B
       the wrapper folder `Brass Lamps/` is taken off
-      left out: Brass Lamps/readme.txt
+      left out (by --skip): Brass Lamps/readme.txt
       1 new file, 1 over the game's own, 1 identical to what is there; 17 B to write
       add        game:data/glow/low.qtx      5 B
       overwrite  game:data/lamps/brass.qtx  12 B  over the game's own
@@ -199,7 +199,11 @@ fn places_go_to_roots_spots_and_other_names() {
         &[("w/hook.dll", "hook"), ("w/me.ini", "me"), ("w/skin_final.qtx", "skin"), ("w/notes.txt", "")],
     );
     let line = "add pack.zip --place hook.dll=bin: --place me.ini=docs:profiles/ --place skin_final.qtx=data/lamps/brass.qtx";
-    closed.run(line).status(0).says("left out: w/notes.txt").says("runs code: game:bin/hook.dll");
+    closed
+        .run(line)
+        .status(0)
+        .says("left out (no --place reaches it): w/notes.txt")
+        .says("runs code: game:bin/hook.dll");
     assert_eq!(closed.read("game/bin/hook.dll"), "hook");
     assert_eq!(closed.read("docs/profiles/me.ini"), "me");
     assert_eq!(closed.read("game/data/lamps/brass.qtx"), "skin");
@@ -278,10 +282,10 @@ fn a_package_can_be_looked_into_without_any_game() {
     assert_snapshot!(closed.run("inspect brass-lamps-1.2.zip").whole(), @"
     brass-lamps 1.2  zip brass-lamps-1.2.zip, 3 files, 4 B
       data/          3 B  2 files
-        a.qtx        1 B  
-        b.qtx        2 B  
-      hook.dll       1 B  
-      runs code: hook.dll
+        a.qtx        1 B
+        b.qtx        2 B
+      hook.dll       1 B  runs code
+      brings what runs code: hook.dll
     No game was chosen (--game NAME), so nothing is said of where the files would go.
     [exit 0]
     ");

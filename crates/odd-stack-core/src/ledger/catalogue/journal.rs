@@ -77,19 +77,4 @@ impl Catalogue {
     pub(crate) fn clear_journal(&self) -> Result<()> {
         self.run(|db| db.execute_batch("DELETE FROM step; DELETE FROM journal;"))
     }
-
-    /// Says, durably, that contents are being taken in that the catalogue does not list yet.
-    pub(crate) fn begin_intake(&self) -> Result<()> {
-        self.run(|db| db.execute("INSERT OR IGNORE INTO intake VALUES (1)", []).map(drop))
-    }
-
-    /// Whether contents are being taken in, or were when something was cut short.
-    pub(crate) fn is_taking_in(&self) -> Result<bool> {
-        self.run(|db| db.prepare_cached("SELECT 1 FROM intake")?.exists([]))
-    }
-
-    /// Says that all stored contents are listed.
-    pub(crate) fn end_intake(&self) -> Result<()> {
-        self.run(|db| db.execute("DELETE FROM intake", []).map(drop))
-    }
 }

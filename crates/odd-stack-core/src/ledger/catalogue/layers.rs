@@ -35,9 +35,11 @@ pub struct NewLayer {
     pub name: String,
     /// Its version as written by its author.
     pub version: Option<String>,
+    /// Which one of several makes of its package it is.
+    pub variant: Option<String>,
     /// The package it was read from, as a path.
     pub source: String,
-    /// `folder` or `zip`.
+    /// `folder`, or the kind of archive, such as `zip`.
     pub source_kind: String,
     /// RFC 3339.
     pub added_at: String,
@@ -65,7 +67,7 @@ pub struct Layer {
 }
 
 const LAYER_COLUMNS: &str = "id, position, laid, name, version, source, source_kind, added_at, fit, files, bytes, \
-                             won_files, contested_files";
+                             won_files, contested_files, variant";
 
 fn read_layer(row: &Row<'_>) -> rusqlite::Result<Layer> {
     Ok(Layer {
@@ -75,6 +77,7 @@ fn read_layer(row: &Row<'_>) -> rusqlite::Result<Layer> {
         about: NewLayer {
             name: row.get(3)?,
             version: row.get(4)?,
+            variant: row.get(13)?,
             source: row.get(5)?,
             source_kind: row.get(6)?,
             added_at: row.get(7)?,
@@ -134,8 +137,8 @@ impl Catalogue {
     pub(crate) fn insert_layer(&self, new: &NewLayer) -> Result<LayerId> {
         self.run(|db| {
             db.execute(
-                "INSERT INTO layer (state, laid, name, version, source, source_kind, added_at, fit, files, bytes)
-                 VALUES (0, 0, ?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)",
+                "INSERT INTO layer (state, laid, name, version, source, source_kind, added_at, fit, files, bytes, variant)
+                 VALUES (0, 0, ?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)",
                 params![
                     new.name,
                     new.version,
@@ -144,7 +147,8 @@ impl Catalogue {
                     new.added_at,
                     new.fit,
                     new.files.cast_signed(),
-                    new.bytes.cast_signed()
+                    new.bytes.cast_signed(),
+                    new.variant
                 ],
             )?;
             Ok(LayerId(db.last_insert_rowid()))

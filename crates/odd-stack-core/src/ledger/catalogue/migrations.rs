@@ -3,7 +3,7 @@
 use rusqlite::{Connection, Result};
 
 /// All steps ever released, in order. Never change one; add another.
-const STEPS: &[&str] = &[FIRST];
+const STEPS: &[&str] = &[FIRST, VARIANT_AND_MARK];
 
 /// The format number that this program writes.
 pub(crate) const FORMAT: i64 = STEPS.len() as i64;
@@ -127,6 +127,12 @@ CREATE TABLE step (
     private TEXT,
     public TEXT NOT NULL
 );
+";
+
+/// A layer has a variant; the mark of contents being taken in is a file of its own.
+const VARIANT_AND_MARK: &str = "
+ALTER TABLE layer ADD COLUMN variant TEXT;
+DROP TABLE intake;
 ";
 
 /// Brings the catalogue to the present format, in one transaction.

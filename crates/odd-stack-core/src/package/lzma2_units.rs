@@ -1,0 +1,243 @@
+//! Unpacks one long LZMA2 stream on several threads, in bounded memory.
+//!
+//! An LZMA2 stream (.xz file format 1.2, section 5.3.1, and Lzma2Dec of the LZMA SDK) is a row of
+//! chunks whose headers give their sizes. Where a chunk begins the dictionary anew, what follows can be
+//! unpacked without what came before. Such units are unpacked side by side, each straight to whoever
+//! takes its contents. A content that lies across the border of two units is put together in memory
+//! when it is small; two units that share a big one are unpacked as one.
+
+use std::collections::HashMap;
+use std::io::{self, Read};
+use std::sync::{Mutex, PoisonError};
+
+use lzma_rust2::Lzma2Reader;
+use rayon::prelude::*;
+
+use super::archive_file::ArchiveFile;
+use super::delivery::{Delivery, Halt, Wanted};
+
+/// The biggest content that is put together in memory.
+const MOST_ACROSS_BYTES: u64 = 4 << 20;
+
+/// Where one content lies in the unpacked stream.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Span {
+    /// The reader's own number of it.
+    pub source: usize,
+    pub start: u64,
+    pub length_bytes: u64,
+    /// CRC-32 of it, where the archive has one.
+    pub checksum: Option<u32>,
+}
+
+impl Span {
+    fn end(&self) -> u64 {
+        self.start + self.length_bytes
+    }
+}
+
+/// One LZMA2 stream and what lies in it, in order and without gaps.
+#[derive(Debug)]
+pub(super) struct PackedBlock {
+    pub packed: ArchiveFile,
+    /// The byte that tells the size of the dictionary.
+    pub properties: u8,
+    pub spans: Vec<Span>,
+}
+
+/// A part of the stream that unpacks by itself.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+struct Unit {
+    packed_start: u64,
+    packed_bytes: u64,
+    start: u64,
+    length_bytes: u64,
+}
+
+/// Hands over what is `wanted` of the block; `None` if it can't be cut into several parts.
+pub(super) fn read_units(
+    block: &PackedBlock,
+    wanted: &[&Wanted],
+    delivery: &Delivery<'_>,
+) -> Option<Result<(), Halt>> {
+    let dictionary_bytes = dictionary_bytes(block.properties)?;
+    let units = joined(units_of(&block.packed).ok()??, &block.spans);
+    if units.len() < 2 || rayon::current_num_threads() < 2 {
+        return None;
+    }
+    let wanted: HashMap<usize, &Wanted> = wanted.iter().map(|wanted| (wanted.source, *wanted)).collect();
+    let across = Mutex::default();
+    Some(units.par_iter().with_max_len(1).try_for_each(|unit| {
+        Reading { block, unit, dictionary_bytes, wanted: &wanted, across: &across, delivery }.run()
+    }))
+}
+
+fn dictionary_bytes(properties: u8) -> Option<u32> {
+    match properties {
+        40 => Some(u32::MAX),
+        0..40 => Some((2 | u32::from(properties & 1)) << (properties / 2 + 11)),
+        _ => None,
+    }
+}
+
+/// Walks over the chunk headers; `None` for a stream that does not follow the rules.
+fn units_of(packed: &ArchiveFile) -> io::Result<Option<Vec<Unit>>> {
+    let mut units: Vec<Unit> = Vec::new();
+    let (mut at, mut start) = (0u64, 0u64);
+    loop {
+        let mut header = [0; 6];
+        let count = packed.read_up_to(at, &mut header)?;
+        let control = header[0];
+        if count == 0 {
+            return Ok(None);
+        }
+        if control == 0 {
+            return Ok(Some(units));
+        }
+        let pair = |index: usize| u64::from(header[index]) << 8 | u64::from(header[index + 1]);
+        let (chunk_bytes, length_bytes) = match control {
+            1 | 2 => (3 + pair(1) + 1, pair(1) + 1),
+            0x80.. => {
+                let has_properties = u64::from(control >= 0xc0);
+                let length = (u64::from(control & 0x1f) << 16 | pair(1)) + 1;
+                (5 + has_properties + pair(3) + 1, length)
+            }
+            _ => return Ok(None),
+        };
+        let begins_anew = control == 1 || control >= 0xe0;
+        match units.last_mut() {
+            Some(unit) if !begins_anew => {
+                unit.packed_bytes += chunk_bytes;
+                unit.length_bytes += length_bytes;
+            }
+            _ if begins_anew => {
+                units.push(Unit { packed_start: at, packed_bytes: chunk_bytes, start, length_bytes });
+            }
+            _ => return Ok(None),
+        }
+        at += chunk_bytes;
+        start += length_bytes;
+    }
+}
+
+/// Makes one of units whose border a big content lies across.
+fn joined(units: Vec<Unit>, spans: &[Span]) -> Vec<Unit> {
+    let mut kept: Vec<Unit> = Vec::new();
+    for unit in units {
+        let index = spans.partition_point(|span| span.end() <= unit.start);
+        let is_across = |span: &Span| span.start < unit.start && span.length_bytes > MOST_ACROSS_BYTES;
+        match kept.last_mut() {
+            Some(last) if spans.get(index).is_some_and(is_across) => {
+                last.packed_bytes += unit.packed_bytes;
+                last.length_bytes += unit.length_bytes;
+            }
+            _ => kept.push(unit),
+        }
+    }
+    kept
+}
+
+/// The parts so far of a content that lies across borders, by where they begin in it.
+type Across = HashMap<usize, Vec<(u64, Vec<u8>)>>;
+
+struct Reading<'a> {
+    block: &'a PackedBlock,
+    unit: &'a Unit,
+    dictionary_bytes: u32,
+    wanted: &'a HashMap<usize, &'a Wanted>,
+    across: &'a Mutex<Across>,
+    delivery: &'a Delivery<'a>,
+}
+
+impl Reading<'_> {
+    fn run(&self) -> Result<(), Halt> {
+        let end = self.unit.start + self.unit.length_bytes;
+        let first = self.block.spans.partition_point(|span| span.end() <= self.unit.start);
+        let spans = self.block.spans[first..].iter().take_while(|span| span.start < end);
+        let spans: Vec<&Span> = spans.filter(|span| span.length_bytes > 0).collect();
+        let Some(last) = spans.iter().rposition(|span| self.wanted.contains_key(&span.source)) else {
+            return Ok(());
+        };
+        let packed = self.block.packed.part(self.unit.packed_start, self.unit.packed_bytes);
+        // A unit does not say that it ends there.
+        let mut stream = Lzma2Reader::new(packed.chain(&[0u8][..]), self.dictionary_bytes, None);
+        for span in &spans[..=last] {
+            self.delivery.go_on()?;
+            let from = span.start.max(self.unit.start);
+            let mut part = (&mut stream).take(span.end().min(end) - from);
+            match self.wanted.get(&span.source) {
+                Some(wanted) if part.limit() == span.length_bytes => {
+                    let mut content = Checked::new(&mut part, span);
+                    self.delivery.deliver(wanted, &mut content)?;
+                }
+                Some(wanted) => self.add_part(wanted, span, from - span.start, &mut part)?,
+                None => self.skip(span, &mut part)?,
+            }
+        }
+        Ok(())
+    }
+
+    fn skip(&self, span: &Span, part: &mut dyn Read) -> Result<(), Halt> {
+        io::copy(part, &mut io::sink()).map(drop).map_err(|error| {
+            // What is skipped has no name here; what comes next in the unit can't be had either.
+            let next = self.wanted.values().find(|wanted| wanted.source > span.source);
+            match next.or_else(|| self.wanted.values().next()) {
+                Some(wanted) => self.delivery.fail(wanted, error),
+                None => Halt,
+            }
+        })
+    }
+
+    /// Keeps a part of a content that lies across borders; the one who brings the last part hands it on.
+    fn add_part(&self, wanted: &Wanted, span: &Span, at: u64, part: &mut dyn Read) -> Result<(), Halt> {
+        let mut bytes = Vec::new();
+        part.read_to_end(&mut bytes).map_err(|error| self.delivery.fail(wanted, error))?;
+        let mut across = self.across.lock().unwrap_or_else(PoisonError::into_inner);
+        let parts = across.entry(span.source).or_default();
+        parts.push((at, bytes));
+        if parts.iter().map(|(_, bytes)| bytes.len() as u64).sum::<u64>() < span.length_bytes {
+            return Ok(());
+        }
+        let mut parts = across.remove(&span.source).unwrap_or_default();
+        drop(across);
+        parts.sort_unstable_by_key(|(at, _)| *at);
+        let whole: Vec<u8> = parts.into_iter().flat_map(|(_, bytes)| bytes).collect();
+        self.delivery.deliver(wanted, &mut Checked::new(&mut whole.as_slice(), span))
+    }
+}
+
+/// A content that is compared with its checksum at its end.
+struct Checked<'a> {
+    inner: &'a mut dyn Read,
+    left_bytes: u64,
+    checksum: Option<u32>,
+    hasher: crc32fast::Hasher,
+}
+
+impl<'a> Checked<'a> {
+    fn new(inner: &'a mut dyn Read, span: &Span) -> Self {
+        Self {
+            inner,
+            left_bytes: span.length_bytes,
+            checksum: span.checksum,
+            hasher: crc32fast::Hasher::new(),
+        }
+    }
+}
+
+impl Read for Checked<'_> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let count = self.inner.read(buffer)?;
+        self.left_bytes = self.left_bytes.saturating_sub(count as u64);
+        if self.checksum.is_some() {
+            self.hasher.update(&buffer[..count]);
+        }
+        if self.left_bytes == 0
+            && let Some(checksum) = self.checksum.take()
+            && self.hasher.clone().finalize() != checksum
+        {
+            return Err(io::Error::new(io::ErrorKind::InvalidData, "its checksum is wrong"));
+        }
+        Ok(count)
+    }
+}

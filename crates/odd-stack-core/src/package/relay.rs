@@ -1,0 +1,234 @@
+//! Lets one thread unpack while others take: contents of a stream that can only be unpacked from
+//! front to back are handed over in chunks, so that hashing and writing do not hold it up.
+//!
+//! At most [`QUEUED`] small contents wait, and [`CHUNKS`] chunks of each one that is being taken: some
+//! megabytes, whatever the sizes of the contents.
+
+use std::io::{self, Read, Write};
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
+use std::sync::{Arc, Mutex, PoisonError};
+
+use super::delivery::{Delivery, Halt, Wanted};
+
+const CHUNK_BYTES: usize = 256 << 10;
+const CHUNKS: usize = 8;
+const QUEUED: usize = 24;
+
+/// The kind of error of a content whose unpacking failed; whoever unpacks has noted why.
+pub(super) const BROKEN_OFF: io::ErrorKind = io::ErrorKind::ConnectionAborted;
+
+enum Message {
+    Chunk(Vec<u8>),
+    /// The content's end; without it, it was broken off.
+    End,
+}
+
+struct Job {
+    wanted: Wanted,
+    first: Vec<u8>,
+    /// More, unless `first` is all.
+    rest: Option<Receiver<Message>>,
+}
+
+/// Hands contents over; can be owned by whoever unpacks.
+#[derive(Clone)]
+pub(super) struct Relay {
+    jobs: SyncSender<Job>,
+    has_halted: Arc<AtomicBool>,
+}
+
+/// Runs `unpack` on this thread with a relay whose contents are delivered on others.
+pub(super) fn relayed(
+    delivery: &Delivery<'_>,
+    unpack: impl FnOnce(&Relay) -> Result<(), Halt>,
+) -> Result<(), Halt> {
+    let takers = rayon::current_num_threads().saturating_sub(1).clamp(1, 4);
+    let (jobs, queue) = sync_channel::<Job>(QUEUED);
+    let queue = Arc::new(Mutex::new(queue));
+    let relay = Relay { jobs, has_halted: Arc::default() };
+    std::thread::scope(|scope| {
+        let takers: Vec<_> = (0..takers)
+            .map(|_| {
+                let (queue, has_halted) = (queue.clone(), relay.has_halted.clone());
+                scope.spawn(move || take_all(delivery, &queue, &has_halted))
+            })
+            .collect();
+        drop(queue);
+        let unpacked = unpack(&relay);
+        if unpacked.is_err() {
+            relay.has_halted.store(true, Ordering::Relaxed);
+        }
+        drop(relay);
+        let taken: Vec<_> = takers.into_iter().map(|taker| taker.join().unwrap_or(Err(Halt))).collect();
+        taken.into_iter().collect::<Result<(), Halt>>()?;
+        unpacked
+    })
+}
+
+fn take_all(
+    delivery: &Delivery<'_>,
+    queue: &Mutex<Receiver<Job>>,
+    has_halted: &AtomicBool,
+) -> Result<(), Halt> {
+    loop {
+        let next = queue.lock().unwrap_or_else(PoisonError::into_inner).recv();
+        let Ok(job) = next else { return Ok(()) };
+        if has_halted.load(Ordering::Relaxed) {
+            continue;
+        }
+        let mut content = Content { chunk: job.first, at: 0, rest: job.rest };
+        if let Err(halt) = delivery.deliver(&job.wanted, &mut content) {
+            has_halted.store(true, Ordering::Relaxed);
+            // The queue is emptied, so that whoever unpacks is not left waiting.
+            drop(content);
+            while queue.lock().unwrap_or_else(PoisonError::into_inner).recv().is_ok() {}
+            return Err(halt);
+        }
+    }
+}
+
+impl Relay {
+    /// Reads one content to its end and hands it over; a failure is noted in `delivery`.
+    pub(super) fn send(
+        &self,
+        delivery: &Delivery<'_>,
+        wanted: &Wanted,
+        content: &mut dyn Read,
+    ) -> Result<(), Halt> {
+        delivery.go_on()?;
+        let sent = self.send_chunks(wanted, content);
+        // When nobody takes any more, they have noted why.
+        sent.map_err(|error| if self.has_halted() { Halt } else { delivery.fail(wanted, error) })
+    }
+
+    fn send_chunks(&self, wanted: &Wanted, content: &mut dyn Read) -> io::Result<()> {
+        let mut writer = self.writer(wanted.clone());
+        loop {
+            let size = usize::try_from(wanted.size_bytes).unwrap_or(CHUNK_BYTES);
+            let mut chunk = vec![0; size.saturating_add(1).min(CHUNK_BYTES)];
+            let filled = fill(content, &mut chunk)?;
+            let is_last = filled < chunk.len();
+            chunk.truncate(filled);
+            writer.push(chunk, is_last)?;
+            if is_last {
+                return Ok(());
+            }
+        }
+    }
+
+    /// Takes one content as it is written; it is whole when the writer is finished.
+    pub(super) fn writer(&self, wanted: Wanted) -> RelayWriter {
+        RelayWriter { relay: self.clone(), wanted, chunk: Vec::new(), rest: None, is_ended: false }
+    }
+
+    /// Whether taking has ended before all was taken.
+    pub(super) fn has_halted(&self) -> bool {
+        self.has_halted.load(Ordering::Relaxed)
+    }
+}
+
+fn fill(content: &mut dyn Read, buffer: &mut [u8]) -> io::Result<usize> {
+    let mut filled = 0;
+    while filled < buffer.len() {
+        match content.read(&mut buffer[filled..]) {
+            Ok(0) => break,
+            Ok(count) => filled += count,
+            Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+            Err(error) => return Err(error),
+        }
+    }
+    Ok(filled)
+}
+
+fn nobody_takes() -> io::Error {
+    io::Error::new(io::ErrorKind::BrokenPipe, "nobody takes the contents")
+}
+
+/// One content on its way; when it is dropped unfinished, so is the content.
+pub(super) struct RelayWriter {
+    relay: Relay,
+    wanted: Wanted,
+    chunk: Vec<u8>,
+    rest: Option<SyncSender<Message>>,
+    is_ended: bool,
+}
+
+impl RelayWriter {
+    /// Says that the content is whole.
+    pub(super) fn finish(mut self) -> io::Result<()> {
+        let chunk = std::mem::take(&mut self.chunk);
+        self.push(chunk, true)
+    }
+
+    fn push(&mut self, chunk: Vec<u8>, is_last: bool) -> io::Result<()> {
+        if self.relay.has_halted() {
+            return Err(nobody_takes());
+        }
+        self.is_ended |= is_last;
+        let Some(rest) = &self.rest else {
+            let (sender, receiver) = match is_last {
+                true => (None, None),
+                false => {
+                    let (sender, receiver) = sync_channel(CHUNKS);
+                    (Some(sender), Some(receiver))
+                }
+            };
+            self.rest = sender;
+            let job = Job { wanted: self.wanted.clone(), first: chunk, rest: receiver };
+            return self.relay.jobs.send(job).map_err(|_| nobody_takes());
+        };
+        rest.send(Message::Chunk(chunk)).map_err(|_| nobody_takes())?;
+        if is_last {
+            rest.send(Message::End).map_err(|_| nobody_takes())?;
+        }
+        Ok(())
+    }
+}
+
+impl Write for RelayWriter {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        if self.chunk.capacity() == 0 {
+            let size = usize::try_from(self.wanted.size_bytes).unwrap_or(CHUNK_BYTES);
+            self.chunk.reserve_exact(size.clamp(bytes.len().min(CHUNK_BYTES), CHUNK_BYTES));
+        }
+        let count = bytes.len().min(CHUNK_BYTES - self.chunk.len());
+        self.chunk.extend_from_slice(&bytes[..count]);
+        if self.chunk.len() == CHUNK_BYTES {
+            let chunk = std::mem::take(&mut self.chunk);
+            self.push(chunk, false)?;
+        }
+        Ok(count)
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        Ok(())
+    }
+}
+
+/// A content as its taker reads it.
+struct Content {
+    chunk: Vec<u8>,
+    at: usize,
+    rest: Option<Receiver<Message>>,
+}
+
+impl Read for Content {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        while self.at == self.chunk.len() {
+            let Some(rest) = &self.rest else { return Ok(0) };
+            match rest.recv() {
+                Ok(Message::Chunk(chunk)) => {
+                    self.chunk = chunk;
+                    self.at = 0;
+                }
+                Ok(Message::End) => self.rest = None,
+                Err(_) => return Err(io::Error::new(BROKEN_OFF, "it breaks off")),
+            }
+        }
+        let count = buffer.len().min(self.chunk.len() - self.at);
+        buffer[..count].copy_from_slice(&self.chunk[self.at..self.at + count]);
+        self.at += count;
+        Ok(count)
+    }
+}

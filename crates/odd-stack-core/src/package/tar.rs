@@ -1,0 +1,347 @@
+//! A tar archive as a package, plain or packed (POSIX.1 pax, ustar, GNU and old headers).
+//!
+//! A tar has no directory, so its list is made by walking over it. A plain one is then read in any
+//! order; a packed one is unpacked again from its start, or, better, taken in while it is listed.
+
+use std::io::{self, Read, Seek, SeekFrom};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+
+use rayon::prelude::*;
+use tar::EntryType;
+
+use super::archive_file::ArchiveFile;
+use super::delivery::{Delivery, Halt, Source, Take, Wanted};
+use super::kind::{HEAD_BYTES, Packing, is_tar_header};
+use super::limits::LimitBroken;
+use super::listing::{RawKind, RawMember, judge_name};
+use super::relay::{Relay, relayed};
+use super::{Limits, PackageError};
+use crate::address::NameProblem;
+use crate::observer::Observer;
+
+/// The most memory that an unpacker may ask for: what the packers' strongest levels need.
+const MOST_WINDOW_LOG: u32 = 31;
+const MOST_XZ_KB: u32 = 1 << 20;
+
+/// Reads members of one tar archive.
+#[derive(Debug)]
+pub(super) struct TarSource {
+    package: String,
+    file: ArchiveFile,
+    packing: Packing,
+    /// Where the contents lie, by number; only of a plain archive.
+    places: Option<Vec<(u64, u64)>>,
+}
+
+/// Who is told of progress in packed bytes, and who takes contents while the list is made.
+pub(super) struct TakeEarly<'a> {
+    pub take: Option<&'a Take<'a>>,
+    pub observer: &'a dyn Observer,
+}
+
+/// One member as the walk meets it.
+struct Met<'a, 'r> {
+    raw: RawMember,
+    /// Where the content lies, for a plain archive that has no gaps there.
+    place: Option<(u64, u64)>,
+    content: &'a mut (dyn Read + 'r),
+}
+
+impl TarSource {
+    /// Walks over the archive to list it. With someone to take them, contents are handed over on the
+    /// way, each under its number; unpacked bytes, members and ratio are held against the limits all
+    /// along, and names are judged before their contents are taken.
+    pub(super) fn open(
+        package: &str,
+        file: ArchiveFile,
+        packing: Packing,
+        limits: &Limits,
+        early: &TakeEarly<'_>,
+    ) -> Result<(Self, Vec<RawMember>), PackageError> {
+        let mut source = Self {
+            package: package.to_owned(),
+            file,
+            packing,
+            places: (packing == Packing::Plain).then(Vec::new),
+        };
+        let is_packed = packing != Packing::Plain;
+        // A plain archive is listed by skipping, and its contents are read afterwards, in parallel.
+        let nothing = |_: &Wanted, _: &mut dyn Read| Ok(());
+        let take = early.take.filter(|_| is_packed);
+        let delivery = Delivery::new(package, take.unwrap_or(&nothing), early.observer, true);
+        let mut raws = Vec::new();
+        let mut places = Vec::new();
+        let mut has_gaps = false;
+        let mut list = |relay: Option<&Relay>| {
+            source.walk(&delivery, limits, &mut |met| {
+                judge_name(package, &met.raw).map_err(|error| delivery.halt(error))?;
+                if let (Some(relay), RawKind::File { size_bytes }) = (relay, &met.raw.kind) {
+                    let (source, name) = (met.raw.source, met.raw.shown_name().into());
+                    let wanted = Wanted { source, content: source, size_bytes: *size_bytes, name };
+                    relay.send(&delivery, &wanted, met.content)?;
+                }
+                has_gaps |= met.place.is_none();
+                places.push(met.place.unwrap_or_default());
+                raws.push(met.raw);
+                Ok(true)
+            })
+        };
+        let listed = match take {
+            Some(_) => relayed(&delivery, |relay| list(Some(relay))),
+            None => list(None),
+        };
+        if listed.is_err() {
+            return Err(delivery.failure().unwrap_or(PackageError::Cancelled));
+        }
+        source.places = (!is_packed && !has_gaps).then_some(places);
+        Ok((source, raws))
+    }
+
+    /// Goes over all members, in order, until told to stop.
+    fn walk(
+        &self,
+        delivery: &Delivery<'_>,
+        limits: &Limits,
+        each: &mut dyn FnMut(Met<'_, '_>) -> Result<bool, Halt>,
+    ) -> Result<(), Halt> {
+        let broken = |error: &io::Error| self.broken(delivery, error);
+        let read_bytes = Arc::<AtomicU64>::default();
+        if self.packing == Packing::Plain {
+            let mut archive = tar::Archive::new(Ended { inner: self.file.rewound(), is_at_end: false });
+            let entries = archive.entries_with_seek().map_err(|error| broken(&error))?;
+            let is_whole = self.walk_entries(entries, &read_bytes, delivery, limits, each)?;
+            return match is_whole && archive.into_inner().is_at_end {
+                // The blocks of zeros that end a tar are not there.
+                true => Err(broken(&io::ErrorKind::UnexpectedEof.into())),
+                false => Ok(()),
+            };
+        }
+        let packed = Counted { inner: self.file.rewound(), read_bytes: read_bytes.clone() };
+        let stream = unpacking(packed, self.packing).and_then(|stream| self.checked_head(stream));
+        let stream = stream.map_err(|error| match error.kind() {
+            NO_TAR => delivery.halt(PackageError::UnknownKind {
+                path: self.package.clone().into(),
+                found: "a single packed file",
+            }),
+            _ => broken(&error),
+        })?;
+        let mut archive = tar::Archive::new(Ended { inner: stream, is_at_end: false });
+        let entries = archive.entries().map_err(|error| broken(&error))?;
+        if !self.walk_entries(entries, &read_bytes, delivery, limits, each)? {
+            return Ok(());
+        }
+        let mut stream = archive.into_inner();
+        if stream.is_at_end {
+            return Err(broken(&io::ErrorKind::UnexpectedEof.into()));
+        }
+        // To its end, where the checksums are; a tar is padded, though not with much.
+        let rest = io::copy(&mut (&mut stream).take(Limits::RATIO_MATTERS_FROM_BYTES), &mut io::sink());
+        rest.map_err(|error| broken(&error))?;
+        delivery.go_on()
+    }
+
+    /// Goes over the entries; says whether all of them were met.
+    fn walk_entries<R: Read>(
+        &self,
+        entries: tar::Entries<'_, R>,
+        read_bytes: &AtomicU64,
+        delivery: &Delivery<'_>,
+        limits: &Limits,
+        each: &mut dyn FnMut(Met<'_, '_>) -> Result<bool, Halt>,
+    ) -> Result<bool, Halt> {
+        let mut told_bytes = 0;
+        let mut unpacked_bytes = 0u64;
+        let mut number = 0;
+        for entry in entries {
+            let mut entry = entry.map_err(|error| self.broken(delivery, &error))?;
+            delivery.go_on()?;
+            unpacked_bytes = unpacked_bytes.saturating_add(entry.size());
+            let packed_bytes = read_bytes.load(Ordering::Relaxed);
+            if delivery.counts_packed {
+                delivery.observer.advance(0, packed_bytes - told_bytes);
+                told_bytes = packed_bytes;
+            }
+            let over = |limit: LimitBroken| {
+                delivery.halt(PackageError::OverLimit { package: self.package.clone(), limit })
+            };
+            let so_far = match self.packing {
+                // The end of a plain archive is known beforehand.
+                Packing::Plain => self.file.length_bytes(),
+                // What the unpacker holds of the next member is allowed for.
+                _ => packed_bytes.max(Limits::RATIO_MATTERS_FROM_BYTES / limits.most_ratio.max(1)),
+            };
+            limits.check(number + 1, unpacked_bytes, so_far).map_err(over)?;
+            let Some(raw) = raw_member(&self.package, &entry, usize::try_from(number).unwrap_or(usize::MAX))
+                .map_err(|error| delivery.halt(error))?
+            else {
+                continue;
+            };
+            let is_plain_content = !entry.header().entry_type().is_gnu_sparse();
+            let place = is_plain_content.then(|| (entry.raw_file_position(), entry.size()));
+            number += 1;
+            if !each(Met { raw, place, content: &mut entry })? {
+                return Ok(false);
+            }
+        }
+        Ok(true)
+    }
+
+    fn broken(&self, delivery: &Delivery<'_>, error: &io::Error) -> Halt {
+        let text = error.to_string();
+        let reason = match error.kind() {
+            _ if text.contains("unexpected EOF") => super::CUT_SHORT.to_owned(),
+            io::ErrorKind::UnexpectedEof => super::CUT_SHORT.to_owned(),
+            _ => text,
+        };
+        delivery.halt(PackageError::Broken { package: self.package.clone(), reason })
+    }
+
+    /// Makes sure that what was packed is a tar.
+    fn checked_head(&self, mut stream: Box<dyn Read>) -> io::Result<Box<dyn Read>> {
+        let mut head = Vec::with_capacity(HEAD_BYTES);
+        (&mut stream).take(HEAD_BYTES as u64).read_to_end(&mut head)?;
+        if !is_tar_header(&head) {
+            return Err(io::Error::new(NO_TAR, "no tar"));
+        }
+        Ok(Box::new(io::Cursor::new(head).chain(stream)))
+    }
+}
+
+/// The kind of error of a packed stream that holds no tar.
+const NO_TAR: io::ErrorKind = io::ErrorKind::Unsupported;
+
+impl Source for TarSource {
+    fn read(&self, wanted: &[Wanted], delivery: &Delivery<'_>) -> Result<(), Halt> {
+        if let Some(places) = &self.places {
+            return wanted.par_iter().try_for_each(|wanted| {
+                let (start, length_bytes) = places[wanted.source];
+                delivery.deliver(wanted, &mut self.file.part(start, length_bytes))
+            });
+        }
+        relayed(delivery, |relay| {
+            let mut left = wanted.iter().peekable();
+            // The limits were held when it was listed.
+            let limits = Limits { most_bytes: u64::MAX, most_ratio: u64::MAX, ..Limits::default() };
+            self.walk(delivery, &limits, &mut |met| {
+                if let Some(wanted) = left.next_if(|wanted| wanted.source == met.raw.source) {
+                    relay.send(delivery, wanted, met.content)?;
+                }
+                Ok(left.peek().is_some())
+            })
+        })
+    }
+
+    fn as_file(&self, source: usize) -> Option<ArchiveFile> {
+        let (start, length_bytes) = *self.places.as_ref()?.get(source)?;
+        Some(self.file.part(start, length_bytes))
+    }
+}
+
+fn unpacking(packed: Counted, packing: Packing) -> io::Result<Box<dyn Read>> {
+    let buffered = io::BufReader::with_capacity(128 << 10, packed);
+    Ok(match packing {
+        Packing::Plain => Box::new(buffered),
+        Packing::Gzip => Box::new(flate2::bufread::MultiGzDecoder::new(buffered)),
+        Packing::Bzip2 => Box::new(bzip2::bufread::MultiBzDecoder::new(buffered)),
+        Packing::Xz => Box::new(lzma_rust2::XzReader::new_mem_limit(buffered, true, MOST_XZ_KB)),
+        Packing::Zstd => {
+            let mut decoder = zstd::Decoder::with_buffer(buffered)?;
+            decoder.window_log_max(MOST_WINDOW_LOG)?;
+            Box::new(decoder)
+        }
+    })
+}
+
+/// A member of the archive, or nothing for what only describes others.
+fn raw_member<R: Read>(
+    package: &str,
+    entry: &tar::Entry<'_, R>,
+    source: usize,
+) -> Result<Option<RawMember>, PackageError> {
+    let header = entry.header();
+    let name = text(&entry.path_bytes());
+    let shown = match &name {
+        Ok(name) | Err((name, _)) => name.clone(),
+    };
+    let target = || {
+        let target = entry.link_name_bytes().unwrap_or_default();
+        String::from_utf8_lossy(&target).into_owned()
+    };
+    let kind = match header.entry_type() {
+        EntryType::Directory => RawKind::Folder,
+        EntryType::Regular | EntryType::Continuous | EntryType::GNUSparse if shown.ends_with('/') => {
+            RawKind::Folder
+        }
+        EntryType::Regular | EntryType::Continuous | EntryType::GNUSparse => {
+            RawKind::File { size_bytes: entry.size() }
+        }
+        EntryType::Symlink => RawKind::Link { target: target() },
+        EntryType::Link => RawKind::HardLink { target: target() },
+        EntryType::XGlobalHeader => return Ok(None),
+        other => {
+            let what = match other {
+                EntryType::Char | EntryType::Block => "a device",
+                EntryType::Fifo => "a pipe",
+                _ => "of an unknown kind",
+            };
+            return Err(PackageError::Unsuitable {
+                package: package.to_owned(),
+                member: shown,
+                what: what.to_owned(),
+            });
+        }
+    };
+    // The top folder itself says nothing.
+    if matches!(kind, RawKind::Folder) && matches!(shown.as_str(), "" | "." | "./") {
+        return Ok(None);
+    }
+    Ok(Some(RawMember {
+        name,
+        backslash_separates: true,
+        kind,
+        modified: header.mtime().ok().and_then(|seconds| i64::try_from(seconds).ok()).unwrap_or(0),
+        executable: header.mode().ok().map(|mode| mode & 0o111 != 0),
+        source,
+    }))
+}
+
+fn text(bytes: &[u8]) -> Result<String, (String, NameProblem)> {
+    std::str::from_utf8(bytes)
+        .map(str::to_owned)
+        .map_err(|_| (String::from_utf8_lossy(bytes).into_owned(), NameProblem::NotText))
+}
+
+/// Counts what is read of the packed bytes.
+struct Counted {
+    inner: ArchiveFile,
+    read_bytes: Arc<AtomicU64>,
+}
+
+impl Read for Counted {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let count = self.inner.read(buffer)?;
+        self.read_bytes.fetch_add(count as u64, Ordering::Relaxed);
+        Ok(count)
+    }
+}
+
+/// Remembers whether the end of the stream was met.
+struct Ended<R> {
+    inner: R,
+    is_at_end: bool,
+}
+
+impl<R: Seek> Seek for Ended<R> {
+    fn seek(&mut self, to: SeekFrom) -> io::Result<u64> {
+        self.inner.seek(to)
+    }
+}
+
+impl<R: Read> Read for Ended<R> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let count = self.inner.read(buffer)?;
+        self.is_at_end |= count == 0 && !buffer.is_empty();
+        Ok(count)
+    }
+}
