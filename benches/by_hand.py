@@ -6,7 +6,8 @@ usage: benches/by_hand.py [--folder DIR] [--rounds N] [--only NAME]... [--small]
 Builds its data in DIR (default: /dev/shm, a memory disk; give a folder on a real disk for the other
 half of the truth), needs about 12 GB there, and leaves nothing behind. Runs the release build, which
 must be there (cargo build --release). Every figure is the median of pairs run one after the other.
---small takes a tenth of the data. Tools compared with, where installed: unzip, bsdtar, cp, find, b3sum.
+--small takes a tenth of the data. Tools compared with, where installed: unzip, bsdtar, 7z, cp, find, b3sum;
+zstd, xz and 7z make the archives.
 """
 
 import argparse
@@ -24,6 +25,10 @@ from pathlib import Path
 
 ROOT = Path(__file__).resolve().parent.parent
 ODDSTACK = ROOT / "target" / "release" / ("oddstack.exe" if os.name == "nt" else "oddstack")
+
+
+# Kinds of archive, and how slow reading one may be against the best extractor.
+READING = (("zip", 0.9), ("7z", 1.1), ("tar.zst", 1.1), ("tar", 1.0), ("tar.gz", 1.0), ("tar.xz", 1.0))
 
 
 def content(generator, size):
@@ -161,6 +166,42 @@ class Bench:
 
         self.pairs(f"add {name} zip, against {extractor}", ours, theirs, target)
 
+    def packed(self, name, ending):
+        """The data in an archive of another kind, made once."""
+        tree, _ = self.data(name)
+        archive = self.folder / f"{name}.{ending}"
+        if not archive.exists():
+            make = {
+                "7z": f"7z a -bd -mx={5 if name == 'small' else 3} '{archive}' . >/dev/null",
+                "tar": f"tar cf '{archive}' .",
+                "tar.zst": f"tar c . | zstd -q -T0 -o '{archive}'",
+                "tar.gz": f"tar czf '{archive}' .",
+                "tar.xz": f"tar c . | xz -T0 -2 > '{archive}'",
+            }
+            subprocess.run(make[ending], shell=True, check=True, cwd=tree)
+        archive.read_bytes()
+        return archive
+
+    def read(self, name, ending, target):
+        """Reading into a layer, against unpacking by the best extractor for the format."""
+        archive = self.data(name)[1] if ending == "zip" else self.packed(name, ending)
+
+        def ours():
+            home, game = self.game()
+            result = self.oddstack(home, "add", archive, "--lifted")
+            self.drop(home, game)
+            return result
+
+        def theirs():
+            game = self.fresh("hand")
+            seven = ["7z", "x", "-bd", f"-o{game}", archive]
+            result = run(seven if ending == "7z" else ["bsdtar", "-xf", archive, "-C", game])
+            self.drop(game)
+            return result
+
+        tool = "7z x" if ending == "7z" else "bsdtar"
+        self.pairs(f"read {name} {ending} into a layer, against {tool}", ours, theirs, target)
+
     def add_over(self, name):
         tree, archive = self.data(name)
 
@@ -289,6 +330,8 @@ def main():
     every = {
         "add-small": lambda: [bench.add("small", tool, target) for tool, target in (("unzip", 0.6), ("bsdtar", None))],
         "add-big": lambda: [bench.add("big", tool, target) for tool, target in (("unzip", 0.6), ("bsdtar", None))],
+        "read-small": lambda: [bench.read("small", ending, target) for ending, target in READING],
+        "read-big": lambda: [bench.read("big", ending, target) for ending, target in READING],
         "add-over": lambda: bench.add_over("big"),
         "lay": lambda: [bench.lay("small"), bench.lay("big")],
         "lift": lambda: [bench.lift("small"), bench.lift("big")],

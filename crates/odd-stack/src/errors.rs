@@ -227,11 +227,21 @@ impl From<AddError> for Failure {
     fn from(error: AddError) -> Self {
         match error {
             AddError::Package(error) => error.into(),
-            AddError::Fit(error) => error.into(),
+            AddError::Fit { package, source } => {
+                let about_rules = matches!(
+                    source,
+                    FitError::BadPlace { .. } | FitError::BadPattern { .. } | FitError::Address(_)
+                );
+                let mut failure = Self::from(source);
+                if !about_rules {
+                    failure.message = format!("{package}: {}", failure.message);
+                }
+                failure
+            }
             AddError::Change(error) => error.into(),
             AddError::BadName { .. } => Self::of(Exit::Usage, "bad_name", &error),
             AddError::NameTaken { .. } => Self::of(Exit::Undecided, "name_taken", &error),
-            AddError::LinksOut { ref links } => Self::of(Exit::Undecided, "links_out", &error)
+            AddError::LinksOut { ref links, .. } => Self::of(Exit::Undecided, "links_out", &error)
                 .about(links.iter().map(|link| format!("{} -> {}", link.path, link.target)))
                 .choice("leave these links out and go on", "--skip-links"),
         }

@@ -8,6 +8,8 @@ use std::time::{Duration, Instant};
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use odd_stack_core::observer::{Observer, Work};
 
+use crate::show::units::{files, number};
+
 /// No bar for anything shorter.
 const WORTH_A_BAR: Duration = Duration::from_millis(500);
 
@@ -35,6 +37,18 @@ struct Current {
     bar: ProgressBar,
     is_shown: bool,
     counts_bytes: bool,
+    files: u64,
+    total_files: u64,
+}
+
+impl Current {
+    /// `1,204/20,000 files`, or without the total where that is not known.
+    fn files_so_far(&self) -> String {
+        match self.total_files {
+            0 => files(self.files),
+            total => format!("{}/{}", number(self.files), files(total)),
+        }
+    }
 }
 
 impl Progress {
@@ -75,7 +89,7 @@ impl Observer for Progress {
             ProgressDrawTarget::hidden(),
         );
         let template = match (counts_bytes, total_files) {
-            (true, _) => "{msg:<24} {bar:28} {bytes}/{total_bytes} {bytes_per_sec} {eta} left",
+            (true, _) => "{msg:<20} {bar:20} {bytes}/{total_bytes}, {prefix}, {bytes_per_sec}, {eta} left",
             (false, 0) => "{msg:<24} {pos} files",
             (false, _) => "{msg:<24} {bar:28} {pos}/{len} files {eta} left",
         };
@@ -83,7 +97,8 @@ impl Observer for Progress {
             bar.set_style(style);
         }
         bar.set_message(word(work));
-        let current = Current { begun: Instant::now(), bar, is_shown: false, counts_bytes };
+        let begun = Instant::now();
+        let current = Current { begun, bar, is_shown: false, counts_bytes, files: 0, total_files };
         *lock(&self.current) = Some(current);
     }
 
@@ -92,8 +107,13 @@ impl Observer for Progress {
             return;
         }
         if let Some(current) = lock(&self.current).as_mut() {
+            current.files += files;
+            if current.counts_bytes && files > 0 && current.is_shown {
+                current.bar.set_prefix(current.files_so_far());
+            }
             current.bar.inc(if current.counts_bytes { bytes } else { files });
             if !current.is_shown && current.begun.elapsed() > WORTH_A_BAR {
+                current.bar.set_prefix(current.files_so_far());
                 current.bar.set_draw_target(ProgressDrawTarget::stderr());
                 current.is_shown = true;
             }

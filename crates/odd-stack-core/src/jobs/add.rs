@@ -26,8 +26,13 @@ pub enum AddError {
     #[error(transparent)]
     Package(#[from] PackageError),
     /// Its files can't be placed.
-    #[error(transparent)]
-    Fit(#[from] FitError),
+    #[error("{package}: {source}")]
+    Fit {
+        /// The package.
+        package: String,
+        /// Why; its words are in the message.
+        source: FitError,
+    },
     /// The change can't be made.
     #[error(transparent)]
     Change(#[from] ChangeError),
@@ -48,8 +53,10 @@ pub enum AddError {
         name: String,
     },
     /// Links lead to nothing inside the package.
-    #[error("{} link(s) of the package lead out of it", links.len())]
+    #[error("{} link(s) of {package} lead out of it", links.len())]
     LinksOut {
+        /// The package.
+        package: String,
         /// The links.
         links: Vec<LinkOut>,
     },
@@ -215,8 +222,10 @@ fn read(
     observer: &dyn Observer,
 ) -> Result<Read, AddError> {
     let package = contents.open(&request.package, open, observer)?;
+    let shown = || request.package.display().to_string();
+    let misfit = |source| AddError::Fit { package: shown(), source };
     if !request.rules.skip_links && !package.links_out().is_empty() {
-        return Err(AddError::LinksOut { links: package.links_out().to_vec() });
+        return Err(AddError::LinksOut { package: shown(), links: package.links_out().to_vec() });
     }
     let before = ledger.catalogue.arrangement()?;
     let tree = LedgerTree::new(ledger, before.order());
@@ -230,9 +239,9 @@ fn read(
             // Looked into only now, to say what there is to choose.
             let open = OpenOptions { inner: Inner { unasked: true, ..Inner::default() }, ..open.clone() };
             let opened = Package::open(&request.package, &open, observer)?;
-            return Err(place(&opened).err().unwrap_or(packed).into());
+            return Err(misfit(place(&opened).err().unwrap_or(packed)));
         }
-        other => other?,
+        other => other.map_err(misfit)?,
     };
     let told = told_of(&package, observer)?;
     let name = free_name(&ledger.layers()?, request.name.clone().unwrap_or(told.name), request.place)?;

@@ -91,12 +91,11 @@ pub(super) fn told_of(package: &Package, observer: &dyn Observer) -> Result<File
     let sheet = package.members().iter().find(|member| is_sheet(&member.path, wrapper));
     let Some(sheet) = sheet else { return Ok(told) };
     let bytes = package.read_small(sheet, MOST_SHEET_BYTES, observer)?;
-    let text = String::from_utf8(bytes).map_err(|_| FitError::BadSheet {
-        line: 1,
-        column: 1,
-        reason: "it is not UTF-8 text".to_owned(),
-    })?;
-    let head = SheetHead::parse(text.strip_prefix('\u{feff}').unwrap_or(&text))?;
+    let no_text = FitError::BadSheet { line: 1, column: 1, reason: "it is not UTF-8 text".to_owned() };
+    let text = String::from_utf8(bytes).map_err(|_| no_text);
+    let head = text.and_then(|text| SheetHead::parse(text.strip_prefix('\u{feff}').unwrap_or(&text)));
+    let head =
+        head.map_err(|source| AddError::Fit { package: package.path().display().to_string(), source })?;
     Ok(FileNameParts {
         name: head.name.unwrap_or(told.name),
         version: head.version.or(told.version),

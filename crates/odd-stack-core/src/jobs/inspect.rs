@@ -163,7 +163,7 @@ pub fn inspect(
             report.unplaceable = Some(reason);
         }
         Err(packed @ FitError::OnlyPacked { .. }) => report.unplaceable = Some(packed.to_string()),
-        Err(other) => return Err(other.into()),
+        Err(source) => return Err(AddError::Fit { package: path.display().to_string(), source }),
     }
     Ok(report)
 }

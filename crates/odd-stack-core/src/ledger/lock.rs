@@ -1,7 +1,7 @@
 //! One change at a time: having a [`Lock`] is the permission to change a ledger.
 
 use std::fs::{self, File, OpenOptions, TryLockError};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::thread;
 use std::time::{Duration, Instant};
 
@@ -18,6 +18,7 @@ const LOOK_AGAIN_AFTER: Duration = Duration::from_millis(50);
 #[must_use = "the lock is given back when it is dropped"]
 pub struct Lock {
     _file: File,
+    holder: PathBuf,
 }
 
 impl Lock {
@@ -40,8 +41,16 @@ impl Lock {
         }
         let text = format!("process {} (oddstack {command})", std::process::id());
         // Only read to tell who holds the lock, so a failure here is of no consequence.
-        let _ = fs::write(folder.join(HOLDER_FILE), text);
-        Ok(Self { _file: file })
+        let holder = folder.join(HOLDER_FILE);
+        let _ = fs::write(&holder, text);
+        Ok(Self { _file: file, holder })
+    }
+}
+
+impl Drop for Lock {
+    fn drop(&mut self) {
+        // While the lock is still held. A note that stays is written over by the next holder.
+        let _ = fs::remove_file(&self.holder);
     }
 }
 

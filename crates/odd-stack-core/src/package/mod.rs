@@ -8,7 +8,7 @@
 //!
 //! All readers give raw members, which go through one gate (`listing`); all hand contents over through
 //! one door (`delivery`). Formats that unpack only from front to back do so once, on one thread, while
-//! others take (`relay`), or side by side where the format allows it (`lzma2_units`).
+//! others take (`relay`), or side by side where the format allows it (`lzma_block`).
 
 mod archive_file;
 mod delivery;
@@ -18,7 +18,7 @@ mod inner;
 mod kind;
 mod limits;
 mod listing;
-mod lzma2_units;
+mod lzma_block;
 mod rar;
 mod relay;
 mod seven;

@@ -1,7 +1,8 @@
 //! Lets one thread unpack while others take: contents of a stream that can only be unpacked from
 //! front to back are handed over in chunks, so that hashing and writing do not hold it up.
 //!
-//! At most [`QUEUED`] small contents wait, and [`CHUNKS`] chunks of each one that is being taken: some
+//! Small contents go in batches, since waking a thread for each would cost more than taking it. At
+//! most [`QUEUED`] batches wait, and [`CHUNKS`] chunks of each content that is being taken: some
 //! megabytes, whatever the sizes of the contents.
 
 use std::io::{self, Read, Write};
@@ -13,7 +14,9 @@ use super::delivery::{Delivery, Halt, Wanted};
 
 const CHUNK_BYTES: usize = 256 << 10;
 const CHUNKS: usize = 8;
-const QUEUED: usize = 24;
+const QUEUED: usize = 16;
+/// A batch is passed on when it has so many contents, or a chunk's worth of bytes.
+const BATCH: usize = 64;
 
 /// The kind of error of a content whose unpacking failed; whoever unpacks has noted why.
 pub(super) const BROKEN_OFF: io::ErrorKind = io::ErrorKind::ConnectionAborted;
@@ -31,10 +34,18 @@ struct Job {
     rest: Option<Receiver<Message>>,
 }
 
+#[derive(Default)]
+struct Batch {
+    jobs: Vec<Job>,
+    bytes: usize,
+}
+
 /// Hands contents over; can be owned by whoever unpacks.
 #[derive(Clone)]
 pub(super) struct Relay {
-    jobs: SyncSender<Job>,
+    batches: SyncSender<Batch>,
+    /// The batch that is being filled.
+    filling: Arc<Mutex<Batch>>,
     has_halted: Arc<AtomicBool>,
 }
 
@@ -44,9 +55,9 @@ pub(super) fn relayed(
     unpack: impl FnOnce(&Relay) -> Result<(), Halt>,
 ) -> Result<(), Halt> {
     let takers = rayon::current_num_threads().saturating_sub(1).clamp(1, 4);
-    let (jobs, queue) = sync_channel::<Job>(QUEUED);
+    let (batches, queue) = sync_channel::<Batch>(QUEUED);
     let queue = Arc::new(Mutex::new(queue));
-    let relay = Relay { jobs, has_halted: Arc::default() };
+    let relay = Relay { batches, filling: Arc::default(), has_halted: Arc::default() };
     std::thread::scope(|scope| {
         let takers: Vec<_> = (0..takers)
             .map(|_| {
@@ -56,7 +67,8 @@ pub(super) fn relayed(
             .collect();
         drop(queue);
         let unpacked = unpack(&relay);
-        if unpacked.is_err() {
+        // When nobody takes any more, they have noted why.
+        if unpacked.is_err() || relay.flush().is_err() {
             relay.has_halted.store(true, Ordering::Relaxed);
         }
         drop(relay);
@@ -68,22 +80,24 @@ pub(super) fn relayed(
 
 fn take_all(
     delivery: &Delivery<'_>,
-    queue: &Mutex<Receiver<Job>>,
+    queue: &Mutex<Receiver<Batch>>,
     has_halted: &AtomicBool,
 ) -> Result<(), Halt> {
     loop {
         let next = queue.lock().unwrap_or_else(PoisonError::into_inner).recv();
-        let Ok(job) = next else { return Ok(()) };
-        if has_halted.load(Ordering::Relaxed) {
-            continue;
-        }
-        let mut content = Content { chunk: job.first, at: 0, rest: job.rest };
-        if let Err(halt) = delivery.deliver(&job.wanted, &mut content) {
-            has_halted.store(true, Ordering::Relaxed);
-            // The queue is emptied, so that whoever unpacks is not left waiting.
-            drop(content);
-            while queue.lock().unwrap_or_else(PoisonError::into_inner).recv().is_ok() {}
-            return Err(halt);
+        let Ok(batch) = next else { return Ok(()) };
+        for job in batch.jobs {
+            if has_halted.load(Ordering::Relaxed) {
+                break;
+            }
+            let mut content = Content { chunk: job.first, at: 0, rest: job.rest };
+            if let Err(halt) = delivery.deliver(&job.wanted, &mut content) {
+                has_halted.store(true, Ordering::Relaxed);
+                // The queue is emptied, so that whoever unpacks is not left waiting.
+                drop(content);
+                while queue.lock().unwrap_or_else(PoisonError::into_inner).recv().is_ok() {}
+                return Err(halt);
+            }
         }
     }
 }
@@ -120,6 +134,25 @@ impl Relay {
     /// Takes one content as it is written; it is whole when the writer is finished.
     pub(super) fn writer(&self, wanted: Wanted) -> RelayWriter {
         RelayWriter { relay: self.clone(), wanted, chunk: Vec::new(), rest: None, is_ended: false }
+    }
+
+    /// Puts a content into the batch, and passes that on when it is full.
+    fn enqueue(&self, job: Job) -> io::Result<()> {
+        let mut filling = self.filling.lock().unwrap_or_else(PoisonError::into_inner);
+        let is_long = job.rest.is_some();
+        filling.bytes += job.first.len();
+        filling.jobs.push(job);
+        if !is_long && filling.jobs.len() < BATCH && filling.bytes < CHUNK_BYTES {
+            return Ok(());
+        }
+        let batch = std::mem::take(&mut *filling);
+        drop(filling);
+        self.batches.send(batch).map_err(|_| nobody_takes())
+    }
+
+    fn flush(&self) -> io::Result<()> {
+        let batch = std::mem::take(&mut *self.filling.lock().unwrap_or_else(PoisonError::into_inner));
+        self.batches.send(batch).map_err(|_| nobody_takes())
     }
 
     /// Whether taking has ended before all was taken.
@@ -176,7 +209,7 @@ impl RelayWriter {
             };
             self.rest = sender;
             let job = Job { wanted: self.wanted.clone(), first: chunk, rest: receiver };
-            return self.relay.jobs.send(job).map_err(|_| nobody_takes());
+            return self.relay.enqueue(job);
         };
         rest.send(Message::Chunk(chunk)).map_err(|_| nobody_takes())?;
         if is_last {

@@ -1,8 +1,8 @@
 //! A 7z archive as a package (7zFormat.txt of the LZMA SDK).
 //!
 //! Contents lie in blocks, each unpacked from front to back. Several blocks are read side by side; one
-//! big block of LZMA2 is cut where its dictionary begins anew ([`super::lzma2_units`]), and any other
-//! is unpacked on one thread while others take.
+//! big block of LZMA or LZMA2 goes the quicker way of [`super::lzma_block`], and any other is unpacked
+//! on one thread while others take.
 
 use std::collections::HashMap;
 use std::io::{self, Read};
@@ -14,12 +14,15 @@ use sevenz_rust2::{Archive, ArchiveEntry, BlockDecoder, EncoderMethod, Error, Pa
 use super::archive_file::ArchiveFile;
 use super::delivery::{Delivery, Halt, Source, Wanted};
 use super::listing::{RawKind, RawMember};
-use super::lzma2_units::{PackedBlock, Span, read_units};
+use super::lzma_block::{Method, PackedBlock, Span, read_block};
 use super::relay::{Relay, relayed};
 use super::{Limits, PackageError};
 
 /// The most memory one decoder may ask for, beyond any dictionary in use.
 const MOST_DECODER_KB: usize = 4 << 20;
+const MOST_DICTIONARY_BYTES: u64 = (MOST_DECODER_KB as u64) << 10;
+/// Blocks with more than this are unpacked on one thread and taken on others.
+const WORTH_A_THREAD_BYTES: u64 = 16 << 20;
 const LONGEST_LINK_BYTES: u64 = 4096;
 /// Bytes before the packed contents.
 const SIGNATURE_BYTES: u64 = 32;
@@ -145,13 +148,17 @@ impl SevenSource {
         }
     }
 
-    /// What [`read_units`] needs of a block, where it is LZMA2 and nothing else.
+    /// What [`read_block`] needs of a block, where it is LZMA or LZMA2 and nothing else.
     fn packed_block(&self, block: usize) -> Option<PackedBlock> {
         let archive = &*self.archive;
         let [coder] = archive.blocks[block].coders.as_slice() else { return None };
-        let is_plain = coder.encoder_method_id() == EncoderMethod::ID_LZMA2;
+        let method = match coder.encoder_method_id() {
+            EncoderMethod::ID_LZMA => Method::Lzma,
+            EncoderMethod::ID_LZMA2 => Method::Lzma2,
+            _ => return None,
+        };
         // Only then has each block one packed stream, and they lie in order.
-        if !is_plain || archive.pack_sizes().len() != archive.blocks.len() {
+        if archive.pack_sizes().len() != archive.blocks.len() {
             return None;
         }
         let start = archive.pack_sizes()[..block]
@@ -176,7 +183,8 @@ impl SevenSource {
         }
         (at == archive.blocks[block].get_unpack_size()).then(|| PackedBlock {
             packed: self.file.part(start, archive.pack_sizes()[block]),
-            properties: coder.properties().first().copied().unwrap_or(u8::MAX),
+            method,
+            properties: coder.properties().to_vec(),
             spans,
         })
     }
@@ -187,7 +195,7 @@ impl Source for SevenSource {
         let mut by_block: HashMap<usize, Vec<&Wanted>> = HashMap::new();
         for wanted in wanted {
             match self.archive.stream_map.file_block_index[wanted.source] {
-                Some(block) if self.archive.files[wanted.source].has_stream => {
+                Some(block) if wanted.size_bytes > 0 => {
                     by_block.entry(block).or_default().push(wanted);
                 }
                 _ => delivery.deliver(wanted, &mut io::empty())?,
@@ -195,20 +203,25 @@ impl Source for SevenSource {
         }
         let mut blocks: Vec<_> = by_block.into_iter().collect();
         blocks.sort_by_key(|(block, _)| *block);
-        if let [(block, wanted)] = blocks.as_slice() {
-            if let Some(packed) = self.packed_block(*block)
-                && let Some(read) = read_units(&packed, wanted, delivery)
-            {
-                return read;
+        let is_only = blocks.len() == 1;
+        blocks.par_iter().with_max_len(1).try_for_each(|(block, wanted)| {
+            let bytes: u64 = wanted.iter().map(|wanted| wanted.size_bytes).sum();
+            // Handing over is worth a thread when there is no other block to go on with.
+            let is_relayed = is_only || bytes > WORTH_A_THREAD_BYTES;
+            let packed = self.packed_block(*block);
+            let quick = packed
+                .and_then(|packed| read_block(&packed, wanted, MOST_DICTIONARY_BYTES, is_relayed, delivery));
+            match quick {
+                Some(read) => read,
+                None if is_relayed => relayed(delivery, |relay: &Relay| {
+                    let pass_on =
+                        |wanted: &Wanted, content: &mut dyn Read| relay.send(delivery, wanted, content);
+                    self.read_block(*block, wanted, delivery, &pass_on)
+                }),
+                None => self.read_block(*block, wanted, delivery, &|wanted, content| {
+                    delivery.deliver(wanted, content)
+                }),
             }
-            return relayed(delivery, |relay: &Relay| {
-                self.read_block(*block, wanted, delivery, &|wanted, content| {
-                    relay.send(delivery, wanted, content)
-                })
-            });
-        }
-        blocks.par_iter().try_for_each(|(block, wanted)| {
-            self.read_block(*block, wanted, delivery, &|wanted, content| delivery.deliver(wanted, content))
         })
     }
 }

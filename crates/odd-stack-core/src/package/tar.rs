@@ -7,6 +7,7 @@ use std::io::{self, Read, Seek, SeekFrom};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
+use liblzma::stream::{CONCATENATED, Stream};
 use rayon::prelude::*;
 use tar::EntryType;
 
@@ -22,7 +23,7 @@ use crate::observer::Observer;
 
 /// The most memory that an unpacker may ask for: what the packers' strongest levels need.
 const MOST_WINDOW_LOG: u32 = 31;
-const MOST_XZ_KB: u32 = 1 << 20;
+const MOST_XZ_BYTES: u64 = 1 << 31;
 
 /// Reads members of one tar archive.
 #[derive(Debug)]
@@ -244,7 +245,10 @@ fn unpacking(packed: Counted, packing: Packing) -> io::Result<Box<dyn Read>> {
         Packing::Plain => Box::new(buffered),
         Packing::Gzip => Box::new(flate2::bufread::MultiGzDecoder::new(buffered)),
         Packing::Bzip2 => Box::new(bzip2::bufread::MultiBzDecoder::new(buffered)),
-        Packing::Xz => Box::new(lzma_rust2::XzReader::new_mem_limit(buffered, true, MOST_XZ_KB)),
+        Packing::Xz => {
+            let stream = Stream::new_stream_decoder(MOST_XZ_BYTES, CONCATENATED)?;
+            Box::new(liblzma::bufread::XzDecoder::new_stream(buffered, stream))
+        }
         Packing::Zstd => {
             let mut decoder = zstd::Decoder::with_buffer(buffered)?;
             decoder.window_log_max(MOST_WINDOW_LOG)?;

@@ -1,5 +1,7 @@
 //! The core driven from outside, on real files in temporary folders.
 
+#[allow(dead_code, reason = "the tests of the command line use all of it")]
+mod archives;
 mod care;
 mod changes;
 mod corners;
@@ -7,4 +9,5 @@ mod crash;
 mod faulty;
 mod model;
 mod packages;
+mod readers;
 mod world;

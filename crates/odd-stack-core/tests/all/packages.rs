@@ -287,7 +287,7 @@ fn links_become_copies_and_links_out_stop_an_add() {
     };
     let out = store(&world, "out.zip", &make("../../../etc/passwd"));
     let before = world.tree();
-    let AddError::LinksOut { links } = world.add(&out, &[]).unwrap_err() else { panic!() };
+    let AddError::LinksOut { links, .. } = world.add(&out, &[]).unwrap_err() else { panic!() };
     assert_eq!(links[0].target, "../../../etc/passwd");
     assert_eq!(world.tree(), before);
     world.add(&store(&world, "in.zip", &make("real.txt")), &[]).unwrap();
@@ -305,7 +305,7 @@ fn links_and_pipes_in_a_folder() {
     symlink("real.txt", package.join("data/alias.txt")).unwrap();
     symlink("/etc/hostname", package.join("data/out.txt")).unwrap();
     assert!(
-        matches!(world.add(&package, &[]).unwrap_err(), AddError::LinksOut { links } if links.len() == 1)
+        matches!(world.add(&package, &[]).unwrap_err(), AddError::LinksOut { links, .. } if links.len() == 1)
     );
     fs::remove_file(package.join("data/out.txt")).unwrap();
     world.add(&package, &[]).unwrap();
@@ -327,7 +327,7 @@ fn what_is_no_package_is_said() {
     let text = store(&world, "readme.zip", b"only a text that is called zip");
     assert!(matches!(open(&text), Err(PackageError::UnknownKind { .. })));
     let empty = store(&world, "empty.zip", &zip(&[]));
-    assert!(matches!(world.add(&empty, &[]).unwrap_err(), AddError::Fit(_)));
+    assert!(matches!(world.add(&empty, &[]).unwrap_err(), AddError::Fit { .. }));
     let nothing = store(&world, "nothing.zip", b"");
     assert!(matches!(open(&nothing), Err(PackageError::UnknownKind { .. })));
     drop(File::open(text).unwrap());

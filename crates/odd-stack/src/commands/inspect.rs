@@ -11,7 +11,7 @@ use crate::Ended;
 use crate::args::PlaceArgs;
 use crate::desk::{Desk, absolute};
 use crate::errors::Failure;
-use crate::show::change::meeting;
+use crate::show::change::{meeting, runs_code};
 use crate::show::style::{BOLD, DIM, WARN, paint};
 use crate::show::tree::{Leaf, tree};
 use crate::show::units::{file_name, files, size};
@@ -24,9 +24,6 @@ pub struct InspectArgs {
     #[command(flatten)]
     pub place: PlaceArgs,
 }
-
-/// Files that run code that are named before the rest is counted.
-const MOST_THAT_RUN: usize = 6;
 
 pub fn run(desk: &mut Desk, args: &InspectArgs) -> Result<Ended, Failure> {
     let (rules, limits) = (args.place.rules()?, args.place.limits()?);
@@ -85,9 +82,10 @@ fn text(report: &InspectReport, game: Option<&str>, verbose: bool, width: usize)
         text.push_str(&format!("  {}\n", paint(WARN, &format!("nothing would be placed: {reason}"))));
     }
     text.push_str(&left_out(report));
-    for line in runs_code(report, verbose) {
-        text.push_str(&paint(WARN, &format!("  {line}\n")));
-    }
+    // Of what lies in archives that stay packed the tree tells.
+    let code = report.members.iter().filter(|member| member.runs_code && member.left_out.is_none());
+    let replaces = |member: &MemberRow| member.targets.iter().any(|t| t.covers.is_some() && !t.identical);
+    text.push_str(&runs_code(code.map(|member| (member.path.as_str(), replaces(member))), verbose));
     for inner in &report.unopened {
         text.push_str(&format!("  {} can't be looked into: {}\n", inner.path, inner.reason));
     }
@@ -109,25 +107,6 @@ fn left_out(report: &InspectReport) -> String {
     }
     let line = |(words, count)| format!("  {} left out: {words}\n", files(count));
     counts.into_iter().map(line).collect()
-}
-
-/// Programs, libraries and scripts that the package brings, and those that it replaces, since these
-/// can do harm. Of those in archives that stay packed the tree tells.
-fn runs_code(report: &InspectReport, verbose: bool) -> Vec<String> {
-    let most = if verbose { usize::MAX } else { MOST_THAT_RUN };
-    let code = report.members.iter().filter(|member| member.runs_code && member.left_out.is_none());
-    let replaces = |member: &&MemberRow| member.targets.iter().any(|t| t.covers.is_some() && !t.identical);
-    let (replaced, brought): (Vec<&MemberRow>, Vec<&MemberRow>) = code.partition(replaces);
-    let line = |what: &str, members: Vec<&MemberRow>| {
-        let shown: Vec<&str> = members.iter().take(most).map(|member| member.path.as_str()).collect();
-        let more = members.len() - shown.len();
-        let more = if more > 0 { format!(", and {more} more (-v lists them)") } else { String::new() };
-        (!shown.is_empty()).then(|| format!("{what}: {}{more}", shown.join(", ")))
-    };
-    [line("brings what runs code", brought), line("replaces what runs code", replaced)]
-        .into_iter()
-        .flatten()
-        .collect()
 }
 
 /// The one place a member goes to.

@@ -7,7 +7,8 @@ use super::add::title;
 use crate::Ended;
 use crate::desk::Desk;
 use crate::errors::Failure;
-use crate::show::style::{BOLD, DIM, WARN, paint};
+use crate::show::change::runs_code;
+use crate::show::style::{BOLD, DIM, paint};
 use crate::show::table::{Look, cell, table};
 use crate::show::units::{counted, files, number, size};
 
@@ -59,11 +60,9 @@ fn text(report: &ShowReport, most: usize) -> String {
     }
     say("covers", &tally(&report.entries, |entry| entry.covers.as_deref()));
     say("covered", &tally(&report.entries, |entry| entry.covered_by.as_deref()));
-    let code: Vec<&str> =
-        report.entries.iter().filter(|entry| entry.runs_code).map(|entry| entry.address.as_str()).collect();
-    if !code.is_empty() {
-        text.push_str(&paint(WARN, &format!("  runs code: {}\n", code.join(", "))));
-    }
+    let code = report.entries.iter().filter(|entry| entry.runs_code);
+    let code = code.map(|entry| (entry.address.as_str(), entry.covers.is_some()));
+    text.push_str(&runs_code(code, most == usize::MAX));
     let rows = report.entries.iter().take(most).map(|entry| {
         let beneath = entry.covers.as_deref().map(|name| format!("over {}", own(name))).unwrap_or_default();
         let above = entry.covered_by.as_ref().map(|name| format!("under {name}")).unwrap_or_default();

@@ -15,7 +15,7 @@ pub fn run(desk: &mut Desk) -> Result<Ended, Failure> {
     let text = text(&report);
     desk.out.result(Some(&report.base.name), &report, &text);
     if report.layers.is_empty() {
-        desk.out.hint("No layers yet: `oddstack add PACKAGE` makes one of a folder or a zip.");
+        desk.out.hint("No layers yet: `oddstack add PACKAGE` makes one of a folder or an archive.");
     } else if report.layers.iter().any(|layer| layer.contested_files > 0) {
         desk.out.hint("The upper layer wins. `oddstack conflicts` shows where layers disagree.");
     }
@@ -62,7 +62,7 @@ fn row(layer: &LayerRow) -> Vec<comfy_table::Cell> {
     vec![
         cell(layer.number.to_string(), Look::Right),
         cell(layer.name.clone(), Look::Name),
-        cell(layer.version.clone().unwrap_or_default(), Look::Plain),
+        cell(version_and_variant(layer), Look::Plain),
         state,
         cell(number(layer.files), Look::Right),
         cell(size(layer.bytes), Look::Right),
@@ -70,4 +70,12 @@ fn row(layer: &LayerRow) -> Vec<comfy_table::Cell> {
         cell(if layer.laid { number(layer.contested_files) } else { String::new() }, contested)
             .set_alignment(comfy_table::CellAlignment::Right),
     ]
+}
+
+fn version_and_variant(layer: &LayerRow) -> String {
+    match (layer.version.as_deref(), layer.variant.as_deref()) {
+        (version, None) => version.unwrap_or_default().to_owned(),
+        (None, Some(variant)) => format!("({variant})"),
+        (Some(version), Some(variant)) => format!("{version} ({variant})"),
+    }
 }

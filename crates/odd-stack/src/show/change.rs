@@ -33,6 +33,24 @@ pub fn meeting(meeting: &MeetingRow) -> String {
     format!("{}; {} to write", parts.join(", "), size(meeting.written_bytes))
 }
 
+/// Files that run code that are named before the rest is counted.
+const MOST_THAT_RUN: usize = 6;
+
+/// Lines on programs, libraries and scripts, since these can do harm: each with whether it replaces
+/// something.
+pub fn runs_code<'a>(code: impl Iterator<Item = (&'a str, bool)>, verbose: bool) -> String {
+    let most = if verbose { usize::MAX } else { MOST_THAT_RUN };
+    let (replaced, brought): (Vec<_>, Vec<_>) = code.partition(|(_, replaces)| *replaces);
+    let line = |what: &str, files: Vec<(&str, bool)>| {
+        let shown: Vec<&str> = files.iter().take(most).map(|(path, _)| *path).collect();
+        let more = files.len() - shown.len();
+        let more = if more > 0 { format!(", and {more} more (-v lists them)") } else { String::new() };
+        let line = format!("  {what}: {}{more}\n", shown.join(", "));
+        if shown.is_empty() { String::new() } else { paint(WARN, &line) }
+    };
+    line("brings what runs code", brought) + &line("replaces what runs code", replaced)
+}
+
 /// `adds 3 files, overwrites 2, restores 1, deletes 4`, or that nothing changes.
 pub fn summary(report: &ChangeReport) -> String {
     let mut parts = Vec::new();

@@ -49,14 +49,12 @@ pub fn tree(leaves: &[Leaf<'_>], all: bool, width: usize) -> String {
     let mut top = Node::default();
     for leaf in leaves {
         let mut node = &mut top;
-        node.count += 1;
-        node.bytes += leaf.size_bytes;
         let mut rest = leaf.path;
+        node.count(leaf, rest);
         while let Some((folder, below)) = rest.split_once('/') {
             node = node.folders.entry(folder).or_default();
-            node.count += 1;
-            node.bytes += leaf.size_bytes;
             rest = below;
+            node.count(leaf, rest);
         }
         node.leaves.push((rest, leaf));
     }
@@ -112,6 +110,14 @@ impl Line {
 }
 
 impl Node<'_> {
+    /// Counts a file that lies here at `path`; what is in an archive here counts as that archive alone.
+    fn count(&mut self, leaf: &Leaf<'_>, path: &str) {
+        if !path.contains("!/") {
+            self.count += 1;
+            self.bytes += leaf.size_bytes;
+        }
+    }
+
     /// The address that all of the folder goes to, when every file in it keeps its name and place there.
     fn target(&self) -> Option<&str> {
         let mut common = None;

@@ -134,6 +134,7 @@ fn every_answer_in_json_has_its_documented_shape() {
         ("game forget second", 0, "game-forget"),
         ("inspect one-1.zip", 0, "inspect"),
         ("add four-4.zip", 0, "add"),
+        ("upgrade four four-4.zip --version 5", 0, "add"),
         ("stack", 0, "stack"),
         ("show four", 0, "show"),
         ("conflicts", 3, "conflicts"),

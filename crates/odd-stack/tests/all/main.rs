@@ -1,7 +1,10 @@
 //! The built program, driven in a closed environment.
 
+#[path = "../../../odd-stack-core/tests/all/archives.rs"]
+mod archives;
 mod closed;
 mod demo;
 mod failures;
+mod hostile;
 mod laws;
 mod main_job;

@@ -384,3 +384,94 @@ fn what_was_saved_outlives_a_forgotten_game() {
     closed.run("game add Quillhaven game").status(0).says("ledgers/quillhaven-2");
     closed.run("game forget quillhaven --leave-layers").status(0);
 }
+
+#[test]
+fn a_layer_is_exchanged_in_its_place_and_placed_as_it_was() {
+    let closed = Closed::with_game();
+    let old = [("Pack/lamps/brass.qtx", "1"), ("Pack/lamps/old.qtx", "o"), ("Pack/lamps/same.qtx", "s")];
+    closed.zip("lamps-1.0.zip", &old);
+    closed.zip("fog.zip", &[("config/fog.ini", "fog=2\n")]);
+    closed.run("add lamps-1.0.zip --place lamps=game:data/lamps --skip *.txt").status(0);
+    closed.run("add fog.zip").status(0);
+    let time = |path: &str| std::fs::metadata(closed.path(path)).unwrap().modified().unwrap();
+    let before = (time("game/data/lamps/same.qtx"), time("game/config/fog.ini"));
+    let new =
+        [("lamps/brass.qtx", "2"), ("lamps/new.qtx", "n"), ("lamps/same.qtx", "s"), ("lamps/a.txt", "t")];
+    closed.zip("lamps-1.1 (full).zip", &new);
+    let asked = closed.run_words(&["add", "lamps-1.1 (full).zip"]).status(4);
+    assert!(
+        asked.stderr.contains("oddstack upgrade \"lamps\" \"[HERE]/lamps-1.1 (full).zip\""),
+        "{}",
+        asked.stderr
+    );
+    assert!(asked.stderr.contains("--name \"lamps 2\""), "{}", asked.stderr);
+    assert_snapshot!(closed.run_words(&["upgrade", "lamps", "lamps-1.1 (full).zip"]).whole(), @"
+    lamps 1.1 (full)  zip lamps-1.1 (full).zip, 3 files, 3 B
+      placed by the --place rules given
+      left out (by --skip): lamps/a.txt
+      overwrite  game:data/lamps/brass.qtx  1 B  over lamps
+      add        game:data/lamps/new.qtx    1 B
+      delete     game:data/lamps/old.qtx    1 B  of lamps
+    lamps took the place of lamps 1.0. (revision 3)
+    [exit 0]
+    ");
+    assert_eq!((time("game/data/lamps/same.qtx"), time("game/config/fog.ini")), before, "untouched");
+    assert_snapshot!(closed.run("stack").whole(), @"
+    Quillhaven 1.7: 2 layers  (revision 3)
+      #  layer            version     state  files  size  wins  contested
+      2  fog                          laid       1   6 B     1          0
+      1  lamps            1.1 (full)  laid       3   3 B     3          0
+         the game itself  1.7         base       5  58 B
+    [exit 0]
+    ");
+    closed.run("lift --all").status(0);
+    assert_eq!(closed.read("game/data/lamps/brass.qtx"), "base brass\n");
+    // A word of the author goes before the file name, and a word of the user before both.
+    closed.zip("x-9.zip", &[("oddfit.toml", "name = \"Tide Bells\"\nversion = \"2\"\n"), ("data/b", "b")]);
+    closed
+        .run("add x-9.zip --variant loud -n")
+        .status(0)
+        .says("Tide Bells 2 (loud)")
+        .says("left out (the package's fit sheet)");
+    closed.zip("bad.zip", &[("oddfit.toml", "name = \"Tide Bells\"\nversion = 2\n"), ("data/b", "b")]);
+    closed
+        .run("add bad.zip")
+        .status(1)
+        .says("bad.zip: the package's oddfit.toml has a mistake in line 2, column 11");
+}
+
+#[test]
+fn a_package_that_only_wraps_another_is_asked_about() {
+    let closed = Closed::with_game();
+    closed.zip("inner.zip", &[("Pack/data/lamps/brass.qtx", "new"), ("Pack/hook.dll", "MZ")]);
+    let inner = std::fs::read(closed.path("inner.zip")).unwrap();
+    let outer = crate::archives::archive(
+        crate::archives::Format::TarGz,
+        &[crate::archives::file("w/inner.zip", inner)],
+    );
+    std::fs::write(closed.path("wrap.tar.gz"), outer).unwrap();
+    assert_snapshot!(closed.run("inspect wrap.tar.gz").whole(), @"
+    wrap  tar.gz wrap.tar.gz, 1 file, 259 B
+      w/                     259 B  1 file
+        inner.zip!/Pack/       5 B  2 files
+          data/lamps/          3 B  1 file
+            brass.qtx          3 B
+          hook.dll             2 B  runs code
+        inner.zip            259 B
+
+    On top of Quillhaven's stack it would go like this:
+      nothing would be placed: the package only wraps `w/inner.zip`: say whether that is to be unpacked
+      brings what runs code: w/inner.zip!/Pack/hook.dll
+    [exit 0]
+    ");
+    assert_snapshot!(closed.run("add wrap.tar.gz").whole(), @r#"
+    error: [HERE]/wrap.tar.gz: the package only wraps `w/inner.zip`: say whether that is to be unpacked
+    Choose:
+      --place "w/inner.zip!/Pack=game:"  unpack it, to the game's main folder
+      --place .=game:                    leave it packed, as the game reads it
+    [exit 4]
+    "#);
+    closed.run_words(&["add", "wrap.tar.gz", "--place", "w/inner.zip!/Pack=game:"]).status(0);
+    assert_eq!(closed.read("game/data/lamps/brass.qtx"), "new");
+    closed.run("show wrap").status(0).says("brings what runs code: game:hook.dll");
+}

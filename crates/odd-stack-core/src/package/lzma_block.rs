@@ -1,20 +1,24 @@
-//! Unpacks one long LZMA2 stream on several threads, in bounded memory.
+//! Unpacks one block of LZMA or LZMA2, the latter on several threads where that is possible, in
+//! bounded memory.
 //!
 //! An LZMA2 stream (.xz file format 1.2, section 5.3.1, and Lzma2Dec of the LZMA SDK) is a row of
 //! chunks whose headers give their sizes. Where a chunk begins the dictionary anew, what follows can be
 //! unpacked without what came before. Such units are unpacked side by side, each straight to whoever
 //! takes its contents. A content that lies across the border of two units is put together in memory
-//! when it is small; two units that share a big one are unpacked as one.
+//! when it is small; two units that share a big one are unpacked as one. A stream of one unit is
+//! unpacked on one thread, while others take.
 
 use std::collections::HashMap;
 use std::io::{self, Read};
 use std::sync::{Mutex, PoisonError};
 
-use lzma_rust2::Lzma2Reader;
+use liblzma::bufread::XzDecoder;
+use liblzma::stream::{Filters, Stream};
 use rayon::prelude::*;
 
 use super::archive_file::ArchiveFile;
 use super::delivery::{Delivery, Halt, Wanted};
+use super::relay::relayed;
 
 /// The biggest content that is put together in memory.
 const MOST_ACROSS_BYTES: u64 = 4 << 20;
@@ -36,13 +40,51 @@ impl Span {
     }
 }
 
-/// One LZMA2 stream and what lies in it, in order and without gaps.
+/// How a block is packed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Method {
+    Lzma,
+    Lzma2,
+}
+
+/// One packed stream and what lies in it, in order and without gaps.
 #[derive(Debug)]
 pub(super) struct PackedBlock {
     pub packed: ArchiveFile,
-    /// The byte that tells the size of the dictionary.
-    pub properties: u8,
+    pub method: Method,
+    /// The method's settings as the archive keeps them.
+    pub properties: Vec<u8>,
     pub spans: Vec<Span>,
+}
+
+impl PackedBlock {
+    fn unpacked(&self, unit: &Unit) -> io::Result<impl Read + use<>> {
+        let mut filters = Filters::new();
+        let filters = match self.method {
+            Method::Lzma => filters.lzma1_properties(&self.properties),
+            Method::Lzma2 => filters.lzma2_properties(&self.properties),
+        };
+        let packed = self.packed.part(unit.packed_start, unit.packed_bytes);
+        // A unit does not say that it ends there.
+        let ended = io::BufReader::with_capacity(64 << 10, packed).chain(&[0u8][..]);
+        Ok(XzDecoder::new_stream(ended, Stream::new_raw_decoder(filters?)?))
+    }
+
+    /// The size of the dictionary; `None` where the settings are not valid.
+    fn dictionary_bytes(&self) -> Option<u64> {
+        match (self.method, self.properties.as_slice()) {
+            (Method::Lzma, [_, size @ ..]) => Some(u64::from(u32::from_le_bytes(size.try_into().ok()?))),
+            (Method::Lzma2, [40]) => Some(u64::from(u32::MAX)),
+            (Method::Lzma2, [bits @ 0..40]) => Some(u64::from(2 | bits & 1) << (bits / 2 + 11)),
+            _ => None,
+        }
+    }
+
+    /// The whole stream as one unit.
+    fn whole(&self) -> Unit {
+        let length_bytes = self.spans.last().map_or(0, Span::end);
+        Unit { packed_start: 0, packed_bytes: self.packed.length_bytes(), start: 0, length_bytes }
+    }
 }
 
 /// A part of the stream that unpacks by itself.
@@ -54,30 +96,40 @@ struct Unit {
     length_bytes: u64,
 }
 
-/// Hands over what is `wanted` of the block; `None` if it can't be cut into several parts.
-pub(super) fn read_units(
+/// Hands over what is `wanted` of the block; `None` if its settings are not valid or ask for more than
+/// `most_dictionary_bytes`. What can't be unpacked side by side `is_relayed` to other threads, or is
+/// taken on this one.
+pub(super) fn read_block(
     block: &PackedBlock,
     wanted: &[&Wanted],
+    most_dictionary_bytes: u64,
+    is_relayed: bool,
     delivery: &Delivery<'_>,
 ) -> Option<Result<(), Halt>> {
-    let dictionary_bytes = dictionary_bytes(block.properties)?;
-    let units = joined(units_of(&block.packed).ok()??, &block.spans);
-    if units.len() < 2 || rayon::current_num_threads() < 2 {
-        return None;
-    }
+    block.dictionary_bytes().filter(|bytes| *bytes <= most_dictionary_bytes)?;
+    let units = match block.method {
+        Method::Lzma => Vec::new(),
+        Method::Lzma2 => units_of(&block.packed).ok().flatten().unwrap_or_default(),
+    };
+    let units = joined(units, &block.spans);
     let wanted: HashMap<usize, &Wanted> = wanted.iter().map(|wanted| (wanted.source, *wanted)).collect();
     let across = Mutex::default();
-    Some(units.par_iter().with_max_len(1).try_for_each(|unit| {
-        Reading { block, unit, dictionary_bytes, wanted: &wanted, across: &across, delivery }.run()
-    }))
-}
-
-fn dictionary_bytes(properties: u8) -> Option<u32> {
-    match properties {
-        40 => Some(u32::MAX),
-        0..40 => Some((2 | u32::from(properties & 1)) << (properties / 2 + 11)),
-        _ => None,
+    let reading = |unit| Reading { block, unit, wanted: &wanted, across: &across, delivery };
+    if units.len() < 2 || rayon::current_num_threads() < 2 {
+        let whole = block.whole();
+        if !is_relayed {
+            return Some(reading(&whole).run(&|wanted, content| delivery.deliver(wanted, content)));
+        }
+        return Some(relayed(delivery, |relay| {
+            reading(&whole).run(&|wanted, content| relay.send(delivery, wanted, content))
+        }));
     }
+    Some(
+        units
+            .par_iter()
+            .with_max_len(1)
+            .try_for_each(|unit| reading(unit).run(&|wanted, content| delivery.deliver(wanted, content))),
+    )
 }
 
 /// Walks over the chunk headers; `None` for a stream that does not follow the rules.
@@ -143,14 +195,13 @@ type Across = HashMap<usize, Vec<(u64, Vec<u8>)>>;
 struct Reading<'a> {
     block: &'a PackedBlock,
     unit: &'a Unit,
-    dictionary_bytes: u32,
     wanted: &'a HashMap<usize, &'a Wanted>,
     across: &'a Mutex<Across>,
     delivery: &'a Delivery<'a>,
 }
 
 impl Reading<'_> {
-    fn run(&self) -> Result<(), Halt> {
+    fn run(&self, pass_on: &dyn Fn(&Wanted, &mut dyn Read) -> Result<(), Halt>) -> Result<(), Halt> {
         let end = self.unit.start + self.unit.length_bytes;
         let first = self.block.spans.partition_point(|span| span.end() <= self.unit.start);
         let spans = self.block.spans[first..].iter().take_while(|span| span.start < end);
@@ -158,9 +209,12 @@ impl Reading<'_> {
         let Some(last) = spans.iter().rposition(|span| self.wanted.contains_key(&span.source)) else {
             return Ok(());
         };
-        let packed = self.block.packed.part(self.unit.packed_start, self.unit.packed_bytes);
-        // A unit does not say that it ends there.
-        let mut stream = Lzma2Reader::new(packed.chain(&[0u8][..]), self.dictionary_bytes, None);
+        let mut stream = self.block.unpacked(self.unit).map_err(|error| {
+            match spans.iter().find_map(|span| self.wanted.get(&span.source)) {
+                Some(wanted) => self.delivery.fail(wanted, error),
+                None => Halt,
+            }
+        })?;
         for span in &spans[..=last] {
             self.delivery.go_on()?;
             let from = span.start.max(self.unit.start);
@@ -168,7 +222,7 @@ impl Reading<'_> {
             match self.wanted.get(&span.source) {
                 Some(wanted) if part.limit() == span.length_bytes => {
                     let mut content = Checked::new(&mut part, span);
-                    self.delivery.deliver(wanted, &mut content)?;
+                    pass_on(wanted, &mut content)?;
                 }
                 Some(wanted) => self.add_part(wanted, span, from - span.start, &mut part)?,
                 None => self.skip(span, &mut part)?,
