@@ -184,7 +184,7 @@ fn odd_ones() -> Vec<Case> {
         case("sealed.rar".into(), rar5_locked(), &["the list of what is", "is encrypted"]),
         case("nothing.zip".into(), vec![], &["an empty file"]),
         case("page.7z".into(), b"<!DOCTYPE html><p>Try again".to_vec(), &["a page"]),
-        case("noise.rar".into(), (0..4000u32).map(|n| (n * n >> 3) as u8).collect(), &["something else"]),
+        case("noise.rar".into(), (0..4000u32).map(|n| ((n * n) >> 3) as u8).collect(), &["something else"]),
         case("setup.zip".into(), b"MZ\x90\0\x03".to_vec(), &["a program"]),
         case("notes.txt".into(), b"only notes\n".to_vec(), &["a text"]),
         case("single.gz".into(), gzip(b"a letter home, and no archive at all"), &["a single packed file"]),
