@@ -184,6 +184,7 @@ impl From<PackageError> for Failure {
             PackageError::NeitherFileNorFolder { .. } => "not_a_file",
             PackageError::Broken { .. } => "package_broken",
             PackageError::Member { .. } => "member_broken",
+            PackageError::NotRead { .. } => "method_not_read",
             PackageError::Encrypted { .. } => "encrypted",
             PackageError::HostileName { .. } => "name_refused",
             PackageError::Duplicate { .. } => "duplicate_name",

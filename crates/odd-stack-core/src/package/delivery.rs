@@ -95,10 +95,10 @@ impl<'a> Delivery<'a> {
 
     /// Ends the reading since one content is broken.
     pub(super) fn fail(&self, wanted: &Wanted, source: io::Error) -> Halt {
-        self.halt(PackageError::Member {
-            package: self.package.to_owned(),
-            member: wanted.name.to_string(),
-            source,
+        let (package, member) = (self.package.to_owned(), wanted.name.to_string());
+        self.halt(match source.kind() {
+            io::ErrorKind::Unsupported => PackageError::NotRead { package, member, source },
+            _ => PackageError::Member { package, member, source },
         })
     }
 

@@ -78,6 +78,16 @@ pub enum PackageError {
         /// What is wrong with it.
         source: io::Error,
     },
+    /// One content is packed in a way that is not read.
+    #[error("`{member}` in {package} can't be unpacked here; unpack the archive into a folder and add that")]
+    NotRead {
+        /// The archive.
+        package: String,
+        /// The member.
+        member: String,
+        /// What is not read.
+        source: io::Error,
+    },
     /// The content, or even the list of what is inside, needs a password.
     #[error(
         "{} in {package} is encrypted: unpack the archive with its password into a folder and add that",

@@ -272,5 +272,9 @@ fn told(error: &Error) -> io::Error {
             other => other.to_string(),
         },
     };
-    io::Error::new(io::ErrorKind::InvalidData, text)
+    let kind = match error.kind() {
+        ErrorKind::UnsupportedFormat | ErrorKind::UnsupportedFeature => io::ErrorKind::Unsupported,
+        _ => io::ErrorKind::InvalidData,
+    };
+    io::Error::new(kind, text)
 }

@@ -273,22 +273,22 @@ pub(super) fn is_cut_short(file: &ArchiveFile) -> bool {
 fn told(error: Error) -> io::Error {
     match error {
         Error::Io(source, _) => source,
+        Error::UnsupportedCompressionMethod(method) => not_read(format!("it is packed with {method}")),
+        Error::MaxMemLimited { actaul_kb, .. } => {
+            not_read(format!("unpacking it would take {} MB of memory", actaul_kb / 1024))
+        }
         other => io::Error::new(io::ErrorKind::InvalidData, told_text(&other)),
     }
+}
+
+fn not_read(text: String) -> io::Error {
+    io::Error::new(io::ErrorKind::Unsupported, text)
 }
 
 fn told_text(error: &Error) -> String {
     match error {
         Error::ChecksumVerificationFailed => "its checksum is wrong".to_owned(),
         Error::NextHeaderCrcMismatch => "the checksum of its directory is wrong".to_owned(),
-        Error::UnsupportedCompressionMethod(method) => {
-            format!(
-                "it is packed with {method}, which is not read; unpack the archive into a folder and add that"
-            )
-        }
-        Error::MaxMemLimited { actaul_kb, .. } => {
-            format!("unpacking it would take {} MB of memory", actaul_kb / 1024)
-        }
         Error::Io(source, _) => source.to_string(),
         Error::Other(text) | Error::Unsupported(text) => text.to_string(),
         _ => "its directory is damaged".to_owned(),

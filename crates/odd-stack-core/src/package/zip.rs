@@ -109,11 +109,11 @@ struct ZipReader {
 impl ZipReader {
     /// Opens the content of one member.
     fn open_member(&mut self, source: usize) -> io::Result<Box<dyn Read + '_>> {
-        let mut raw = self.archive.by_index_raw(source).map_err(io::Error::other)?;
+        let mut raw = self.archive.by_index_raw(source).map_err(told)?;
         let is_small = raw.size() <= WHOLE_BYTES && raw.compressed_size() <= WHOLE_BYTES;
         if raw.compression() != CompressionMethod::Deflated || !is_small {
             drop(raw);
-            return Ok(Box::new(self.archive.by_index(source).map_err(io::Error::other)?));
+            return Ok(Box::new(self.archive.by_index(source).map_err(told)?));
         }
         let (checksum, size_bytes) = (raw.crc32(), usize::try_from(raw.size()).unwrap_or(0));
         self.packed.clear();
@@ -130,6 +130,14 @@ impl ZipReader {
             return Err(damaged("its checksum is wrong"));
         }
         Ok(Box::new(&self.whole[..unpacked_bytes]))
+    }
+}
+
+fn told(error: ZipError) -> io::Error {
+    match error {
+        ZipError::Io(source) => source,
+        ZipError::UnsupportedArchive(what) => io::Error::new(io::ErrorKind::Unsupported, what),
+        other => io::Error::other(other),
     }
 }
 

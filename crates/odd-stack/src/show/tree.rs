@@ -60,9 +60,22 @@ pub fn tree(leaves: &[Leaf<'_>], all: bool, width: usize) -> String {
     }
     let foldings: &[Most] = if all { &[ALL] } else { &FOLDINGS };
     let mut lines = Vec::new();
+    top.sort();
+    // Where all of it goes to one place, that is told once.
+    let target = top.target();
     for most in foldings {
         lines.clear();
-        write(&top, 1, None, *most, &mut lines);
+        if let Some(target) = target {
+            let said = format!("{} -> {target}", files(top.count));
+            lines.push(Line {
+                indent: 1,
+                name: "./".to_owned(),
+                is_folder: true,
+                size: size(top.bytes),
+                said,
+            });
+        }
+        write(&top, 1, target, *most, &mut lines);
         if lines.len() <= FEW_LINES {
             break;
         }
@@ -71,6 +84,14 @@ pub fn tree(leaves: &[Leaf<'_>], all: bool, width: usize) -> String {
     let room = width.saturating_sub(40).max(24);
     let widest = lines.iter().map(|line: &Line| line.width()).max().unwrap_or(0).min(room);
     lines.iter().map(|line| line.text(widest, width)).collect()
+}
+
+/// The text cut off after `most` characters.
+fn cut_off(text: &str, most: usize) -> String {
+    match text.char_indices().nth(most) {
+        Some(_) => text.chars().take(most.saturating_sub(1)).chain(['…']).collect(),
+        None => text.to_owned(),
+    }
 }
 
 /// The text cut down to `most` characters, its middle left out.
@@ -103,7 +124,7 @@ impl Line {
         let shown = shortened(&self.name, widest.saturating_sub(indent).max(8));
         let gap = " ".repeat(widest.saturating_sub(indent + shown.chars().count()) + 2);
         let name = if self.is_folder { paint(BOLD, &shown) } else { shown };
-        let said = shortened(&self.said, width.saturating_sub(widest + 12).max(16));
+        let said = cut_off(&self.said, width.saturating_sub(widest + 12).max(16));
         let said = if said.is_empty() { said } else { format!("  {}", paint(DIM, &said)) };
         format!("{}{name}{gap}{:>8}{said}\n", " ".repeat(indent), self.size)
     }
@@ -116,6 +137,11 @@ impl Node<'_> {
             self.count += 1;
             self.bytes += leaf.size_bytes;
         }
+    }
+
+    fn sort(&mut self) {
+        self.leaves.sort_by_key(|(name, _)| *name);
+        self.folders.values_mut().for_each(Self::sort);
     }
 
     /// The address that all of the folder goes to, when every file in it keeps its name and place there.
