@@ -96,18 +96,22 @@ impl ArchiveFile {
 
     /// As many of the bytes from `position` on as fit into `buffer` and are there.
     pub(super) fn read_up_to(&self, position: u64, buffer: &mut [u8]) -> io::Result<usize> {
-        let mut reader = Self { position, ..self.clone() };
-        let mut filled = 0;
-        while filled < buffer.len() {
-            match reader.read(&mut buffer[filled..]) {
-                Ok(0) => break,
-                Ok(count) => filled += count,
-                Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
-                Err(error) => return Err(error),
-            }
-        }
-        Ok(filled)
+        fill(&mut Self { position, ..self.clone() }, buffer)
     }
+}
+
+/// Reads until the buffer is full or the end is met; gives how much was read.
+pub(super) fn fill(reader: &mut dyn Read, buffer: &mut [u8]) -> io::Result<usize> {
+    let mut filled = 0;
+    while filled < buffer.len() {
+        match reader.read(&mut buffer[filled..]) {
+            Ok(0) => break,
+            Ok(count) => filled += count,
+            Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+            Err(error) => return Err(error),
+        }
+    }
+    Ok(filled)
 }
 
 impl Read for ArchiveFile {

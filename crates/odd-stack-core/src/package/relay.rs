@@ -10,6 +10,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use std::sync::{Arc, Mutex, PoisonError};
 
+use super::archive_file::fill;
 use super::delivery::{Delivery, Halt, Wanted};
 
 const CHUNK_BYTES: usize = 256 << 10;
@@ -159,19 +160,6 @@ impl Relay {
     pub(super) fn has_halted(&self) -> bool {
         self.has_halted.load(Ordering::Relaxed)
     }
-}
-
-fn fill(content: &mut dyn Read, buffer: &mut [u8]) -> io::Result<usize> {
-    let mut filled = 0;
-    while filled < buffer.len() {
-        match content.read(&mut buffer[filled..]) {
-            Ok(0) => break,
-            Ok(count) => filled += count,
-            Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
-            Err(error) => return Err(error),
-        }
-    }
-    Ok(filled)
 }
 
 fn nobody_takes() -> io::Error {

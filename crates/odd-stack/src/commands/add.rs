@@ -1,6 +1,6 @@
 //! `oddstack add`
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use clap::Args;
 use odd_stack_core::fit::Rules;
@@ -67,20 +67,12 @@ pub struct AddedReport {
 }
 
 pub fn run(desk: &mut Desk, args: &AddArgs) -> Result<Ended, Failure> {
-    let (rules, limits) = (args.place.rules()?, args.place.limits()?);
     let ledger = desk.open()?;
     let permit = desk.permit(&ledger)?;
     let layers = ledger.layers()?;
     let (target, place) = target(&layers, args.above.as_deref(), args.below.as_deref(), false)?;
-    let mut request = AddRequest {
-        package: absolute(&args.package)?,
-        name: args.named.name.clone(),
-        version: args.named.version.clone(),
-        variant: args.named.variant.clone(),
-        rules,
-        place: AddPlace::New { target, lifted: args.lifted },
-        limits,
-    };
+    let new = AddPlace::New { target, lifted: args.lifted };
+    let mut request = request(&args.package, &args.named, &args.place, new)?;
     let where_it_lies = if place == "to the top" { "on top".to_owned() } else { place };
     let mut done = match args.lifted {
         true => format!("is in the stack, {where_it_lies}, and lifted."),
@@ -109,6 +101,24 @@ pub fn run(desk: &mut Desk, args: &AddArgs) -> Result<Ended, Failure> {
         desk.out.hint(&format!("`oddstack lay \"{}\"` puts it on the game.", report.layer.name));
     }
     Ok(Ended::Well)
+}
+
+/// The request that the options make.
+pub fn request(
+    package: &Path,
+    named: &NameArgs,
+    placing: &PlaceArgs,
+    place: AddPlace,
+) -> Result<AddRequest, Failure> {
+    Ok(AddRequest {
+        package: absolute(package)?,
+        name: named.name.clone(),
+        version: named.version.clone(),
+        variant: named.variant.clone(),
+        rules: placing.rules()?,
+        place,
+        limits: placing.limits()?,
+    })
 }
 
 /// Why no layer was made.

@@ -3,12 +3,12 @@
 use std::path::PathBuf;
 
 use clap::Args;
-use odd_stack_core::jobs::{AddPlace, AddRequest, select};
+use odd_stack_core::jobs::{AddPlace, select};
 
-use super::add::{NameArgs, Undone, carry_out, exchanged, in_place_of};
+use super::add::{NameArgs, Undone, carry_out, exchanged, in_place_of, request};
 use crate::Ended;
 use crate::args::{ChangeArgs, PlaceArgs};
-use crate::desk::{Desk, absolute};
+use crate::desk::Desk;
 use crate::errors::Failure;
 
 #[derive(Debug, Args)]
@@ -28,20 +28,11 @@ pub struct UpgradeArgs {
 }
 
 pub fn run(desk: &mut Desk, args: &UpgradeArgs) -> Result<Ended, Failure> {
-    let (rules, limits) = (args.place.rules()?, args.place.limits()?);
     let ledger = desk.open()?;
     let permit = desk.permit(&ledger)?;
     let layers = ledger.layers()?;
     let old = select(&layers, &args.layer)?;
-    let request = AddRequest {
-        package: absolute(&args.package)?,
-        name: args.named.name.clone(),
-        version: args.named.version.clone(),
-        variant: args.named.variant.clone(),
-        rules,
-        place: AddPlace::Exchange(old.id),
-        limits,
-    };
+    let request = request(&args.package, &args.named, &args.place, AddPlace::Exchange(old.id))?;
     let request = in_place_of(&ledger, old, request)?;
     let done = exchanged(old, args.change.dry_run);
     carry_out(desk, &ledger, permit, &request, &args.change, &done).map_err(Undone::into_failure)?;
