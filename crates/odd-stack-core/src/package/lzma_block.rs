@@ -23,6 +23,9 @@ use super::relay::relayed;
 /// The biggest content that is put together in memory.
 const MOST_ACROSS_BYTES: u64 = 4 << 20;
 
+/// A stream of more units than any packer makes is not cut.
+const MOST_UNITS: usize = 100_000;
+
 /// Where one content lies in the unpacked stream.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct Span {
@@ -132,7 +135,8 @@ pub(super) fn read_block(
     )
 }
 
-/// Walks over the chunk headers; `None` for a stream that does not follow the rules.
+/// Walks over the chunk headers; `None` for a stream that does not follow the rules, or is better not
+/// cut.
 fn units_of(packed: &ArchiveFile) -> io::Result<Option<Vec<Unit>>> {
     let mut units: Vec<Unit> = Vec::new();
     let (mut at, mut start) = (0u64, 0u64);
@@ -157,6 +161,9 @@ fn units_of(packed: &ArchiveFile) -> io::Result<Option<Vec<Unit>>> {
             _ => return Ok(None),
         };
         let begins_anew = control == 1 || control >= 0xe0;
+        if begins_anew && units.len() == MOST_UNITS {
+            return Ok(None);
+        }
         match units.last_mut() {
             Some(unit) if !begins_anew => {
                 unit.packed_bytes += chunk_bytes;

@@ -21,6 +21,8 @@ use super::{Limits, PackageError};
 /// The most memory one decoder may ask for, beyond any dictionary in use.
 const MOST_DECODER_KB: usize = 4 << 20;
 const MOST_DICTIONARY_BYTES: u64 = (MOST_DECODER_KB as u64) << 10;
+/// The most memory that the directory may take.
+const MOST_DIRECTORY_KB: usize = 512 << 10;
 /// Blocks with more than this are unpacked on one thread and taken on others.
 const WORTH_A_THREAD_BYTES: u64 = 16 << 20;
 const LONGEST_LINK_BYTES: u64 = 4096;
@@ -47,7 +49,7 @@ impl SevenSource {
         limits: &Limits,
     ) -> Result<(Self, Vec<RawMember>), PackageError> {
         let archive =
-            Archive::read_with_memory_limit(&mut file.rewound(), &Password::empty(), MOST_DECODER_KB)
+            Archive::read_with_memory_limit(&mut file.rewound(), &Password::empty(), MOST_DIRECTORY_KB)
                 .map_err(|error| broken(package, &file, &error))?;
         let source = Self { archive: Arc::new(archive), file };
         let files = &source.archive.files;

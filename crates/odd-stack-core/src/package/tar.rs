@@ -108,10 +108,11 @@ impl TarSource {
     ) -> Result<(), Halt> {
         let broken = |error: &io::Error| self.broken(delivery, error);
         let read_bytes = Arc::<AtomicU64>::default();
+        let allowed = Arc::new(AtomicU64::new(MOST_HEADER_BYTES));
         if self.packing == Packing::Plain {
-            let mut archive = tar::Archive::new(Ended { inner: self.file.rewound(), is_at_end: false });
+            let mut archive = tar::Archive::new(Watched::new(self.file.rewound(), allowed.clone()));
             let entries = archive.entries_with_seek().map_err(|error| broken(&error))?;
-            let is_whole = self.walk_entries(entries, &read_bytes, delivery, limits, each)?;
+            let is_whole = self.walk_entries(entries, [&read_bytes, &allowed], delivery, limits, each)?;
             return match is_whole && archive.into_inner().is_at_end {
                 // The blocks of zeros that end a tar are not there.
                 true => Err(broken(&io::ErrorKind::UnexpectedEof.into())),
@@ -127,12 +128,13 @@ impl TarSource {
             }),
             _ => broken(&error),
         })?;
-        let mut archive = tar::Archive::new(Ended { inner: stream, is_at_end: false });
+        let mut archive = tar::Archive::new(Watched::new(stream, allowed.clone()));
         let entries = archive.entries().map_err(|error| broken(&error))?;
-        if !self.walk_entries(entries, &read_bytes, delivery, limits, each)? {
+        if !self.walk_entries(entries, [&read_bytes, &allowed], delivery, limits, each)? {
             return Ok(());
         }
         let mut stream = archive.into_inner();
+        allowed.store(u64::MAX, Ordering::Relaxed);
         if stream.is_at_end {
             return Err(broken(&io::ErrorKind::UnexpectedEof.into()));
         }
@@ -142,18 +144,19 @@ impl TarSource {
         delivery.go_on()
     }
 
-    /// Goes over the entries; says whether all of them were met.
+    /// Goes over the entries; says whether all of them were met. Of the two counts, the packed bytes read
+    /// so far is looked at, and how far may be read is kept up to date.
     fn walk_entries<R: Read>(
         &self,
         entries: tar::Entries<'_, R>,
-        read_bytes: &AtomicU64,
+        [read_bytes, allowed]: [&AtomicU64; 2],
         delivery: &Delivery<'_>,
         limits: &Limits,
         each: &mut dyn FnMut(Met<'_, '_>) -> Result<bool, Halt>,
     ) -> Result<bool, Halt> {
         let mut told_bytes = 0;
         let mut unpacked_bytes = 0u64;
-        let mut number = 0;
+        let (mut met, mut number) = (0, 0);
         for entry in entries {
             let mut entry = entry.map_err(|error| self.broken(delivery, &error))?;
             delivery.go_on()?;
@@ -166,15 +169,12 @@ impl TarSource {
             let over = |limit: LimitBroken| {
                 delivery.halt(PackageError::OverLimit { package: self.package.clone(), limit })
             };
-            let so_far = match self.packing {
-                // The end of a plain archive is known beforehand.
-                Packing::Plain => self.file.length_bytes(),
-                // What the unpacker holds of the next member is allowed for.
-                _ => packed_bytes.max(Limits::RATIO_MATTERS_FROM_BYTES / limits.most_ratio.max(1)),
-            };
-            limits.check(number + 1, unpacked_bytes, so_far).map_err(over)?;
-            let Some(raw) = raw_member(&self.package, &entry, usize::try_from(number).unwrap_or(usize::MAX))
-                .map_err(|error| delivery.halt(error))?
+            met += 1;
+            limits.check(met, unpacked_bytes, self.file.length_bytes()).map_err(over)?;
+            let end = entry.raw_file_position().saturating_add(entry.size());
+            allowed.store(end.saturating_add(MOST_HEADER_BYTES), Ordering::Relaxed);
+            let Some(raw) =
+                raw_member(&self.package, &entry, number).map_err(|error| delivery.halt(error))?
             else {
                 continue;
             };
@@ -223,7 +223,12 @@ impl Source for TarSource {
         relayed(delivery, |relay| {
             let mut left = wanted.iter().peekable();
             // The limits were held when it was listed.
-            let limits = Limits { most_bytes: u64::MAX, most_ratio: u64::MAX, ..Limits::default() };
+            let limits = Limits {
+                most_bytes: u64::MAX,
+                most_files: u64::MAX,
+                most_ratio: u64::MAX,
+                ..Limits::default()
+            };
             self.walk(delivery, &limits, &mut |met| {
                 if let Some(wanted) = left.next_if(|wanted| wanted.source == met.raw.source) {
                     relay.send(delivery, wanted, met.content)?;
@@ -330,21 +335,38 @@ impl Read for Counted {
     }
 }
 
-/// Remembers whether the end of the stream was met.
-struct Ended<R> {
+/// The most that may lie between two contents: headers, long names and other records on a member,
+/// which are held in memory.
+const MOST_HEADER_BYTES: u64 = 4 << 20;
+
+/// Remembers whether the end of the stream was met, and does not read beyond what is allowed.
+struct Watched<R> {
     inner: R,
     is_at_end: bool,
+    position: u64,
+    allowed: Arc<AtomicU64>,
 }
 
-impl<R: Seek> Seek for Ended<R> {
-    fn seek(&mut self, to: SeekFrom) -> io::Result<u64> {
-        self.inner.seek(to)
+impl<R> Watched<R> {
+    fn new(inner: R, allowed: Arc<AtomicU64>) -> Self {
+        Self { inner, is_at_end: false, position: 0, allowed }
     }
 }
 
-impl<R: Read> Read for Ended<R> {
+impl<R: Seek> Seek for Watched<R> {
+    fn seek(&mut self, to: SeekFrom) -> io::Result<u64> {
+        self.position = self.inner.seek(to)?;
+        Ok(self.position)
+    }
+}
+
+impl<R: Read> Read for Watched<R> {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        if self.position > self.allowed.load(Ordering::Relaxed) {
+            return Err(io::Error::new(io::ErrorKind::InvalidData, "its headers are absurdly long"));
+        }
         let count = self.inner.read(buffer)?;
+        self.position += count as u64;
         self.is_at_end |= count == 0 && !buffer.is_empty();
         Ok(count)
     }

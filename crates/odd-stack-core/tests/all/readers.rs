@@ -291,6 +291,22 @@ fn a_packed_tar_is_unpacked_once_and_what_is_not_placed_is_not_kept() {
 }
 
 #[test]
+fn a_big_member_that_packs_well_is_no_bomb_and_absurd_headers_are_refused() {
+    let world = world();
+    let mut content = vec![0; 66 << 20];
+    content[..1 << 20].copy_from_slice(&noise(1 << 20, 7));
+    for format in [Format::TarZst, Format::TarGz] {
+        let path = store(&world, "big", &archive(format, &[file("data/big.bin", &content)]));
+        let package = Package::open(&path, &OpenOptions::default(), &Silent).unwrap();
+        assert_eq!(package.size_bytes(), 66 << 20, "{format:?}");
+        let long = archive(format, &[file(vec![b'n'; 5 << 20], "1")]);
+        let error =
+            Package::open(&store(&world, "long", &long), &OpenOptions::default(), &Silent).unwrap_err();
+        assert!(error.to_string().contains("absurdly long"), "{format:?}: {error}");
+    }
+}
+
+#[test]
 fn stopping_at_any_moment_leaves_all_as_it_was() {
     let things: Vec<Thing> = (0..12).map(|n| file(format!("data/{n}.bin"), noise(90_000, n + 1))).collect();
     for format in [Format::Zip, Format::SevenZ, Format::Tar, Format::TarZst, Format::Rar5] {

@@ -1,6 +1,6 @@
 //! Writes archives to begin with into `corpus/TARGET/`, beside the current folder's Cargo.toml.
 
-#[path = "../../../crates/odd-stack-core/tests/all/archives.rs"]
+#[path = "../../crates/odd-stack-core/tests/all/archives.rs"]
 #[allow(dead_code)]
 mod archives;
 
