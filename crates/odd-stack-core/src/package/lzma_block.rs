@@ -302,3 +302,71 @@ impl Read for Checked<'_> {
         Ok(count)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// A chunk of `length` bytes as it is; the first kind begins the dictionary anew.
+    fn chunk(begins_anew: bool, length: u16) -> Vec<u8> {
+        let mut chunk = vec![if begins_anew { 1 } else { 2 }];
+        chunk.extend((length - 1).to_be_bytes());
+        chunk.resize(3 + usize::from(length), 7);
+        chunk
+    }
+
+    fn units(chunks: &[(bool, u16)]) -> Option<Vec<(u64, u64)>> {
+        let mut packed: Vec<u8> = chunks.iter().flat_map(|(anew, length)| chunk(*anew, *length)).collect();
+        packed.push(0);
+        let units = units_of(&ArchiveFile::from_memory(packed)).unwrap()?;
+        Some(units.iter().map(|unit| (unit.packed_start, unit.length_bytes)).collect())
+    }
+
+    #[test]
+    fn a_stream_is_cut_where_the_dictionary_begins_anew() {
+        let cut = units(&[(true, 100), (false, 50), (true, 30), (true, 1), (false, 2)]).unwrap();
+        assert_eq!(cut, [(0, 150), (156, 30), (189, 3)]);
+        assert_eq!(units(&[(false, 1)]), None, "it must begin with a new dictionary");
+        let endless = ArchiveFile::from_memory(chunk(true, 9));
+        assert_eq!(units_of(&endless).unwrap(), None, "it has no end");
+        let unknown = ArchiveFile::from_memory(vec![0x40, 0, 0, 0]);
+        assert_eq!(units_of(&unknown).unwrap(), None);
+    }
+
+    #[test]
+    fn units_that_share_a_big_content_are_one() {
+        let unit = |start: u64, length_bytes: u64| Unit {
+            packed_start: start,
+            packed_bytes: 1,
+            start,
+            length_bytes,
+        };
+        let span = |source: usize, start: u64, length_bytes: u64| Span {
+            source,
+            start,
+            length_bytes,
+            checksum: None,
+        };
+        let big = MOST_ACROSS_BYTES + 1;
+        let spans = [span(0, 0, 10), span(1, 10, 20), span(2, 30, big), span(3, 30 + big, 5)];
+        let units = vec![unit(0, 15), unit(15, 25), unit(40, big - 20), unit(20 + big, 15)];
+        // The border at 15 lies in a small content, those at 40 and near the end in the big one.
+        let kept: Vec<_> = joined(units, &spans).iter().map(|unit| (unit.start, unit.length_bytes)).collect();
+        assert_eq!(kept, [(0, 15), (15, 20 + big)]);
+    }
+
+    #[test]
+    fn dictionaries_are_told_by_the_settings() {
+        let block = |method, properties: &[u8]| PackedBlock {
+            packed: ArchiveFile::from_memory(Vec::new()),
+            method,
+            properties: properties.to_vec(),
+            spans: Vec::new(),
+        };
+        assert_eq!(block(Method::Lzma2, &[0]).dictionary_bytes(), Some(4096));
+        assert_eq!(block(Method::Lzma2, &[24]).dictionary_bytes(), Some(16 << 20));
+        assert_eq!(block(Method::Lzma2, &[41]).dictionary_bytes(), None);
+        assert_eq!(block(Method::Lzma, &[93, 0, 0, 16, 0]).dictionary_bytes(), Some(1 << 20));
+        assert_eq!(block(Method::Lzma, &[93]).dictionary_bytes(), None);
+    }
+}

@@ -253,3 +253,94 @@ impl Read for Content {
         Ok(count)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::super::PackageError;
+    use super::*;
+    use crate::observer::Silent;
+    use std::sync::atomic::AtomicUsize;
+
+    const SIZES: [usize; 7] = [0, 1, 3000, CHUNK_BYTES - 1, CHUNK_BYTES, CHUNK_BYTES * 20 + 7, 12];
+
+    fn wanted(number: usize, size_bytes: usize) -> Wanted {
+        let name = format!("member {number}").into();
+        Wanted { source: number, content: number, size_bytes: size_bytes as u64, name }
+    }
+
+    fn bytes(number: usize, size: usize) -> Vec<u8> {
+        (0..size).map(|at| (at * 31 + number) as u8).collect()
+    }
+
+    #[test]
+    fn everything_arrives_whole_however_it_is_handed_over() {
+        let taken = Mutex::new(Vec::new());
+        let take = |wanted: &Wanted, content: &mut dyn Read| {
+            let mut all = Vec::new();
+            content.read_to_end(&mut all).map_err(|_| Halt)?;
+            taken.lock().unwrap().push((wanted.source, all));
+            Ok(())
+        };
+        let delivery = Delivery::new("p", &take, &Silent, false);
+        let done = relayed(&delivery, |relay| {
+            for (number, size) in SIZES.into_iter().enumerate() {
+                relay.send(&delivery, &wanted(number, size), &mut bytes(number, size).as_slice())?;
+                let mut writer = relay.writer(wanted(number + 100, size));
+                for part in bytes(number, size).chunks(70_000) {
+                    writer.write_all(part).map_err(|_| Halt)?;
+                }
+                writer.finish().map_err(|_| Halt)?;
+            }
+            Ok(())
+        });
+        assert!(done.is_ok() && delivery.failure().is_none());
+        let mut taken = taken.into_inner().unwrap();
+        taken.sort();
+        let expected = |hundred: usize| {
+            SIZES.into_iter().enumerate().map(move |(n, size)| (n + hundred, bytes(n, size)))
+        };
+        assert_eq!(taken, expected(0).chain(expected(100)).collect::<Vec<_>>());
+    }
+
+    #[test]
+    fn a_broken_content_is_told_by_its_own_reason() {
+        struct Breaks(usize);
+        impl Read for Breaks {
+            fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+                let count = buffer.len().min(self.0);
+                self.0 -= count;
+                if count == 0 { Err(io::Error::other("its teeth are worn")) } else { Ok(count) }
+            }
+        }
+        let take = |_: &Wanted, content: &mut dyn Read| {
+            io::copy(content, &mut io::sink()).map(drop).map_err(|_| Halt)
+        };
+        for broken_at in [10, CHUNK_BYTES * 3] {
+            let delivery = Delivery::new("p", &take, &Silent, false);
+            let done = relayed(&delivery, |relay| {
+                relay.send(&delivery, &wanted(7, CHUNK_BYTES * 4), &mut Breaks(broken_at))
+            });
+            assert!(done.is_err());
+            let Some(PackageError::Member { member, source, .. }) = delivery.failure() else { panic!() };
+            assert_eq!((member.as_str(), source.to_string().as_str()), ("member 7", "its teeth are worn"));
+        }
+    }
+
+    #[test]
+    fn whoever_unpacks_is_not_left_waiting_when_taking_fails() {
+        let count = AtomicUsize::new(0);
+        let take = |_: &Wanted, _: &mut dyn Read| {
+            let is_last = count.fetch_add(1, Ordering::SeqCst) == 40;
+            if is_last { Err(Halt) } else { Ok(()) }
+        };
+        let delivery = Delivery::new("p", &take, &Silent, false);
+        let done = relayed(&delivery, |relay| {
+            for number in 0..100_000 {
+                relay.send(&delivery, &wanted(number, 0), &mut io::empty())?;
+            }
+            relay.send(&delivery, &wanted(0, 1 << 30), &mut io::repeat(1).take(1 << 30))
+        });
+        assert!(done.is_err() && delivery.failure().is_none(), "the taker has the reason");
+        assert!(count.into_inner() < 1000);
+    }
+}

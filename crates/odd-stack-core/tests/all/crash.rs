@@ -10,8 +10,9 @@ use odd_stack_core::jobs::{Reorder, StackReport, stack};
 use odd_stack_core::ledger::Ledger;
 use odd_stack_core::stack::Target;
 
+use crate::archives::{Format, archive, file};
 use crate::faulty::{Fault, Faulty};
-use crate::world::{Tree, World, add, id, recover, reorder, tempdir};
+use crate::world::{Tree, World, add, exchange, id, recover, reorder, tempdir};
 
 type Act = fn(&World, &Ledger) -> bool;
 
@@ -167,7 +168,20 @@ fn remove_both(_: &World, ledger: &Ledger) -> bool {
     reorder(ledger, &Reorder::Remove(vec![id(ledger, "lamps"), id(ledger, "fog")]), KEEP).is_ok()
 }
 
-const ACTS: [Act; 4] = [add_quays, lift_lamps, move_lamps, remove_both];
+/// From a package that is taken in while it is listed, and of which not all is placed.
+fn upgrade_lamps(world: &World, ledger: &Ledger) -> bool {
+    let things = [
+        file("lamps/data/lamps/brass.dds", "newer brass"),
+        file("lamps/data/new/deep/a.txt", "a"),
+        file("lamps/data/new/deep/b.txt", "b"),
+        file("extras/left out.txt", "left out"),
+    ];
+    let package = world.path("packages/lamps.tar.gz");
+    fs::write(&package, archive(Format::TarGz, &things)).unwrap();
+    exchange(ledger, id(ledger, "lamps"), &package, &["lamps=game:"], KEEP).is_ok()
+}
+
+const ACTS: [Act; 5] = [add_quays, lift_lamps, move_lamps, remove_both, upgrade_lamps];
 
 #[test]
 fn refused_at_every_step() {

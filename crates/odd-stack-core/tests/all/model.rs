@@ -7,7 +7,7 @@ use odd_stack_core::jobs::Reorder;
 use odd_stack_core::stack::{LayerId, Target};
 use proptest::prelude::*;
 
-use crate::world::{Thing, Tree, World, add, id, reorder};
+use crate::world::{Thing, Tree, World, add, exchange, id, reorder};
 
 const BASE: [(&str, &str); 5] = [
     ("game/data/Lamps/Brass.dds", "base"),
@@ -34,6 +34,7 @@ enum Command {
     Lay(usize),
     Move(usize, usize),
     Remove(usize),
+    Exchange(usize, usize),
 }
 
 fn command() -> impl Strategy<Value = Command> {
@@ -43,6 +44,7 @@ fn command() -> impl Strategy<Value = Command> {
         2 => (0..PACKAGES.len()).prop_map(Command::Lay),
         2 => (0..PACKAGES.len(), 0..4usize).prop_map(|(layer, at)| Command::Move(layer, at)),
         1 => (0..PACKAGES.len()).prop_map(Command::Remove),
+        2 => (0..PACKAGES.len(), 0..PACKAGES.len()).prop_map(|(old, new)| Command::Exchange(old, new)),
     ]
 }
 
@@ -123,6 +125,12 @@ fn run(world: &World, model: &mut Model, command: &Command) -> Result<(), TestCa
             let Some(layer) = find(package) else { return Ok(()) };
             wanted.retain(|(other, _)| *other != package);
             reorder(&ledger, &Reorder::Remove(vec![layer]), options).is_ok()
+        }
+        Command::Exchange(old, new) => {
+            let Some(layer) = find(old).filter(|_| old == new || find(new).is_none()) else { return Ok(()) };
+            wanted.iter_mut().filter(|(package, _)| *package == old).for_each(|(package, _)| *package = new);
+            let (name, files) = PACKAGES[new];
+            exchange(&ledger, layer, &world.package(name, files), &[".=game:"], options).is_ok()
         }
     };
     prop_assert_eq!(done, fold(&wanted).is_some(), "{:?}", command);

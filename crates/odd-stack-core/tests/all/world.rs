@@ -157,9 +157,23 @@ pub fn add(
     target: Target,
     options: ChangeOptions,
 ) -> Result<(), AddError> {
-    let request =
-        AddRequest { place: AddPlace::New { target, lifted: false }, ..add_request(package, places) };
-    let adding = prepare_add(ledger, permit(ledger)?, &request, NOW, options, false, &Silent)?;
+    let place = AddPlace::New { target, lifted: false };
+    carry_out(ledger, &AddRequest { place, ..add_request(package, places) }, options)
+}
+
+/// Puts the package into the place of a layer.
+pub fn exchange(
+    ledger: &Ledger,
+    old: LayerId,
+    package: &Path,
+    places: &[&str],
+    options: ChangeOptions,
+) -> Result<(), AddError> {
+    carry_out(ledger, &AddRequest { place: AddPlace::Exchange(old), ..add_request(package, places) }, options)
+}
+
+fn carry_out(ledger: &Ledger, request: &AddRequest, options: ChangeOptions) -> Result<(), AddError> {
+    let adding = prepare_add(ledger, permit(ledger)?, request, NOW, options, false, &Silent)?;
     adding.change.apply(&Silent)?;
     Ok(())
 }
