@@ -337,7 +337,12 @@ impl Opening<'_> {
             _ => ArchiveFile::joined(files.iter().cloned()),
         };
         let kind = kind_of(&whole).map_err(unreadable)?;
-        let kind = kind.map_err(|found| PackageError::UnknownKind { path: shown.into(), found })?;
+        let kind = match kind {
+            Ok(kind) => kind,
+            // A zip archive is found by its end: something may stand before it, as in one that unpacks itself.
+            Err(_) if split_zip::end_record(&whole).map_err(unreadable)?.is_some() => PackageKind::Zip,
+            Err(found) => return Err(PackageError::UnknownKind { path: shown.into(), found }),
+        };
         let opened = match kind {
             // A folder is none of the kinds that a file tells.
             PackageKind::Folder | PackageKind::Zip => zip::ZipSource::open(shown, whole, limits).map(boxed),

@@ -48,9 +48,12 @@ impl SevenSource {
         file: ArchiveFile,
         limits: &Limits,
     ) -> Result<(Self, Vec<RawMember>), PackageError> {
-        let archive =
-            Archive::read_with_memory_limit(&mut file.rewound(), &Password::empty(), MOST_DIRECTORY_KB)
-                .map_err(|error| broken(package, &file, &error))?;
+        // An empty archive has no directory at all.
+        let archive = match directory_of(&file) {
+            Some((_, 0)) => Archive::default(),
+            _ => Archive::read_with_memory_limit(&mut file.rewound(), &Password::empty(), MOST_DIRECTORY_KB)
+                .map_err(|error| broken(package, &file, &error))?,
+        };
         let source = Self { archive: Arc::new(archive), file };
         let files = &source.archive.files;
         let total_bytes = files.iter().fold(0u64, |sum, entry| sum.saturating_add(entry.size));
@@ -262,13 +265,17 @@ fn broken(package: &str, file: &ArchiveFile, error: &Error) -> PackageError {
     }
 }
 
-/// Whether the directory, which lies at the end, would lie beyond it.
-pub(super) fn is_cut_short(file: &ArchiveFile) -> bool {
+/// Where the directory begins, and how long it is; `None` when not even that is there.
+fn directory_of(file: &ArchiveFile) -> Option<(u64, u64)> {
     let mut head = [0; 32];
-    let Ok(count) = file.read_up_to(0, &mut head) else { return false };
+    let count = file.read_up_to(0, &mut head).ok()?;
     let number = |at: usize| u64::from_le_bytes(head[at..at + 8].try_into().unwrap_or_default());
-    let end = number(12).checked_add(number(20)).and_then(|end| end.checked_add(SIGNATURE_BYTES));
-    count < head.len() || end.is_none_or(|end| end > file.length_bytes())
+    (count == head.len()).then(|| (number(12).saturating_add(SIGNATURE_BYTES), number(20)))
+}
+
+/// Whether the directory, which lies at the end, would lie beyond it.
+fn is_cut_short(file: &ArchiveFile) -> bool {
+    directory_of(file).is_none_or(|(start, length)| start.saturating_add(length) > file.length_bytes())
 }
 
 /// The decoder's error as one of reading.

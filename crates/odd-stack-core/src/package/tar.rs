@@ -140,7 +140,11 @@ impl TarSource {
         }
         // To its end, where the checksums are; a tar is padded, though not with much.
         let rest = io::copy(&mut (&mut stream).take(Limits::RATIO_MATTERS_FROM_BYTES), &mut io::sink());
-        rest.map_err(|error| broken(&error))?;
+        match rest {
+            // What follows the packed stream is none; unpackers pass it over.
+            Err(error) if is_garbage_behind(&error) => {}
+            other => drop(other.map_err(|error| broken(&error))?),
+        }
         delivery.go_on()
     }
 
@@ -173,6 +177,7 @@ impl TarSource {
             limits.check(met, unpacked_bytes, self.file.length_bytes()).map_err(over)?;
             let end = entry.raw_file_position().saturating_add(entry.size());
             allowed.store(end.saturating_add(MOST_HEADER_BYTES), Ordering::Relaxed);
+            self.refuse_gaps(&mut entry).map_err(|error| delivery.halt(error))?;
             let Some(raw) =
                 raw_member(&self.package, &entry, number).map_err(|error| delivery.halt(error))?
             else {
@@ -186,6 +191,22 @@ impl TarSource {
             }
         }
         Ok(true)
+    }
+
+    /// Refuses a member that is kept with gaps in the way of GNU's pax records, which the reader does not
+    /// know and would give as they lie.
+    fn refuse_gaps<R: Read>(&self, entry: &mut tar::Entry<'_, R>) -> Result<(), PackageError> {
+        let records = entry.pax_extensions().ok().flatten();
+        let mut keys =
+            records.into_iter().flatten().filter_map(|record| record.ok()?.key().ok().map(str::to_owned));
+        if !keys.any(|key| key.starts_with("GNU.sparse.")) {
+            return Ok(());
+        }
+        Err(PackageError::NotRead {
+            package: self.package.clone(),
+            member: String::from_utf8_lossy(&entry.path_bytes()).into_owned(),
+            source: io::Error::new(io::ErrorKind::Unsupported, "it is kept with gaps (GNU.sparse)"),
+        })
     }
 
     fn broken(&self, delivery: &Delivery<'_>, error: &io::Error) -> Halt {
@@ -207,6 +228,12 @@ impl TarSource {
         }
         Ok(Box::new(io::Cursor::new(head).chain(stream)))
     }
+}
+
+/// Whether a next stream was looked for behind the one that ended, checksum and all.
+fn is_garbage_behind(error: &io::Error) -> bool {
+    let text = error.to_string();
+    text.contains("gzip header") || text.contains("bz2 header")
 }
 
 /// The kind of error of a packed stream that holds no tar.

@@ -307,6 +307,92 @@ fn a_big_member_that_packs_well_is_no_bomb_and_absurd_headers_are_refused() {
 }
 
 #[test]
+fn what_stands_before_or_behind_an_archive_is_passed_over() {
+    let world = world();
+    let wanted = vec![("data/a.txt".to_owned(), b"brass".to_vec())];
+    let things = [file("data/a.txt", "brass")];
+    // As in a program that unpacks itself.
+    let before = [b"MZ\x90\0 a program".to_vec(), archive(Format::Zip, &things)].concat();
+    assert_eq!(contents(&store(&world, "self.exe", &before), &OpenOptions::default()).unwrap(), wanted);
+    for format in [Format::TarGz, Format::TarBz2] {
+        let behind = [archive(format, &things), b"signed by the harbour master".to_vec()].concat();
+        assert_eq!(
+            contents(&store(&world, "behind", &behind), &OpenOptions::default()).unwrap(),
+            wanted,
+            "{format:?}"
+        );
+    }
+}
+
+#[test]
+fn a_member_with_gaps_in_a_way_that_is_not_read_is_refused() {
+    let world = world();
+    let mut builder = tar::Builder::new(Vec::new());
+    builder.append_pax_extensions([("GNU.sparse.major", &b"1"[..]), ("GNU.sparse.minor", b"0")]).unwrap();
+    let mut header = tar::Header::new_ustar();
+    header.set_size(4);
+    header.set_cksum();
+    builder.append_data(&mut header, "data/hole.bin", &b"hole"[..]).unwrap();
+    let error = contents(&store(&world, "gaps.tar", &builder.into_inner().unwrap()), &OpenOptions::default());
+    let error = error.unwrap_err();
+    assert!(matches!(&error, PackageError::NotRead { member, .. } if member == "data/hole.bin"), "{error}");
+}
+
+#[test]
+fn rar_archives_are_read_packed_solid_and_in_volumes() {
+    use rars::{ArchiveVersion, Builder};
+    let world = world();
+    let all: Vec<(String, Vec<u8>)> = (0..6)
+        .map(|n| (format!("data/{n}.txt"), noise(40_000, n + 1).into_iter().chain(noise(9_000, 1)).collect()))
+        .collect();
+    for (version, is_solid) in [
+        (ArchiveVersion::Rar29, false),
+        (ArchiveVersion::Rar29, true),
+        (ArchiveVersion::Rar50, false),
+        (ArchiveVersion::Rar50, true),
+        (ArchiveVersion::Rar70, false),
+    ] {
+        let filled = |mut builder: Builder, all: &[(String, Vec<u8>)]| {
+            for (name, content) in all {
+                builder.add_bytes(name.clone().into_bytes(), content.clone(), None, None).unwrap();
+            }
+            builder
+        };
+        let whole = filled(Builder::new(version).solid(is_solid), &all).to_bytes().unwrap();
+        assert!(whole.len() < 200_000, "it is packed");
+        let path = store(&world, "packed.rar", &whole);
+        assert_eq!(contents(&path, &OpenOptions::default()).unwrap(), all, "{version:?} {is_solid}");
+        // One of the middle alone, which a solid archive must unpack its way to.
+        let package = Package::open(&path, &OpenOptions::default(), &Silent).unwrap();
+        let middle = package.members().iter().find(|member| member.path.name() == "3.txt").unwrap();
+        assert_eq!(package.read_small(middle, u64::MAX, &Silent).unwrap(), all[3].1);
+        if is_solid {
+            continue;
+        }
+        // The writer of old volumes takes one member.
+        let all = if version == ArchiveVersion::Rar29 { &all[..1] } else { &all };
+        let size = all.len() * 10_000;
+        let parts = filled(Builder::new(version).volume_size(Some(size)), all).build_volumes(None).unwrap();
+        assert!(parts.len() > 2);
+        for (number, part) in parts.iter().enumerate() {
+            store(&world, &format!("set.part{}.rar", number + 1), part);
+        }
+        let given = world.path("packages/set.part2.rar");
+        assert_eq!(contents(&given, &OpenOptions::default()).unwrap(), all, "{version:?}");
+        let last = format!("set.part{}.rar", parts.len());
+        fs::remove_file(world.path("packages").join(&last)).unwrap();
+        let error = contents(&given, &OpenOptions::default()).unwrap_err();
+        assert!(
+            matches!(&error, PackageError::MissingVolume { volume, .. } if volume.ends_with(&last)),
+            "{error}"
+        );
+        for number in 1..parts.len() {
+            fs::remove_file(world.path("packages").join(format!("set.part{number}.rar"))).unwrap();
+        }
+    }
+}
+
+#[test]
 fn stopping_at_any_moment_leaves_all_as_it_was() {
     let things: Vec<Thing> = (0..12).map(|n| file(format!("data/{n}.bin"), noise(90_000, n + 1))).collect();
     for format in [Format::Zip, Format::SevenZ, Format::Tar, Format::TarZst, Format::Rar5] {
