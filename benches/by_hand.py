@@ -172,7 +172,7 @@ class Bench:
         archive = self.folder / f"{name}.{ending}"
         if not archive.exists():
             make = {
-                "7z": f"7z a -bd -mx={5 if name == 'small' else 3} '{archive}' . >/dev/null",
+                "7z": f"7z a -bd -mx={3 if name == 'small' else 1} '{archive}' . >/dev/null",
                 "tar": f"tar cf '{archive}' .",
                 "tar.zst": f"tar c . | zstd -q -T0 -o '{archive}'",
                 "tar.gz": f"tar czf '{archive}' .",

@@ -105,6 +105,9 @@ pub struct PlaceArgs {
     /// Leave out links that lead out of the package
     #[arg(long)]
     pub skip_links: bool,
+    /// The code page of names that look wrong, such as shift_jis, gbk or 1251
+    #[arg(long, value_name = "ENCODING")]
+    pub names: Option<String>,
     /// How big a package may be: bytes=256G, files=1000000, ratio=400 or depth=3 (archives in archives)
     #[arg(long, value_name = "KIND=VALUE")]
     pub limit: Vec<String>,

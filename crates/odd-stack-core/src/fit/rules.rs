@@ -41,6 +41,9 @@ pub struct Rules {
     pub skip: Vec<String>,
     /// Leave out links that lead to nothing inside the package.
     pub skip_links: bool,
+    /// The code page of the package's names, where it does not tell it.
+    #[serde(default)]
+    pub names: Option<String>,
 }
 
 /// Compiled patterns. `*` also matches `/`; a pattern without `/` is also held against each single

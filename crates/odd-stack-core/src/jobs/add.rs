@@ -16,7 +16,7 @@ use crate::disk::{ChangeError, ChangeOptions, ChangeRequest, Prepared, discard_n
 use crate::fit::{Finding, Fit, FitError, LeftOut, Rules, fit};
 use crate::ledger::{Layer, Ledger, LedgerError, NewLayer, drop_unneeded};
 use crate::observer::Observer;
-use crate::package::{Inner, Limits, LinkOut, OpenOptions, Package, PackageError};
+use crate::package::{Inner, Limits, LinkOut, NameEncoding, OpenOptions, Package, PackageError};
 use crate::stack::{Arrangement, Entry, LayerId, Standing, Target};
 
 /// Why no layer was made. The game is as it was.
@@ -169,8 +169,7 @@ pub fn prepare_add<'l>(
     dry_run: bool,
     observer: &dyn Observer,
 ) -> Result<Adding<'l>, AddError> {
-    let inner = Inner::named_in(request.rules.places.iter().map(|place| place.from.as_str()));
-    let open = OpenOptions { limits: request.limits, inner };
+    let open = open_options(&request.rules, &request.limits);
     let contents = Contents::new(ledger, !dry_run);
     let read =
         read(ledger, contents, request, &open, observer).inspect_err(|_| discard_new_contents(ledger))?;
@@ -203,6 +202,12 @@ pub fn prepare_add<'l>(
         new_blobs: taken.new.iter().map(|(hash, _)| *hash).collect(),
     };
     Ok(Adding { change: prepare(ledger, permit.lock, change, options, observer)?, report })
+}
+
+/// How a package is opened that is placed by `rules`.
+pub(super) fn open_options(rules: &Rules, limits: &Limits) -> OpenOptions {
+    let inner = Inner::named_in(rules.places.iter().map(|place| place.from.as_str()));
+    OpenOptions { limits: *limits, inner, names: rules.names.as_deref().and_then(NameEncoding::parse) }
 }
 
 /// A package that was read, and how it would become a layer.

@@ -6,7 +6,7 @@ use std::path::Path;
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::add::{AddError, findings, left_out_word};
+use super::add::{AddError, findings, left_out_word, open_options};
 use super::contents::{Contents, told_of};
 use super::runs_code::runs_code;
 use super::tree::LedgerTree;
@@ -16,7 +16,7 @@ use crate::fit::{Fit, FitError, LeftOut, Rules, fit};
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError};
 use crate::observer::Observer;
-use crate::package::{Inner, Limits, OpenOptions, Package};
+use crate::package::{Limits, Package};
 use crate::stack::{LayerId, Order, Provider};
 
 /// Where one file would go and what it would meet there.
@@ -109,8 +109,8 @@ pub fn inspect(
     ledger: Option<&Ledger>,
     observer: &dyn Observer,
 ) -> Result<InspectReport, AddError> {
-    let named = Inner::named_in(rules.places.iter().map(|place| place.from.as_str())).named;
-    let open = OpenOptions { limits: *limits, inner: Inner { unasked: true, named } };
+    let mut open = open_options(rules, limits);
+    open.inner.unasked = true;
     let contents = ledger.map(|ledger| Contents::new(ledger, false));
     let package = match &contents {
         Some(contents) => contents.open(path, &open, observer)?,

@@ -120,7 +120,8 @@ impl Package {
         if let Err(found) = kind {
             return Err(PackageError::UnknownKind { path: shown.into(), found });
         }
-        let opening = Opening { shown: &shown, limits: &options.limits, take: None, observer };
+        let opening =
+            Opening { shown: &shown, limits: &options.limits, names: options.names, take: None, observer };
         let alone = Volumes { scheme: Scheme::Single, files: Vec::new() };
         let (_, source, raws) = opening.open(vec![file], &alone)?;
         let contents = raws.len();

@@ -19,6 +19,7 @@ mod kind;
 mod limits;
 mod listing;
 mod lzma_block;
+mod names;
 mod rar;
 mod relay;
 mod seven;
@@ -37,6 +38,7 @@ pub use inner::{Inner, Unopened, is_named_like_an_archive};
 pub use kind::{PackageKind, Packing};
 pub use limits::{LimitBroken, Limits};
 pub use listing::{Folder, LinkOut, Member};
+pub use names::NameEncoding;
 
 use archive_file::ArchiveFile;
 use delivery::{Delivery, Halt, Source, Take, Wanted};
@@ -57,6 +59,8 @@ pub struct OpenOptions {
     pub limits: Limits,
     /// Which archives inside it are looked into.
     pub inner: Inner,
+    /// The code page of names of which the archive does not tell it.
+    pub names: Option<NameEncoding>,
 }
 
 /// What takes contents: it gets the content's number ([`Member::content`]), its size in bytes and its
@@ -141,7 +145,8 @@ impl Package {
                 .map(|file| ArchiveFile::open(file).map_err(|source| PackageError::unreadable(file, source)));
             let files = files.collect::<Result<Vec<_>, _>>()?;
             let packed_bytes = files.iter().map(ArchiveFile::length_bytes).sum();
-            let opening = Opening { shown: &shown, limits: &options.limits, take, observer };
+            let opening =
+                Opening { shown: &shown, limits: &options.limits, names: options.names, take, observer };
             let (kind, source, raws) = opening.open(files, &volumes)?;
             (kind, source, raws, volumes.files.len(), packed_bytes)
         };
@@ -321,6 +326,7 @@ fn into_inner<E>(failed: Mutex<Option<E>>) -> Option<E> {
 struct Opening<'a> {
     shown: &'a str,
     limits: &'a Limits,
+    names: Option<NameEncoding>,
     take: Option<&'a Take<'a>>,
     observer: &'a dyn Observer,
 }
@@ -345,11 +351,13 @@ impl Opening<'_> {
         };
         let opened = match kind {
             // A folder is none of the kinds that a file tells.
-            PackageKind::Folder | PackageKind::Zip => zip::ZipSource::open(shown, whole, limits).map(boxed),
+            PackageKind::Folder | PackageKind::Zip => {
+                zip::ZipSource::open(shown, whole, limits, self.names).map(boxed)
+            }
             PackageKind::SevenZ => seven::SevenSource::open(shown, whole, limits).map(boxed),
-            PackageKind::Rar => rar::RarSource::open(shown, files, volumes, limits).map(boxed),
+            PackageKind::Rar => rar::RarSource::open(shown, files, volumes, limits, self.names).map(boxed),
             PackageKind::Tar(packing) => {
-                let early = tar::TakeEarly { take: self.take, observer: self.observer };
+                let early = tar::TakeEarly { take: self.take, observer: self.observer, names: self.names };
                 let is_packed = packing != Packing::Plain;
                 if is_packed {
                     self.observer.begin(Work::Reading, 0, whole.length_bytes());

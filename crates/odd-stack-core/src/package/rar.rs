@@ -5,7 +5,6 @@
 
 use std::io::{self, Write};
 
-use oem_cp::code_table::DECODING_TABLE_CP437;
 use rars::{
     Archive, ArchiveMember, ArchiveMemberDetail, ArchiveReadOptions, ArchiveReader, AttrSource, Error,
     ErrorKind, ExtractionDecision, StoredTimestamp,
@@ -14,6 +13,7 @@ use rars::{
 use super::archive_file::ArchiveFile;
 use super::delivery::{Delivery, Halt, Source, Wanted};
 use super::listing::{RawKind, RawMember};
+use super::names::{NameEncoding, decode};
 use super::relay::{Relay, RelayWriter, relayed};
 use super::volumes::Volumes;
 use super::{Limits, PackageError};
@@ -38,6 +38,7 @@ impl RarSource {
         files: Vec<ArchiveFile>,
         names: &Volumes,
         limits: &Limits,
+        encoding: Option<NameEncoding>,
     ) -> Result<(Self, Vec<RawMember>), PackageError> {
         let packed_bytes = files.iter().map(ArchiveFile::length_bytes).sum();
         let options = ArchiveReadOptions::new().with_max_header_count(limits.most_files.saturating_add(16));
@@ -71,14 +72,19 @@ impl RarSource {
             .check(members.len() as u64, total_bytes, packed_bytes)
             .map_err(|limit| PackageError::OverLimit { package: package.to_owned(), limit })?;
         let source = Self { volumes, members };
-        let raws = (0..source.members.len()).map(|index| source.raw_member(package, index));
+        let raws = (0..source.members.len()).map(|index| source.raw_member(package, index, encoding));
         let raws = raws.collect::<Result<_, _>>()?;
         Ok((source, raws))
     }
 
-    fn raw_member(&self, package: &str, index: usize) -> Result<RawMember, PackageError> {
+    fn raw_member(
+        &self,
+        package: &str,
+        index: usize,
+        encoding: Option<NameEncoding>,
+    ) -> Result<RawMember, PackageError> {
         let member = &self.members[index];
-        let name = name_of(member);
+        let name = name_of(member, encoding);
         let shown = match &name {
             Ok(name) | Err((name, _)) => name.clone(),
         };
@@ -238,14 +244,14 @@ impl Drop for Sink {
     }
 }
 
-fn name_of(member: &ArchiveMember) -> Result<String, (String, NameProblem)> {
+fn name_of(member: &ArchiveMember, encoding: Option<NameEncoding>) -> Result<String, (String, NameProblem)> {
     let bytes = &member.meta.name;
     match std::str::from_utf8(bytes) {
-        Ok(name) => Ok(name.to_owned()),
+        Ok(name) if member.name_is_unicode() || encoding.is_none() => Ok(name.to_owned()),
         Err(_) if member.name_is_unicode() => {
             Err((String::from_utf8_lossy(bytes).into_owned(), NameProblem::NotText))
         }
-        Err(_) => Ok(oem_cp::decode_string_complete_table(bytes, &DECODING_TABLE_CP437)),
+        _ => decode(bytes, encoding),
     }
 }
 

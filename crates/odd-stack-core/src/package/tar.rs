@@ -16,6 +16,7 @@ use super::delivery::{Delivery, Halt, Source, Take, Wanted};
 use super::kind::{HEAD_BYTES, Packing, is_tar_header};
 use super::limits::LimitBroken;
 use super::listing::{RawKind, RawMember, judge_name};
+use super::names::{NameEncoding, decode};
 use super::relay::{Relay, relayed};
 use super::{Limits, PackageError};
 use crate::address::NameProblem;
@@ -31,14 +32,17 @@ pub(super) struct TarSource {
     package: String,
     file: ArchiveFile,
     packing: Packing,
+    names: Option<NameEncoding>,
     /// Where the contents lie, by number; only of a plain archive.
     places: Option<Vec<(u64, u64)>>,
 }
 
-/// Who is told of progress in packed bytes, and who takes contents while the list is made.
+/// Who is told of progress in packed bytes, who takes contents while the list is made, and what code page
+/// names are in that are not UTF-8.
 pub(super) struct TakeEarly<'a> {
     pub take: Option<&'a Take<'a>>,
     pub observer: &'a dyn Observer,
+    pub names: Option<NameEncoding>,
 }
 
 /// One member as the walk meets it.
@@ -64,6 +68,7 @@ impl TarSource {
             package: package.to_owned(),
             file,
             packing,
+            names: early.names,
             places: (packing == Packing::Plain).then(Vec::new),
         };
         let is_packed = packing != Packing::Plain;
@@ -178,8 +183,8 @@ impl TarSource {
             let end = entry.raw_file_position().saturating_add(entry.size());
             allowed.store(end.saturating_add(MOST_HEADER_BYTES), Ordering::Relaxed);
             self.refuse_gaps(&mut entry).map_err(|error| delivery.halt(error))?;
-            let Some(raw) =
-                raw_member(&self.package, &entry, number).map_err(|error| delivery.halt(error))?
+            let Some(raw) = raw_member(&self.package, &entry, number, self.names)
+                .map_err(|error| delivery.halt(error))?
             else {
                 continue;
             };
@@ -294,9 +299,10 @@ fn raw_member<R: Read>(
     package: &str,
     entry: &tar::Entry<'_, R>,
     source: usize,
+    names: Option<NameEncoding>,
 ) -> Result<Option<RawMember>, PackageError> {
     let header = entry.header();
-    let name = text(&entry.path_bytes());
+    let name = text(&entry.path_bytes(), names);
     let shown = match &name {
         Ok(name) | Err((name, _)) => name.clone(),
     };
@@ -342,10 +348,12 @@ fn raw_member<R: Read>(
     }))
 }
 
-fn text(bytes: &[u8]) -> Result<String, (String, NameProblem)> {
-    std::str::from_utf8(bytes)
-        .map(str::to_owned)
-        .map_err(|_| (String::from_utf8_lossy(bytes).into_owned(), NameProblem::NotText))
+fn text(bytes: &[u8], names: Option<NameEncoding>) -> Result<String, (String, NameProblem)> {
+    match (std::str::from_utf8(bytes), names) {
+        (Ok(name), _) => Ok(name.to_owned()),
+        (Err(_), Some(_)) => decode(bytes, names),
+        (Err(_), None) => Err((String::from_utf8_lossy(bytes).into_owned(), NameProblem::NotText)),
+    }
 }
 
 /// Counts what is read of the packed bytes.

@@ -3,7 +3,6 @@
 use std::io::{self, Read};
 
 use libdeflater::{DecompressionError, Decompressor};
-use oem_cp::code_table::DECODING_TABLE_CP437;
 use rayon::prelude::*;
 use zip::extra_fields::ExtraField;
 use zip::result::ZipError;
@@ -12,6 +11,7 @@ use zip::{CompressionMethod, ZipArchive};
 use super::archive_file::ArchiveFile;
 use super::delivery::{Delivery, Halt, Source, Wanted};
 use super::listing::{RawKind, RawMember};
+use super::names::{NameEncoding, decode};
 use super::{Limits, PackageError};
 use crate::address::NameProblem;
 
@@ -32,6 +32,7 @@ impl ZipSource {
         package: &str,
         file: ArchiveFile,
         limits: &Limits,
+        names: Option<NameEncoding>,
     ) -> Result<(Self, Vec<RawMember>), PackageError> {
         let package = package.to_owned();
         let packed_bytes = file.length_bytes();
@@ -46,7 +47,7 @@ impl ZipSource {
         let mut members = Vec::with_capacity(archive.len());
         let mut total_bytes = 0u64;
         for index in 0..archive.len() {
-            let member = raw_member(&package, &mut archive, index)?;
+            let member = raw_member(&package, &mut archive, index, names)?;
             if let RawKind::File { size_bytes } = member.kind {
                 total_bytes = total_bytes.saturating_add(size_bytes);
             }
@@ -156,9 +157,10 @@ fn raw_member(
     package: &str,
     archive: &mut ZipArchive<ArchiveFile>,
     index: usize,
+    names: Option<NameEncoding>,
 ) -> Result<RawMember, PackageError> {
     let member = archive.by_index_raw(index).map_err(|source| broken(package, &source))?;
-    let name = decode_name(member.name_raw(), member.flags().as_u16() & UTF8_FLAG != 0);
+    let name = decode_name(member.name_raw(), member.flags().as_u16() & UTF8_FLAG != 0, names);
     let shown = match &name {
         Ok(name) | Err((name, _)) => name.clone(),
     };
@@ -198,13 +200,18 @@ fn raw_member(
     })
 }
 
-/// Names without the UTF-8 flag are read as UTF-8 where they are valid, since many tools forget the
-/// flag, and else as code page 437, the format's default.
-fn decode_name(bytes: &[u8], flagged_utf8: bool) -> Result<String, (String, NameProblem)> {
+/// Names without the UTF-8 flag are in the code page that was said; where none was, they are read as
+/// UTF-8 where they are valid, since many tools forget the flag, and else as code page 437, the format's
+/// default.
+fn decode_name(
+    bytes: &[u8],
+    flagged_utf8: bool,
+    names: Option<NameEncoding>,
+) -> Result<String, (String, NameProblem)> {
     match std::str::from_utf8(bytes) {
-        Ok(name) => Ok(name.to_owned()),
+        Ok(name) if flagged_utf8 || names.is_none() => Ok(name.to_owned()),
         Err(_) if flagged_utf8 => Err((String::from_utf8_lossy(bytes).into_owned(), NameProblem::NotText)),
-        Err(_) => Ok(oem_cp::decode_string_complete_table(bytes, &DECODING_TABLE_CP437)),
+        _ => decode(bytes, names),
     }
 }
 

@@ -9,7 +9,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use odd_stack_core::disk::ChangeOptions;
 use odd_stack_core::jobs::{AddError, inspect, prepare_add, show, stack};
 use odd_stack_core::observer::{Observer, Silent};
-use odd_stack_core::package::{Inner, Limits, OpenOptions, Package, PackageError};
+use odd_stack_core::package::{Inner, Limits, NameEncoding, OpenOptions, Package, PackageError};
 use proptest::prelude::*;
 use sevenz_rust2::encoder_options::{DeltaOptions, EncoderOptions, Lzma2Options, PpmdOptions};
 use sevenz_rust2::{EncoderConfiguration, EncoderMethod};
@@ -325,6 +325,37 @@ fn what_stands_before_or_behind_an_archive_is_passed_over() {
 }
 
 #[test]
+fn names_are_read_in_the_code_page_that_is_said() {
+    let world = world();
+    // In this code page the second byte of the first sign is the one of a backslash.
+    let things = [file(b"data/\x95\x5c.txt", "1")];
+    let options = |label: &str| OpenOptions { names: NameEncoding::parse(label), ..OpenOptions::default() };
+    for format in [Format::Zip, Format::Tar, Format::Rar4] {
+        let mut bytes = archive(format, &things);
+        if format == Format::Zip {
+            // Without the flag that says UTF-8.
+            for at in 0..bytes.len() - 9 {
+                match &bytes[at..at + 4] {
+                    b"PK\x03\x04" => bytes[at + 7] = 0,
+                    b"PK\x01\x02" => bytes[at + 9] = 0,
+                    _ => {}
+                }
+            }
+        }
+        let path = store(&world, "names", &bytes);
+        let read = contents(&path, &options("shift_jis")).unwrap();
+        assert_eq!(read[0].0, "data/\u{8868}.txt", "{format:?}");
+        assert!(contents(&path, &options("utf-8")).is_err(), "{format:?}");
+    }
+    let path = store(&world, "plain", &archive(Format::Rar5, &[file("data/\u{8868}.txt", "1")]));
+    assert_eq!(
+        contents(&path, &options("gbk")).unwrap()[0].0,
+        "data/\u{8868}.txt",
+        "what is told goes before"
+    );
+}
+
+#[test]
 fn a_member_with_gaps_in_a_way_that_is_not_read_is_refused() {
     let world = world();
     let mut builder = tar::Builder::new(Vec::new());
@@ -510,7 +541,8 @@ fn archives_inside_are_listed_and_placed_however_they_lie_there() {
         .unwrap();
     let limits = Limits { most_files: 4, ..Limits::default() };
     let inner = Inner { unasked: true, named: Vec::new() };
-    let package = Package::open(&path, &OpenOptions { limits, inner }, &Silent).unwrap();
+    let options = OpenOptions { limits, inner, names: None };
+    let package = Package::open(&path, &options, &Silent).unwrap();
     assert!(
         package.unopened().iter().any(|inner| inner.reason.contains("--limit files=")),
         "the whole counts"

@@ -200,6 +200,7 @@ pub fn in_place_of(ledger: &Ledger, old: &Layer, request: AddRequest) -> Result<
             only: or(rules.only, remembered.only),
             skip: or(rules.skip, remembered.skip),
             skip_links: rules.skip_links || remembered.skip_links,
+            names: rules.names.or(remembered.names),
         },
         place: AddPlace::Exchange(old.id),
         ..request

@@ -20,6 +20,7 @@ fn mistakes_are_answered_with_what_to_do() {
         ("add fine-1.zip --place nonsense", 2, "not FROM=TO"),
         ("add fine-1.zip --only [", 2, "not a pattern"),
         ("add fine-1.zip --limit size=1", 2, "not a limit"),
+        ("add fine-1.zip --names harbourish", 2, "no code page"),
         ("remove", 2, "LAYER"),
         ("lay --all fine", 2, "cannot be used"),
         ("lift fine --keep-edits --discard-edits", 2, "cannot be used"),
