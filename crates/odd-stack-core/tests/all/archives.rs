@@ -128,7 +128,7 @@ pub fn archive(format: Format, things: &[Thing]) -> Vec<u8> {
 }
 
 pub fn gzip(bytes: &[u8]) -> Vec<u8> {
-    let mut writer = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
+    let mut writer = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::best());
     writer.write_all(bytes).unwrap();
     writer.finish().unwrap()
 }
