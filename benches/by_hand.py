@@ -70,6 +70,9 @@ def run(command, cwd=None):
     environment = {**os.environ, "NO_COLOR": "1"}
     environment.pop("ODDSTACK_GAME", None)
     memory = [0]
+    if hasattr(os, "sync"):
+        # What the run before left unwritten is not this one's to wait for.
+        os.sync()
     begun = time.perf_counter()
     child = subprocess.Popen(
         [str(word) for word in command], cwd=cwd, env=environment, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE
