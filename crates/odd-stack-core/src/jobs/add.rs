@@ -26,11 +26,11 @@ pub enum AddError {
     #[error(transparent)]
     Package(#[from] PackageError),
     /// Its files can't be placed.
-    #[error("{package}: {source}")]
+    #[error("the files of {package} can't be placed")]
     Fit {
         /// The package.
         package: String,
-        /// Why; its words are in the message.
+        /// Why.
         source: FitError,
     },
     /// The change can't be made.
@@ -226,6 +226,10 @@ fn read(
     open: &OpenOptions,
     observer: &dyn Observer,
 ) -> Result<Read, AddError> {
+    if let Some(name) = &request.name {
+        // A packed tar is taken in while it is opened, so what can be refused before is.
+        free_name(&ledger.layers()?, name.clone(), request.place)?;
+    }
     let package = contents.open(&request.package, open, observer)?;
     let shown = || request.package.display().to_string();
     let misfit = |source| AddError::Fit { package: shown(), source };

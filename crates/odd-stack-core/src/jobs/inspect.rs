@@ -162,7 +162,11 @@ pub fn inspect(
             }
             report.unplaceable = Some(reason);
         }
-        Err(packed @ FitError::OnlyPacked { .. }) => report.unplaceable = Some(packed.to_string()),
+        Err(ref packed @ FitError::OnlyPacked { ref insides, .. }) => {
+            let ways = insides.iter().map(|inside| format!("--place \"{inside}=game:\" unpacks it"));
+            let ways = ways.chain(["--place .=game: leaves it packed".to_owned()]);
+            report.unplaceable = Some(format!("{packed} ({})", ways.collect::<Vec<_>>().join(", ")));
+        }
         Err(source) => return Err(AddError::Fit { package: path.display().to_string(), source }),
     }
     Ok(report)

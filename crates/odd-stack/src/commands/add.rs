@@ -1,6 +1,6 @@
 //! `oddstack add`
 
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
 use clap::Args;
 use odd_stack_core::fit::Rules;
@@ -35,8 +35,9 @@ pub struct NameArgs {
     pub variant: Option<String>,
 }
 
+/// A package, what it is called, and where its files go.
 #[derive(Debug, Args)]
-pub struct AddArgs {
+pub struct PackageArgs {
     /// A folder, or a zip, 7z, rar or tar archive (any one of its parts, if it is split)
     #[arg(value_name = "PACKAGE")]
     pub package: PathBuf,
@@ -44,6 +45,12 @@ pub struct AddArgs {
     pub named: NameArgs,
     #[command(flatten)]
     pub place: PlaceArgs,
+}
+
+#[derive(Debug, Args)]
+pub struct AddArgs {
+    #[command(flatten)]
+    pub package: PackageArgs,
     /// Put it directly above this layer, instead of on top
     #[arg(long, value_name = "LAYER", conflicts_with = "below")]
     pub above: Option<String>,
@@ -72,7 +79,7 @@ pub fn run(desk: &mut Desk, args: &AddArgs) -> Result<Ended, Failure> {
     let layers = ledger.layers()?;
     let (target, place) = target(&layers, args.above.as_deref(), args.below.as_deref(), false)?;
     let new = AddPlace::New { target, lifted: args.lifted };
-    let mut request = request(&args.package, &args.named, &args.place, new)?;
+    let mut request = args.package.request(new)?;
     let where_it_lies = if place == "to the top" { "on top".to_owned() } else { place };
     let mut done = match args.lifted {
         true => format!("is in the stack, {where_it_lies}, and lifted."),
@@ -103,22 +110,19 @@ pub fn run(desk: &mut Desk, args: &AddArgs) -> Result<Ended, Failure> {
     Ok(Ended::Well)
 }
 
-/// The request that the options make.
-pub fn request(
-    package: &Path,
-    named: &NameArgs,
-    placing: &PlaceArgs,
-    place: AddPlace,
-) -> Result<AddRequest, Failure> {
-    Ok(AddRequest {
-        package: absolute(package)?,
-        name: named.name.clone(),
-        version: named.version.clone(),
-        variant: named.variant.clone(),
-        rules: placing.rules()?,
-        place,
-        limits: placing.limits()?,
-    })
+impl PackageArgs {
+    /// The request that the options make.
+    pub fn request(&self, place: AddPlace) -> Result<AddRequest, Failure> {
+        Ok(AddRequest {
+            package: absolute(&self.package)?,
+            name: self.named.name.clone(),
+            version: self.named.version.clone(),
+            variant: self.named.variant.clone(),
+            rules: self.place.rules()?,
+            place,
+            limits: self.place.limits()?,
+        })
+    }
 }
 
 /// Why no layer was made.

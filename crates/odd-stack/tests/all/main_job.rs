@@ -450,7 +450,7 @@ fn a_package_that_only_wraps_another_is_asked_about() {
         &[crate::archives::file("w/inner.zip", inner)],
     );
     std::fs::write(closed.path("wrap.tar.gz"), outer).unwrap();
-    assert_snapshot!(closed.run("inspect wrap.tar.gz").whole(), @"
+    assert_snapshot!(closed.run("inspect wrap.tar.gz").whole(), @r#"
     wrap  tar.gz wrap.tar.gz, 1 file, 259 B
       w/                     259 B  1 file
         inner.zip!/Pack/       5 B  2 files
@@ -460,10 +460,10 @@ fn a_package_that_only_wraps_another_is_asked_about() {
         inner.zip            259 B
 
     On top of Quillhaven's stack it would go like this:
-      nothing would be placed: the package only wraps `w/inner.zip`: say whether that is to be unpacked
+      nothing would be placed: the package only wraps `w/inner.zip`: say whether that is to be unpacked (--place "w/inner.zip!/Pack=game:" unpacks it, --place .=game: leaves it packed)
       brings what runs code: w/inner.zip!/Pack/hook.dll
     [exit 0]
-    ");
+    "#);
     assert_snapshot!(closed.run("add wrap.tar.gz").whole(), @r#"
     error: [HERE]/wrap.tar.gz: the package only wraps `w/inner.zip`: say whether that is to be unpacked
     Choose:
