@@ -233,12 +233,20 @@ impl Decider<'_> {
                 });
             }
         }
-        self.check_folders_are_real(&moves)?;
+        let leaving = leaving(&moves);
+        self.check_folders_are_real(&moves, &leaving)?;
         let site = self.ledger.site();
         let findings: Vec<Finding> =
             moves.par_iter().map(|at| look_at_file(site, at)).collect::<Result<_, _>>()?;
         let mut must_stop = self.edits == Edits::Stop && !self.decision.plan.drifted.is_empty();
         for (at, finding) in moves.iter().zip(findings) {
+            let finding = match finding {
+                // The folder goes before the file comes.
+                Finding::FolderInTheWay if self.is_folder_left_empty(at, &leaving)? => {
+                    Finding::Fits { now: None }
+                }
+                other => other,
+            };
             must_stop |= self.decide_file(at, finding)?;
         }
         if must_stop {
@@ -440,8 +448,9 @@ impl Decider<'_> {
         Err(ChangeError::FileAgainstFolder { address, file_of, folder_of })
     }
 
-    /// Makes sure that no folder on the way to a moving file is a link or a file on disk.
-    fn check_folders_are_real(&self, moves: &[Move<'_>]) -> Result<(), ChangeError> {
+    /// Makes sure that no folder on the way to a moving file is a link or a file on disk, other than one
+    /// that leaves.
+    fn check_folders_are_real(&self, moves: &[Move<'_>], leaving: &Leaving) -> Result<(), ChangeError> {
         let mut folders: BTreeSet<(RootId, &str)> = BTreeSet::new();
         for at in moves {
             for path in [&at.from_path, &at.to_path] {
@@ -454,10 +463,14 @@ impl Decider<'_> {
         }
         let folders: Vec<_> = folders.into_iter().collect();
         let site = self.ledger.site();
-        folders.par_iter().try_for_each(|(root, folder)| {
-            let (root, path) = (site.root(*root)?, RelPath::from_disk((*folder).to_owned()));
+        let folding = self.ledger.game().folding;
+        folders.par_iter().try_for_each(|(id, folder)| {
+            let (root, path) = (site.root(*id)?, RelPath::from_disk((*folder).to_owned()));
             match look(&path.on(&root.folder))? {
                 None | Some(Seen { kind: BaseKind::Folder, .. }) => Ok(()),
+                Some(Seen { kind: BaseKind::File, .. }) if leaving.contains(&(*id, folding.key(folder))) => {
+                    Ok(())
+                }
                 Some(_) => {
                     Err(ChangeError::NotAFolder { address: Address { root: root.name.clone(), path } })
                 }
@@ -476,6 +489,14 @@ impl Move<'_> {
     fn future_or_present(&self) -> &RelPath {
         if self.to_path.is_root() { &self.from_path } else { &self.to_path }
     }
+}
+
+/// Addresses of files that leave, and nothing takes their place.
+pub(super) type Leaving = HashSet<(RootId, FoldedKey)>;
+
+fn leaving(moves: &[Move<'_>]) -> Leaving {
+    let leaves = |at: &&Move<'_>| matches!(at.to, Provider::Nothing);
+    moves.iter().filter(leaves).map(|at| (at.column.root, at.column.key.clone())).collect()
 }
 
 /// The place for the `number`th file of a kind in a side's folder.

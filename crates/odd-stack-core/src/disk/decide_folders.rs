@@ -3,9 +3,11 @@
 use std::path::PathBuf;
 
 use super::change::ChangeError;
-use super::decide::Decider;
+use super::decide::{Decider, Leaving, Move};
 use super::steps::Step;
+use super::walk::{WalkError, walk};
 use crate::address::{Address, FoldedKey, RelPath};
+use crate::observer::Silent;
 use crate::stack::{BaseKind, RootId};
 
 impl Decider<'_> {
@@ -72,6 +74,43 @@ impl Decider<'_> {
         };
         let path = names.into_iter().rev().fold(parent, |path, name| path.join(&RelPath::from_disk(name)));
         Ok((self.address(root, &path)?, path.on(&self.root(root)?.folder)))
+    }
+
+    /// Whether the folder that lies where a file is to go is one that this change takes away, with all
+    /// that is in it on disk.
+    pub(super) fn is_folder_left_empty(
+        &mut self,
+        at: &Move<'_>,
+        leaving: &Leaving,
+    ) -> Result<bool, ChangeError> {
+        let (root, folding) = (at.column.root, self.ledger.game().folding);
+        if !self.goes(root, &at.column.key)? {
+            return Ok(false);
+        }
+        let folder = self.folders_before.path(root, &at.column.key)?;
+        let walked = walk(&folder.on(&self.root(root)?.folder), &Silent).map_err(|error| match error {
+            WalkError::Unreadable { path, source } => ChangeError::Look { path, source },
+            WalkError::Cancelled => ChangeError::Cancelled,
+        })?;
+        for inside in walked {
+            for (name, seen) in inside.things {
+                let below = inside.below.join(&RelPath::from_disk(name.to_string_lossy().into_owned()));
+                let key = folding.key(folder.join(&below).as_str());
+                let leaves = match seen.kind {
+                    BaseKind::Folder => self.goes(root, &key)?,
+                    _ => leaving.contains(&(root, key)),
+                };
+                if !leaves {
+                    return Ok(false);
+                }
+            }
+        }
+        Ok(true)
+    }
+
+    /// Whether the folder is needed before the change and not after.
+    fn goes(&mut self, root: RootId, key: &FoldedKey) -> Result<bool, ChangeError> {
+        Ok(self.folders_before.name(root, key)?.is_some() && self.folders_after.name(root, key)?.is_none())
     }
 
     /// Refuses a folder of a newly laid layer where the base or a laid layer has a file.

@@ -39,19 +39,23 @@ pub(super) fn forward(
     sync(&out, sides, seam)?;
     let (files, folders): (Vec<&Step>, Vec<&Step>) =
         rest.into_iter().partition(|step| matches!(step, Step::PutIn { .. }));
+    // Folders go before others come: a file may come to where a folder was.
     for step in &folders {
-        match step {
-            Step::RenameFolder { from, to } => rename_folder(from, to, seam)?,
-            Step::MakeFolder { path } => make_folder(path, seam)?,
-            _ => {}
+        if let Step::RenameFolder { from, to } = step {
+            rename_folder(from, to, seam)?;
         }
     }
-    each_at_once(&files, seam, observer, move_in)?;
     for step in &folders {
         if let Step::DropFolder { path } = step {
             drop_folder(path, seam)?;
         }
     }
+    for step in &folders {
+        if let Step::MakeFolder { path } = step {
+            make_folder(path, seam)?;
+        }
+    }
+    each_at_once(&files, seam, observer, move_in)?;
     sync(steps.iter().collect::<Vec<_>>().as_slice(), sides, seam)
 }
 
@@ -62,19 +66,22 @@ pub(super) fn back(
     seam: &dyn Seam,
     observer: &dyn Observer,
 ) -> Result<()> {
+    let files: Vec<&Step> = steps.iter().filter(|step| matches!(step, Step::PutIn { .. })).collect();
+    each_at_once(&files, seam, observer, move_out)?;
+    sync(&files, sides, seam)?;
+    for step in steps.iter().rev() {
+        if let Step::MakeFolder { path } = step {
+            drop_folder(path, seam)?;
+        }
+    }
     for step in steps.iter().rev() {
         if let Step::DropFolder { path } = step {
             make_folder(path, seam)?;
         }
     }
-    let files: Vec<&Step> = steps.iter().filter(|step| matches!(step, Step::PutIn { .. })).collect();
-    each_at_once(&files, seam, observer, move_out)?;
-    sync(&files, sides, seam)?;
     for step in steps.iter().rev() {
-        match step {
-            Step::MakeFolder { path } => drop_folder(path, seam)?,
-            Step::RenameFolder { from, to } => rename_folder(to, from, seam)?,
-            _ => {}
+        if let Step::RenameFolder { from, to } = step {
+            rename_folder(to, from, seam)?;
         }
     }
     let out: Vec<&Step> = steps.iter().filter(|step| matches!(step, Step::TakeOut { .. })).collect();

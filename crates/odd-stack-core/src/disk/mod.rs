@@ -8,8 +8,7 @@
 //!    visible has changed and everything made so far is rubbish; after it the change is finished,
 //!    or, if the disk refuses a step, taken back;
 //! 4. files leave the game (renamed to `originals/`, `trash/` or `kept/`), and that is made durable;
-//! 5. folders are renamed and made, files enter the game by rename, folders go, and that is made
-//!    durable;
+//! 5. folders are renamed, go and are made, files enter the game by rename, and that is made durable;
 //! 6. the outcome becomes the stack and the journal is cleared, in one transaction.
 //!
 //! Every step has a private end in the ledger under a name of its own, so whether it was done can be

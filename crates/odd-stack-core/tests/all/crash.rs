@@ -181,7 +181,14 @@ fn upgrade_lamps(world: &World, ledger: &Ledger) -> bool {
     exchange(ledger, id(ledger, "lamps"), &package, &["lamps=game:"], KEEP).is_ok()
 }
 
-const ACTS: [Act; 5] = [add_quays, lift_lamps, move_lamps, remove_both, upgrade_lamps];
+/// A folder of the old version becomes a file of the new one, and a file a folder.
+fn turn_lamps(world: &World, ledger: &Ledger) -> bool {
+    let files = [("data/new", "one file now"), ("Extra/one.txt/inside.txt", "a folder now")];
+    let package = world.package("turned", &files);
+    exchange(ledger, id(ledger, "lamps"), &package, &[".=game:"], KEEP).is_ok()
+}
+
+const ACTS: [Act; 6] = [add_quays, lift_lamps, move_lamps, remove_both, upgrade_lamps, turn_lamps];
 
 #[test]
 fn refused_at_every_step() {

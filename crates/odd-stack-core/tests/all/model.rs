@@ -64,15 +64,6 @@ fn fold(model: &Model) -> Option<BTreeMap<String, String>> {
     (!clashes).then_some(files)
 }
 
-/// Whether a file of one is a folder of the other.
-fn has_turned(one: &Option<BTreeMap<String, String>>, two: &Option<BTreeMap<String, String>>) -> bool {
-    let (Some(one), Some(two)) = (one, two) else { return false };
-    let above = |files: &BTreeMap<String, String>, folders: &BTreeMap<String, String>| {
-        files.keys().any(|file| folders.keys().any(|other| other.starts_with(&format!("{file}/"))))
-    };
-    above(one, two) || above(two, one)
-}
-
 fn files_of(world: &World) -> BTreeMap<String, String> {
     let files = world.tree().into_iter().filter_map(|(path, thing)| match thing {
         Thing::File { content, .. } => Some((path.to_lowercase(), String::from_utf8(content).unwrap())),
@@ -138,11 +129,6 @@ fn run(world: &World, model: &mut Model, command: &Command) -> Result<(), TestCa
         Command::Exchange(old, new) => {
             let Some(layer) = find(old).filter(|_| old == new || find(new).is_none()) else { return Ok(()) };
             wanted.iter_mut().filter(|(package, _)| *package == old).for_each(|(package, _)| *package = new);
-            // One change does not yet turn a file into a folder of that name or a folder into a file; it is
-            // refused whole where their spellings are one.
-            if has_turned(&fold(model), &fold(&wanted)) {
-                return Ok(());
-            }
             let (name, files) = PACKAGES[new];
             exchange(&ledger, layer, &world.package(name, files), &[".=game:"], options).is_ok()
         }
