@@ -6,7 +6,7 @@ use clap::{Args, Parser, Subcommand, ValueEnum};
 
 use crate::commands::standing::LayersArgs;
 use crate::commands::{
-    add, check, completions, conflicts, demo, game, inspect, man, remove, reorder, show, trace, upgrade,
+    add, check, completions, conflicts, demo, fit, game, inspect, man, remove, reorder, show, trace, upgrade,
 };
 
 /// Install mods and patches as tracked layers, and always get back to the untouched game.
@@ -102,6 +102,16 @@ pub struct PlaceArgs {
     /// Leave out files that meet the pattern
     #[arg(long, value_name = "GLOB")]
     pub skip: Vec<String>,
+    /// A fit sheet that says where the files go; it goes over the package's own
+    #[arg(long, value_name = "FILE")]
+    pub fit: Option<PathBuf>,
+    /// Choose one of several makes, or a part: finish=polished, extras=on
+    #[arg(long, value_name = "ID=OPTION")]
+    pub choose: Vec<String>,
+    /// Leave out documents, sources, pictures, what systems leave behind and copies of the game's own
+    /// files, also when --place says where things go
+    #[arg(long)]
+    pub tidy: bool,
     /// Leave out links that lead out of the package
     #[arg(long)]
     pub skip_links: bool,
@@ -120,6 +130,8 @@ pub enum Command {
     Game(game::GameCommand),
     /// Look into a package: what is inside, where it would go, what it would cover
     Inspect(inspect::InspectArgs),
+    /// Write down where a package's files go, as a fit sheet to edit; or check a fit sheet
+    Fit(fit::FitArgs),
     /// Make a layer of a package and lay it on top
     Add(add::AddArgs),
     /// Exchange a layer for another version of its package, in its place and placed as it was
@@ -156,6 +168,7 @@ impl Command {
         match self {
             Self::Game(game) => game.name(),
             Self::Inspect(_) => "inspect",
+            Self::Fit(_) => "fit",
             Self::Add(_) => "add",
             Self::Upgrade(_) => "upgrade",
             Self::Remove(_) => "remove",

@@ -10,6 +10,8 @@ use odd_stack_core::ledger::LedgerError;
 use odd_stack_core::package::PackageError;
 use serde_json::{Value, json};
 
+use crate::commands::placing::options_of;
+
 /// The exit codes of the command contract.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Exit {
@@ -210,6 +212,34 @@ impl From<FitError> for Failure {
                 });
                 return unpack.choice("leave it packed, as the game reads it", "--place .=game:");
             }
+            FitError::Unclear(unclear) => {
+                let asked = Self::of(Exit::Undecided, "unclear_fit", &error);
+                return unclear.candidates.iter().fold(asked, |failure, candidate| {
+                    failure.choice(&candidate.evidence, options_of(candidate))
+                });
+            }
+            FitError::ChoiceNeeded { choices } => {
+                let asked = Self::of(Exit::Undecided, "choice_needed", &error);
+                let options = choices
+                    .iter()
+                    .flat_map(|choice| choice.options.iter().map(move |option| (choice, option)));
+                return options.fold(asked, |failure, (choice, option)| {
+                    failure.choice(
+                        &format!("take {option}"),
+                        format!("--choose {}", quoted(&format!("{}={option}", choice.id))),
+                    )
+                });
+            }
+            FitError::NoSuchOption { id, options, .. } => {
+                let asked = Self::of(Exit::Undecided, "no_such_option", &error);
+                return options.iter().fold(asked, |failure, option| {
+                    let choose = quoted(&format!("{id}={option}"));
+                    failure.choice(&format!("take {option}"), format!("--choose {choose}"))
+                });
+            }
+            FitError::NoSuchChoice { .. } => (Exit::Failed, "no_such_choice"),
+            FitError::PartNeedsPlace { .. } => (Exit::Undecided, "part_needs_place"),
+            FitError::NoSheet => (Exit::Failed, "no_fit_sheet"),
             FitError::BadSheet { .. } => (Exit::Failed, "bad_fit_sheet"),
             FitError::BadPlace { .. } => (Exit::Usage, "bad_place"),
             FitError::BadPattern { .. } => (Exit::Usage, "bad_pattern"),
@@ -222,6 +252,12 @@ impl From<FitError> for Failure {
         };
         Self::of(exit, code, &error)
     }
+}
+
+/// In quotes, where a shell needs them.
+fn quoted(text: &str) -> String {
+    let is_plain = text.chars().all(|c| c.is_alphanumeric() || matches!(c, '-' | '_' | '=' | '.'));
+    if is_plain { text.to_owned() } else { format!("\"{text}\"") }
 }
 
 impl From<AddError> for Failure {
@@ -240,6 +276,7 @@ impl From<AddError> for Failure {
                 failure
             }
             AddError::Change(error) => error.into(),
+            AddError::Sheet { .. } => Self::of(Exit::Failed, "fit_sheet_unreadable", &error),
             AddError::BadName { .. } => Self::of(Exit::Usage, "bad_name", &error),
             AddError::NameTaken { .. } => Self::of(Exit::Undecided, "name_taken", &error),
             AddError::LinksOut { ref links, .. } => Self::of(Exit::Undecided, "links_out", &error)

@@ -50,6 +50,7 @@ fn run(desk: &mut Desk, command: Command) -> Result<Ended, Failure> {
     match command {
         Command::Game(game) => commands::game::run(desk, game),
         Command::Inspect(args) => commands::inspect::run(desk, &args),
+        Command::Fit(args) => commands::fit::run(desk, &args),
         Command::Add(args) => commands::add::run(desk, &args),
         Command::Upgrade(args) => commands::upgrade::run(desk, &args),
         Command::Remove(args) => commands::remove::run(desk, &args),

@@ -3,9 +3,10 @@
 use std::fs;
 use std::path::PathBuf;
 
+use odd_stack_core::fit::FitSheet;
 use odd_stack_core::jobs::{
-    CareReport, CheckSummary, ConflictsReport, GameReport, InspectReport, ShowReport, StackReport,
-    TraceReport,
+    CareReport, CheckSummary, ConflictsReport, DraftReport, GameReport, InspectReport, SheetCheck,
+    ShowReport, StackReport, TraceReport,
 };
 use schemars::{Schema, schema_for};
 
@@ -13,18 +14,21 @@ use crate::commands::add::AddedReport;
 use crate::commands::game::{ForgetReport, GameList};
 use crate::commands::standing::StandingReport;
 
-/// The shape of `data` for each command.
+/// The shape of `data` for each command, and that of fit sheets.
 fn schemas() -> Vec<(&'static str, Schema)> {
     vec![
         ("add", schema_for!(AddedReport)),
         ("check", schema_for!(CheckSummary)),
         ("conflicts", schema_for!(ConflictsReport)),
+        ("fit", schema_for!(DraftReport)),
+        ("fit-check", schema_for!(SheetCheck)),
         ("game-add", schema_for!(CareReport)),
         ("game-forget", schema_for!(ForgetReport)),
         ("game-list", schema_for!(GameList)),
         ("game-show", schema_for!(GameReport)),
         ("inspect", schema_for!(InspectReport)),
         ("lay", schema_for!(StandingReport)),
+        ("oddfit", schema_for!(FitSheet)),
         ("show", schema_for!(ShowReport)),
         ("stack", schema_for!(StackReport)),
         ("trace", schema_for!(TraceReport)),

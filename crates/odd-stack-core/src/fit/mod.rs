@@ -2,15 +2,34 @@
 //!
 //! Pure: members, the game's tree and the rules go in, placements and what was found come out.
 
+#[cfg(test)]
+mod corpus;
+mod detect;
+mod finding;
+mod game_tree;
+mod merge;
 mod place;
+mod placed;
+mod resolve;
 mod rules;
 mod sheet;
+#[cfg(test)]
+mod testing;
 
 use thiserror::Error;
 
-pub use place::{Finding, Fit, GameTree, LeftOut, Placement, fit, wrapper_of};
-pub use rules::{Place, Rules};
-pub use sheet::{MOST_SHEET_BYTES, SHEET_NAME, SheetHead, is_sheet};
+pub(crate) use detect::names_told;
+pub use detect::{Hints, suspected_copies};
+pub use finding::Finding;
+pub use game_tree::{GameTree, NamedThings, ProgramSeen, RootSeen, WantedNames};
+pub use place::{
+    ChoiceMade, Draft, Fit, FitInput, LeftOut, PartSeen, Placement, draft, fit, unreached, wrapper_of,
+};
+pub use rules::{Candidate, Choice, ChoiceOption, Part, Place, Rank, Rules, SetKey, Start, Unclear, Wishes};
+pub use sheet::{
+    FitSheet, MOST_SHEET_BYTES, SHEET_FORMAT, SHEET_NAME, SheetChoice, SheetNeeds, SheetOption, SheetOrder,
+    SheetPart, SheetPlace, SheetSet, SheetStart, check_addresses, is_sheet,
+};
 
 use crate::address::{Address, AddressError, RelPath};
 
@@ -31,8 +50,8 @@ pub enum FitError {
         /// What is wrong with it.
         reason: String,
     },
-    /// The package's fit sheet can't be read.
-    #[error("the package's oddfit.toml has a mistake in line {line}, column {column}: {reason}")]
+    /// A fit sheet can't be read.
+    #[error("the fit sheet has a mistake in line {line}, column {column}: {reason}")]
     BadSheet {
         /// The line, from 1.
         line: usize,
@@ -41,6 +60,9 @@ pub enum FitError {
         /// What is wrong there.
         reason: String,
     },
+    /// The package has no fit sheet.
+    #[error("it has no oddfit.toml")]
+    NoSheet,
     /// The package has nothing under that name.
     #[error("the package has no file or folder `{from}` (it has at its top: {})", tops.join(", "))]
     FromMissing {
@@ -90,10 +112,65 @@ pub enum FitError {
         /// is around everything in it.
         insides: Vec<RelPath>,
     },
+    /// Where files go is not clear.
+    #[error("{}", .0.question)]
+    Unclear(Unclear),
+    /// One of several must be chosen first.
+    #[error("choose first: {}", choices.iter().map(NotChosen::to_text).collect::<Vec<_>>().join("; "))]
+    ChoiceNeeded {
+        /// The choices.
+        choices: Vec<NotChosen>,
+    },
+    /// A choice has no such option.
+    #[error("`{id}` can't be `{option}`; it can be: {}", options.join(", "))]
+    NoSuchOption {
+        /// The choice or part.
+        id: String,
+        /// What was chosen.
+        option: String,
+        /// What can be.
+        options: Vec<String>,
+    },
+    /// There is nothing of that name to choose.
+    #[error(
+        "there is nothing named `{id}` to choose{}",
+        if known.is_empty() { String::new() } else { format!(" (there is: {})", known.join(", ")) }
+    )]
+    NoSuchChoice {
+        /// What was given.
+        id: String,
+        /// Choices and parts there are.
+        known: Vec<String>,
+    },
+    /// Where a part's files go can't be told from the game.
+    #[error("where the files of the part `{id}` go is not clear; say it with --place \"{folder}=ADDRESS\"")]
+    PartNeedsPlace {
+        /// The part.
+        id: String,
+        /// Its folder in the package.
+        folder: String,
+    },
     /// No file is left to place.
     #[error("none of the package's files is placed: {reason}")]
     NothingPlaced {
         /// Why.
         reason: String,
     },
+}
+
+/// A choice that nobody has made.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct NotChosen {
+    /// Its id.
+    pub id: String,
+    /// What to ask.
+    pub ask: Option<String>,
+    /// The options.
+    pub options: Vec<String>,
+}
+
+impl NotChosen {
+    fn to_text(&self) -> String {
+        format!("{} ({})", self.ask.as_deref().unwrap_or(&self.id), self.options.join(" or "))
+    }
 }

@@ -1,18 +1,15 @@
 //! From members and rules to placements.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, BTreeSet};
 
+use super::detect::{self, Hints};
+use super::placed::Placed;
+use super::resolve::{Package, Resolved, aims};
 use super::rules::Patterns;
 use super::sheet::is_sheet;
-use super::{FitError, Rules};
-use crate::address::{Address, AddressBook, FoldedKey, Folding, MAIN_ROOT, PrefixName, RelPath, SIDE_FOLDER};
+use super::{Finding, FitError, GameTree, NotChosen, Rank, Rules};
+use crate::address::{Address, AddressBook, Folding, RelPath};
 use crate::package::{Folder, Member, is_named_like_an_archive};
-
-/// What the fit asks of the game's own tree and the layers on it.
-pub trait GameTree {
-    /// Whether a folder lies at the address.
-    fn has_folder(&self, address: &Address) -> bool;
-}
 
 /// One member and the address it goes to.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -24,38 +21,60 @@ pub struct Placement {
 }
 
 /// Why a member goes nowhere.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub enum LeftOut {
     /// A `--skip` pattern meets it.
     Skipped,
     /// No `--only` pattern meets it.
     NotAmongOnly,
-    /// No `--place` reaches it.
+    /// No place reaches it.
     NoPlace,
     /// It lies in an archive inside the package, which stays packed.
     Packed,
     /// It is the package's fit sheet.
     Sheet,
+    /// It is only to be read.
+    Document,
+    /// It is what others of the package's files were made of.
+    Source,
+    /// It shows what the package looks like.
+    Picture,
+    /// A system or a version control left it behind.
+    Metadata,
+    /// It is a copy of the game's own file.
+    Original,
+    /// It belongs to an option that was not chosen.
+    NotChosen,
+    /// It belongs to a part that is off.
+    PartOff,
+    /// A file of a part, or of a place of higher rank, goes to its address.
+    Covered,
 }
 
-/// Something that decided the placement, with its evidence.
+/// A choice and what was chosen.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Finding {
-    /// The one folder around everything was taken off.
-    Wrapper(String),
-    /// The one folder around everything stays, since the game has a folder of that name.
-    NoWrapper(String),
-    /// A `--place` was found inside the wrapper folder.
-    InsideWrapper {
-        /// The place's `FROM`.
-        from: String,
-        /// The wrapper folder.
-        wrapper: String,
-    },
-    /// The package goes to the main root as it is.
-    AsIs,
-    /// `--place` decided.
-    ByPlaces,
+pub struct ChoiceMade {
+    /// Its id.
+    pub id: String,
+    /// All options' names.
+    pub options: Vec<String>,
+    /// The option that is taken.
+    pub chosen: String,
+}
+
+/// A part and whether it is taken.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct PartSeen {
+    /// Its id.
+    pub id: String,
+    /// What it is, where its author says it.
+    pub says: Option<String>,
+    /// It is taken.
+    pub on: bool,
+    /// How many files it has.
+    pub files: u64,
+    /// The folder it lies in.
+    pub folder: String,
 }
 
 /// Where a package's files go.
@@ -69,83 +88,385 @@ pub struct Fit {
     pub left_out: Vec<(usize, LeftOut)>,
     /// What decided.
     pub findings: Vec<Finding>,
+    /// What was chosen.
+    pub choices: Vec<ChoiceMade>,
+    /// What is offered beside.
+    pub parts: Vec<PartSeen>,
+    /// Rules that place this package in the same way, whatever the game has meanwhile, and another
+    /// version of it as far as they reach.
+    pub rules: Rules,
 }
 
-/// Places `members` and `folders` of a package by `rules`.
-///
-/// Without places, one wrapper folder around everything is taken off, unless the game has a folder
-/// of that name at its top, and the rest goes to the main root. With places, the most particular
-/// place that reaches a file decides; equally particular ones all do.
+/// All that a fit is made of.
+#[derive(Clone, Copy)]
+pub struct FitInput<'a> {
+    /// The package's files.
+    pub members: &'a [Member],
+    /// Its folders.
+    pub folders: &'a [Folder],
+    /// What is said of where they go.
+    pub rules: &'a Rules,
+    /// The names that addresses may begin with.
+    pub book: &'a AddressBook,
+    /// How spellings are compared.
+    pub folding: Folding,
+    /// The game.
+    pub tree: &'a dyn GameTree,
+    /// What else is known of the package.
+    pub hints: Hints<'a>,
+    /// Members known to be copies of the game's own files.
+    pub copies: &'a BTreeSet<usize>,
+}
+
+impl std::fmt::Debug for FitInput<'_> {
+    fn fmt(&self, formatter: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        formatter.debug_struct("FitInput").field("rules", self.rules).finish_non_exhaustive()
+    }
+}
+
+/// The rules by which a package is placed, with nothing chosen yet.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Draft {
+    /// Those given, or those that say what was found out.
+    pub rules: Rules,
+    /// What decided.
+    pub findings: Vec<Finding>,
+    /// Members that are left out, whatever will be chosen.
+    pub left_out: BTreeMap<usize, LeftOut>,
+}
+
+/// Finds out the rules by which a package is placed, unless they say so themselves.
 ///
 /// # Errors
-/// [`FitError`].
-pub fn fit(
-    members: &[Member],
-    folders: &[Folder],
-    rules: &Rules,
-    book: &AddressBook,
-    folding: Folding,
-    tree: &dyn GameTree,
-) -> Result<Fit, FitError> {
-    let only = Patterns::new(&rules.only)?;
-    let skip = Patterns::new(&rules.skip)?;
-    let wrapper = wrapper_of(members, folders);
-    let mut findings = Vec::new();
-    let places = if rules.places.is_empty() {
-        vec![by_own_folders(wrapper, tree, book, &mut findings)?]
-    } else {
-        findings.push(Finding::ByPlaces);
-        let resolve = |place| Resolved::new(place, members, folders, wrapper, book, tree, &mut findings);
-        rules.places.iter().map(resolve).collect::<Result<_, _>>()?
-    };
-    let mut placed = Placed::new(folding);
-    let mut left_out = Vec::new();
+/// [`FitError`], such as [`FitError::Unclear`].
+pub fn draft(input: &FitInput<'_>) -> Result<Draft, FitError> {
+    let FitInput { members, folders, rules, tree, hints, copies, .. } = *input;
+    let (only, skip) = (Patterns::new(&rules.only)?, Patterns::new(&rules.skip)?);
+    let package = Package { members, folders, wrapper: wrapper_of(members, folders) };
+    let mut reasons: BTreeMap<usize, LeftOut> = BTreeMap::new();
     for (index, member) in members.iter().enumerate() {
         // A pattern may leave out the wrapper folder, and the archive inside that a file lies in.
-        let tops = [wrapper, member.inner.as_ref()];
+        let tops = [package.wrapper, member.inner.as_ref()];
         let below: Vec<_> = tops.into_iter().flatten().filter_map(|top| member.path.below(top)).collect();
         let met = |patterns: &Patterns| {
             patterns.meet(&member.path) || below.iter().any(|below| patterns.meet(below))
         };
-        if member.inner.is_some() && !reaches_into(&places, member) {
-            // What lies in an archive inside is looked at only when a place leads there.
-            left_out.push((index, LeftOut::Packed));
-        } else if is_sheet(&member.path, wrapper) {
-            left_out.push((index, LeftOut::Sheet));
+        let reason = if is_sheet(&member.path, package.wrapper) {
+            Some(LeftOut::Sheet)
         } else if met(&skip) {
-            left_out.push((index, LeftOut::Skipped));
+            Some(LeftOut::Skipped)
         } else if !only.is_empty() && !met(&only) {
-            left_out.push((index, LeftOut::NotAmongOnly));
+            Some(LeftOut::NotAmongOnly)
+        } else if copies.contains(&index) {
+            Some(LeftOut::Original)
         } else {
-            let targets = targets(&places, &member.path, member.inner.as_ref())?;
-            if targets.is_empty() {
-                left_out.push((index, LeftOut::NoPlace));
+            None
+        };
+        reasons.extend(reason.map(|reason| (index, reason)));
+    }
+    let mut findings = Vec::new();
+    let takes_part = |index: usize| !reasons.contains_key(&index);
+    let effective = if rules.say_where() {
+        findings.push(Finding::ByPlaces);
+        let aside = if rules.tidy { detect::aside(members, folders, &takes_part, tree) } else { Vec::new() };
+        reasons.extend(aside);
+        rules.clone()
+    } else {
+        refuse_only_packed(members, folders, &takes_part)?;
+        let none = !members.iter().enumerate().any(|(index, _)| takes_part(index));
+        if none {
+            return Err(FitError::NothingPlaced { reason: nothing_reason(members, &reasons) });
+        }
+        let found = detect::detect(members, folders, &takes_part, hints, tree)?;
+        findings.extend(found.findings.iter().cloned());
+        reasons.extend(found.aside.iter().copied());
+        found.into_rules(rules)
+    };
+    Ok(Draft { rules: effective, findings, left_out: reasons })
+}
+
+/// Places the files of a package.
+///
+/// Rules that say where things go are followed: the place of the highest rank that reaches a file
+/// decides, of those the most particular one; equally particular ones all do. Without such rules it is
+/// found out from the package's folders and the game's.
+///
+/// # Errors
+/// [`FitError`]; [`FitError::Unclear`] and [`FitError::ChoiceNeeded`] when a person must decide.
+pub fn fit(input: &FitInput<'_>) -> Result<Fit, FitError> {
+    let FitInput { members, folders, rules, book, folding, tree, .. } = *input;
+    let (only, skip) = (Patterns::new(&rules.only)?, Patterns::new(&rules.skip)?);
+    let package = Package { members, folders, wrapper: wrapper_of(members, folders) };
+    let Draft { rules: effective, mut findings, left_out: mut reasons } = draft(input)?;
+    let taken = take(&effective, &package, book, tree, &mut findings)?;
+    let mut placed = Placed::new(folding);
+    let reaches_into = |member: &Member| {
+        let inner = member.inner.as_ref();
+        inner.is_none_or(|inner| taken.places.iter().any(|place| place.from.below(inner).is_some()))
+    };
+    for (index, member) in members.iter().enumerate() {
+        if !reaches_into(member) {
+            // What lies in an archive inside is looked at only when a place leads there.
+            reasons.insert(index, LeftOut::Packed);
+        }
+        if reasons.contains_key(&index) {
+            continue;
+        }
+        if let Some(reason) = taken.left_out(&member.path) {
+            reasons.insert(index, reason);
+            continue;
+        }
+        let aims = aims(&taken.places, &member.path, member.inner.as_ref())?;
+        if aims.is_empty() {
+            reasons.insert(index, LeftOut::NoPlace);
+        }
+        for aim in aims {
+            placed.add_file(index, aim, members)?;
+        }
+    }
+    reasons.extend(placed.covered.iter().map(|member| (*member, LeftOut::Covered)));
+    if members.len() == reasons.len() {
+        return Err(FitError::NothingPlaced { reason: nothing_reason(members, &reasons) });
+    }
+    let wanted = |folder: &&Folder| {
+        !skip.meet(&folder.path)
+            && only.is_empty()
+            && taken.left_out(&folder.path).is_none()
+            && !(effective.tidy && is_aside(folder, members, &reasons))
+    };
+    for folder in folders.iter().filter(wanted) {
+        for aim in aims(&taken.places, &folder.path, folder.inner.as_ref())? {
+            placed.add_folder(&aim.to)?;
+        }
+    }
+    let parts = taken.parts.into_iter();
+    let parts = parts.map(|(part, on, folders)| PartSeen {
+        id: part.id.clone(),
+        says: part.says.clone(),
+        on,
+        files: count_below(members, &folders),
+        folder: folders.first().map(ToString::to_string).unwrap_or_default(),
+    });
+    let (choices, parts, chosen) = (taken.choices, parts.collect(), taken.chosen);
+    let passed_over = passed_over(&package, &reasons);
+    let rules = Rules { chosen, passed_over, ..effective.clone() };
+    let folders = std::mem::take(&mut placed.folders);
+    Ok(Fit {
+        placements: placed.into_placements(),
+        folders,
+        left_out: reasons.into_iter().collect(),
+        findings,
+        choices,
+        parts,
+        rules,
+    })
+}
+
+/// Whether all that the folder holds is left out, and it holds something.
+fn is_aside(folder: &Folder, members: &[Member], reasons: &BTreeMap<usize, LeftOut>) -> bool {
+    if reasons.is_empty() {
+        return false;
+    }
+    let mut below =
+        members.iter().enumerate().filter(|(_, member)| member.path.below(&folder.path).is_some());
+    let first = below.next();
+    first.is_some() && first.into_iter().chain(below).all(|(index, _)| reasons.contains_key(&index))
+}
+
+fn count_below(members: &[Member], folders: &[RelPath]) -> u64 {
+    let is_below = |member: &&Member| folders.iter().any(|folder| member.path.below(folder).is_some());
+    members.iter().filter(|member| member.inner.is_none()).filter(is_below).count() as u64
+}
+
+/// The places that count once all is chosen, and what belongs to what was not.
+struct Taken<'r> {
+    places: Vec<Resolved>,
+    choices: Vec<ChoiceMade>,
+    parts: Vec<(&'r super::Part, bool, Vec<RelPath>)>,
+    chosen: BTreeMap<String, String>,
+    /// Folders and files whose members are left out.
+    closed: Vec<(RelPath, LeftOut)>,
+    /// Those of options and parts that are taken, which may lie inside closed ones.
+    open: Vec<RelPath>,
+}
+
+impl Taken<'_> {
+    fn left_out(&self, path: &RelPath) -> Option<LeftOut> {
+        let longest = |paths: &mut dyn Iterator<Item = &RelPath>| {
+            paths.filter(|folder| path.below(folder).is_some()).map(|folder| folder.as_str().len()).max()
+        };
+        let closed = self.closed.iter().filter(|(folder, _)| path.below(folder).is_some());
+        let (folder, reason) = closed.max_by_key(|(folder, _)| folder.as_str().len())?;
+        // An option named by the person on the command line is taken, whatever was chosen.
+        let by_option =
+            self.places.iter().filter(|place| place.rank.0 >= Rank::Option).map(|place| &place.from);
+        let opened = longest(&mut self.open.iter().chain(by_option));
+        opened.is_none_or(|length| length < folder.as_str().len()).then_some(*reason)
+    }
+}
+
+fn take<'r>(
+    rules: &'r Rules,
+    package: &Package<'_>,
+    book: &AddressBook,
+    tree: &dyn GameTree,
+    findings: &mut Vec<Finding>,
+) -> Result<Taken<'r>, FitError> {
+    let mut taken = Taken {
+        places: Vec::new(),
+        choices: Vec::new(),
+        parts: Vec::new(),
+        chosen: rules.chosen.clone(),
+        closed: Vec::new(),
+        open: Vec::new(),
+    };
+    let mut resolve = |place: &super::Place, of_part: bool| -> Result<Resolved, FitError> {
+        let resolved = Resolved::new(place, of_part, package, book, tree)?;
+        if resolved.in_wrapper
+            && let Some(wrapper) = package.wrapper
+        {
+            findings.push(Finding::InsideWrapper { from: place.from.clone(), wrapper: wrapper.to_string() });
+        }
+        Ok(resolved)
+    };
+    for place in &rules.places {
+        taken.places.push(resolve(place, false)?);
+    }
+    let find = |text: &str| package.find(text).map(|found| found.path);
+    let folders_of = |folder: &Option<String>, places: &[super::Place]| -> Vec<RelPath> {
+        let mut paths: Vec<RelPath> = folder.iter().filter_map(|folder| find(folder)).collect();
+        paths.extend(places.iter().filter_map(|place| find(&place.from)));
+        paths.retain(|path| !path.is_root());
+        paths
+    };
+    let mut open_questions = Vec::new();
+    for choice in &rules.choices {
+        let name = rules.chosen.get(&choice.id).or(choice.default.as_ref());
+        let options: Vec<String> = choice.options.iter().map(|option| option.name.clone()).collect();
+        let chosen = match name {
+            Some(name) => {
+                let option = choice.options.iter().find(|option| option.name.eq_ignore_ascii_case(name));
+                Some(option.ok_or_else(|| FitError::NoSuchOption {
+                    id: choice.id.clone(),
+                    option: name.clone(),
+                    options: options.clone(),
+                })?)
             }
-            for to in targets {
-                placed.add_file(index, to, members)?;
+            None => None,
+        };
+        let Some(chosen) = chosen else {
+            open_questions.push(NotChosen { id: choice.id.clone(), ask: choice.ask.clone(), options });
+            continue;
+        };
+        for option in &choice.options {
+            let paths = folders_of(&option.folder, &option.places);
+            if option.name == chosen.name {
+                taken.open.extend(paths);
+                for place in &option.places {
+                    taken.places.push(resolve(place, false)?);
+                }
+            } else {
+                taken.closed.extend(paths.into_iter().map(|path| (path, LeftOut::NotChosen)));
             }
         }
+        taken.chosen.insert(choice.id.clone(), chosen.name.clone());
+        taken.choices.push(ChoiceMade { id: choice.id.clone(), options, chosen: chosen.name.clone() });
     }
-    if rules.places.is_empty() {
-        let own = placed.placements.iter().map(|placement| &members[placement.member].path);
-        let (archives, others): (Vec<_>, Vec<_>) =
-            own.partition(|path| is_named_like_an_archive(path.name()));
-        if !archives.is_empty() && others.iter().all(|path| is_document(path)) {
-            let archives: Vec<RelPath> = archives.into_iter().cloned().collect();
-            let insides =
-                archives.iter().filter_map(|archive| inside_of(archive, members, folders)).collect();
-            return Err(FitError::OnlyPacked { archives, insides });
+    for part in &rules.parts {
+        let on = match rules.chosen.get(&part.id).map(|word| word.to_lowercase()) {
+            None => part.on,
+            Some(word) => match word.as_str() {
+                "on" | "yes" => true,
+                "off" | "no" => false,
+                _ => {
+                    let (id, option) = (part.id.clone(), word);
+                    return Err(FitError::NoSuchOption {
+                        id,
+                        option,
+                        options: vec!["on".into(), "off".into()],
+                    });
+                }
+            },
+        };
+        let paths = folders_of(&part.folder, &part.places);
+        if on {
+            if part.places.is_empty() && taken.places.iter().all(|place| place.rank.0 < Rank::Sheet) {
+                return Err(FitError::PartNeedsPlace {
+                    id: part.id.clone(),
+                    folder: part.folder.clone().unwrap_or_default(),
+                });
+            }
+            taken.open.extend(paths.iter().cloned());
+            for place in &part.places {
+                taken.places.push(resolve(place, true)?);
+            }
+        } else {
+            taken.closed.extend(paths.iter().map(|path| (path.clone(), LeftOut::PartOff)));
         }
+        taken.chosen.insert(part.id.clone(), if on { "on" } else { "off" }.to_owned());
+        taken.parts.push((part, on, paths));
     }
-    if placed.placements.is_empty() {
-        return Err(FitError::NothingPlaced { reason: nothing_reason(members, &left_out) });
+    let is_known = |id: &&String| {
+        rules.choices.iter().any(|choice| choice.id == **id) || rules.parts.iter().any(|part| part.id == **id)
+    };
+    if let Some(unknown) = rules.chosen.keys().find(|id| !is_known(id)) {
+        let known =
+            rules.choices.iter().map(|choice| &choice.id).chain(rules.parts.iter().map(|part| &part.id));
+        return Err(FitError::NoSuchChoice { id: unknown.clone(), known: known.cloned().collect() });
     }
-    for folder in folders.iter().filter(|folder| !skip.meet(&folder.path) && only.is_empty()) {
-        for to in targets(&places, &folder.path, folder.inner.as_ref())? {
-            placed.add_folder(&to)?;
-        }
+    if !open_questions.is_empty() {
+        return Err(FitError::ChoiceNeeded { choices: open_questions });
     }
-    Ok(Fit { placements: placed.placements, folders: placed.folders, left_out, findings })
+    Ok(taken)
+}
+
+/// Files that no place reached, as few folders as will do.
+fn passed_over(package: &Package<'_>, reasons: &BTreeMap<usize, LeftOut>) -> Vec<String> {
+    let is_passed = |index: usize| reasons.get(&index) == Some(&LeftOut::NoPlace);
+    let mut used: BTreeSet<&str> = BTreeSet::new();
+    let own = package.members.iter().enumerate().filter(|(_, member)| member.inner.is_none());
+    for (_, member) in own.clone().filter(|(index, _)| !is_passed(*index)) {
+        used.extend(member.path.ancestors());
+    }
+    let mut passed: BTreeSet<&str> = BTreeSet::new();
+    for (_, member) in own.filter(|(index, _)| is_passed(*index)) {
+        let top = member.path.ancestors().find(|folder| !used.contains(folder));
+        passed.insert(top.unwrap_or(member.path.as_str()));
+    }
+    passed.into_iter().map(|path| package.text_of(&RelPath::from_disk(path.to_owned()))).collect()
+}
+
+/// Members that the rules neither place nor left out when they were made: they are new.
+pub fn unreached(fit: &Fit, members: &[Member], folders: &[Folder], remembered: &Rules) -> Vec<usize> {
+    let package = Package { members, folders, wrapper: wrapper_of(members, folders) };
+    let known: Vec<RelPath> = remembered
+        .passed_over
+        .iter()
+        .filter_map(|text| package.find(text))
+        .map(|found| found.path)
+        .filter(|path| !path.is_root())
+        .collect();
+    let no_place =
+        fit.left_out.iter().filter(|(_, reason)| *reason == LeftOut::NoPlace).map(|(index, _)| *index);
+    no_place.filter(|index| !known.iter().any(|path| members[*index].path.below(path).is_some())).collect()
+}
+
+/// A package that holds nothing but other archives and things to read is not guessed at.
+fn refuse_only_packed(
+    members: &[Member],
+    folders: &[Folder],
+    takes_part: &dyn Fn(usize) -> bool,
+) -> Result<(), FitError> {
+    let own =
+        members.iter().enumerate().filter(|(index, member)| member.inner.is_none() && takes_part(*index));
+    let (archives, others): (Vec<_>, Vec<_>) =
+        own.map(|(_, member)| &member.path).partition(|path| is_named_like_an_archive(path.name()));
+    if archives.is_empty() || !others.iter().all(|path| is_document(path)) {
+        return Ok(());
+    }
+    let archives: Vec<RelPath> = archives.into_iter().cloned().collect();
+    let insides = archives.iter().filter_map(|archive| inside_of(archive, members, folders)).collect();
+    Err(FitError::OnlyPacked { archives, insides })
 }
 
 /// What to place of an archive inside; nothing if it was not looked into.
@@ -167,12 +488,18 @@ fn is_document(path: &RelPath) -> bool {
     path.name().rsplit_once('.').is_some_and(|(_, ending)| ENDINGS.contains(&ending.to_lowercase().as_str()))
 }
 
-fn nothing_reason(members: &[Member], left_out: &[(usize, LeftOut)]) -> String {
-    match left_out.first() {
+fn nothing_reason(members: &[Member], reasons: &BTreeMap<usize, LeftOut>) -> String {
+    let own = reasons.values().filter(|reason| **reason != LeftOut::Packed);
+    match own.min() {
         _ if members.is_empty() => "it has none".to_owned(),
-        Some((_, LeftOut::Skipped)) => "--skip leaves out all of them".to_owned(),
-        Some((_, LeftOut::NotAmongOnly)) => "--only meets none of them".to_owned(),
-        _ => "no --place reaches them".to_owned(),
+        Some(LeftOut::Skipped) => "--skip leaves out all of them".to_owned(),
+        Some(LeftOut::NotAmongOnly) => "--only meets none of them".to_owned(),
+        Some(LeftOut::Original) => "all are copies of the game's own files".to_owned(),
+        Some(LeftOut::NotChosen | LeftOut::PartOff) => "nothing of it was chosen".to_owned(),
+        Some(LeftOut::Sheet) if reasons.len() == members.len() && members.len() == 1 => {
+            "it has nothing but a fit sheet".to_owned()
+        }
+        _ => "no place reaches them".to_owned(),
     }
 }
 
@@ -185,274 +512,30 @@ pub fn wrapper_of<'a>(members: &[Member], folders: &'a [Folder]) -> Option<&'a R
     (tops.next().is_none() && own.all(|member| member.path.below(top).is_some())).then_some(top)
 }
 
-fn by_own_folders(
-    wrapper: Option<&RelPath>,
-    tree: &dyn GameTree,
-    book: &AddressBook,
-    findings: &mut Vec<Finding>,
-) -> Result<Resolved, FitError> {
-    let to = book.resolve(&format!("{MAIN_ROOT}:"))?;
-    let from = match wrapper {
-        Some(top) if tree.has_folder(&Address { root: to.root.clone(), path: top.clone() }) => {
-            findings.push(Finding::NoWrapper(top.to_string()));
-            RelPath::root()
-        }
-        Some(top) => {
-            findings.push(Finding::Wrapper(top.to_string()));
-            top.clone()
-        }
-        None => {
-            findings.push(Finding::AsIs);
-            RelPath::root()
-        }
-    };
-    Ok(Resolved { from, to })
-}
-
-/// A place whose two ends are known: what lies at or below `from` goes to the same below `to`.
-struct Resolved {
-    from: RelPath,
-    to: Address,
-}
-
-impl Resolved {
-    fn new(
-        place: &super::Place,
-        members: &[Member],
-        folders: &[Folder],
-        wrapper: Option<&RelPath>,
-        book: &AddressBook,
-        tree: &dyn GameTree,
-        findings: &mut Vec<Finding>,
-    ) -> Result<Self, FitError> {
-        let mut to = book.resolve(&place.to)?;
-        let text = place.from.replace('\\', "/");
-        let text = text.trim_start_matches("./").trim_end_matches('/');
-        let text = text.strip_suffix("/.").unwrap_or(text);
-        if text.is_empty() || text == "." {
-            return Ok(Self { from: RelPath::root(), to });
-        }
-        let key = Folding::Folded.key(text);
-        let file = |key: &FoldedKey| {
-            members.iter().map(|member| &member.path).find(|path| Folding::Folded.key(path.as_str()) == *key)
-        };
-        let folder = |key: &FoldedKey| {
-            let mut paths = folders.iter().map(|folder| &folder.path);
-            paths.find(|path| Folding::Folded.key(path.as_str()) == *key)
-        };
-        let inside = wrapper.map(|wrapper| Folding::Folded.key(&format!("{wrapper}/{text}")));
-        let mut is_file = true;
-        let mut look = |key: &FoldedKey| {
-            file(key).or_else(|| {
-                is_file = false;
-                folder(key)
-            })
-        };
-        let from = match (look(&key), inside, wrapper) {
-            (Some(found), _, _) => found.clone(),
-            (None, Some(inside), Some(wrapper)) => {
-                is_file = true;
-                let found = file(&inside).or_else(|| {
-                    is_file = false;
-                    folder(&inside)
-                });
-                let found = found.ok_or_else(|| missing(place, members, folders))?;
-                findings
-                    .push(Finding::InsideWrapper { from: place.from.clone(), wrapper: wrapper.to_string() });
-                found.clone()
-            }
-            _ => return Err(missing(place, members, folders)),
-        };
-        if is_file {
-            let into_folder =
-                to.path.is_root() || place.to.ends_with(['/', '\\', ':']) || tree.has_folder(&to);
-            if into_folder {
-                to.path = to.path.join(&RelPath::from_disk(from.name().to_owned()));
-            }
-        }
-        Ok(Self { from, to })
-    }
-}
-
-fn missing(place: &super::Place, members: &[Member], folders: &[Folder]) -> FitError {
-    let own = folders.iter().filter(|folder| folder.inner.is_none());
-    let tops = own.map(|folder| (&folder.path, "/")).chain(members.iter().map(|file| (&file.path, "")));
-    let tops = tops.filter(|(path, _)| path.parent().is_root());
-    FitError::FromMissing {
-        from: place.from.clone(),
-        tops: tops.map(|(path, end)| format!("{path}{end}")).take(8).collect(),
-    }
-}
-
-fn reaches_into(places: &[Resolved], member: &Member) -> bool {
-    let Some(inner) = &member.inner else { return false };
-    places.iter().any(|place| place.from.below(inner).is_some())
-}
-
-/// All addresses that the most particular places give to `path`; a root itself is none. What lies in
-/// an archive inside is reached only by places that begin at that archive or in it.
-fn targets(places: &[Resolved], path: &RelPath, inner: Option<&RelPath>) -> Result<Vec<Address>, FitError> {
-    let can_reach = |place: &Resolved| inner.is_none_or(|inner| place.from.below(inner).is_some());
-    let reaching: Vec<_> = places
-        .iter()
-        .filter(|place| can_reach(place))
-        .filter_map(|place| Some((place, path.below(&place.from)?)))
-        .collect();
-    let Some(longest) = reaching.iter().map(|(place, _)| place.from.as_str().len()).max() else {
-        return Ok(Vec::new());
-    };
-    let mut targets = Vec::new();
-    for (place, below) in reaching.into_iter().filter(|(place, _)| place.from.as_str().len() == longest) {
-        let address = Address { root: place.to.root.clone(), path: place.to.path.join(&below) };
-        if address.path.parts().next().is_some_and(|top| top.eq_ignore_ascii_case(SIDE_FOLDER)) {
-            return Err(FitError::Reserved { from: path.clone(), address });
-        }
-        if !address.path.is_root() {
-            // The parts have passed the rules one by one; together they may be too long.
-            RelPath::parse(address.path.as_str()).map_err(|problem| crate::address::AddressError::Name {
-                text: address.to_string(),
-                problem,
-            })?;
-            if !targets.contains(&address) {
-                targets.push(address);
-            }
-        }
-    }
-    Ok(targets)
-}
-
-/// Placements so far, with one spelling for each folder.
-struct Placed {
-    folding: Folding,
-    placements: Vec<Placement>,
-    folders: Vec<Address>,
-    files_at: HashMap<(PrefixName, FoldedKey), usize>,
-    folders_at: BTreeMap<(PrefixName, FoldedKey), RelPath>,
-}
-
-impl Placed {
-    fn new(folding: Folding) -> Self {
-        Self {
-            folding,
-            placements: Vec::new(),
-            folders: Vec::new(),
-            files_at: HashMap::new(),
-            folders_at: BTreeMap::new(),
-        }
-    }
-
-    fn key(&self, address: &Address) -> (PrefixName, FoldedKey) {
-        (address.root.clone(), self.folding.key(address.path.as_str()))
-    }
-
-    fn add_file(&mut self, member: usize, to: Address, members: &[Member]) -> Result<(), FitError> {
-        let key = self.key(&to);
-        if self.folders_at.contains_key(&key) {
-            return Err(FitError::FileAgainstFolder { address: to });
-        }
-        if let Some(first) = self.files_at.insert(key, member) {
-            return Err(FitError::TwoToOne {
-                first: members[first].path.clone(),
-                second: members[member].path.clone(),
-                address: to,
-            });
-        }
-        let parent = Address { root: to.root.clone(), path: to.path.parent() };
-        let spelled = self.add_folder(&parent)?;
-        let path = spelled.join(&RelPath::from_disk(to.path.name().to_owned()));
-        self.placements.push(Placement { member, to: Address { root: to.root, path } });
-        Ok(())
-    }
-
-    /// Notes a folder and those above it; gives its spelling in this fit.
-    fn add_folder(&mut self, folder: &Address) -> Result<RelPath, FitError> {
-        if folder.path.is_root() {
-            return Ok(RelPath::root());
-        }
-        let key = self.key(folder);
-        if let Some(spelled) = self.folders_at.get(&key) {
-            return Ok(spelled.clone());
-        }
-        if self.files_at.contains_key(&key) {
-            return Err(FitError::FileAgainstFolder { address: folder.clone() });
-        }
-        let above = Address { root: folder.root.clone(), path: folder.path.parent() };
-        let spelled = self.add_folder(&above)?.join(&RelPath::from_disk(folder.path.name().to_owned()));
-        self.folders.push(Address { root: folder.root.clone(), path: spelled.clone() });
-        self.folders_at.insert(key, spelled.clone());
-        Ok(spelled)
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::fit::Place;
+    use crate::address::PrefixName;
+    use crate::fit::testing::{TestGame, fit_onto, shown};
+    use crate::fit::{Choice, ChoiceOption, Part, Place};
     use proptest::prelude::*;
 
-    struct Tree(&'static [&'static str]);
-    impl GameTree for Tree {
-        fn has_folder(&self, address: &Address) -> bool {
-            self.0.iter().any(|folder| folder.eq_ignore_ascii_case(&address.to_string()))
-        }
+    fn game() -> TestGame {
+        let files = ["game:data/lamps/base.dds", "game:bin/quillhaven.exe", "docs:profiles/own.ini"];
+        let mut game =
+            TestGame::new(&[("game", "/games/Quillhaven"), ("docs", "/me/Documents/Q")], &files, None);
+        let bin = game.book.resolve("bin").unwrap();
+        game.book.spots.insert(PrefixName::parse("bin").unwrap(), bin);
+        game
     }
 
-    const TREE: Tree = Tree(&["game:data", "game:data/lamps", "game:bin", "docs:profiles"]);
-
     fn run(files: &[&str], rules: &Rules) -> Result<Fit, FitError> {
-        let mut folders: Vec<Folder> = Vec::new();
-        let members: Vec<Member> = files
-            .iter()
-            .map(|file| {
-                let path = RelPath::parse(file).unwrap();
-                let inner = |path: &RelPath| {
-                    let end = path.as_str().rfind("!/").map(|end| end + 1);
-                    end.or(path.as_str().ends_with('!').then_some(path.as_str().len()))
-                        .map(|end| RelPath::parse(&path.as_str()[..end]).unwrap())
-                };
-                for path in path.ancestors().map(|folder| RelPath::parse(folder).unwrap()) {
-                    let folder = Folder { inner: inner(&path), path };
-                    if !folders.contains(&folder) {
-                        folders.push(folder);
-                    }
-                }
-                let inner = inner(&path);
-                Member {
-                    path,
-                    size_bytes: 1,
-                    modified: 0,
-                    executable: None,
-                    copy_of: None,
-                    inner,
-                    content: 0,
-                }
-            })
-            .collect();
-        let names = ["game", "docs"].map(|name| PrefixName::parse(name).unwrap());
-        let mut book = AddressBook { roots: names.to_vec(), ..Default::default() };
-        let bin = book.resolve("bin").unwrap();
-        book.spots.insert(PrefixName::parse("bin").unwrap(), bin);
-        fit(&members, &folders, rules, &book, Folding::Folded, &TREE)
+        fit_onto(&game(), files, rules, &[])
     }
 
     fn places(places: &[&str]) -> Rules {
         let places = places.iter().map(|place| Place::parse(place).unwrap()).collect();
         Rules { places, ..Rules::default() }
-    }
-
-    fn shown(fit: &Fit) -> Vec<String> {
-        fit.placements.iter().map(|placement| placement.to.to_string()).collect()
-    }
-
-    #[test]
-    fn a_wrapper_is_taken_off_unless_the_game_has_it() {
-        let wrapped = run(&["Brass/data/a", "Brass/readme.txt"], &Rules::default()).unwrap();
-        assert_eq!(shown(&wrapped), ["game:data/a", "game:readme.txt"]);
-        assert_eq!(wrapped.findings, [Finding::Wrapper("Brass".into())]);
-        let bare = run(&["DATA/lamps/a"], &Rules::default()).unwrap();
-        assert_eq!(shown(&bare), ["game:DATA/lamps/a"]);
-        let loose = run(&["a", "x/b"], &Rules::default()).unwrap();
-        assert_eq!(shown(&loose), ["game:a", "game:x/b"]);
     }
 
     #[test]
@@ -495,12 +578,80 @@ mod tests {
 
     #[test]
     fn patterns() {
-        let rules = Rules { skip: vec!["*.TXT".into(), "docs/".into()], ..Rules::default() };
+        let rules = Rules { skip: vec!["*.TXT".into(), "docs/".into()], ..places(&["*=game:"]) };
         let fit = run(&["w/data/a.dds", "w/readme.txt", "w/docs/manual.pdf"], &rules).unwrap();
         assert_eq!(shown(&fit), ["game:data/a.dds"]);
-        let rules = Rules { only: vec!["data/*.dds".into()], ..Rules::default() };
+        let rules = Rules { only: vec!["data/*.dds".into()], ..places(&["*=game:"]) };
         let fit = run(&["w/data/a.dds", "w/data/b.ini", "w/readme.txt"], &rules).unwrap();
         assert_eq!(shown(&fit), ["game:data/a.dds"]);
+    }
+
+    #[test]
+    fn stars_stand_for_the_one_folder_there() {
+        let rules = places(&["*/*=game:data"]);
+        assert_eq!(shown(&run(&["a 1.2/b/x", "readme.txt", "__MACOSX/y"], &rules).unwrap()), ["game:data/x"]);
+        assert!(matches!(run(&["a/x", "b/y"], &places(&["*=game:"])), Err(FitError::FromMissing { .. })));
+    }
+
+    #[test]
+    fn a_higher_rank_decides_and_goes_over() {
+        let mut rules = places(&["data=game:data", "data/lamps=game:lamps"]);
+        rules.places.push(Place { rank: Rank::Option, ..Place::parse("data=docs:data").unwrap() });
+        assert_eq!(shown(&run(&["data/lamps/a", "x"], &rules).unwrap()), ["docs:data/lamps/a"]);
+        let mut rules = places(&["a=game:x"]);
+        rules.places.push(Place { rank: Rank::Sheet, ..Place::parse("b=game:x").unwrap() });
+        let fit = run(&["a/1", "b/1"], &rules).unwrap();
+        assert_eq!((fit.placements[0].member, fit.left_out), (1, vec![(0, LeftOut::Covered)]));
+    }
+
+    #[test]
+    fn choices_and_parts() {
+        let option = |name: &str| ChoiceOption {
+            name: name.into(),
+            says: None,
+            folder: None,
+            places: vec![Place::new(name.into(), "game:data".into())],
+        };
+        let rules = Rules {
+            choices: vec![Choice {
+                id: "finish".into(),
+                ask: None,
+                default: None,
+                options: vec![option("polished"), option("matte")],
+            }],
+            parts: vec![Part {
+                id: "extras".into(),
+                says: None,
+                on: false,
+                folder: None,
+                places: vec![Place::new("more".into(), "game:data".into())],
+            }],
+            ..places(&[".=game:"])
+        };
+        let files = ["polished/lamp", "matte/lamp", "more/lamp", "core"];
+        let choose = |chosen: &[(&str, &str)]| {
+            let chosen = chosen.iter().map(|(id, option)| ((*id).to_owned(), (*option).to_owned())).collect();
+            run(&files, &Rules { chosen, ..rules.clone() })
+        };
+        assert!(matches!(choose(&[]), Err(FitError::ChoiceNeeded { choices }) if choices.len() == 1));
+        assert!(matches!(choose(&[("finish", "gold")]), Err(FitError::NoSuchOption { .. })));
+        assert!(matches!(choose(&[("finish", "matte"), ("x", "y")]), Err(FitError::NoSuchChoice { .. })));
+        let matte = choose(&[("finish", "Matte")]).unwrap();
+        assert_eq!(shown(&matte), ["game:data/lamp", "game:core"]);
+        assert_eq!(matte.left_out, [(0, LeftOut::NotChosen), (2, LeftOut::PartOff)]);
+        let with_part = choose(&[("finish", "matte"), ("extras", "on")]).unwrap();
+        assert_eq!(with_part.left_out, [(0, LeftOut::NotChosen), (1, LeftOut::Covered)], "a part goes over");
+    }
+
+    #[test]
+    fn new_files_of_a_later_version_are_told_from_those_passed_over() {
+        let first = run(&["w/a/x", "w/b/y", "w/c/z"], &places(&["w/a=game:"])).unwrap();
+        assert_eq!(first.rules.passed_over, ["*/b", "*/c"]);
+        let later = ["w 2/a/x", "w 2/b/new", "w 2/d"];
+        let rules = Rules { places: places(&["*/a=game:"]).places, ..first.rules };
+        let (members, folders) = crate::fit::testing::package(&later);
+        let fit = run(&later, &rules).unwrap();
+        assert_eq!(unreached(&fit, &members, &folders, &rules), [2]);
     }
 
     #[test]
@@ -515,7 +666,7 @@ mod tests {
         let clash = run(&["x", "y/b"], &places(&["x=game:q/z", "y=game:q/z"]));
         assert!(matches!(clash, Err(FitError::FileAgainstFolder { .. })));
         assert!(matches!(
-            run(&[".ODDSTACK/originals/1", "x"], &Rules::default()),
+            run(&[".ODDSTACK/originals/1", "x"], &places(&[".=game:"])),
             Err(FitError::Reserved { .. })
         ));
         assert!(matches!(
@@ -536,7 +687,7 @@ mod tests {
         ) {
             let files: Vec<&str> = files.iter().map(String::as_str).collect();
             let plain = Rules { skip: skip.into_iter().collect(), ..Rules::default() };
-            let placed = Rules { places: vec![Place { from, to: "docs:in".into() }], ..plain.clone() };
+            let placed = Rules { places: vec![Place::new(from, "docs:in".into())], ..plain.clone() };
             for rules in [plain, placed] {
                 // Some rules fit no file; that is told, and nothing is placed.
                 let Ok(fit) = run(&files, &rules) else { continue };

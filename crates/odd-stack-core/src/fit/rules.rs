@@ -1,4 +1,6 @@
-//! What a person says about where a package's files go.
+//! What is said of where a package's files go: by its author, by a person, or by what was found.
+
+use std::collections::BTreeMap;
 
 use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
 use serde::{Deserialize, Serialize};
@@ -9,13 +11,42 @@ use crate::address::RelPath;
 /// One `FROM=TO`.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Place {
-    /// A file or folder inside the package; `.` is all of it.
+    /// A file or folder inside the package; `.` is all of it, and `*` in the stead of a name is the one
+    /// folder that lies there, whatever it is called.
     pub from: String,
     /// The address it goes to.
     pub to: String,
+    /// Of two places that reach a file the one of higher rank decides, whatever their `from`.
+    #[serde(default, skip_serializing_if = "is_lowest")]
+    pub rank: Rank,
+}
+
+/// Who said it; the later one goes over the earlier.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Rank {
+    /// Found out, or said by the package's own sheet.
+    #[default]
+    Package,
+    /// A sheet that a person gave.
+    Sheet,
+    /// Options of the command line, when the layer was made.
+    Option,
+    /// Options of the command line, when it was exchanged.
+    Again,
+}
+
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "serde asks for a reference")]
+fn is_lowest(rank: &Rank) -> bool {
+    *rank == Rank::Package
 }
 
 impl Place {
+    /// A place of the lowest rank.
+    pub fn new(from: String, to: String) -> Self {
+        Self { from, to, rank: Rank::default() }
+    }
+
     /// Cuts `FROM=TO` at its last `=`.
     ///
     /// # Errors
@@ -23,17 +54,65 @@ impl Place {
     pub fn parse(text: &str) -> Result<Self, FitError> {
         match text.rsplit_once('=') {
             Some((from, to)) if !from.trim().is_empty() && !to.trim().is_empty() => {
-                Ok(Self { from: from.trim().to_owned(), to: to.trim().to_owned() })
+                Ok(Self::new(from.trim().to_owned(), to.trim().to_owned()))
             }
             _ => Err(FitError::BadPlace { text: text.to_owned() }),
         }
     }
 }
 
+/// One of several ways to take a package, of which only one can be.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Choice {
+    /// Its name in `--choose ID=OPTION`.
+    pub id: String,
+    /// What to ask a person.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub ask: Option<String>,
+    /// The option that is taken when nobody says another.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub default: Option<String>,
+    /// The options.
+    pub options: Vec<ChoiceOption>,
+}
+
+/// One option of a choice.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ChoiceOption {
+    /// Its name.
+    pub name: String,
+    /// What it is, for a person.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub says: Option<String>,
+    /// The folder that belongs to it alone, besides those of its places.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub folder: Option<String>,
+    /// Where its files go.
+    pub places: Vec<Place>,
+}
+
+/// A part of a package that may be left out.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Part {
+    /// Its name in `--choose ID=on`.
+    pub id: String,
+    /// What it is, for a person.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub says: Option<String>,
+    /// It is taken when nobody says otherwise.
+    #[serde(default)]
+    pub on: bool,
+    /// The folder that belongs to it alone, besides those of its places.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub folder: Option<String>,
+    /// Where its files go.
+    pub places: Vec<Place>,
+}
+
 /// The rules of one fit, kept with the layer.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Rules {
-    /// Where things go; empty to place the package by its own folders.
+    /// Where things go; with no choices and parts either, it is found out.
     pub places: Vec<Place>,
     /// Patterns of which a file must meet one, if there are any.
     pub only: Vec<String>,
@@ -44,6 +123,99 @@ pub struct Rules {
     /// The code page of the package's names, where it does not tell it.
     #[serde(default)]
     pub names: Option<String>,
+    /// Things to choose between.
+    #[serde(default)]
+    pub choices: Vec<Choice>,
+    /// Things that may be left out.
+    #[serde(default)]
+    pub parts: Vec<Part>,
+    /// What was chosen: an option of a choice, or `on` or `off` of a part, by id.
+    #[serde(default)]
+    pub chosen: BTreeMap<String, String>,
+    /// Leave out documents, sources, pictures, what systems leave behind, and copies of the game's own
+    /// files.
+    #[serde(default)]
+    pub tidy: bool,
+    /// Files and folders that no place reached when the layer was made, in the words of places.
+    #[serde(default)]
+    pub passed_over: Vec<String>,
+    /// What a sheet says beyond places.
+    #[serde(default)]
+    pub wishes: Wishes,
+}
+
+impl Rules {
+    /// Whether they say where things go, so that nothing is to be found out.
+    pub fn say_where(&self) -> bool {
+        !(self.places.is_empty() && self.choices.is_empty() && self.parts.is_empty())
+    }
+}
+
+/// What a fit sheet says of a package beyond where its files go.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct Wishes {
+    /// Game versions that it works with, such as `>=1.7 <1.8`.
+    pub needs_game: Option<String>,
+    /// Layers it needs, each a name with or without a version range.
+    pub needs: Vec<String>,
+    /// Layers it can't live with.
+    pub clashes: Vec<String>,
+    /// Layers it must lie above.
+    pub above: Vec<String>,
+    /// Layers it must lie below.
+    pub below: Vec<String>,
+    /// Addresses whose files it takes away.
+    pub takes_away: Vec<String>,
+    /// Keys of configuration files that it sets.
+    pub sets: Vec<SetKey>,
+    /// Programs that start the game with it.
+    pub starts: Vec<Start>,
+    /// The version that it holds only the changed files against.
+    pub patches: Option<String>,
+}
+
+/// A key of a configuration file and its value.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct SetKey {
+    /// The file's address.
+    pub file: String,
+    /// The key, with its section: `Section.key`.
+    pub key: String,
+    /// The value.
+    pub value: String,
+}
+
+/// A program to start.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Start {
+    /// The program's address.
+    pub program: String,
+    /// What is given to it.
+    #[serde(default)]
+    pub arguments: Vec<String>,
+}
+
+/// A question that only a person can answer, with what there is to say for each answer.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Unclear {
+    /// What is not clear.
+    pub question: String,
+    /// Possible answers, the likeliest first.
+    pub candidates: Vec<Candidate>,
+    /// Small members that may tell more; the fit can be tried again with what they tell.
+    pub to_read: Vec<usize>,
+}
+
+/// One answer: rules to go on with.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Candidate {
+    /// Where things would go.
+    pub places: Vec<Place>,
+    /// What would be left out.
+    pub skip: Vec<String>,
+    /// What speaks for it, in words.
+    pub evidence: String,
 }
 
 /// Compiled patterns. `*` also matches `/`; a pattern without `/` is also held against each single

@@ -1,42 +1,538 @@
-//! The head of a fit sheet: what an author says of the package itself.
+//! The fit sheet: `oddfit.toml`, a fit written down by a package's author or by whoever installs it.
+//!
+//! Our own format, TOML 1.0. `format = 1` at the top says which make of it a file is; a later make is
+//! refused with that word. [`FitSheet`] documents each key; its JSON Schema is made from it.
 
-use serde::Deserialize;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+use toml::de::{DeTable, DeValue};
 
-use super::FitError;
-use crate::address::{Folding, RelPath};
+use super::rules::Patterns;
+use super::{Choice, ChoiceOption, FitError, Part, Place, Rank, Rules, SetKey, Start, Wishes};
+use crate::address::{Address, AddressError, Folding, PrefixName, RelPath};
 
 /// The file in a package that says how it is to be placed.
 pub const SHEET_NAME: &str = "oddfit.toml";
 /// The biggest sheet that is read.
 pub const MOST_SHEET_BYTES: u64 = 1 << 20;
+/// The make of sheets that is written, and the latest that is read.
+pub const SHEET_FORMAT: u32 = 1;
 
-/// Name, version and variant of a package, as its author writes them in its fit sheet (TOML 1.0, the
-/// keys `name`, `version` and `variant` at its top). They go before what the file name says.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Deserialize)]
-pub struct SheetHead {
+/// A whole fit sheet. Every key may be left out.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, default)]
+pub struct FitSheet {
+    /// The make of this format; 1.
+    pub format: Option<u32>,
     /// What the layer is to be called.
     pub name: Option<String>,
     /// The version, as its author writes it.
     pub version: Option<String>,
     /// Which one of several makes it is.
     pub variant: Option<String>,
+    /// The version of which this package holds only the changed files, for `upgrade --patch`.
+    pub patches: Option<String>,
+    /// Leave out documents, sources, pictures, what systems leave behind, and copies of the game's own files.
+    pub tidy: Option<bool>,
+    /// Patterns; what meets one is left out.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub skip: Vec<String>,
+    /// Patterns; when there are any, only what meets one is taken.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub only: Vec<String>,
+    /// Addresses whose files are to go while the layer is laid.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub takes_away: Vec<String>,
+    /// Names of layers that it can't live with.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub clashes: Vec<String>,
+    /// What it needs.
+    #[serde(skip_serializing_if = "is_default")]
+    pub needs: SheetNeeds,
+    /// Where in the stack it must lie.
+    #[serde(skip_serializing_if = "is_default")]
+    pub order: SheetOrder,
+    /// Where files go. When there are none, and no choices and parts, it is found out.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub place: Vec<SheetPlace>,
+    /// Things of which one must be chosen.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub choice: Vec<SheetChoice>,
+    /// Things that may be left out.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub part: Vec<SheetPart>,
+    /// Keys of configuration files that it sets.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub set: Vec<SheetSet>,
+    /// Programs that start the game with it.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub start: Vec<SheetStart>,
 }
 
-impl SheetHead {
-    /// Reads the head; other keys are passed over.
+fn is_default<T: Default + PartialEq>(value: &T) -> bool {
+    *value == T::default()
+}
+
+/// What a package needs.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, default)]
+pub struct SheetNeeds {
+    /// Game versions, such as `>=1.7 <1.8`.
+    pub game: Option<String>,
+    /// Layers, each with or without versions, such as `Harbour Core >=2`.
+    pub layers: Vec<String>,
+}
+
+/// Where in the stack a layer must lie.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, default)]
+pub struct SheetOrder {
+    /// Layers that it must lie above.
+    pub above: Vec<String>,
+    /// Layers that it must lie below.
+    pub below: Vec<String>,
+}
+
+/// Where a file or folder of the package goes.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct SheetPlace {
+    /// A file or folder inside the package; `.` is all of it; `*` in the stead of a name is the one folder
+    /// that lies there, whatever it is called.
+    pub from: String,
+    /// The address it goes to. A file whose address is no folder gets that name.
+    pub to: String,
+}
+
+/// Something of which one option must be chosen.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct SheetChoice {
+    /// Its name in `--choose ID=OPTION`: letters, digits, `-` and `_`.
+    pub id: String,
+    /// What to ask.
+    #[serde(default)]
+    pub ask: Option<String>,
+    /// The option taken when nobody says another.
+    #[serde(default)]
+    pub default: Option<String>,
+    /// The options, two or more.
+    pub option: Vec<SheetOption>,
+}
+
+/// One option of a choice.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct SheetOption {
+    /// Its name in `--choose ID=OPTION`.
+    pub name: String,
+    /// What it is.
+    #[serde(default)]
+    pub says: Option<String>,
+    /// The folder that belongs to it alone, when its places name only parts of that.
+    #[serde(default)]
+    pub folder: Option<String>,
+    /// Where its files go; an option may have none.
+    #[serde(default)]
+    pub place: Vec<SheetPlace>,
+}
+
+/// Something that may be left out.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct SheetPart {
+    /// Its name in `--choose ID=on`: letters, digits, `-` and `_`.
+    pub id: String,
+    /// What it is.
+    #[serde(default)]
+    pub says: Option<String>,
+    /// It is taken when nobody says otherwise.
+    #[serde(default)]
+    pub on: bool,
+    /// The folder that belongs to it alone, when its places name only parts of that.
+    #[serde(default)]
+    pub folder: Option<String>,
+    /// Where its files go.
+    #[serde(default)]
+    pub place: Vec<SheetPlace>,
+}
+
+/// A key of a configuration file.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct SheetSet {
+    /// The file's address.
+    pub file: String,
+    /// The key, with its section: `Section.key`.
+    pub key: String,
+    /// The value.
+    pub value: String,
+}
+
+/// A program to start.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct SheetStart {
+    /// The program's address.
+    pub program: String,
+    /// What is given to it.
+    #[serde(default)]
+    pub arguments: Vec<String>,
+}
+
+/// One key on the way to a place in a sheet: a name or a number.
+enum Step<'s> {
+    Key(&'s str),
+    At(usize),
+}
+
+/// A sheet's text, to say of a mistake where it is.
+struct Text<'t> {
+    text: &'t str,
+}
+
+impl Text<'_> {
+    fn mistake(&self, at: usize, reason: String) -> FitError {
+        let before = self.text.get(..at).unwrap_or_default();
+        FitError::BadSheet {
+            line: before.matches('\n').count() + 1,
+            column: before.rsplit('\n').next().unwrap_or_default().chars().count() + 1,
+            reason,
+        }
+    }
+
+    /// The mistake at the value that `steps` lead to.
+    fn mistake_at(&self, steps: &[Step<'_>], reason: String) -> FitError {
+        self.mistake(self.start_of(steps).unwrap_or(0), reason)
+    }
+
+    fn start_of(&self, steps: &[Step<'_>]) -> Option<usize> {
+        let table = DeTable::parse(self.text).ok()?;
+        let (first, rest) = steps.split_first()?;
+        let Step::Key(key) = first else { return None };
+        let (_, mut value) = table.get_ref().iter().find(|(name, _)| name.get_ref() == key)?;
+        for step in rest {
+            value = match (step, value.get_ref()) {
+                (Step::Key(key), DeValue::Table(table)) => {
+                    table.iter().find(|(name, _)| name.get_ref() == key)?.1
+                }
+                (Step::At(index), DeValue::Array(array)) => array.get(*index)?,
+                _ => return None,
+            };
+        }
+        Some(value.span().start)
+    }
+}
+
+impl FitSheet {
+    /// Reads a sheet and checks all that can be checked without a package and a game.
     ///
     /// # Errors
     /// [`FitError::BadSheet`], with line and column.
     pub fn parse(text: &str) -> Result<Self, FitError> {
-        toml::from_str(text).map_err(|error| {
-            let before = error.span().map_or("", |span| text.get(..span.start).unwrap_or_default());
-            FitError::BadSheet {
-                line: before.matches('\n').count() + 1,
-                column: before.rsplit('\n').next().unwrap_or_default().chars().count() + 1,
-                reason: error.message().to_owned(),
-            }
-        })
+        let source = Text { text };
+        // What a later make has is not known; its number is read first.
+        if let Ok(table) = DeTable::parse(text)
+            && let Some((_, value)) = table.get_ref().iter().find(|(name, _)| name.get_ref() == "format")
+            && let DeValue::Integer(number) = value.get_ref()
+            && number.as_str().parse::<u32>().is_ok_and(|number| number > SHEET_FORMAT)
+        {
+            let reason = format!("this is format {}, and only {SHEET_FORMAT} is known here", number.as_str());
+            return Err(source.mistake(value.span().start, reason));
+        }
+        let sheet: Self = toml::from_str(text).map_err(|error| {
+            source.mistake(error.span().map_or(0, |span| span.start), error.message().trim().to_owned())
+        })?;
+        sheet.check(&source)?;
+        Ok(sheet)
     }
+
+    fn check(&self, source: &Text<'_>) -> Result<(), FitError> {
+        use Step::{At, Key};
+        let wrong = |steps: &[Step<'_>], reason: String| Err(source.mistake_at(steps, reason));
+        if self.format.is_some_and(|format| format != SHEET_FORMAT) {
+            return wrong(&[Key("format")], format!("the format is {SHEET_FORMAT}"));
+        }
+        for (list, patterns) in [("skip", &self.skip), ("only", &self.only)] {
+            for (index, pattern) in patterns.iter().enumerate() {
+                if let Err(error) = Patterns::new(std::slice::from_ref(pattern)) {
+                    return wrong(&[Key(list), At(index)], error.to_string());
+                }
+            }
+        }
+        for (index, address) in self.takes_away.iter().enumerate() {
+            if let Err(reason) = check_address(address) {
+                return wrong(&[Key("takes_away"), At(index)], reason);
+            }
+        }
+        for (index, set) in self.set.iter().enumerate() {
+            if let Err(reason) = check_address(&set.file) {
+                return wrong(&[Key("set"), At(index), Key("file")], reason);
+            }
+        }
+        for (index, start) in self.start.iter().enumerate() {
+            if let Err(reason) = check_address(&start.program) {
+                return wrong(&[Key("start"), At(index), Key("program")], reason);
+            }
+        }
+        let mut ids: Vec<&str> = Vec::new();
+        let check_id = |id: &'_ str| {
+            let fits = id.chars().all(|c| c.is_alphanumeric() || c == '-' || c == '_') && !id.is_empty();
+            if !fits {
+                return Err(format!("`{id}` can't be an id: use letters, digits, `-` and `_`"));
+            }
+            Ok(())
+        };
+        for (index, choice) in self.choice.iter().enumerate() {
+            let at = |last: Step<'static>| [Key("choice"), At(index), last];
+            if let Err(reason) = check_id(&choice.id) {
+                return wrong(&at(Key("id")), reason);
+            }
+            if ids.contains(&choice.id.as_str()) {
+                return wrong(&at(Key("id")), format!("the id `{}` is there twice", choice.id));
+            }
+            ids.push(&choice.id);
+            if choice.option.len() < 2 {
+                return wrong(&at(Key("option")), "a choice needs two options or more".to_owned());
+            }
+            let names: Vec<&str> = choice.option.iter().map(|option| option.name.as_str()).collect();
+            if let Some(default) = choice.default.as_deref().filter(|default| !names.contains(default)) {
+                let reason = format!("`{default}` is none of the options ({})", names.join(", "));
+                return wrong(&at(Key("default")), reason);
+            }
+            for (number, option) in choice.option.iter().enumerate() {
+                let place = [Key("choice"), At(index), Key("option"), At(number)];
+                if names[..number].contains(&option.name.as_str()) {
+                    let [a, b, c, d] = place;
+                    return wrong(&[a, b, c, d, Key("name")], format!("`{}` is there twice", option.name));
+                }
+                check_places(&option.place, place.into(), source)?;
+            }
+        }
+        for (index, part) in self.part.iter().enumerate() {
+            let at = |last: Step<'static>| [Key("part"), At(index), last];
+            if let Err(reason) = check_id(&part.id) {
+                return wrong(&at(Key("id")), reason);
+            }
+            if ids.contains(&part.id.as_str()) {
+                return wrong(&at(Key("id")), format!("the id `{}` is there twice", part.id));
+            }
+            ids.push(&part.id);
+            check_places(&part.place, vec![Key("part"), At(index)], source)?;
+        }
+        check_places(&self.place, Vec::new(), source)
+    }
+
+    /// The rules that the sheet makes.
+    pub fn rules(&self, rank: Rank) -> Rules {
+        let places = |places: &[SheetPlace]| -> Vec<Place> {
+            let ranked = |place: &SheetPlace| Place { from: place.from.clone(), to: place.to.clone(), rank };
+            places.iter().map(ranked).collect()
+        };
+        let option = |option: &SheetOption| ChoiceOption {
+            name: option.name.clone(),
+            says: option.says.clone(),
+            folder: option.folder.clone(),
+            places: places(&option.place),
+        };
+        let choices = self.choice.iter().map(|choice| Choice {
+            id: choice.id.clone(),
+            ask: choice.ask.clone(),
+            default: choice.default.clone(),
+            options: choice.option.iter().map(option).collect(),
+        });
+        let parts = self.part.iter().map(|part| Part {
+            id: part.id.clone(),
+            says: part.says.clone(),
+            on: part.on,
+            folder: part.folder.clone(),
+            places: places(&part.place),
+        });
+        let sets = self.set.iter().map(|set| SetKey {
+            file: set.file.clone(),
+            key: set.key.clone(),
+            value: set.value.clone(),
+        });
+        let starts = self
+            .start
+            .iter()
+            .map(|start| Start { program: start.program.clone(), arguments: start.arguments.clone() });
+        Rules {
+            places: places(&self.place),
+            only: self.only.clone(),
+            skip: self.skip.clone(),
+            choices: choices.collect(),
+            parts: parts.collect(),
+            tidy: self.tidy.unwrap_or(false),
+            wishes: Wishes {
+                needs_game: self.needs.game.clone(),
+                needs: self.needs.layers.clone(),
+                clashes: self.clashes.clone(),
+                above: self.order.above.clone(),
+                below: self.order.below.clone(),
+                takes_away: self.takes_away.clone(),
+                sets: sets.collect(),
+                starts: starts.collect(),
+                patches: self.patches.clone(),
+            },
+            ..Rules::default()
+        }
+    }
+
+    /// The sheet that says what `rules` say; what was chosen becomes what is chosen by default.
+    pub fn of(rules: &Rules) -> Self {
+        let places = |places: &[Place]| -> Vec<SheetPlace> {
+            places.iter().map(|place| SheetPlace { from: place.from.clone(), to: place.to.clone() }).collect()
+        };
+        let option = |option: &ChoiceOption| SheetOption {
+            name: option.name.clone(),
+            says: option.says.clone(),
+            folder: option.folder.clone(),
+            place: places(&option.places),
+        };
+        let choice = |choice: &Choice| SheetChoice {
+            id: choice.id.clone(),
+            ask: choice.ask.clone(),
+            default: rules.chosen.get(&choice.id).or(choice.default.as_ref()).cloned(),
+            option: choice.options.iter().map(option).collect(),
+        };
+        let part = |part: &Part| SheetPart {
+            id: part.id.clone(),
+            says: part.says.clone(),
+            on: rules.chosen.get(&part.id).map_or(part.on, |word| word == "on"),
+            folder: part.folder.clone(),
+            place: places(&part.places),
+        };
+        let wishes = &rules.wishes;
+        let set = |set: &SetKey| SheetSet {
+            file: set.file.clone(),
+            key: set.key.clone(),
+            value: set.value.clone(),
+        };
+        let start =
+            |start: &Start| SheetStart { program: start.program.clone(), arguments: start.arguments.clone() };
+        Self {
+            format: Some(SHEET_FORMAT),
+            patches: wishes.patches.clone(),
+            tidy: rules.tidy.then_some(true),
+            skip: rules.skip.clone(),
+            only: rules.only.clone(),
+            takes_away: wishes.takes_away.clone(),
+            clashes: wishes.clashes.clone(),
+            needs: SheetNeeds { game: wishes.needs_game.clone(), layers: wishes.needs.clone() },
+            order: SheetOrder { above: wishes.above.clone(), below: wishes.below.clone() },
+            place: places(&rules.places),
+            choice: rules.choices.iter().map(choice).collect(),
+            part: rules.parts.iter().map(part).collect(),
+            set: wishes.sets.iter().map(set).collect(),
+            start: wishes.starts.iter().map(start).collect(),
+            ..Self::default()
+        }
+    }
+}
+
+fn check_places(places: &[SheetPlace], above: Vec<Step<'_>>, source: &Text<'_>) -> Result<(), FitError> {
+    for (index, place) in places.iter().enumerate() {
+        let found = match (check_from(&place.from), check_address(&place.to)) {
+            (Err(reason), _) => Some(("from", reason)),
+            (_, Err(reason)) => Some(("to", reason)),
+            _ => None,
+        };
+        if let Some((key, reason)) = found {
+            let mut steps = above;
+            steps.extend([Step::Key("place"), Step::At(index), Step::Key(key)]);
+            return Err(source.mistake_at(&steps, reason));
+        }
+    }
+    Ok(())
+}
+
+fn check_from(from: &str) -> Result<(), String> {
+    let text = from.replace('\\', "/");
+    let text = text.trim_start_matches("./").trim_end_matches('/');
+    if text.is_empty() || text == "." {
+        return if from.is_empty() {
+            Err("it is empty; `.` is the whole package".to_owned())
+        } else {
+            Ok(())
+        };
+    }
+    let named = text.split('/').map(|part| if part == "*" { "any" } else { part });
+    let named = named.collect::<Vec<_>>().join("/");
+    let named = named.strip_suffix("/.").unwrap_or(&named);
+    RelPath::parse(named).map(drop).map_err(|problem| format!("`{from}` can't be in a package: {problem}"))
+}
+
+/// Whether a text can be an address of some game.
+fn check_address(text: &str) -> Result<(), String> {
+    let (prefix, rest) = match text.split_once(':') {
+        Some((prefix, rest)) if prefix.len() >= 2 && !prefix.contains(['/', '\\']) => (Some(prefix), rest),
+        _ => (None, text),
+    };
+    let told = |error: AddressError| error.to_string();
+    prefix.map(PrefixName::parse).transpose().map_err(told)?;
+    let rest = rest.strip_suffix(['/', '\\']).unwrap_or(rest);
+    if rest.is_empty() || rest == "." {
+        return if prefix.is_some() {
+            Ok(())
+        } else {
+            Err("it is empty; `game:` is the game's own folder".to_owned())
+        };
+    }
+    RelPath::parse(rest)
+        .map(drop)
+        .map_err(|problem| told(AddressError::Name { text: text.to_owned(), problem }))
+}
+
+/// Checks a sheet's addresses against a game.
+///
+/// # Errors
+/// [`FitError::BadSheet`], with line and column.
+pub fn check_addresses(
+    text: &str,
+    sheet: &FitSheet,
+    resolve: &dyn Fn(&str) -> Result<Address, AddressError>,
+) -> Result<(), FitError> {
+    use Step::{At, Key};
+    let source = Text { text };
+    let check = |steps: Vec<Step<'_>>, address: &str| match resolve(address) {
+        Ok(_) => Ok(()),
+        Err(error) => Err(source.mistake_at(&steps, error.to_string())),
+    };
+    for (index, place) in sheet.place.iter().enumerate() {
+        check(vec![Key("place"), At(index), Key("to")], &place.to)?;
+    }
+    for (index, choice) in sheet.choice.iter().enumerate() {
+        for (number, option) in choice.option.iter().enumerate() {
+            for (at, place) in option.place.iter().enumerate() {
+                let steps = vec![
+                    Key("choice"),
+                    At(index),
+                    Key("option"),
+                    At(number),
+                    Key("place"),
+                    At(at),
+                    Key("to"),
+                ];
+                check(steps, &place.to)?;
+            }
+        }
+    }
+    for (index, part) in sheet.part.iter().enumerate() {
+        for (at, place) in part.place.iter().enumerate() {
+            check(vec![Key("part"), At(index), Key("place"), At(at), Key("to")], &place.to)?;
+        }
+    }
+    for (index, address) in sheet.takes_away.iter().enumerate() {
+        check(vec![Key("takes_away"), At(index)], address)?;
+    }
+    for (index, set) in sheet.set.iter().enumerate() {
+        check(vec![Key("set"), At(index), Key("file")], &set.file)?;
+    }
+    for (index, start) in sheet.start.iter().enumerate() {
+        check(vec![Key("start"), At(index), Key("program")], &start.program)?;
+    }
+    Ok(())
 }
 
 /// Whether `path` is the package's fit sheet, at its top or that of its wrapper folder.
@@ -49,11 +545,78 @@ pub fn is_sheet(path: &RelPath, wrapper: Option<&RelPath>) -> bool {
 mod tests {
     use super::*;
 
+    const WHOLE: &str = r#"format = 1
+name = "Brass Lamps"
+version = "1.2b"
+patches = "1.1"
+skip = ["*.psd"]
+takes_away = ["game:data/old.txt"]
+clashes = ["Iron Lamps"]
+needs = { game = ">=1.7", layers = ["Harbour Core >=2"] }
+order = { above = ["Fog"], below = [] }
+
+[[place]]
+from = "*/data"
+to = "game:data"
+
+[[choice]]
+id = "finish"
+ask = "Which finish?"
+[[choice.option]]
+name = "polished"
+place = [{ from = "polished", to = "data/lamps" }]
+[[choice.option]]
+name = "matte"
+place = [{ from = "matte", to = "data/lamps" }]
+
+[[part]]
+id = "extras"
+place = [{ from = "extras", to = "game:" }]
+
+[[set]]
+file = "game:config/harbour.ini"
+key = "Gulls.count"
+value = "40"
+
+[[start]]
+program = "bin:loader.exe"
+arguments = ["-x"]
+"#;
+
     #[test]
-    fn heads_are_read_and_mistakes_are_placed() {
-        let head = SheetHead::parse("name = \"Brass Lamps\"\nversion = \"1.2b\"\n[later]\nx = 1\n").unwrap();
-        assert_eq!((head.name.as_deref(), head.version.as_deref()), (Some("Brass Lamps"), Some("1.2b")));
-        let error = SheetHead::parse("name = \"a\"\nversion = 1\n").unwrap_err();
-        assert!(matches!(error, FitError::BadSheet { line: 2, column: 11, .. }), "{error}");
+    fn a_sheet_comes_back_from_its_rules() {
+        let sheet = FitSheet::parse(WHOLE).unwrap();
+        let rules = sheet.rules(Rank::Package);
+        let again =
+            FitSheet { name: sheet.name.clone(), version: sheet.version.clone(), ..FitSheet::of(&rules) };
+        assert_eq!(again, sheet);
+        let text = toml::to_string(&again).unwrap();
+        assert_eq!(FitSheet::parse(&text).unwrap(), again, "{text}");
+    }
+
+    #[test]
+    fn mistakes_are_placed() {
+        let at = |text: &str, line: usize, column: usize, word: &str| match FitSheet::parse(text) {
+            Err(FitError::BadSheet { line: l, column: c, reason }) => {
+                assert_eq!((l, c), (line, column), "{text}: {reason}");
+                assert!(reason.contains(word), "{reason}");
+            }
+            other => panic!("{text}: {other:?}"),
+        };
+        at("name = \"a\"\nversion = 1\n", 2, 11, "string");
+        at("name = \"a\"\nvresion = \"1\"\n", 2, 1, "vresion");
+        at("format = 2\nnew_key = 1\n", 1, 10, "format 2");
+        at("x = [", 1, 6, "");
+        at("[[place]]\nfrom = \"a\"\nto = \"../x\"\n", 3, 6, "steps out");
+        at("[[place]]\nfrom = \"../a\"\nto = \"game:\"\n", 2, 8, "steps out");
+        at("[[place]]\nfrom = \"a\"\n", 1, 1, "to");
+        at("skip = [\"ok\", \"[\"]\n", 1, 15, "pattern");
+        at("[[choice]]\nid = \"x\"\noption = [{ name = \"a\" }]\n", 3, 10, "two");
+        let two = "option = [{ name = \"a\" }, { name = \"b\" }]\n";
+        at(&format!("[[choice]]\nid = \"x y\"\n{two}"), 2, 6, "id");
+        at(&format!("[[choice]]\nid = \"x\"\ndefault = \"c\"\n{two}"), 3, 11, "none of");
+        at(&format!("[[part]]\nid = \"x\"\n[[part]]\nid = \"x\"\n"), 4, 6, "twice");
+        let deep = "[[choice]]\nid = \"x\"\n[[choice.option]]\nname = \"a\"\nplace = [{ from = \"a\", to = \"c:\\\\x\" }]\n";
+        at(&format!("{deep}[[choice.option]]\nname = \"b\"\n"), 5, 29, "drive");
     }
 }

@@ -7,7 +7,7 @@ mod version_of;
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
-pub use program::{Program, ProgramKind, main_program, may_be_program, program_kind};
+pub use program::{Program, ProgramKind, imports_of, main_program, may_be_program, plays, program_kind};
 pub use scan::{Scan, ScanError, scan};
 pub use version_of::version_of_file;
 

@@ -4,6 +4,8 @@ use std::fs::File;
 use std::io::{self, Read};
 use std::path::Path;
 
+use object::read::{Object, ReadCache};
+
 use crate::address::RelPath;
 
 /// What kind of executable a file is, by its header.
@@ -26,6 +28,8 @@ pub struct Program {
     pub size_bytes: u64,
     /// What its header says.
     pub kind: ProgramKind,
+    /// It asks the system for libraries that draw, play sound or read a game pad.
+    pub plays: bool,
 }
 
 /// Words in a file name that tell a helper program from the game.
@@ -57,7 +61,7 @@ const HELPER_WORDS: [&str; 24] = [
 ];
 
 /// Picks the main program: never a launcher, installer, uninstaller or other helper; of the rest the
-/// one that is large, named like the game, has a window and lies not too deep.
+/// one that is large, named like the game, has a window, draws and plays, and lies not too deep.
 pub fn main_program<'a>(programs: &'a [Program], game_names: &[&str]) -> Option<&'a Program> {
     programs.iter().filter(|program| !is_helper(program.path.name())).max_by(|one, two| {
         let order = score(one, game_names).total_cmp(&score(two, game_names));
@@ -80,7 +84,7 @@ fn score(program: &Program, game_names: &[&str]) -> f64 {
     let size = (program.size_bytes.max(1) as f64).log2();
     let depth = program.path.parts().count() as f64;
     let window = if program.kind == ProgramKind::WindowsConsole { 0.0 } else { 2.0 };
-    size + window - depth * 0.5 + if is_named { 4.0 } else { 0.0 }
+    size + window - depth * 0.5 + if is_named { 4.0 } else { 0.0 } + if program.plays { 3.0 } else { 0.0 }
 }
 
 /// Whether a file may be a program, by its name and mode, so that its header is worth a look.
@@ -130,12 +134,43 @@ fn kind_of_header(head: &[u8]) -> Option<ProgramKind> {
     }
 }
 
+/// File names, in lower case, of the libraries that the Windows program at `path` asks the system for (its
+/// import table, Microsoft PE/COFF specification); none of other programs.
+///
+/// # Errors
+/// When the file can't be read.
+pub fn imports_of(path: &Path) -> io::Result<Vec<String>> {
+    let cache = ReadCache::new(File::open(path)?);
+    let imports = object::File::parse(&cache).and_then(|file| {
+        let names =
+            file.imports()?.map(|import| Ok(String::from_utf8_lossy(import?.library()).to_lowercase()));
+        names.collect::<object::read::Result<Vec<String>>>()
+    });
+    // What can't be parsed tells nothing.
+    let mut libraries: Vec<String> = imports.unwrap_or_default();
+    libraries.sort();
+    libraries.dedup();
+    Ok(libraries)
+}
+
+/// Whether one of the libraries draws, plays sound or reads a game pad.
+pub fn plays(imports: &[String]) -> bool {
+    const BEGINNINGS: [&str; 10] =
+        ["d3d", "dxgi", "ddraw", "opengl32", "vulkan", "sdl", "glfw", "xinput", "dinput", "xaudio"];
+    imports.iter().any(|library| BEGINNINGS.iter().any(|beginning| library.starts_with(beginning)))
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
 
     fn program(path: &str, size_bytes: u64) -> Program {
-        Program { path: RelPath::parse(path).unwrap(), size_bytes, kind: ProgramKind::WindowsGui }
+        Program {
+            path: RelPath::parse(path).unwrap(),
+            size_bytes,
+            kind: ProgramKind::WindowsGui,
+            plays: false,
+        }
     }
 
     #[test]
@@ -152,6 +187,10 @@ mod tests {
         assert_eq!(picked.path.as_str(), "bin/quillhaven.exe");
         let largest = main_program(&programs, &["harbour"]).unwrap();
         assert_eq!(largest.path.as_str(), "bin/chart_viewer.exe");
+        let mut playing = programs.clone();
+        playing[1].plays = true;
+        assert_eq!(main_program(&playing, &["harbour"]).unwrap().path.as_str(), "bin/quillhaven.exe");
+        assert!(plays(&["kernel32.dll".into(), "d3d11.dll".into()]) && !plays(&["kernel32.dll".into()]));
         assert_eq!(main_program(&programs[..1], &["Quillhaven"]), None, "a launcher is never the game");
     }
 

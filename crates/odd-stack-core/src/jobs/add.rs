@@ -1,6 +1,7 @@
 //! Making a layer of a package.
 
-use std::collections::BTreeSet;
+use std::cell::RefCell;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
 
 use schemars::JsonSchema;
@@ -8,12 +9,16 @@ use serde::Serialize;
 use thiserror::Error;
 
 use super::Permit;
-use super::contents::{Contents, Taken, told_of};
+use super::contents::{Contents, Taken};
+use super::placing::{Before, Placer, Wanted, told_of};
 use super::runs_code::runs_code;
 use super::select::plain;
+use super::show::remembered_rules;
 use super::tree::LedgerTree;
+use crate::address::Address;
 use crate::disk::{ChangeError, ChangeOptions, ChangeRequest, Prepared, discard_new_contents, prepare};
-use crate::fit::{Finding, Fit, FitError, LeftOut, Rules, fit};
+use crate::fit::{ChoiceMade, Finding, Fit, FitError, LeftOut, PartSeen, Rules};
+use crate::hash::ContentHash;
 use crate::ledger::{Layer, Ledger, LedgerError, NewLayer, drop_unneeded};
 use crate::observer::Observer;
 use crate::package::{Inner, Limits, LinkOut, NameEncoding, OpenOptions, Package, PackageError};
@@ -52,6 +57,14 @@ pub enum AddError {
         /// What was given.
         name: String,
     },
+    /// A fit sheet can't be read.
+    #[error("can't read the fit sheet {}", path.display())]
+    Sheet {
+        /// The file.
+        path: PathBuf,
+        /// Why.
+        source: std::io::Error,
+    },
     /// Links lead to nothing inside the package.
     #[error("{} link(s) of {package} lead out of it", links.len())]
     LinksOut {
@@ -79,8 +92,8 @@ pub struct AddRequest {
     pub version: Option<String>,
     /// Which one of several makes it is; read as the version is.
     pub variant: Option<String>,
-    /// Where its files go.
-    pub rules: Rules,
+    /// What is said of where its files go.
+    pub wanted: Wanted,
     /// Where in the stack, and whether on the game.
     pub place: AddPlace,
     /// How big the package may be.
@@ -106,8 +119,55 @@ pub enum AddPlace {
 pub struct LeftOutRow {
     /// The file in the package.
     pub member: String,
-    /// `skipped`, `not_among_only`, `no_place`, `stays_packed`, `fit_sheet` or `link_out`.
+    /// `skipped`, `not_among_only`, `no_place`, `stays_packed`, `fit_sheet`, `document`, `source`, `picture`,
+    /// `metadata`, `original` (a copy of the game's own file), `not_chosen`, `part_off`, `covered` or `link_out`.
     pub reason: String,
+}
+
+/// A choice between several makes of a package, and what was chosen.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct ChoiceRow {
+    /// Its name in `--choose ID=OPTION`.
+    pub id: String,
+    /// All its options.
+    pub options: Vec<String>,
+    /// The one that was chosen; none while nobody has.
+    pub chosen: Option<String>,
+}
+
+/// A part of a package that may be left out.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct PartRow {
+    /// Its name in `--choose ID=on`.
+    pub id: String,
+    /// What it is, where its author says it.
+    pub says: Option<String>,
+    /// It is taken.
+    pub on: bool,
+    /// How many files it has.
+    pub files: u64,
+    /// The folder of the package that it lies in.
+    pub folder: String,
+}
+
+pub(super) fn choice_rows(placed: &Fit) -> Vec<ChoiceRow> {
+    let row = |made: &ChoiceMade| ChoiceRow {
+        id: made.id.clone(),
+        options: made.options.clone(),
+        chosen: Some(made.chosen.clone()),
+    };
+    placed.choices.iter().map(row).collect()
+}
+
+pub(super) fn part_rows(placed: &Fit) -> Vec<PartRow> {
+    let row = |part: &PartSeen| PartRow {
+        id: part.id.clone(),
+        says: part.says.clone(),
+        on: part.on,
+        files: part.files,
+        folder: part.folder.clone(),
+    };
+    placed.parts.iter().map(row).collect()
 }
 
 /// A link that became a copy of what it leads to.
@@ -138,6 +198,10 @@ pub struct AddReport {
     pub bytes: u64,
     /// What decided where the files go, in words.
     pub findings: Vec<String>,
+    /// What was chosen.
+    pub choices: Vec<ChoiceRow>,
+    /// Parts that may be left out, and whether they are.
+    pub parts: Vec<PartRow>,
     /// Files that are left out.
     pub left_out: Vec<LeftOutRow>,
     /// Links that became copies.
@@ -169,13 +233,14 @@ pub fn prepare_add<'l>(
     dry_run: bool,
     observer: &dyn Observer,
 ) -> Result<Adding<'l>, AddError> {
-    let open = open_options(&request.rules, &request.limits);
+    let open = open_options(&request.wanted.rules, &request.limits);
     let contents = Contents::new(ledger, !dry_run);
     let read =
         read(ledger, contents, request, &open, observer).inspect_err(|_| discard_new_contents(ledger))?;
-    let Read { package, placed, report, taken, before } = read;
+    let Read { package, placed, report, taken, before, base_hashes } = read;
     ledger.catalogue.begin()?;
-    let written = write_layer(ledger, &package, &placed, &report, request, &taken, now);
+    let written = write_base_hashes(ledger, &base_hashes)
+        .and_then(|()| write_layer(ledger, &package, &placed, &report, &taken, now));
     let layer = match written {
         Ok(layer) => layer,
         Err(error) => {
@@ -217,6 +282,8 @@ struct Read {
     report: AddReport,
     taken: Taken,
     before: Arrangement,
+    /// Hashes of base files that were read.
+    base_hashes: BTreeMap<Address, ContentHash>,
 }
 
 fn read(
@@ -231,44 +298,73 @@ fn read(
         free_name(&ledger.layers()?, name.clone(), request.place)?;
     }
     let package = contents.open(&request.package, open, observer)?;
-    let shown = || request.package.display().to_string();
-    let misfit = |source| AddError::Fit { package: shown(), source };
-    if !request.rules.skip_links && !package.links_out().is_empty() {
-        return Err(AddError::LinksOut { package: shown(), links: package.links_out().to_vec() });
+    let old = match request.place {
+        AddPlace::Exchange(old) => Some(layer_of(ledger, old)?),
+        AddPlace::New { .. } => None,
+    };
+    let remembered = old.as_ref().map(|old| remembered_rules(ledger, old)).transpose()?;
+    let skip_links =
+        request.wanted.rules.skip_links || remembered.as_ref().is_some_and(|rules| rules.skip_links);
+    if !skip_links && !package.links_out().is_empty() {
+        let (package, links) = (request.package.display().to_string(), package.links_out().to_vec());
+        return Err(AddError::LinksOut { package, links });
     }
     let before = ledger.catalogue.arrangement()?;
-    let tree = LedgerTree::new(ledger, before.order());
-    let game = ledger.game();
-    let book = game.address_book();
-    let place = |package: &Package| {
-        fit(package.members(), package.folders(), &request.rules, &book, game.folding, &tree)
+    let told = told_of(&package, observer)?;
+    let replaced = match (&old, remembered) {
+        (Some(old), Some(rules)) => Some(Before { rules, addresses: ledger.catalogue.addresses_of(old.id)? }),
+        _ => None,
     };
-    let placed = match place(&package) {
-        Err(packed @ FitError::OnlyPacked { .. }) => {
+    let tree = LedgerTree::new(ledger, before.order());
+    let placer =
+        Placer { ledger, tree, package: &package, told: &told, observer, base_hashes: RefCell::default() };
+    let placed = match placer.place(&request.wanted, replaced.as_ref(), &contents) {
+        Err(AddError::Fit { source: FitError::OnlyPacked { .. }, .. }) => {
             // Looked into only now, to say what there is to choose.
             let open = OpenOptions { inner: Inner { unasked: true, ..Inner::default() }, ..open.clone() };
             let opened = Package::open(&request.package, &open, observer)?;
-            return Err(misfit(place(&opened).err().unwrap_or(packed)));
+            let tree = LedgerTree::new(ledger, before.order());
+            let inside = Placer {
+                package: &opened,
+                tree,
+                told: &told,
+                ledger,
+                observer,
+                base_hashes: RefCell::default(),
+            };
+            inside.place(&request.wanted, replaced.as_ref(), &contents)?
         }
-        other => other.map_err(misfit)?,
+        other => other?,
     };
-    let told = told_of(&package, observer)?;
-    let name = free_name(&ledger.layers()?, request.name.clone().unwrap_or(told.name), request.place)?;
-    let version = request.version.clone().or(told.version);
-    let variant = request.variant.clone().or(told.variant);
-    let report = report(&package, &placed, name, version, variant);
+    let name = request.name.clone().or_else(|| old.map(|old| old.about.name));
+    let name = free_name(&ledger.layers()?, name.unwrap_or_else(|| told.parts.name.clone()), request.place)?;
     let members = package.members();
     let wanted: BTreeSet<usize> =
         placed.placements.iter().map(|placement| members[placement.member].content).collect();
-    let mut taken = contents.read(&package, &wanted, observer)?;
-    // A package that is unpacked while it is listed brings more than is placed.
-    let needed: BTreeSet<_> =
-        wanted.iter().filter_map(|content| taken.hashes.get(content)).copied().collect();
+    contents.read(&package, &wanted, observer)?;
+    let placed = placer.without_copies(placed, &contents)?;
+    let version = request.version.clone().or(told.parts.version.clone());
+    let variant = request.variant.clone().or(told.parts.variant.clone());
+    let report = report(&package, &placed, name, version, variant);
+    let base_hashes = placer.base_hashes.into_inner();
+    let mut taken = contents.finish();
+    // A package that is unpacked while it is listed brings more than is placed, and so do copies.
+    let needed: BTreeSet<_> = placed
+        .placements
+        .iter()
+        .filter_map(|placement| taken.hashes.get(&members[placement.member].content))
+        .copied()
+        .collect();
     let (new, unneeded): (Vec<_>, Vec<_>) =
         taken.new.into_iter().partition(|(hash, _)| needed.contains(hash));
     taken.new = new;
     drop_unneeded(ledger.folder(), &*ledger.seam, unneeded.into_iter().map(|(hash, _)| hash))?;
-    Ok(Read { package, placed, report, taken, before })
+    Ok(Read { package, placed, report, taken, before, base_hashes })
+}
+
+fn layer_of(ledger: &Ledger, id: LayerId) -> Result<Layer, LedgerError> {
+    let layer = ledger.layers()?.into_iter().find(|layer| layer.id == id);
+    layer.ok_or_else(|| ledger.catalogue.damaged_by(&"a layer of it is gone"))
 }
 
 /// The layer's name, when no other layer has it.
@@ -289,17 +385,26 @@ fn free_name(layers: &[Layer], name: String, place: AddPlace) -> Result<String, 
     })
 }
 
+fn write_base_hashes(ledger: &Ledger, hashes: &BTreeMap<Address, ContentHash>) -> Result<(), LedgerError> {
+    let game = ledger.game();
+    for (address, hash) in hashes {
+        if let Some(root) = game.root_named(&address.root) {
+            ledger.catalogue.set_base_hash(root.id, &game.folding.key(address.path.as_str()), *hash)?;
+        }
+    }
+    Ok(())
+}
+
 fn write_layer(
     ledger: &Ledger,
     package: &Package,
     placed: &Fit,
     report: &AddReport,
-    request: &AddRequest,
     taken: &Taken,
     now: &str,
 ) -> Result<LayerId, LedgerError> {
     let (catalogue, game) = (&ledger.catalogue, ledger.game());
-    let rules = serde_json::to_string(&request.rules).map_err(|error| catalogue.damaged_by(&error))?;
+    let rules = serde_json::to_string(&placed.rules).map_err(|error| catalogue.damaged_by(&error))?;
     let layer = catalogue.insert_layer(&NewLayer {
         name: report.name.clone(),
         version: report.version.clone(),
@@ -351,19 +456,8 @@ fn write_layer(
 }
 
 /// What the fit says, in words.
-pub(super) fn findings(placed: &Fit) -> Vec<String> {
-    let told = placed.findings.iter().map(|finding| match finding {
-        Finding::Wrapper(folder) => format!("the wrapper folder `{folder}/` is taken off"),
-        Finding::NoWrapper(folder) => {
-            format!("the folder `{folder}/` stays, since the game has one of that name")
-        }
-        Finding::InsideWrapper { from, wrapper } => {
-            format!("`{from}` was found inside the wrapper folder `{wrapper}/`")
-        }
-        Finding::AsIs => "the package goes to the game's main folder as it is".to_owned(),
-        Finding::ByPlaces => "placed by the --place rules given".to_owned(),
-    });
-    told.collect()
+pub(super) fn findings_of(findings: &[Finding]) -> Vec<String> {
+    findings.iter().map(ToString::to_string).collect()
 }
 
 /// The word for why a file is left out.
@@ -374,6 +468,14 @@ pub(super) fn left_out_word(reason: LeftOut) -> &'static str {
         LeftOut::NoPlace => "no_place",
         LeftOut::Packed => "stays_packed",
         LeftOut::Sheet => "fit_sheet",
+        LeftOut::Document => "document",
+        LeftOut::Source => "source",
+        LeftOut::Picture => "picture",
+        LeftOut::Metadata => "metadata",
+        LeftOut::Original => "original",
+        LeftOut::NotChosen => "not_chosen",
+        LeftOut::PartOff => "part_off",
+        LeftOut::Covered => "covered",
     }
 }
 
@@ -407,7 +509,9 @@ fn report(
         kind: package.kind().word().to_owned(),
         files: placed.placements.len() as u64,
         bytes: placements.clone().map(|placement| members[placement.member].size_bytes).sum(),
-        findings: findings(placed),
+        findings: findings_of(&placed.findings),
+        choices: choice_rows(placed),
+        parts: part_rows(placed),
         left_out: left_out.chain(links).collect(),
         copied_links: copied.collect(),
         runs_code: placements

@@ -7,12 +7,10 @@ use std::sync::{Mutex, PoisonError};
 
 use super::add::AddError;
 use crate::disk::check_room;
-use crate::fit::{FitError, MOST_SHEET_BYTES, SheetHead, is_sheet, wrapper_of};
 use crate::hash::ContentHash;
 use crate::ledger::{Intake, Ledger};
 use crate::observer::{Observer, Work};
 use crate::package::{OpenOptions, Package};
-use crate::version::FileNameParts;
 
 /// Takes the contents of one package, each once.
 pub(super) struct Contents<'a> {
@@ -37,7 +35,7 @@ impl<'a> Contents<'a> {
 
     fn take(&self, content: usize, size_bytes: u64, bytes: &mut dyn Read) -> Result<(), AddError> {
         let hash = self.intake.take(bytes, size_bytes)?;
-        self.hashes.lock().unwrap_or_else(PoisonError::into_inner).insert(content, hash);
+        self.taken().insert(content, hash);
         Ok(())
     }
 
@@ -53,16 +51,17 @@ impl<'a> Contents<'a> {
         Package::open_taking(path, options, &take, observer)
     }
 
-    /// Takes those of `wanted` that were not taken yet; gives all taken so far.
+    /// Takes those of `wanted` that were not taken yet.
     pub(super) fn read(
-        self,
+        &self,
         package: &Package,
         wanted: &BTreeSet<usize>,
         observer: &dyn Observer,
-    ) -> Result<Taken, AddError> {
-        let taken = self.hashes.lock().unwrap_or_else(PoisonError::into_inner).clone();
-        let wanted: Vec<usize> =
-            wanted.iter().filter(|content| !taken.contains_key(content)).copied().collect();
+    ) -> Result<(), AddError> {
+        let wanted: Vec<usize> = {
+            let taken = self.taken();
+            wanted.iter().filter(|content| !taken.contains_key(content)).copied().collect()
+        };
         let mut sizes: BTreeMap<usize, u64> = BTreeMap::new();
         for member in package.members() {
             sizes.insert(member.content, member.size_bytes);
@@ -71,34 +70,29 @@ impl<'a> Contents<'a> {
         if self.stores {
             check_room(self.folder, bytes)?;
         }
-        if !wanted.is_empty() {
-            let take =
-                |content: usize, size_bytes: u64, bytes: &mut dyn Read| self.take(content, size_bytes, bytes);
-            observer.begin(Work::Reading, wanted.len() as u64, bytes);
-            let read = package.read(&wanted, &take, observer);
-            observer.end();
-            read?;
+        if wanted.is_empty() {
+            return Ok(());
         }
-        let hashes = self.hashes.into_inner().unwrap_or_else(PoisonError::into_inner);
-        Ok(Taken { hashes, new: self.intake.finish() })
+        let take =
+            |content: usize, size_bytes: u64, bytes: &mut dyn Read| self.take(content, size_bytes, bytes);
+        observer.begin(Work::Reading, wanted.len() as u64, bytes);
+        let read = package.read(&wanted, &take, observer);
+        observer.end();
+        read
     }
-}
 
-/// Name, version and variant of a package: what its fit sheet says, else what its file name tells.
-pub(super) fn told_of(package: &Package, observer: &dyn Observer) -> Result<FileNameParts, AddError> {
-    let told = package.file_name_parts();
-    let wrapper = wrapper_of(package.members(), package.folders());
-    let sheet = package.members().iter().find(|member| is_sheet(&member.path, wrapper));
-    let Some(sheet) = sheet else { return Ok(told) };
-    let bytes = package.read_small(sheet, MOST_SHEET_BYTES, observer)?;
-    let no_text = FitError::BadSheet { line: 1, column: 1, reason: "it is not UTF-8 text".to_owned() };
-    let text = String::from_utf8(bytes).map_err(|_| no_text);
-    let head = text.and_then(|text| SheetHead::parse(text.strip_prefix('\u{feff}').unwrap_or(&text)));
-    let head =
-        head.map_err(|source| AddError::Fit { package: package.path().display().to_string(), source })?;
-    Ok(FileNameParts {
-        name: head.name.unwrap_or(told.name),
-        version: head.version.or(told.version),
-        variant: head.variant.or(told.variant),
-    })
+    fn taken(&self) -> std::sync::MutexGuard<'_, BTreeMap<usize, ContentHash>> {
+        self.hashes.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// The hash of a content that was taken.
+    pub(super) fn hash_of(&self, content: usize) -> Option<ContentHash> {
+        self.taken().get(&content).copied()
+    }
+
+    /// All that was taken.
+    pub(super) fn finish(self) -> Taken {
+        let hashes = self.hashes.into_inner().unwrap_or_else(PoisonError::into_inner);
+        Taken { hashes, new: self.intake.finish() }
+    }
 }

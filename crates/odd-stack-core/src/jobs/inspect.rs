@@ -1,18 +1,22 @@
 //! Looking into a package before anything is done with it.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::cell::RefCell;
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::path::Path;
 
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::add::{AddError, findings, left_out_word, open_options};
-use super::contents::{Contents, told_of};
+use super::add::{
+    AddError, ChoiceRow, PartRow, choice_rows, findings_of, left_out_word, open_options, part_rows,
+};
+use super::contents::Contents;
+use super::placing::{Placer, Wanted, told_of};
 use super::runs_code::runs_code;
 use super::tree::LedgerTree;
 use super::{Count, MeetingRow, OverRow};
 use crate::address::Address;
-use crate::fit::{Fit, FitError, LeftOut, Rules, fit};
+use crate::fit::{Candidate, Fit, FitError, LeftOut, NotChosen, Placement};
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError};
 use crate::observer::Observer;
@@ -43,7 +47,8 @@ pub struct MemberRow {
     pub copy_of: Option<String>,
     /// Where it would go; empty without a game, or when it is left out.
     pub targets: Vec<MemberTarget>,
-    /// Why it would be left out: `skipped`, `not_among_only`, `no_place`, `stays_packed` or `fit_sheet`.
+    /// Why it would be left out: `skipped`, `not_among_only`, `no_place`, `stays_packed`, `fit_sheet`,
+    /// `document`, `source`, `picture`, `metadata`, `original`, `not_chosen`, `part_off` or `covered`.
     pub left_out: Option<String>,
 }
 
@@ -63,6 +68,28 @@ pub struct UnopenedRow {
     pub path: String,
     /// Why.
     pub reason: String,
+}
+
+/// One way to place a package when it is not clear.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct CandidateRow {
+    /// `FROM=TO` for each `--place`.
+    pub places: Vec<String>,
+    /// What each `--skip` would leave out.
+    pub skip: Vec<String>,
+    /// What speaks for it.
+    pub evidence: String,
+}
+
+impl CandidateRow {
+    pub(super) fn of(candidate: &Candidate) -> Self {
+        let place = |place: &crate::fit::Place| format!("{}={}", place.from, place.to);
+        Self {
+            places: candidate.places.iter().map(place).collect(),
+            skip: candidate.skip.clone(),
+            evidence: candidate.evidence.clone(),
+        }
+    }
 }
 
 /// A package as it is and as it would be placed.
@@ -90,13 +117,19 @@ pub struct InspectReport {
     pub unopened: Vec<UnopenedRow>,
     /// What decided where the files go, in words; empty without a game.
     pub findings: Vec<String>,
-    /// Why its files can't be placed with these rules.
+    /// What there is to choose between.
+    pub choices: Vec<ChoiceRow>,
+    /// Parts that may be left out.
+    pub parts: Vec<PartRow>,
+    /// Why its files can't be placed with these rules, or what must be said first.
     pub unplaceable: Option<String>,
+    /// Ways to place it, when that is not clear.
+    pub candidates: Vec<CandidateRow>,
     /// How its files would meet what is there; none without a game.
     pub meeting: Option<MeetingRow>,
 }
 
-/// Looks into the package at `path`. With a game it also says where the files would go by `rules` and
+/// Looks into the package at `path`. With a game it also says where the files would go by `wanted` and
 /// what they would cover on top of the stack; contents are read only where a file of the same size
 /// would be covered. Changes nothing and needs no permission.
 ///
@@ -104,12 +137,12 @@ pub struct InspectReport {
 /// [`AddError`].
 pub fn inspect(
     path: &Path,
-    rules: &Rules,
+    wanted: &Wanted,
     limits: &Limits,
     ledger: Option<&Ledger>,
     observer: &dyn Observer,
 ) -> Result<InspectReport, AddError> {
-    let mut open = open_options(rules, limits);
+    let mut open = open_options(&wanted.rules, limits);
     open.inner.unasked = true;
     let contents = ledger.map(|ledger| Contents::new(ledger, false));
     let package = match &contents {
@@ -122,9 +155,9 @@ pub fn inspect(
         package: path.display().to_string(),
         kind: package.kind().word().to_owned(),
         volumes: package.volumes() as u64,
-        name: told.name,
-        version: told.version,
-        variant: told.variant,
+        name: told.parts.name.clone(),
+        version: told.parts.version.clone(),
+        variant: told.parts.variant.clone(),
         total: Count { files: own.clone().count() as u64, bytes: own.map(|member| member.size_bytes).sum() },
         members: package.members().iter().map(member_row).collect(),
         unopened: package
@@ -138,36 +171,57 @@ pub fn inspect(
             .map(|link| LinkRow { path: link.path.to_string(), target: link.target.clone() })
             .collect(),
         findings: Vec::new(),
+        choices: Vec::new(),
+        parts: Vec::new(),
         unplaceable: None,
+        candidates: Vec::new(),
         meeting: None,
     };
     let (Some(ledger), Some(contents)) = (ledger, contents) else { return Ok(report) };
     let order = ledger.catalogue.arrangement()?.order();
-    let game = ledger.game();
-    let tree = LedgerTree::new(ledger, order.clone());
-    let placed = fit(package.members(), package.folders(), rules, &game.address_book(), game.folding, &tree);
-    match placed {
+    let placer = Placer {
+        ledger,
+        tree: LedgerTree::new(ledger, order.clone()),
+        package: &package,
+        told: &told,
+        observer,
+        base_hashes: RefCell::default(),
+    };
+    let source = match placer.place(wanted, None, &contents) {
         Ok(placed) => {
-            report.findings = findings(&placed);
-            for (index, reason) in &placed.left_out {
-                report.members[*index].left_out = Some(left_out_word(*reason).to_owned());
-            }
-            report.meeting =
-                Some(meet(ledger, contents, &order, &package, &placed, &mut report.members, observer)?);
+            report.findings = findings_of(&placed.findings);
+            report.choices = choice_rows(&placed);
+            report.parts = part_rows(&placed);
+            meet(&placer, &contents, &order, placed, &mut report)?;
+            return Ok(report);
         }
-        Err(FitError::NothingPlaced { reason }) => {
-            let word = if rules.only.is_empty() { LeftOut::Skipped } else { LeftOut::NotAmongOnly };
+        Err(AddError::Fit { source, .. }) => source,
+        Err(other) => return Err(other),
+    };
+    match source {
+        FitError::Unclear(unclear) => {
+            report.candidates = unclear.candidates.iter().map(CandidateRow::of).collect();
+            report.unplaceable = Some(unclear.question);
+        }
+        FitError::ChoiceNeeded { choices } => {
+            report.unplaceable = Some("one of several must be chosen first".to_owned());
+            let row = |choice: NotChosen| ChoiceRow { id: choice.id, options: choice.options, chosen: None };
+            report.choices = choices.into_iter().map(row).collect();
+        }
+        FitError::NothingPlaced { reason } => {
+            let by_skip = wanted.rules.only.is_empty();
+            let word = if by_skip { LeftOut::Skipped } else { LeftOut::NotAmongOnly };
             for member in &mut report.members {
                 member.left_out = Some(left_out_word(word).to_owned());
             }
             report.unplaceable = Some(reason);
         }
-        Err(ref packed @ FitError::OnlyPacked { ref insides, .. }) => {
+        ref packed @ FitError::OnlyPacked { ref insides, .. } => {
             let ways = insides.iter().map(|inside| format!("--place \"{inside}=game:\" unpacks it"));
             let ways = ways.chain(["--place .=game: leaves it packed".to_owned()]);
             report.unplaceable = Some(format!("{packed} ({})", ways.collect::<Vec<_>>().join(", ")));
         }
-        Err(source) => return Err(AddError::Fit { package: path.display().to_string(), source }),
+        source => return Err(AddError::Fit { package: path.display().to_string(), source }),
     }
     Ok(report)
 }
@@ -186,6 +240,9 @@ fn member_row(member: &crate::package::Member) -> MemberRow {
 /// What lies at a target now.
 struct There {
     member: usize,
+    /// As the fit has it.
+    wanted: Address,
+    /// As it is spelled in the game.
     address: Address,
     layer: Option<LayerId>,
     is_something: bool,
@@ -194,17 +251,16 @@ struct There {
 }
 
 fn meet(
-    ledger: &Ledger,
-    contents: Contents<'_>,
+    placer: &Placer<'_>,
+    contents: &Contents<'_>,
     order: &Order,
-    package: &Package,
-    placed: &Fit,
-    rows: &mut [MemberRow],
-    observer: &dyn Observer,
-) -> Result<MeetingRow, AddError> {
+    placed: Fit,
+    report: &mut InspectReport,
+) -> Result<(), AddError> {
+    let (ledger, package) = (placer.ledger, placer.package);
     let mut all = Vec::with_capacity(placed.placements.len());
     for placement in &placed.placements {
-        all.push(what_is_there(ledger, order, placement.member, &placement.to)?);
+        all.push(what_is_there(ledger, order, placement)?);
     }
     let members = package.members();
     let compared: BTreeSet<usize> = all
@@ -212,12 +268,26 @@ fn meet(
         .filter(|there| there.is_something && there.size_bytes == members[there.member].size_bytes)
         .map(|there| members[there.member].content)
         .collect();
-    let hashes = contents.read(package, &compared, observer)?.hashes;
+    contents.read(package, &compared, placer.observer)?;
+    let placed = match placer.without_copies(placed, contents) {
+        Err(AddError::Fit { source: FitError::NothingPlaced { reason }, .. }) => {
+            report.unplaceable = Some(reason);
+            return Ok(());
+        }
+        other => other?,
+    };
+    for (index, reason) in &placed.left_out {
+        report.members[*index].left_out = Some(left_out_word(*reason).to_owned());
+    }
+    let still: HashSet<(usize, &Address)> =
+        placed.placements.iter().map(|placement| (placement.member, &placement.to)).collect();
+    all.retain(|there| still.contains(&(there.member, &there.wanted)));
+    let rows = &mut report.members;
     let names: HashMap<LayerId, String> = ledger.catalogue.layer_names()?.into_iter().collect();
     let mut meeting = MeetingRow::default();
     let mut over: BTreeMap<String, u64> = BTreeMap::new();
     for there in all {
-        let hash = hashes.get(&members[there.member].content).copied();
+        let hash = contents.hash_of(members[there.member].content);
         let identical = hash.is_some() && there.hash_now(ledger)? == hash;
         let covers = there.is_something.then(|| match there.layer {
             Some(layer) => names.get(&layer).cloned().unwrap_or_default(),
@@ -236,18 +306,15 @@ fn meet(
         rows[there.member].targets.push(target);
     }
     meeting.over_layers = over.into_iter().map(|(layer, files)| OverRow { layer, files }).collect();
-    Ok(meeting)
+    report.meeting = Some(meeting);
+    Ok(())
 }
 
-fn what_is_there(
-    ledger: &Ledger,
-    order: &Order,
-    member: usize,
-    address: &Address,
-) -> Result<There, LedgerError> {
-    let (catalogue, game) = (&ledger.catalogue, ledger.game());
+fn what_is_there(ledger: &Ledger, order: &Order, placement: &Placement) -> Result<There, LedgerError> {
+    let (catalogue, game, address) = (&ledger.catalogue, ledger.game(), &placement.to);
     let mut there = There {
-        member,
+        member: placement.member,
+        wanted: address.clone(),
         address: address.clone(),
         layer: None,
         is_something: false,

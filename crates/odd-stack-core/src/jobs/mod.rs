@@ -12,29 +12,36 @@ mod forget;
 mod inspect;
 mod order;
 mod permit;
+mod placing;
 mod report;
 mod roots;
 mod runs_code;
 mod select;
 mod set;
+mod sheet;
 mod show;
 mod stack;
 mod trace;
 mod tree;
 
-pub use add::{AddError, AddPlace, AddReport, AddRequest, Adding, CopiedLinkRow, LeftOutRow, prepare_add};
+pub use add::{
+    AddError, AddPlace, AddReport, AddRequest, Adding, ChoiceRow, CopiedLinkRow, LeftOutRow, PartRow,
+    prepare_add,
+};
 pub use care::{CareError, CareReport, CareRequest, default_ledger_folder, take_into_care};
 pub use conflicts::{ConflictsReport, ContestRow, PairRow, conflicts};
 pub use forget::{Forgotten, forget};
-pub use inspect::{InspectReport, LinkRow, MemberRow, MemberTarget, UnopenedRow, inspect};
+pub use inspect::{CandidateRow, InspectReport, LinkRow, MemberRow, MemberTarget, UnopenedRow, inspect};
 pub use order::{Reorder, prepare_reorder};
 pub use permit::{Permit, heal};
+pub use placing::{Wanted, read_sheet};
 pub use report::{
     ChangeReport, CheckSummary, Count, DriftRow, EffectRow, KeptRow, MeetingRow, OverRow, RecoveredRow,
     change_report, check_report,
 };
 pub use select::{SelectError, select, select_all, select_game};
 pub use set::{SetError, SetRequest, change_settings};
+pub use sheet::{DraftReport, LeftOutCount, SheetCheck, TriedRow, check_sheet, draft_sheet};
 pub use show::{EntryRow, ShowReport, remembered_rules, show};
 pub use stack::{BaseRow, GameReport, LayerRow, RootRow, SpotRow, StackReport, game_report, stack};
 pub use trace::{OnDisk, TraceError, TraceReport, TraceRow, trace};

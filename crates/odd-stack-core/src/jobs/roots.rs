@@ -9,7 +9,8 @@ use super::care::CareError;
 use crate::address::{Address, AddressBook, MAIN_ROOT, PrefixName, RelPath};
 use crate::disk::{RealDisk, is_one_volume};
 use crate::game::{
-    Game, GameVersion, Program, Root, Scan, main_program, may_be_program, program_kind, version_of_file,
+    Game, GameVersion, Program, Root, Scan, imports_of, main_program, may_be_program, plays, program_kind,
+    version_of_file,
 };
 use crate::ledger::{Home, Ledger};
 use crate::stack::{BaseKind, RootId};
@@ -197,8 +198,10 @@ pub(super) fn find_program(root: &Root, scan: &Scan, game_name: &str) -> Option<
         .filter(|found| found.kind == BaseKind::File && may_be_program(&found.spelled, found.mode))
         .filter_map(|found| {
             // What can't be read is not the program.
-            let kind = program_kind(&found.spelled.on(&root.folder)).ok()??;
-            Some(Program { path: found.spelled.clone(), size_bytes: found.size_bytes, kind })
+            let path = found.spelled.on(&root.folder);
+            let kind = program_kind(&path).ok()??;
+            let plays = plays(&imports_of(&path).unwrap_or_default());
+            Some(Program { path: found.spelled.clone(), size_bytes: found.size_bytes, kind, plays })
         })
         .collect();
     let folder = root.folder.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();

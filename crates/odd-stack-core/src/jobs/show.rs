@@ -1,11 +1,13 @@
 //! One layer with all it has.
 
+use std::collections::BTreeMap;
+
 use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::runs_code::runs_code;
 use super::stack::LayerRow;
-use crate::fit::Rules;
+use crate::fit::{FitSheet, Rules};
 use crate::ledger::{Layer, Ledger, LedgerError};
 use crate::stack::LayerId;
 
@@ -43,6 +45,12 @@ pub struct ShowReport {
     pub only: Vec<String>,
     /// Patterns of which a file must meet none.
     pub skip: Vec<String>,
+    /// What was chosen, by id: an option of a choice, or `on` or `off` of a part.
+    pub chosen: BTreeMap<String, String>,
+    /// Files and folders of the package that no place reaches.
+    pub passed_over: Vec<String>,
+    /// The whole fit as a fit sheet, with what was chosen as the default.
+    pub fit: FitSheet,
     /// Its files, by address.
     pub entries: Vec<EntryRow>,
 }
@@ -96,6 +104,9 @@ pub fn show(ledger: &Ledger, id: LayerId) -> Result<ShowReport, LedgerError> {
         source: layer.about.source.clone(),
         source_kind: layer.about.source_kind.clone(),
         places: rules.places.iter().map(|place| format!("{}={}", place.from, place.to)).collect(),
+        fit: FitSheet::of(&rules),
+        chosen: rules.chosen,
+        passed_over: rules.passed_over,
         only: rules.only,
         skip: rules.skip,
         entries,

@@ -1,19 +1,75 @@
 //! The game's tree as the fit sees it.
 
-use crate::address::Address;
-use crate::fit::GameTree;
-use crate::ledger::Ledger;
-use crate::stack::{BaseKind, Order};
+use std::cell::RefCell;
+use std::collections::{HashMap, HashSet};
+use std::rc::Rc;
 
-/// Folders of the base and of laid layers.
+use crate::address::{Address, Folding, RelPath};
+use crate::fit::{GameTree, NamedThings, ProgramSeen, RootSeen, WantedNames};
+use crate::game::imports_of;
+use crate::ledger::Ledger;
+use crate::stack::{BaseKind, Order, RootId};
+
+/// Folders and files of the base and of laid layers.
 pub(super) struct LedgerTree<'a> {
     ledger: &'a Ledger,
     order: Order,
+    /// The last look at all names, since the same is often asked twice.
+    last: RefCell<Option<(WantedNames, Rc<NamedThings>)>>,
 }
 
 impl<'a> LedgerTree<'a> {
     pub(super) fn new(ledger: &'a Ledger, order: Order) -> Self {
-        Self { ledger, order }
+        Self { ledger, order, last: RefCell::default() }
+    }
+
+    fn look(&self, wanted: &WantedNames) -> NamedThings {
+        let game = self.ledger.game();
+        let roots: HashMap<RootId, usize> =
+            game.roots.iter().enumerate().map(|(number, root)| (root.id, number)).collect();
+        let mut named = NamedThings::default();
+        let mut endings: HashMap<String, HashMap<(usize, String), (RelPath, u64)>> = HashMap::new();
+        let mut seen: HashSet<(usize, String)> = HashSet::new();
+        let passed = self.ledger.catalogue.pass_names(|thing| {
+            let Some(root) = roots.get(&thing.root).copied() else { return };
+            let folded;
+            let key = match game.folding {
+                Folding::Folded => thing.key,
+                Folding::Exact => {
+                    folded = Folding::Folded.key(thing.key);
+                    folded.as_str()
+                }
+            };
+            let cut = key.rfind('/');
+            let name = cut.map_or(key, |cut| &key[cut + 1..]);
+            let path = || RelPath::from_disk(thing.spelled.to_owned());
+            if thing.kind == BaseKind::Folder {
+                if wanted.folders.contains(name) && seen.insert((root, key.to_owned())) {
+                    named.folders.push((root, path()));
+                }
+                return;
+            }
+            let ending = name.rfind('.').map_or("", |dot| &name[dot + 1..]);
+            if wanted.endings.contains(ending) {
+                let folder = key[..cut.unwrap_or(0)].to_owned();
+                let homes = endings.entry(ending.to_owned()).or_default();
+                homes.entry((root, folder)).or_insert_with(|| (path().parent(), 0)).1 += 1;
+            }
+            if wanted.files.contains(name) && seen.insert((root, key.to_owned())) {
+                named.files.push((root, path(), thing.size_bytes));
+            }
+        });
+        // A catalogue that fails here fails again, and is reported, when the entries are written.
+        if passed.is_err() {
+            return NamedThings::default();
+        }
+        named.endings = endings
+            .into_iter()
+            .map(|(ending, homes)| {
+                (ending, homes.into_iter().map(|((root, _), (path, count))| (root, path, count)).collect())
+            })
+            .collect();
+        named
     }
 }
 
@@ -30,5 +86,32 @@ impl GameTree for LedgerTree<'_> {
             matches!(source.base, Some((_, BaseKind::Folder)))
                 || source.needs.iter().any(|need| self.order.rank(need.layer).is_some())
         })
+    }
+
+    fn roots(&self) -> Vec<RootSeen> {
+        let parts = |path: &std::path::Path| {
+            path.iter().map(|part| part.to_string_lossy().into_owned()).collect::<Vec<_>>()
+        };
+        let roots = self.ledger.game().roots.iter();
+        roots.map(|root| RootSeen { name: root.name.clone(), folder: parts(&root.folder) }).collect()
+    }
+
+    fn program(&self) -> Option<ProgramSeen> {
+        let game = self.ledger.game();
+        let address = game.program.clone()?;
+        let folder = &game.root_named(&address.root)?.folder;
+        let imports = imports_of(&address.path.on(folder)).unwrap_or_default();
+        Some(ProgramSeen { address, imports })
+    }
+
+    fn named(&self, wanted: &WantedNames) -> Rc<NamedThings> {
+        if let Some((asked, named)) = &*self.last.borrow()
+            && asked == wanted
+        {
+            return Rc::clone(named);
+        }
+        let named = Rc::new(self.look(wanted));
+        *self.last.borrow_mut() = Some((wanted.clone(), Rc::clone(&named)));
+        named
     }
 }

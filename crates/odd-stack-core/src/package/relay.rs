@@ -112,20 +112,16 @@ impl Relay {
         content: &mut dyn Read,
     ) -> Result<(), Halt> {
         delivery.go_on()?;
-        let sent = self.send_chunks(wanted, content);
-        // When nobody takes any more, they have noted why.
-        sent.map_err(|error| if self.has_halted() { Halt } else { delivery.fail(wanted, error) })
-    }
-
-    fn send_chunks(&self, wanted: &Wanted, content: &mut dyn Read) -> io::Result<()> {
         let mut writer = self.writer(wanted.clone());
         loop {
             let size = usize::try_from(wanted.size_bytes).unwrap_or(CHUNK_BYTES);
             let mut chunk = vec![0; size.saturating_add(1).min(CHUNK_BYTES)];
-            let filled = fill(content, &mut chunk)?;
+            // Noted before the writer is dropped: whoever takes the rest halts as soon as that breaks off.
+            let filled = fill(content, &mut chunk).map_err(|error| delivery.fail(wanted, error))?;
             let is_last = filled < chunk.len();
             chunk.truncate(filled);
-            writer.push(chunk, is_last)?;
+            // When nobody takes any more, they have noted why.
+            writer.push(chunk, is_last).map_err(|_| Halt)?;
             if is_last {
                 return Ok(());
             }

@@ -14,6 +14,8 @@ use odd_stack_core::stack::Target;
 
 use crate::world::{NOW, World, add, add_request, id, permit, reorder};
 
+/// Where a package goes whose files the game does not know.
+const AS_IT_IS: &[&str] = &[".=game:"];
 const STOP: ChangeOptions = ChangeOptions { edits: Edits::Stop };
 const KEEP: ChangeOptions = ChangeOptions { edits: Edits::Keep };
 const DISCARD: ChangeOptions = ChangeOptions { edits: Edits::Discard };
@@ -86,9 +88,16 @@ fn equal_content_belongs_to_the_layer_and_is_not_rewritten() {
     let before = world.tree();
     let same = world.package("same", &[("fog.ini", "fog=1"), ("extra.txt", "e")]);
     let ledger = world.ledger();
-    let adding =
-        prepare_add(&ledger, permit(&ledger).unwrap(), &add_request(&same, &[]), NOW, STOP, false, &Silent)
-            .unwrap();
+    let adding = prepare_add(
+        &ledger,
+        permit(&ledger).unwrap(),
+        &add_request(&same, &[".=game:"]),
+        NOW,
+        STOP,
+        false,
+        &Silent,
+    )
+    .unwrap();
     let meeting = &adding.change.plan().meeting;
     assert_eq!((meeting.new_files, meeting.identical, meeting.over_base), (1, 1, 0));
     assert_eq!(adding.change.plan().effects.len(), 1);
@@ -175,12 +184,13 @@ fn an_unknown_file_in_the_way_is_not_overwritten() {
     world.write("game/new.txt", "mine");
     let package = world.package("pack", &[("new.txt", "theirs"), ("same.txt", "alike")]);
     world.write("game/same.txt", "alike");
-    let AddError::Change(ChangeError::Drifted { drifted }) = world.add(&package, &[]).unwrap_err() else {
+    let AddError::Change(ChangeError::Drifted { drifted }) = world.add(&package, AS_IT_IS).unwrap_err()
+    else {
         panic!()
     };
     let found: Vec<_> = drifted.iter().map(|drift| (drift.address.to_string(), drift.kind)).collect();
     assert_eq!(found, [("game:new.txt".to_owned(), DriftKind::Unknown)], "an equal one may lie there");
-    add(&world.ledger(), &package, &[], Target::Top, KEEP).unwrap();
+    add(&world.ledger(), &package, AS_IT_IS, Target::Top, KEEP).unwrap();
     assert_eq!(read(&world, "game/new.txt"), "theirs");
 }
 
@@ -193,12 +203,13 @@ fn nothing_is_written_through_a_link() {
     symlink(world.path("outside"), world.path("game/mods")).unwrap();
     symlink(world.path("outside/target.txt"), world.path("game/file.txt")).unwrap();
     let through = world.package("through", &[("mods/a.txt", "a"), ("b", "b")]);
-    let AddError::Change(ChangeError::NotAFolder { address }) = world.add(&through, &[]).unwrap_err() else {
+    let AddError::Change(ChangeError::NotAFolder { address }) = world.add(&through, AS_IT_IS).unwrap_err()
+    else {
         panic!()
     };
     assert_eq!(address.to_string(), "game:mods");
     let onto = world.package("onto", &[("file.txt", "new"), ("b", "b")]);
-    add(&world.ledger(), &onto, &[], Target::Top, KEEP).unwrap();
+    add(&world.ledger(), &onto, AS_IT_IS, Target::Top, KEEP).unwrap();
     assert_eq!(read(&world, "game/file.txt"), "new");
     assert_eq!(fs::read_dir(world.path("outside")).unwrap().count(), 0);
     assert!(!fs::symlink_metadata(world.path("game/file.txt")).unwrap().is_symlink());
@@ -208,14 +219,14 @@ fn nothing_is_written_through_a_link() {
 fn a_file_against_a_folder_is_refused() {
     let world = harbour();
     let against_base = world.package("one", &[("data", "a file"), ("x", "x")]);
-    let error = world.add(&against_base, &[]).unwrap_err();
+    let error = world.add(&against_base, AS_IT_IS).unwrap_err();
     assert!(matches!(error, AddError::Change(ChangeError::FileAgainstFolder { .. })), "{error}");
     let under_file = world.package("two", &[("fog.ini/inside.txt", "x"), ("x", "x")]);
-    let error = world.add(&under_file, &[]).unwrap_err();
+    let error = world.add(&under_file, AS_IT_IS).unwrap_err();
     assert!(matches!(error, AddError::Change(ChangeError::FileAgainstFolder { .. })), "{error}");
     fs::create_dir_all(world.path("game/late")).unwrap();
     let onto_folder = world.package("three", &[("late", "a file"), ("x", "x")]);
-    let error = world.add(&onto_folder, &[]).unwrap_err();
+    let error = world.add(&onto_folder, AS_IT_IS).unwrap_err();
     assert!(matches!(error, AddError::Change(ChangeError::FolderInTheWay { .. })), "{error}");
 }
 
@@ -312,28 +323,28 @@ fn contests_and_traces_tell_who_wins() {
 #[test]
 fn inspect_sees_what_add_will_do_and_changes_nothing() {
     let world = harbour();
-    world.add(&world.package("low", &[("low.txt", "l"), ("x", "x")]), &[]).unwrap();
+    world.add(&world.package("low", &[("low.txt", "l"), ("x", "x")]), AS_IT_IS).unwrap();
     let package = world.package(
         "look",
         &[("fog.ini", "fog=1"), ("low.txt", "L"), ("data/Lamps/brass.dds", "!"), ("q.dll", "")],
     );
     let ledger = world.ledger();
     let before = (world.tree(), stack(&ledger).unwrap());
-    let rules = add_request(&package, &[]).rules;
-    let report = inspect(&package, &rules, &Limits::default(), Some(&ledger), &Silent).unwrap();
+    let wanted = add_request(&package, AS_IT_IS).wanted;
+    let report = inspect(&package, &wanted, &Limits::default(), Some(&ledger), &Silent).unwrap();
     let meeting = report.meeting.unwrap();
     assert_eq!((meeting.new_files, meeting.identical, meeting.over_base), (1, 1, 1));
     assert_eq!(meeting.over_layers[0].layer, "low");
     assert!(report.members.iter().any(|member| member.runs_code && member.path == "q.dll"));
     assert_eq!((world.tree(), stack(&ledger).unwrap()), before);
-    let alone = inspect(&package, &rules, &Limits::default(), None, &Silent).unwrap();
+    let alone = inspect(&package, &wanted, &Limits::default(), None, &Silent).unwrap();
     assert!(alone.meeting.is_none() && alone.members.len() == 4);
 }
 
 #[test]
 fn check_tells_every_kind_of_drift() {
     let world = World::with_game(&[("game/a", "aa"), ("game/b", "bb"), ("game/c/d", "dd"), ("docs/e", "ee")]);
-    world.add(&world.package("pack", &[("a", "AA"), ("new/x", "xx"), ("new/y", "yy")]), &[]).unwrap();
+    world.add(&world.package("pack", &[("a", "AA"), ("new/x", "xx"), ("new/y", "yy")]), AS_IT_IS).unwrap();
     assert_eq!(world.check(false).as_laid_files, 6);
     let quiet_edit = |path: &str| {
         let time = FileTime::from_last_modification_time(&fs::metadata(world.path(path)).unwrap());

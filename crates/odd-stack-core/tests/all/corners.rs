@@ -144,7 +144,7 @@ fn empty_folders_of_a_package_come_and_go() {
     let before = world.tree();
     let package = world.package("pack", &[("w/b.txt", "b")]);
     fs::create_dir_all(package.join("w/empty/inner")).unwrap();
-    world.add(&package, &[]).unwrap();
+    world.add(&package, &["*=game:"]).unwrap();
     assert_eq!(world.tree().get("game/empty/inner"), Some(&Thing::Folder));
     lift_all(&world).unwrap();
     assert_eq!(world.tree(), before);

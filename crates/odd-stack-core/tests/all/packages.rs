@@ -151,7 +151,7 @@ fn absurd_sizes_are_refused_and_limits_can_be_set() {
     assert!(matches!(with("files=1"), Err(PackageError::OverLimit { .. })));
     assert!(with("bytes=6").is_ok());
     // A size that is declared smaller than the content is.
-    let mut lying = zip(&[("liar.txt", &vec![7; 5000])]);
+    let mut lying = zip(&[("data/liar.txt", &vec![7; 5000])]);
     let declared = 5000u32.to_le_bytes();
     let places: Vec<usize> = (0..lying.len() - 4).filter(|at| lying[*at..].starts_with(&declared)).collect();
     for at in places {

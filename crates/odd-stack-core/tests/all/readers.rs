@@ -275,7 +275,7 @@ fn a_packed_tar_is_unpacked_once_and_what_is_not_placed_is_not_kept() {
     let ledger = world.ledger();
     let counting = Counting::default();
     let mut request = add_request(&path, &[]);
-    request.rules.only = vec!["data/1*.bin".into()];
+    request.wanted.rules.only = vec!["data/1*.bin".into()];
     let right = permit(&ledger).unwrap();
     let adding =
         prepare_add(&ledger, right, &request, NOW, ChangeOptions::default(), false, &counting).unwrap();

@@ -10,8 +10,8 @@ use filetime::FileTime;
 use odd_stack_core::disk::{ChangeError, ChangeOptions, CheckReport, RealDisk, Seam, check};
 use odd_stack_core::fit::{Place, Rules};
 use odd_stack_core::jobs::{
-    AddError, AddPlace, AddRequest, CareRequest, Permit, Reorder, forget, heal, prepare_add, prepare_reorder,
-    select, take_into_care,
+    AddError, AddPlace, AddRequest, CareRequest, Permit, Reorder, Wanted, forget, heal, prepare_add,
+    prepare_reorder, select, take_into_care,
 };
 use odd_stack_core::ledger::{Home, Ledger};
 use odd_stack_core::observer::Silent;
@@ -143,7 +143,7 @@ pub fn add_request(package: &Path, places: &[&str]) -> AddRequest {
         package: package.to_path_buf(),
         name: None,
         version: None,
-        rules: Rules { places, ..Rules::default() },
+        wanted: Wanted { rules: Rules { places, ..Rules::default() }, sheet: None },
         variant: None,
         place: AddPlace::New { target: Target::Top, lifted: false },
         limits: Limits::default(),
@@ -161,7 +161,7 @@ pub fn add(
     carry_out(ledger, &AddRequest { place, ..add_request(package, places) }, options)
 }
 
-/// Puts the package into the place of a layer.
+/// Puts the package into the place of a layer, which gets the package's name.
 pub fn exchange(
     ledger: &Ledger,
     old: LayerId,
@@ -169,7 +169,9 @@ pub fn exchange(
     places: &[&str],
     options: ChangeOptions,
 ) -> Result<(), AddError> {
-    carry_out(ledger, &AddRequest { place: AddPlace::Exchange(old), ..add_request(package, places) }, options)
+    let name = package.file_name().unwrap().to_string_lossy().split('.').next().map(str::to_owned);
+    let request = AddRequest { name, place: AddPlace::Exchange(old), ..add_request(package, places) };
+    carry_out(ledger, &request, options)
 }
 
 fn carry_out(ledger: &Ledger, request: &AddRequest, options: ChangeOptions) -> Result<(), AddError> {

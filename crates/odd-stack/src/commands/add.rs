@@ -3,14 +3,15 @@
 use std::path::PathBuf;
 
 use clap::Args;
-use odd_stack_core::fit::Rules;
+use odd_stack_core::fit::{Candidate, FitError, Place, Rank};
 use odd_stack_core::jobs::{
-    AddError, AddPlace, AddReport, AddRequest, ChangeReport, Permit, prepare_add, remembered_rules, select,
+    AddError, AddPlace, AddReport, AddRequest, ChangeReport, ChoiceRow, PartRow, Permit, prepare_add, select,
 };
 use odd_stack_core::ledger::{Layer, Ledger};
 use schemars::JsonSchema;
 use serde::Serialize;
 
+use super::placing::options_of;
 use super::reorder::target;
 use super::standing::MOST_EFFECTS;
 use crate::Ended;
@@ -79,31 +80,13 @@ pub fn run(desk: &mut Desk, args: &AddArgs) -> Result<Ended, Failure> {
     let layers = ledger.layers()?;
     let (target, place) = target(&layers, args.above.as_deref(), args.below.as_deref(), false)?;
     let new = AddPlace::New { target, lifted: args.lifted };
-    let mut request = args.package.request(new)?;
+    let request = args.package.request(new)?;
     let where_it_lies = if place == "to the top" { "on top".to_owned() } else { place };
-    let mut done = match args.lifted {
+    let done = match args.lifted {
         true => format!("is in the stack, {where_it_lies}, and lifted."),
         false => format!("is laid {where_it_lies}."),
     };
-    let report = match carry_out(desk, &ledger, permit, &request, &args.change, &done) {
-        Err(Undone::NameTaken { name, free, failure }) => match ask_about(desk, &name, &free)? {
-            None => return Err(*failure),
-            Some(answer) => {
-                match answer {
-                    Answer::Beside => request.name = Some(free),
-                    Answer::Upgrade => {
-                        let old = select(&layers, &name)?;
-                        done = exchanged(old, args.change.dry_run);
-                        request = in_place_of(&ledger, old, request)?;
-                    }
-                }
-                let permit = desk.permit(&ledger)?;
-                carry_out(desk, &ledger, permit, &request, &args.change, &done)
-            }
-        },
-        other => other,
-    };
-    let report = report.map_err(Undone::into_failure)?;
+    let report = carry_out(desk, &ledger, permit, request, &args.change, &done)?;
     if args.lifted && !args.change.dry_run {
         desk.out.hint(&format!("`oddstack lay \"{}\"` puts it on the game.", report.layer.name));
     }
@@ -113,35 +96,65 @@ pub fn run(desk: &mut Desk, args: &AddArgs) -> Result<Ended, Failure> {
 impl PackageArgs {
     /// The request that the options make.
     pub fn request(&self, place: AddPlace) -> Result<AddRequest, Failure> {
+        let rank = match place {
+            AddPlace::New { .. } => Rank::Option,
+            AddPlace::Exchange(_) => Rank::Again,
+        };
         Ok(AddRequest {
             package: absolute(&self.package)?,
             name: self.named.name.clone(),
             version: self.named.version.clone(),
             variant: self.named.variant.clone(),
-            rules: self.place.rules()?,
+            wanted: self.place.wanted(rank)?,
             place,
             limits: self.place.limits()?,
         })
     }
 }
 
+/// Makes the layer, asking what a person must decide; `done` ends the sentence that begins with the
+/// layer's name.
+pub fn carry_out(
+    desk: &mut Desk,
+    ledger: &Ledger,
+    permit: Permit,
+    mut request: AddRequest,
+    args: &ChangeArgs,
+    done: &str,
+) -> Result<AddedReport, Failure> {
+    let mut done = done.to_owned();
+    let mut permit = Some(permit);
+    loop {
+        let permit = match permit.take() {
+            Some(permit) => permit,
+            None => desk.permit(ledger)?,
+        };
+        match carry_out_once(desk, ledger, permit, &request, args, &done) {
+            Ok(report) => return Ok(report),
+            Err(Undone::Failed(failure)) => return Err(*failure),
+            Err(Undone::Asks { question, answers, failure }) => {
+                let says: Vec<String> = answers.iter().map(|answer| answer.says.clone()).collect();
+                let picked = desk.ask(&question, &[says, vec!["leave it".to_owned()]].concat())?;
+                let Some(answer) = picked.and_then(|index| answers.into_iter().nth(index)) else {
+                    return Err(*failure);
+                };
+                if let Some(words) = answer.put_into(&mut request, ledger, args.dry_run)? {
+                    done = words;
+                }
+            }
+        }
+    }
+}
+
 /// Why no layer was made.
-pub enum Undone {
-    /// Another layer has the name, which a person may be asked about.
-    NameTaken {
-        name: String,
-        free: String,
+enum Undone {
+    /// A person may be asked.
+    Asks {
+        question: String,
+        answers: Vec<Answer>,
         failure: Box<Failure>,
     },
     Failed(Box<Failure>),
-}
-
-impl Undone {
-    pub fn into_failure(self) -> Failure {
-        match self {
-            Self::NameTaken { failure, .. } | Self::Failed(failure) => *failure,
-        }
-    }
 }
 
 impl<E: Into<Failure>> From<E> for Undone {
@@ -150,9 +163,96 @@ impl<E: Into<Failure>> From<E> for Undone {
     }
 }
 
-/// Makes the layer, shows what changes, and prints the outcome; `done` ends the sentence that begins
-/// with the layer's name.
-pub fn carry_out(
+/// One answer to a question, and what it makes of the request.
+struct Answer {
+    says: String,
+    means: Meaning,
+}
+
+enum Meaning {
+    /// Take the place of the layer of that name.
+    Exchange(String),
+    Name(String),
+    Placed(Candidate),
+    Chosen(String, String),
+}
+
+impl Answer {
+    /// Changes the request; gives other words for what will be done, if they change.
+    fn put_into(
+        self,
+        request: &mut AddRequest,
+        ledger: &Ledger,
+        dry_run: bool,
+    ) -> Result<Option<String>, Failure> {
+        let rules = &mut request.wanted.rules;
+        match self.means {
+            Meaning::Name(name) => request.name = Some(name),
+            Meaning::Chosen(id, option) => drop(rules.chosen.insert(id, option)),
+            Meaning::Placed(candidate) => {
+                let rank = match request.place {
+                    AddPlace::New { .. } => Rank::Option,
+                    AddPlace::Exchange(_) => Rank::Again,
+                };
+                rules.tidy |= !candidate.places.is_empty();
+                rules.places.extend(candidate.places.into_iter().map(|place| Place { rank, ..place }));
+                rules.skip.extend(candidate.skip);
+            }
+            Meaning::Exchange(name) => {
+                let layers = ledger.layers()?;
+                let old = select(&layers, &name)?;
+                request.place = AddPlace::Exchange(old.id);
+                request.name = None;
+                return Ok(Some(exchanged(old, dry_run)));
+            }
+        }
+        Ok(None)
+    }
+}
+
+/// What a person is asked about `error`, if anything.
+fn question_of(error: &AddError) -> Option<(String, Vec<Answer>)> {
+    match error {
+        AddError::NameTaken { name, free, .. } => {
+            let question = format!("There is a layer named {name} already. What is this package to be?");
+            let exchange = Answer {
+                says: format!("exchange the layer {name} for this package"),
+                means: Meaning::Exchange(name.clone()),
+            };
+            let beside = Answer {
+                says: format!("add it beside that one, as {free}"),
+                means: Meaning::Name(free.clone()),
+            };
+            Some((question, vec![exchange, beside]))
+        }
+        AddError::Fit { source: FitError::Unclear(unclear), .. } if !unclear.candidates.is_empty() => {
+            let answer = |candidate: &Candidate| Answer {
+                says: format!("{}  ({})", options_of(candidate).replace(" --tidy", ""), candidate.evidence),
+                means: Meaning::Placed(candidate.clone()),
+            };
+            let question = format!("{}. How is it to be?", capital(&unclear.question));
+            Some((question, unclear.candidates.iter().map(answer).collect()))
+        }
+        AddError::Fit { source: FitError::ChoiceNeeded { choices }, .. } => {
+            let choice = choices.first()?;
+            let answer = |option: &String| Answer {
+                says: option.clone(),
+                means: Meaning::Chosen(choice.id.clone(), option.clone()),
+            };
+            let question = choice.ask.clone().unwrap_or_else(|| format!("Which {}?", choice.id));
+            Some((question, choice.options.iter().map(answer).collect()))
+        }
+        _ => None,
+    }
+}
+
+fn capital(text: &str) -> String {
+    let mut letters = text.chars();
+    letters.next().map(|first| first.to_uppercase().chain(letters).collect()).unwrap_or_default()
+}
+
+/// Makes the layer, shows what changes, and prints the outcome.
+fn carry_out_once(
     desk: &mut Desk,
     ledger: &Ledger,
     permit: Permit,
@@ -162,14 +262,12 @@ pub fn carry_out(
 ) -> Result<AddedReport, Undone> {
     let (options, now) = (change_options(args), desk.now());
     let adding = prepare_add(ledger, permit, request, &now, options, args.dry_run, &desk.progress);
-    let adding = match adding {
-        Err(AddError::NameTaken { name, version, free }) => {
-            let failure = AddError::NameTaken { name: name.clone(), version, free: free.clone() };
-            let failure = Box::new(name_taken(failure, request, &name, &free));
-            return Err(Undone::NameTaken { name, free, failure });
+    let adding = adding.map_err(|error| match question_of(&error) {
+        Some((question, answers)) => {
+            Undone::Asks { question, answers, failure: Box::new(failure_of(error, request)) }
         }
-        other => other?,
-    };
+        None => error.into(),
+    })?;
     let layer = adding.report;
     let most = match desk.out.verbose || args.dry_run {
         true => usize::MAX,
@@ -192,25 +290,6 @@ pub fn carry_out(
     Ok(report)
 }
 
-/// The request for a layer in the place of `old`; what is not said anew is as it was.
-pub fn in_place_of(ledger: &Ledger, old: &Layer, request: AddRequest) -> Result<AddRequest, Failure> {
-    let remembered = remembered_rules(ledger, old)?;
-    let rules = request.rules;
-    let or = |given: Vec<String>, was: Vec<String>| if given.is_empty() { was } else { given };
-    Ok(AddRequest {
-        name: Some(request.name.unwrap_or_else(|| old.about.name.clone())),
-        rules: Rules {
-            places: if rules.places.is_empty() { remembered.places } else { rules.places },
-            only: or(rules.only, remembered.only),
-            skip: or(rules.skip, remembered.skip),
-            skip_links: rules.skip_links || remembered.skip_links,
-            names: rules.names.or(remembered.names),
-        },
-        place: AddPlace::Exchange(old.id),
-        ..request
-    })
-}
-
 /// The end of the sentence on a layer that took the place of `old`.
 pub fn exchanged(old: &Layer, dry_run: bool) -> String {
     let version = old.about.version.as_ref().map(|version| format!(" {version}")).unwrap_or_default();
@@ -218,31 +297,17 @@ pub fn exchanged(old: &Layer, dry_run: bool) -> String {
     format!("{takes} the place of {}{version}.", old.about.name)
 }
 
-fn name_taken(error: AddError, request: &AddRequest, name: &str, free: &str) -> Failure {
+fn failure_of(error: AddError, request: &AddRequest) -> Failure {
+    let taken = match &error {
+        AddError::NameTaken { name, free, .. } => Some((name.clone(), free.clone())),
+        _ => None,
+    };
+    let failure = Failure::from(error);
+    let Some((name, free)) = taken else { return failure };
     let package = request.package.display();
-    Failure::from(error)
+    failure
         .choice("exchange the layer for this package", format!("oddstack upgrade \"{name}\" \"{package}\""))
         .choice("add it beside that one, under another name", format!("--name \"{free}\""))
-}
-
-enum Answer {
-    Upgrade,
-    Beside,
-}
-
-/// Asks what a package is whose name a layer has; nothing when nobody can be asked, or they say so.
-fn ask_about(desk: &Desk, name: &str, free: &str) -> Result<Option<Answer>, Failure> {
-    let choices = [
-        format!("exchange the layer {name} for this package"),
-        format!("add it beside that one, as {free}"),
-        "leave it".to_owned(),
-    ];
-    let question = format!("There is a layer named {name} already. What is this package to be?");
-    Ok(match desk.ask(&question, &choices)? {
-        Some(0) => Some(Answer::Upgrade),
-        Some(1) => Some(Answer::Beside),
-        _ => None,
-    })
 }
 
 /// The first words on a package: `brass-lamps 1.2b (full)`.
@@ -260,8 +325,49 @@ pub fn left_out_words(reason: &str) -> &'static str {
         "no_place" => "no --place reaches it",
         "stays_packed" => "in an archive that stays packed",
         "fit_sheet" => "the package's fit sheet",
+        "document" => "only to be read",
+        "source" => "what it was made of",
+        "picture" => "pictures of it",
+        "metadata" => "left behind by a system",
+        "original" => "copies of the game's own",
+        "not_chosen" => "of options not chosen",
+        "part_off" => "of parts that are off",
+        "covered" => "covered by a part",
         _ => "a link out of the package",
     }
+}
+
+/// What was chosen, what can be, and what else is offered.
+pub fn choices_and_parts(choices: &[ChoiceRow], parts: &[PartRow]) -> String {
+    let mut text = String::new();
+    for choice in choices {
+        let others = choice.options.iter().filter(|option| Some(*option) != choice.chosen.as_ref());
+        let others: Vec<&str> = others.map(String::as_str).collect();
+        let line = match &choice.chosen {
+            Some(chosen) => format!("{}: {chosen} (not {})", choice.id, others.join(", not ")),
+            None => {
+                let options = choice.options.iter().map(|option| format!("--choose {}={option}", choice.id));
+                format!("choose: {}", options.collect::<Vec<_>>().join(" or "))
+            }
+        };
+        text.push_str(&format!("  {line}\n"));
+    }
+    for part in parts {
+        let says = part.says.as_ref().map(|says| format!(", {says}")).unwrap_or_default();
+        let line = match part.on {
+            true => format!("with the part {}{says} ({})", part.id, files(part.files)),
+            false => {
+                format!(
+                    "without `{}`{says} ({}; --choose {}=on takes it)",
+                    part.folder,
+                    files(part.files),
+                    part.id
+                )
+            }
+        };
+        text.push_str(&format!("  {line}\n"));
+    }
+    text
 }
 
 fn about(layer: &AddReport, verbose: bool) -> String {
@@ -277,6 +383,7 @@ fn about(layer: &AddReport, verbose: bool) -> String {
     for finding in &layer.findings {
         text.push_str(&format!("  {finding}\n"));
     }
+    text.push_str(&choices_and_parts(&layer.choices, &layer.parts));
     let list = |rows: &[String], most: usize| {
         let shown: Vec<&str> =
             rows.iter().take(if verbose { usize::MAX } else { most }).map(String::as_str).collect();

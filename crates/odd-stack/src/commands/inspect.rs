@@ -4,9 +4,10 @@ use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 use clap::Args;
-use odd_stack_core::jobs::{InspectReport, MemberRow, MemberTarget, inspect};
+use odd_stack_core::fit::Rank;
+use odd_stack_core::jobs::{CandidateRow, InspectReport, MemberRow, MemberTarget, inspect};
 
-use super::add::{left_out_words, title};
+use super::add::{choices_and_parts, left_out_words, title};
 use crate::Ended;
 use crate::args::PlaceArgs;
 use crate::desk::{Desk, absolute};
@@ -26,7 +27,7 @@ pub struct InspectArgs {
 }
 
 pub fn run(desk: &mut Desk, args: &InspectArgs) -> Result<Ended, Failure> {
-    let (rules, limits) = (args.place.rules()?, args.place.limits()?);
+    let (wanted, limits) = (args.place.wanted(Rank::Option)?, args.place.limits()?);
     // Without any game a package can be looked into all the same.
     let ledger = match desk.choose_game(None) {
         Ok(game) => Some(desk.open_game(&game)?),
@@ -34,7 +35,7 @@ pub fn run(desk: &mut Desk, args: &InspectArgs) -> Result<Ended, Failure> {
         Err(failure) => return Err(failure),
     };
     let package = absolute(&args.package)?;
-    let report = inspect(&package, &rules, &limits, ledger.as_ref(), &desk.progress)?;
+    let report = inspect(&package, &wanted, &limits, ledger.as_ref(), &desk.progress)?;
     let game = ledger.as_ref().map(|ledger| ledger.game().name.clone());
     let text = text(&report, game.as_deref(), desk.out.verbose, desk.out.width);
     desk.out.result(game.as_deref(), &report, &text);
@@ -79,8 +80,16 @@ fn text(report: &InspectReport, game: Option<&str>, verbose: bool, width: usize)
         text.push_str(&format!("  {}\n", meeting(met)));
     }
     if let Some(reason) = &report.unplaceable {
-        text.push_str(&format!("  {}\n", paint(WARN, &format!("nothing would be placed: {reason}"))));
+        text.push_str(&format!("  {}\n", paint(WARN, &format!("not placed yet: {reason}"))));
     }
+    for candidate in &report.candidates {
+        text.push_str(&format!(
+            "    {}  {}\n",
+            candidate_options(candidate),
+            paint(DIM, &candidate.evidence)
+        ));
+    }
+    text.push_str(&choices_and_parts(&report.choices, &report.parts));
     text.push_str(&left_out(report));
     // Of what lies in archives that stay packed the tree tells.
     let code = report.members.iter().filter(|member| member.runs_code && member.left_out.is_none());
@@ -97,6 +106,13 @@ fn text(report: &InspectReport, game: Option<&str>, verbose: bool, width: usize)
         text.push_str(&paint(WARN, &line));
     }
     text
+}
+
+fn candidate_options(candidate: &CandidateRow) -> String {
+    let places = candidate.places.iter().map(|place| format!("--place \"{place}\""));
+    let skips = candidate.skip.iter().map(|pattern| format!("--skip \"{pattern}\""));
+    let tidy = (!candidate.places.is_empty()).then(|| "--tidy".to_owned());
+    places.chain(skips).chain(tidy).collect::<Vec<_>>().join(" ")
 }
 
 /// How many files are left out, for which reasons.

@@ -5,6 +5,7 @@ pub mod check;
 pub mod completions;
 pub mod conflicts;
 pub mod demo;
+pub mod fit;
 pub mod game;
 pub mod inspect;
 pub mod lay;

@@ -1,6 +1,7 @@
 //! `oddstack show`
 
 use clap::Args;
+use odd_stack_core::fit::SheetPlace;
 use odd_stack_core::jobs::{EntryRow, ShowReport, select, show};
 
 use super::add::title;
@@ -47,16 +48,37 @@ fn text(report: &ShowReport, most: usize) -> String {
     say("package", &format!("{} {}", report.source_kind, report.source));
     say("added", &layer.added_at);
     say("files", &format!("{}, {}", number(layer.files), size(layer.bytes)));
-    let placed = match report.places.is_empty() {
-        true => "by the package's own folders".to_owned(),
-        false => report.places.iter().map(|place| format!("--place {place}")).collect::<Vec<_>>().join(" "),
-    };
-    say("placed", &placed);
+    for (index, place) in report.fit.place.iter().enumerate() {
+        say(if index == 0 { "placed" } else { "" }, &place_words(place));
+    }
+    for choice in &report.fit.choice {
+        let chosen = report.chosen.get(&choice.id);
+        let others = choice.option.iter().map(|option| &option.name).filter(|name| Some(*name) != chosen);
+        let others: Vec<&str> = others.map(String::as_str).collect();
+        let chosen = chosen.map_or("nothing", String::as_str);
+        say("chosen", &format!("{}={chosen}, not {}", choice.id, others.join(", not ")));
+        let taken = choice.option.iter().filter(|option| option.name == chosen);
+        for place in taken.flat_map(|option| &option.place) {
+            say("", &place_words(place));
+        }
+    }
+    for part in &report.fit.part {
+        say("part", &format!("{} is {}", part.id, if part.on { "on" } else { "off" }));
+        for place in part.place.iter().filter(|_| part.on) {
+            say("", &place_words(place));
+        }
+    }
     if !report.only.is_empty() {
         say("only", &report.only.join(" "));
     }
     if !report.skip.is_empty() {
         say("skipped", &report.skip.join(" "));
+    }
+    if !report.passed_over.is_empty() {
+        say("no place", &report.passed_over.join(", "));
+    }
+    for (what, wish) in wishes(report) {
+        say(what, &wish);
     }
     say("covers", &tally(&report.entries, |entry| entry.covers.as_deref()));
     say("covered", &tally(&report.entries, |entry| entry.covered_by.as_deref()));
@@ -80,6 +102,37 @@ fn text(report: &ShowReport, most: usize) -> String {
         text.push_str(&paint(DIM, &format!("  … and {more} more (-v lists all)\n")));
     }
     text
+}
+
+/// `what is in data goes to game:data`.
+fn place_words(place: &SheetPlace) -> String {
+    let stars = place.from.split('/').filter(|part| *part == "*").count();
+    match (place.from.as_str(), stars) {
+        (".", _) => format!("all of it to {}", place.to),
+        (from, stars) if stars > 0 && stars == from.split('/').count() => {
+            let folder = if stars == 1 { "its one folder" } else { "its one folder in a folder" };
+            format!("what is in {folder} to {}", place.to)
+        }
+        (from, _) => format!("{from} to {}", place.to),
+    }
+}
+
+/// What the fit sheet says beyond places.
+fn wishes(report: &ShowReport) -> Vec<(&'static str, String)> {
+    let fit = &report.fit;
+    let mut told = Vec::new();
+    let needs =
+        fit.needs.game.iter().map(|range| format!("game {range}")).chain(fit.needs.layers.iter().cloned());
+    told.extend(needs.map(|need| ("needs", need)));
+    told.extend(fit.clashes.iter().map(|layer| ("clashes", format!("with {layer}"))));
+    told.extend(fit.order.above.iter().map(|layer| ("order", format!("above {layer}"))));
+    told.extend(fit.order.below.iter().map(|layer| ("order", format!("below {layer}"))));
+    told.extend(fit.takes_away.iter().map(|address| ("takes off", address.clone())));
+    told.extend(fit.set.iter().map(|set| ("sets", format!("{} = {} in {}", set.key, set.value, set.file))));
+    told.extend(
+        fit.start.iter().map(|start| ("starts", format!("{} {}", start.program, start.arguments.join(" ")))),
+    );
+    told
 }
 
 fn own(name: &str) -> &str {

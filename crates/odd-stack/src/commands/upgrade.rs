@@ -3,7 +3,7 @@
 use clap::Args;
 use odd_stack_core::jobs::{AddPlace, select};
 
-use super::add::{PackageArgs, Undone, carry_out, exchanged, in_place_of};
+use super::add::{PackageArgs, carry_out, exchanged};
 use crate::Ended;
 use crate::args::ChangeArgs;
 use crate::desk::Desk;
@@ -26,8 +26,7 @@ pub fn run(desk: &mut Desk, args: &UpgradeArgs) -> Result<Ended, Failure> {
     let layers = ledger.layers()?;
     let old = select(&layers, &args.layer)?;
     let request = args.package.request(AddPlace::Exchange(old.id))?;
-    let request = in_place_of(&ledger, old, request)?;
     let done = exchanged(old, args.change.dry_run);
-    carry_out(desk, &ledger, permit, &request, &args.change, &done).map_err(Undone::into_failure)?;
+    carry_out(desk, &ledger, permit, request, &args.change, &done)?;
     Ok(Ended::Well)
 }

@@ -52,20 +52,23 @@ fn adding_says_what_it_meets() {
             low.qtx         5 B  new
           lamps/           22 B  2 files
             brass.qtx      12 B  over the game's own
-            iron.qtx       10 B  identical to the game's own
-        readme.txt         13 B  new
+            iron.qtx       10 B  left out: copies of the game's own
+        readme.txt         13 B  left out: only to be read
 
     On top of Quillhaven's stack it would go like this:
-      the wrapper folder `Brass Lamps/` is taken off
-      2 new files, 1 over the game's own, 1 identical to what is there; 30 B to write
+      what is in `Brass Lamps` goes to game: (2 of 3 files exist there in the game)
+      1 new file, 1 over the game's own; 17 B to write
+      1 file left out: copies of the game's own
+      1 file left out: only to be read
     [exit 0]
     ");
     let before = closed.files();
     assert_snapshot!(closed.run("add brass-lamps-1.2.zip --skip readme.txt --dry-run").whole(), @"
-    brass-lamps 1.2  zip brass-lamps-1.2.zip, 3 files, 27 B
-      the wrapper folder `Brass Lamps/` is taken off
+    brass-lamps 1.2  zip brass-lamps-1.2.zip, 2 files, 17 B
+      what is in `Brass Lamps` goes to game: (2 of 3 files exist there in the game)
+      left out (copies of the game's own): Brass Lamps/data/lamps/iron.qtx
       left out (by --skip): Brass Lamps/readme.txt
-      1 new file, 1 over the game's own, 1 identical to what is there; 17 B to write
+      1 new file, 1 over the game's own; 17 B to write
       add        game:data/glow/low.qtx      5 B
       overwrite  game:data/lamps/brass.qtx  12 B  over the game's own
       makes the folder game:data/glow
@@ -76,7 +79,7 @@ fn adding_says_what_it_meets() {
     closed.run("add brass-lamps-1.2.zip --skip readme.txt").status(0);
     assert_snapshot!(closed.run("add fog_2.0.zip").whole(), @"
     fog 2.0  zip fog_2.0.zip, 2 files, 24 B
-      the package goes to the game's main folder as it is
+      it goes to game: as it is (2 of 2 files exist there in the game)
       1 over the game's own, 1 over other layers (brass-lamps 1); 24 B to write
       overwrite  game:config/fog.ini         6 B  over the game's own
       overwrite  game:data/lamps/brass.qtx  18 B  over brass-lamps
@@ -88,7 +91,7 @@ fn adding_says_what_it_meets() {
     Quillhaven 1.7: 2 layers  (revision 2)
       #  layer            version  state  files  size  wins  contested
       2  fog              2.0      laid       2  24 B     2          1
-      1  brass-lamps      1.2      laid       3  27 B     2          1
+      1  brass-lamps      1.2      laid       2  17 B     1          1
          the game itself  1.7      base       5  58 B
     The upper layer wins. `oddstack conflicts` shows where layers disagree.
     [exit 0]
@@ -97,14 +100,13 @@ fn adding_says_what_it_meets() {
     brass-lamps 1.2, number 1 in the stack, laid
       package   zip [HERE]/brass-lamps-1.2.zip
       added     2026-01-02T03:04:05Z
-      files     3, 27 B
-      placed    by the package's own folders
+      files     2, 17 B
+      placed    what is in its one folder to game:
       skipped   readme.txt
-      covers    2 files of the game's own
+      covers    1 file of the game's own
       covered   1 file by fog
       game:data/glow/low.qtx      5 B  5f9fd2b7
       game:data/lamps/brass.qtx  12 B  83799dae  over the game's own  under fog
-      game:data/lamps/iron.qtx   10 B  0db4366d  over the game's own
     [exit 0]
     ");
     assert_snapshot!(closed.run("conflicts").whole(), @"
@@ -219,26 +221,21 @@ fn json_tells_the_same_with_whole_names() {
     let effects = added["data"]["change"]["effects"].as_array().unwrap();
     let kinds: Vec<_> =
         effects.iter().map(|row| (row["address"].as_str().unwrap(), row["kind"].as_str().unwrap())).collect();
-    assert_eq!(
-        kinds,
-        [
-            ("game:data/glow/low.qtx", "add"),
-            ("game:data/lamps/brass.qtx", "overwrite"),
-            ("game:readme.txt", "add")
-        ]
-    );
-    assert_eq!(added["data"]["change"]["meeting"]["identical"], 1);
+    assert_eq!(kinds, [("game:data/glow/low.qtx", "add"), ("game:data/lamps/brass.qtx", "overwrite")]);
+    let left_out = layer["left_out"].as_array().unwrap();
+    let reasons: Vec<&str> = left_out.iter().map(|row| row["reason"].as_str().unwrap()).collect();
+    assert_eq!(reasons, ["original", "document"]);
     let traced = closed.run("trace data/lamps/brass.qtx --json").status(0).json();
     let hash = traced["data"]["rows"][0]["hash"].as_str().unwrap();
     assert!(hash.len() == 64 && hash.chars().all(|c| c.is_ascii_hexdigit() && !c.is_ascii_uppercase()));
     let stack = closed.run("stack --json").status(0).json();
     assert_eq!(stack["data"]["layers"][0]["added_at"], "2026-01-02T03:04:05Z");
     assert_eq!(stack["warnings"], Value::Array(Vec::new()));
-    closed.write("game/readme.txt", "changed");
+    closed.write("game/data/glow/low.qtx", "changed");
     let failed = closed.run("remove brass-lamps --json").status(4).json();
     let error = &failed["error"];
     assert_eq!((&error["code"], &error["choices"][0]["option"]), (&"drifted".into(), &"--keep-edits".into()));
-    assert!(error["list"][0].as_str().unwrap().starts_with("game:readme.txt"));
+    assert!(error["list"][0].as_str().unwrap().starts_with("game:data/glow/low.qtx"));
     let drift = closed.run("check --json").status(3).json();
     assert_eq!(drift["data"]["drifted"][0]["kind"], "edited");
 }
@@ -407,7 +404,7 @@ fn a_layer_is_exchanged_in_its_place_and_placed_as_it_was() {
     assert!(asked.stderr.contains("--name \"lamps 2\""), "{}", asked.stderr);
     assert_snapshot!(closed.run_words(&["upgrade", "lamps", "lamps-1.1 (full).zip"]).whole(), @"
     lamps 1.1 (full)  zip lamps-1.1 (full).zip, 3 files, 3 B
-      placed by the --place rules given
+      placed by the rules given
       left out (by --skip): lamps/a.txt
       overwrite  game:data/lamps/brass.qtx  1 B  over lamps
       add        game:data/lamps/new.qtx    1 B
@@ -437,7 +434,7 @@ fn a_layer_is_exchanged_in_its_place_and_placed_as_it_was() {
     closed
         .run("add bad.zip")
         .status(1)
-        .says("bad.zip: the package's oddfit.toml has a mistake in line 2, column 11");
+        .says("bad.zip: the fit sheet has a mistake in line 2, column 11");
 }
 
 #[test]
@@ -460,7 +457,7 @@ fn a_package_that_only_wraps_another_is_asked_about() {
         inner.zip            259 B
 
     On top of Quillhaven's stack it would go like this:
-      nothing would be placed: the package only wraps `w/inner.zip`: say whether that is to be unpacked (--place "w/inner.zip!/Pack=game:" unpacks it, --place .=game: leaves it packed)
+      not placed yet: the package only wraps `w/inner.zip`: say whether that is to be unpacked (--place "w/inner.zip!/Pack=game:" unpacks it, --place .=game: leaves it packed)
       brings what runs code: w/inner.zip!/Pack/hook.dll
     [exit 0]
     "#);

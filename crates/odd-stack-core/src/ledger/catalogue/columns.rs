@@ -162,6 +162,16 @@ impl Catalogue {
         })
     }
 
+    /// The addresses of a layer's files, by their folded paths.
+    pub(crate) fn addresses_of(&self, layer: LayerId) -> Result<HashSet<(RootId, String)>> {
+        self.run(|db| {
+            let mut query = db.prepare_cached(
+                "SELECT path.root, path.folded FROM entry JOIN path ON path.id = entry.path WHERE layer = ?1",
+            )?;
+            query.query_map([layer.0], |row| Ok((RootId(row.get(0)?), row.get(1)?)))?.collect()
+        })
+    }
+
     /// The package member that a layer's entry at one address came from.
     pub(crate) fn member_of(&self, layer: LayerId, path: PathId) -> Result<Option<String>> {
         self.run(|db| {

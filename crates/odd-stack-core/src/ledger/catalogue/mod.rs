@@ -11,6 +11,7 @@ mod game;
 mod journal;
 mod layers;
 mod migrations;
+mod names;
 
 use std::path::{Path, PathBuf};
 use std::time::Duration;

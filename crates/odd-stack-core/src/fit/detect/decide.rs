@@ -1,0 +1,627 @@
+//! Deciding where one group of a package's folders goes.
+
+use std::cmp::Reverse;
+use std::collections::HashMap;
+
+use super::outline::{Outline, folded};
+use super::sight::{Agreement, Mapping, Sight, Spot, below};
+use super::words;
+use crate::address::Address;
+use crate::fit::{Candidate, GameTree, Place, ProgramSeen, RootSeen, Unclear};
+use crate::version::parts_of_file_name;
+
+/// A folder of the package with the address it goes to.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) struct Found {
+    pub node: usize,
+    pub to: Address,
+    /// What speaks for it, in words.
+    pub evidence: String,
+}
+
+pub(super) struct Decider<'a> {
+    pub outline: Outline<'a>,
+    pub sight: &'a Sight,
+    roots: Vec<RootSeen>,
+    program: Option<ProgramSeen>,
+    /// What the package is called, for a folder of its own.
+    package_name: &'a str,
+    /// Names that its own files tell, each with the file.
+    told_names: &'a [(String, String)],
+    next_group: usize,
+}
+
+#[derive(Debug, Clone)]
+struct Weighed {
+    mapping: Mapping,
+    agreement: Agreement,
+}
+
+enum Pick {
+    Clear(Weighed),
+    Unclear(Vec<Weighed>),
+    Nothing,
+}
+
+/// How many candidates are shown.
+const MOST_CANDIDATES: usize = 5;
+
+impl<'a> Decider<'a> {
+    pub(super) fn new(
+        outline: Outline<'a>,
+        sight: &'a Sight,
+        tree: &dyn GameTree,
+        package_name: &'a str,
+        told_names: &'a [(String, String)],
+    ) -> Self {
+        let (roots, program) = (tree.roots(), tree.program());
+        Self { outline, sight, roots, program, package_name, told_names, next_group: 1 }
+    }
+
+    /// Makes the folder and all below it a group of its own.
+    pub(super) fn set_apart(&mut self, node: usize) {
+        self.outline.set_group(node, self.next_group);
+        self.next_group += 1;
+    }
+
+    /// Places the group that `top` belongs to, from there down.
+    pub(super) fn place(&mut self, top: usize) -> Result<Vec<Found>, Unclear> {
+        let mut found = self.named_roots(top)?;
+        if self.outline.content(top) == 0 {
+            return Ok(found);
+        }
+        found.extend(self.place_rest(top)?);
+        Ok(found)
+    }
+
+    /// Folders that stand for a root by their name.
+    fn named_roots(&mut self, top: usize) -> Result<Vec<Found>, Unclear> {
+        let chain = self.outline.chain(top);
+        let bottom = *chain.last().unwrap_or(&top);
+        let mut nodes: Vec<usize> = chain.into_iter().filter(|node| *node != top).collect();
+        nodes.extend(self.outline.units(bottom));
+        let mut found: Vec<Found> = Vec::new();
+        let mut mains = Vec::new();
+        for node in nodes {
+            let name = self.outline.name(node).to_owned();
+            if found.iter().any(|known| self.outline.is_below(node, known.node)) {
+                continue;
+            }
+            if words::is_main_root(&name) && !self.sight.has_folder_named(&folded(&name)) {
+                mains.push(node);
+                continue;
+            }
+            if let Some(placed) = self.other_root(node, &name)? {
+                self.set_apart(node);
+                found.push(placed);
+            }
+        }
+        for node in mains {
+            let own = self.weigh(node);
+            if !found.is_empty() && matches!(self.pick(&own), Pick::Nothing) {
+                let evidence = format!("`{}` stands for the game's own folder", self.outline.name(node));
+                let place = self.named_like(node, &self.roots[0]).unwrap_or(node);
+                self.set_apart(node);
+                found.push(Found { node: place, to: self.sight.address(&(0, String::new())), evidence });
+            }
+        }
+        Ok(found)
+    }
+
+    fn other_root(&self, node: usize, name: &str) -> Result<Option<Found>, Unclear> {
+        let plain = words::plain(name);
+        let (usual, words) = match words::other_root(name) {
+            Some((usual, words)) => (usual, words),
+            None => ("", [].as_slice()),
+        };
+        let is_meant = |root: &&RootSeen| {
+            let own = root.name.as_str();
+            let lies_in = root.folder.iter().any(|part| words.contains(&words::plain(part).as_str()));
+            own == plain
+                || words::plain(own) == plain
+                || !usual.is_empty() && (own == usual || words.contains(&own) || lies_in)
+        };
+        let in_game: Spot = (0, folded(name));
+        let Some(root) = self.roots.iter().skip(1).find(is_meant) else {
+            if usual.is_empty() || self.sight.has_folder_named(&folded(name)) || self.has_own_place(node) {
+                return Ok(None);
+            }
+            return Err(self.root_missing(node, usual));
+        };
+        let Some(number) = self.sight.root_number(&root.name) else { return Ok(None) };
+        let place = self.named_like(node, root).unwrap_or(node);
+        let to: Spot = (number, String::new());
+        let there = self.sight.agreement(&self.outline, &Mapping { node: place, to: to.clone() });
+        if self.sight.has_folder(&in_game) {
+            let here = self.sight.agreement(&self.outline, &Mapping { node, to: in_game.clone() });
+            if here.score() + here.met_flat > there.score() + there.met_flat {
+                return Ok(None);
+            }
+            if here.score() == there.score() {
+                let candidates = vec![
+                    self.candidate(&[(place, self.sight.address(&to))], self.words(&there)),
+                    self.candidate(&[(node, self.sight.address(&in_game))], self.words(&here)),
+                ];
+                let question = format!(
+                    "`{name}` may be meant for the root `{}` or for the game's own folder of that name",
+                    root.name
+                );
+                return Err(Unclear { question, candidates, to_read: Vec::new() });
+            }
+        }
+        let evidence = match there.met + there.met_flat + there.begun {
+            0 => format!("`{name}` stands for the root `{}`", root.name),
+            _ => self.words(&there),
+        };
+        Ok(Some(Found { node: place, to: self.sight.address(&to), evidence }))
+    }
+
+    /// The folder below `node`, with nothing beside it on the way, that is named like the root's own.
+    fn named_like(&self, node: usize, root: &RootSeen) -> Option<usize> {
+        let own = root.folder.last().map(|name| folded(name))?;
+        let chain = self.outline.chain(node);
+        chain.into_iter().rev().find(|node| folded(self.outline.name(*node)) == own)
+    }
+
+    fn has_own_place(&self, node: usize) -> bool {
+        matches!(self.pick(&self.weigh(node)), Pick::Clear(_))
+    }
+
+    fn root_missing(&self, node: usize, usual: &str) -> Unclear {
+        let name = self.outline.name(node);
+        let path = self.outline.nodes[node].path.as_str();
+        let inside = self.named_like(node, &self.roots[0]).unwrap_or(node);
+        let question = format!(
+            "`{name}` seems to be meant for a folder outside the game's own, and no such root is registered; register \
+             it with `oddstack game set --root {usual}=DIR` and do this again"
+        );
+        let mut leave = Candidate { skip: vec![path.to_owned()], ..Candidate::default() };
+        leave.evidence = format!("leave out `{name}`");
+        let into = self.candidate(
+            &[(
+                node,
+                Address {
+                    path: crate::address::RelPath::from_disk(name.to_owned()),
+                    ..self.sight.address(&(0, String::new()))
+                },
+            )],
+            "put it into the game's own folder all the same".to_owned(),
+        );
+        let _ = inside;
+        Unclear { question, candidates: vec![leave, into], to_read: Vec::new() }
+    }
+
+    fn weigh(&self, top: usize) -> Vec<Weighed> {
+        let mappings = self.sight.mappings(&self.outline, top).into_iter();
+        let weighed = mappings.map(|mapping| {
+            let agreement = self.sight.agreement(&self.outline, &mapping);
+            Weighed { mapping, agreement }
+        });
+        let mut weighed: Vec<Weighed> = weighed.collect();
+        weighed.sort_by_key(|it| {
+            let Mapping { node, to } = &it.mapping;
+            (Reverse(it.agreement.score()), to.0, to.1.clone(), *node)
+        });
+        weighed
+    }
+
+    /// Whether the game speaks for a mapping at all.
+    fn is_strong(&self, it: &Weighed) -> bool {
+        let a = &it.agreement;
+        let at_root = it.mapping.to.1.is_empty();
+        let flat = self.outline.nodes[it.mapping.node].files.len();
+        let by_folders =
+            a.met > 0 || a.housed + a.begun > 0 && (at_root || a.kind > 0 || a.branches.len() > 1);
+        let is_enough = (a.begun + a.met_flat) * 2 >= a.files
+            || a.met * 4 >= a.files
+            || a.first_folders > 0 && a.branches.len() * 2 >= a.first_folders && flat * 2 <= a.files;
+        // Names that begin where the package does are meant from the root on.
+        let is_bare = it.mapping.node == 0 && at_root;
+        let is_anchored = at_root && a.met > 0 || is_bare && a.begun + a.met_flat > 0;
+        let by_files = a.met_flat > 0 && a.met_flat * 2 >= flat && flat * 2 >= a.files;
+        by_folders && is_enough || by_files || is_anchored
+    }
+
+    fn pick(&self, weighed: &[Weighed]) -> Pick {
+        let strong: Vec<&Weighed> = weighed.iter().filter(|it| self.is_strong(it)).collect();
+        let Some(best) = strong.first() else { return Pick::Nothing };
+        let score = best.agreement.score();
+        let at_root = best.mapping.to == (0, String::new());
+        let is_rival = |other: &&&Weighed| {
+            let others = other.agreement.score();
+            if at_root && others <= score && other.agreement.met <= best.agreement.met {
+                return false;
+            }
+            others * 2 > score && !self.is_same_placing(best, other)
+        };
+        let rivals: Vec<Weighed> = strong.iter().skip(1).filter(is_rival).map(|it| (*it).clone()).collect();
+        if rivals.is_empty() {
+            return Pick::Clear((*best).clone());
+        }
+        Pick::Unclear([(*best).clone()].into_iter().chain(rivals).collect())
+    }
+
+    /// Whether both put what they share at the same addresses.
+    fn is_same_placing(&self, one: &Weighed, two: &Weighed) -> bool {
+        let (one, two) = (&one.mapping, &two.mapping);
+        let leads = |upper: &Mapping, lower: &Mapping| {
+            self.outline.is_below(lower.node, upper.node)
+                && (upper.to.0, self.spot_of(upper, lower.node).1) == (lower.to.0, lower.to.1.clone())
+        };
+        leads(one, two) || leads(two, one)
+    }
+
+    /// Where a folder below the mapped one goes.
+    fn spot_of(&self, mapping: &Mapping, node: usize) -> Spot {
+        let names = &self.outline.nodes[node].names[self.outline.nodes[mapping.node].names.len()..];
+        (mapping.to.0, names.iter().fold(mapping.to.1.clone(), |path, name| below(&path, name)))
+    }
+
+    fn place_rest(&mut self, top: usize) -> Result<Vec<Found>, Unclear> {
+        let chain = self.outline.chain(top);
+        let bottom = *chain.last().unwrap_or(&top);
+        let all = self.weigh(top);
+        let mut whole: Vec<Weighed> =
+            all.iter().filter(|it| chain.contains(&it.mapping.node)).cloned().collect();
+        let gatherings = self.gatherings(bottom);
+        // That another add-on has files of these names does not make this one that.
+        whole.retain(|it| {
+            let (root, key) = &it.mapping.to;
+            let cut = key.rfind('/').unwrap_or(0);
+            it.mapping.node != bottom || !gatherings.contains_key(&(*root, key[..cut].to_owned()))
+        });
+        if let Some(unclear) = self.own_folder(top, bottom, &whole, gatherings) {
+            return Err(unclear);
+        }
+        match self.pick(&whole) {
+            Pick::Clear(best) => {
+                if let Some(unclear) = self.libraries_elsewhere(bottom, &best) {
+                    return Err(unclear);
+                }
+                let mut found = vec![self.found(&best)];
+                for unit in self.outline.units(bottom) {
+                    if self.sight.has_folder(&self.spot_of(&best.mapping, unit)) {
+                        continue;
+                    }
+                    if let Pick::Clear(own) = self.pick(&self.weigh(unit)) {
+                        found.push(self.found(&own));
+                    }
+                }
+                Ok(found)
+            }
+            Pick::Unclear(candidates) => {
+                let apart = self.units_apart(bottom);
+                if apart.iter().all(Option::is_some) && self.outline.nodes[bottom].files.is_empty() {
+                    return Ok(apart.iter().flatten().map(|it| self.found(it)).collect());
+                }
+                Err(self.ask(top, bottom, &candidates))
+            }
+            Pick::Nothing => self.place_units(top, bottom, &all),
+        }
+    }
+
+    /// Each folder with its own place, where its files lie in the game.
+    fn units_apart(&self, bottom: usize) -> Vec<Option<Weighed>> {
+        let own = self.outline.units(bottom).into_iter().map(|unit| match self.pick(&self.weigh(unit)) {
+            Pick::Clear(it) if it.agreement.met + it.agreement.met_flat > 0 => Some(it),
+            _ => None,
+        });
+        own.collect()
+    }
+
+    /// Nothing speaks for the whole: each folder by itself, or what the kinds of files say.
+    fn place_units(&mut self, top: usize, bottom: usize, all: &[Weighed]) -> Result<Vec<Found>, Unclear> {
+        let units = self.outline.units(bottom);
+        let own: Vec<Pick> = units.iter().map(|unit| self.pick(&self.weigh(*unit))).collect();
+        let clear: Vec<Found> = own
+            .iter()
+            .filter_map(|pick| if let Pick::Clear(it) = pick { Some(self.found(it)) } else { None })
+            .collect();
+        let has_loose = !self.outline.nodes[bottom].files.is_empty();
+        if !has_loose && !units.is_empty() && clear.len() == units.len() {
+            return Ok(clear);
+        }
+        if clear.is_empty() {
+            if let Some(found) = self.beside_program(bottom) {
+                return Ok(vec![found]);
+            }
+            if units.is_empty()
+                && let Some(found) = self.by_ending(bottom)
+            {
+                return Ok(vec![found]);
+            }
+        }
+        Err(self.ask(top, bottom, all))
+    }
+
+    fn found(&self, it: &Weighed) -> Found {
+        Found {
+            node: it.mapping.node,
+            to: self.sight.address(&it.mapping.to),
+            evidence: self.words(&it.agreement),
+        }
+    }
+
+    fn program_folder(&self) -> Option<(Address, Spot)> {
+        let address = &self.program.as_ref()?.address;
+        let folder = Address { root: address.root.clone(), path: address.path.parent() };
+        let root = self.sight.root_number(&folder.root)?;
+        Some((folder.clone(), (root, folded(folder.path.as_str()))))
+    }
+
+    /// Libraries directly in the folder.
+    fn libraries(&self, node: usize) -> Vec<usize> {
+        let files = self.outline.nodes[node].files.iter().copied();
+        files.filter(|file| words::is_library_ending(&words::ending(self.outline.file_name(*file)))).collect()
+    }
+
+    /// The library that the main program itself asks for, if one is among them.
+    fn imported(&self, libraries: &[usize]) -> Option<String> {
+        let program = self.program.as_ref()?;
+        let names = libraries.iter().map(|file| self.outline.file_name(*file).to_owned());
+        names.into_iter().find(|name| program.imports.contains(&name.to_lowercase()))
+    }
+
+    fn beside_evidence(&self, libraries: &[usize]) -> String {
+        let program = self.program.as_ref().map(|program| program.address.to_string()).unwrap_or_default();
+        match self.imported(libraries) {
+            Some(name) => format!("the main program {program} loads `{name}`"),
+            None => format!("libraries go beside the main program {program}"),
+        }
+    }
+
+    /// Loose libraries go to the folder of the main program, with what comes with them.
+    fn beside_program(&self, bottom: usize) -> Option<Found> {
+        let libraries = self.libraries(bottom);
+        let (to, spot) = self.program_folder().filter(|_| !libraries.is_empty())?;
+        // A library of that name elsewhere in the game speaks against it, unless the program loads it.
+        let is_elsewhere = libraries.iter().any(|file| {
+            let places = self.sight.places_of_file(self.outline.file_name(*file));
+            places
+                .iter()
+                .any(|(root, key)| (*root, key.rfind('/').map_or("", |cut| &key[..cut])) != (spot.0, &spot.1))
+        });
+        if is_elsewhere && self.imported(&libraries).is_none() {
+            return None;
+        }
+        Some(Found { node: bottom, to, evidence: self.beside_evidence(&libraries) })
+    }
+
+    /// When loose libraries would come to lie elsewhere than beside the main program.
+    fn libraries_elsewhere(&self, bottom: usize, best: &Weighed) -> Option<Unclear> {
+        let libraries = self.libraries(bottom);
+        let (to, spot) = self.program_folder()?;
+        let there = self.spot_of(&best.mapping, bottom);
+        if libraries.is_empty() || there == spot || best.mapping.node != bottom {
+            return None;
+        }
+        let is_met = |file: &usize| {
+            self.sight.has_file(&(there.0, below(&there.1, &folded(self.outline.file_name(*file)))))
+        };
+        if best.agreement.met == 0 && libraries.iter().any(is_met) || libraries.iter().all(is_met) {
+            return None;
+        }
+        let together = self.candidate(
+            &[(best.mapping.node, self.sight.address(&best.mapping.to))],
+            self.words(&best.agreement),
+        );
+        let mut apart = together.clone();
+        for file in &self.outline.nodes[bottom].files {
+            let from = below(&self.from_inside(bottom), self.outline.file_name(*file));
+            apart.places.push(Place::new(from, format!("{to}/")));
+        }
+        apart.evidence = format!("{}, the rest as before", self.beside_evidence(&libraries));
+        let alone = self.candidate(&[(bottom, to)], self.beside_evidence(&libraries));
+        let question = "its loose libraries may belong beside the main program".to_owned();
+        Some(Unclear { question, candidates: vec![apart, together, alone], to_read: Vec::new() })
+    }
+
+    fn from_inside(&self, node: usize) -> String {
+        match self.outline.from_text(node).as_str() {
+            "." => String::new(),
+            text => text.to_owned(),
+        }
+    }
+
+    /// Files of an ending that the game keeps in one folder alone.
+    fn by_ending(&self, bottom: usize) -> Option<Found> {
+        let (spot, ending, count) = self.home_of_ending(bottom)?;
+        let homes = self.sight.homes_of_ending(&ending);
+        let is_sure = homes.len() == 1 && count >= 3 && !words::is_general_ending(&ending);
+        is_sure.then(|| Found {
+            node: bottom,
+            to: self.sight.spelled_home(&ending, &spot),
+            evidence: format!("all {count} .{ending} files of the game lie there"),
+        })
+    }
+
+    /// The folder that holds most files of the one ending that most loose files have.
+    fn home_of_ending(&self, bottom: usize) -> Option<(Spot, String, u64)> {
+        let files = &self.outline.nodes[bottom].files;
+        let mut endings: Vec<String> =
+            files.iter().map(|file| words::ending(self.outline.file_name(*file))).collect();
+        endings.sort();
+        let mut best: Option<(usize, String)> = None;
+        for ending in endings.chunk_by(|one, two| one == two) {
+            if best.as_ref().is_none_or(|(count, _)| ending.len() > *count) {
+                best = Some((ending.len(), ending[0].clone()));
+            }
+        }
+        let (count, ending) = best?;
+        let (spot, there) = self.sight.homes_of_ending(&ending).into_iter().next()?;
+        (count * 2 > files.len() && there > 0).then_some((spot, ending, there))
+    }
+
+    /// Folders of the game that gather add-ons with a file named like one directly in the folder: the add-ons,
+    /// and the file's name.
+    fn gatherings(&self, node: usize) -> HashMap<Spot, (Vec<String>, String)> {
+        let mut all: HashMap<Spot, (Vec<String>, String)> = HashMap::new();
+        for file in self.outline.nodes[node].files.iter().take(64) {
+            let name = self.outline.file_name(*file);
+            for (spot, folders) in self.sight.gatherings(name) {
+                let known = all.entry(spot).or_default();
+                if folders.len() > known.0.len() {
+                    *known = (folders, name.to_owned());
+                }
+            }
+        }
+        all
+    }
+
+    /// When the folder looks like one of several add-ons, each in a folder of its own.
+    fn own_folder(
+        &self,
+        top: usize,
+        bottom: usize,
+        whole: &[Weighed],
+        gatherings: HashMap<Spot, (Vec<String>, String)>,
+    ) -> Option<Unclear> {
+        let parent = self.outline.nodes[bottom].parent;
+        // Its place is written out: the folder itself, or the one above it, lies in the game.
+        let is_written = whole.iter().any(|it| {
+            let above = it.mapping.node != bottom && self.outline.is_below(bottom, it.mapping.node);
+            above
+                && (self.sight.has_folder(&self.spot_of(&it.mapping, bottom))
+                    || parent.is_some_and(|parent| {
+                        parent != it.mapping.node
+                            && self.outline.is_below(parent, it.mapping.node)
+                            && self.sight.has_folder(&self.spot_of(&it.mapping, parent))
+                    }))
+        });
+        if is_written {
+            return None;
+        }
+        let best =
+            gatherings.into_iter().max_by_key(|(spot, (folders, _))| (folders.len(), Reverse(spot.clone())));
+        let (gathering, (folders, marker)) = best?;
+        let to = self.sight.address(&gathering);
+        let mut candidates: Vec<Candidate> = Vec::new();
+        let mut seen: Vec<String> = Vec::new();
+        let mut offer = |name: &str, evidence: String| {
+            let styled = self.styled(name, &folders);
+            let valid = crate::address::RelPath::parse(&styled).is_ok_and(|path| path.parent().is_root());
+            if valid && !seen.contains(&folded(&styled)) {
+                seen.push(folded(&styled));
+                let path = to.path.join(&crate::address::RelPath::from_disk(styled));
+                let to = Address { root: to.root.clone(), path };
+                candidates.push(self.candidate(&[(bottom, to)], evidence));
+            }
+        };
+        for (file, name) in self.told_names {
+            let lies_in = file.rfind('/').map_or("", |cut| &file[..cut]);
+            if lies_in == self.outline.nodes[bottom].path.as_str() {
+                offer(name, format!("its own file `{}` says so", file.rsplit('/').next().unwrap_or(file)));
+            }
+        }
+        let own = if bottom == top { self.package_name } else { self.outline.name(bottom) };
+        let name = parts_of_file_name(std::path::Path::new(own), false).name;
+        offer(
+            &name,
+            if bottom == top { "after the package's name" } else { "after its folder's name" }.to_owned(),
+        );
+        let root = self.sight.address(&(0, String::new()));
+        candidates.push(self.candidate(&[(bottom, root)], "into the game's own folder".to_owned()));
+        let question = format!(
+            "it looks like an add-on that wants a folder of its own below {to}, where `{}/{marker}` lies",
+            folders[0]
+        );
+        let to_read = if self.told_names.is_empty() { self.small_files(bottom) } else { Vec::new() };
+        Some(Unclear { question, candidates, to_read })
+    }
+
+    /// Members directly in the folder that may tell its name.
+    fn small_files(&self, node: usize) -> Vec<usize> {
+        const TELLING: [&str; 8] = ["json", "toml", "xml", "ini", "cfg", "yaml", "yml", "txt"];
+        let files = self.outline.nodes[node].files.iter().copied();
+        let may_tell = |file: &usize| {
+            let member = &self.outline.members[*file];
+            member.size_bytes <= 64 << 10 && TELLING.contains(&words::ending(member.path.name()).as_str())
+        };
+        files.filter(may_tell).take(4).collect()
+    }
+
+    /// The name as the other add-ons write theirs.
+    fn styled(&self, name: &str, others: &[String]) -> String {
+        let count = |letter: char| others.iter().filter(|other| other.contains(letter)).count();
+        let (under, dash, space) = (count('_'), count('-'), count(' '));
+        let words: Vec<&str> = name.split([' ', '_', '-']).filter(|word| !word.is_empty()).collect();
+        let joiner = match () {
+            () if under > dash && under >= space => "_",
+            () if dash > 0 && dash >= space => "-",
+            () if space > 0 => " ",
+            () => return name.to_owned(),
+        };
+        // `others` are folded, so their case is not known.
+        words.join(joiner)
+    }
+
+    fn candidate(&self, places: &[(usize, Address)], evidence: String) -> Candidate {
+        let places = places
+            .iter()
+            .map(|(node, to)| Place::new(self.outline.from_text(*node), to.to_string()))
+            .collect();
+        Candidate { places, evidence, ..Candidate::default() }
+    }
+
+    fn words(&self, a: &Agreement) -> String {
+        let met = a.met + a.met_flat;
+        if met > 0 {
+            let files = if a.files == 1 {
+                "its one file exists".to_owned()
+            } else {
+                format!("{met} of {} files exist", a.files)
+            };
+            return format!("{files} there in the game");
+        }
+        let mut names: Vec<String> = a.branches.iter().take(3).map(|name| format!("`{name}`")).collect();
+        names.sort();
+        match names.as_slice() {
+            [] => "nothing of it is known there".to_owned(),
+            [one] => format!("the folder {one} lies there in the game"),
+            several => format!("the folders {} lie there in the game", several.join(", ")),
+        }
+    }
+
+    /// What can be said when nothing is clear.
+    fn ask(&self, top: usize, bottom: usize, weighed: &[Weighed]) -> Unclear {
+        let mut candidates: Vec<Candidate> = Vec::new();
+        let mut offer = |candidate: Candidate| {
+            if !candidates.iter().any(|known| known.places == candidate.places) {
+                candidates.push(candidate);
+            }
+        };
+        let is_whole = |it: &&Weighed| self.outline.is_below(bottom, it.mapping.node);
+        for it in weighed.iter().filter(is_whole).take(3) {
+            offer(self.candidate(
+                &[(it.mapping.node, self.sight.address(&it.mapping.to))],
+                self.words(&it.agreement),
+            ));
+        }
+        let programs = |file: &usize| words::ending(self.outline.file_name(*file)) == "exe";
+        let libraries = self.libraries(bottom);
+        let runs = !libraries.is_empty() || self.outline.nodes[bottom].files.iter().any(programs);
+        if let Some((to, _)) = self.program_folder().filter(|_| runs) {
+            let evidence =
+                self.program.as_ref().map(|program| format!("beside the main program {}", program.address));
+            offer(self.candidate(&[(bottom, to)], evidence.unwrap_or_default()));
+        }
+        if let Some((spot, ending, count)) = self.home_of_ending(bottom) {
+            let evidence = format!("{count} .{ending} files of the game lie there");
+            offer(self.candidate(&[(bottom, self.sight.spelled_home(&ending, &spot))], evidence));
+        }
+        let root = self.sight.address(&(0, String::new()));
+        offer(self.candidate(&[(bottom, root.clone())], "into the game's own folder".to_owned()));
+        if bottom != top {
+            let above = self.outline.nodes[bottom].parent.unwrap_or(top);
+            let evidence =
+                format!("into the game's own folder, with the folder `{}`", self.outline.name(bottom));
+            offer(self.candidate(&[(above, root)], evidence));
+        }
+        candidates.truncate(MOST_CANDIDATES);
+        let question = match self.outline.nodes[top].path.as_str() {
+            "" => "where its files go is not clear".to_owned(),
+            path => format!("where the files of `{path}` go is not clear"),
+        };
+        Unclear { question, candidates, to_read: Vec::new() }
+    }
+}

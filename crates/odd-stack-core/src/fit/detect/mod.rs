@@ -1,0 +1,134 @@
+//! Finding out where a package's files go, from its own folders and the game's.
+//!
+//! Names that occur in both speak for placements (`sight`); what is only to be read is set aside
+//! (`outline`); folders that would put the same addresses are a choice, and those that call themselves
+//! optional are parts (`options`); each group is placed by what the game agrees with most, or it is asked
+//! (`decide`). Nothing is guessed: where two places have much the same to say for them, or nothing has,
+//! the answer is [`Unclear`].
+
+mod decide;
+mod options;
+mod outline;
+mod sight;
+mod told;
+mod words;
+
+use super::{Choice, ChoiceOption, Finding, FitError, GameTree, LeftOut, Part, Place, Rules};
+use crate::address::Address;
+use crate::package::{Folder, Member};
+use decide::{Decider, Found};
+use outline::Outline;
+use sight::Sight;
+
+pub(crate) use told::names_told;
+
+/// What detection is given beside the package and the game.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Hints<'a> {
+    /// What the package is called.
+    pub package_name: &'a str,
+    /// Names that small files of the package tell of it, each behind the path of the file.
+    pub told_names: &'a [(String, String)],
+}
+
+/// What detection found.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) struct Detected {
+    pub places: Vec<Place>,
+    pub choices: Vec<Choice>,
+    pub parts: Vec<Part>,
+    pub aside: Vec<(usize, LeftOut)>,
+    pub findings: Vec<Finding>,
+}
+
+/// Whether a system or a version control left the file or folder behind.
+pub(super) fn is_metadata(name: &str) -> bool {
+    words::is_metadata(name)
+}
+
+/// Places those `members` that `takes_part` says.
+pub(super) fn detect(
+    members: &[Member],
+    folders: &[Folder],
+    takes_part: &dyn Fn(usize) -> bool,
+    hints: Hints<'_>,
+    tree: &dyn GameTree,
+) -> Result<Detected, FitError> {
+    let mut outline = Outline::new(members, folders, takes_part);
+    let sight = Sight::of(&outline, tree);
+    outline.leave_out(&sight);
+    let (alternatives, mut optional) = options::alternatives(&outline, &sight);
+    let mut decider = Decider::new(outline, &sight, tree, hints.package_name, hints.told_names);
+    for (_, node) in alternatives.iter().flat_map(|choice| &choice.options) {
+        decider.set_apart(*node);
+    }
+    optional.extend(options::optional(&decider.outline, &sight));
+    for part in &optional {
+        decider.set_apart(part.node);
+    }
+    let mut findings = Vec::new();
+    let found = decider.place(0).map_err(FitError::Unclear)?;
+    let places = tell(&decider, found, &mut findings);
+    let mut choices = Vec::new();
+    for choice in alternatives {
+        let mut options = Vec::new();
+        for (name, node) in choice.options {
+            let folder = Some(decider.outline.from_text(node));
+            let found = decider.place(node).map_err(FitError::Unclear)?;
+            let places = tell(&decider, found, &mut Vec::new());
+            options.push(ChoiceOption { name, says: None, folder, places });
+        }
+        choices.push(Choice { id: choice.id, ask: None, default: None, options });
+    }
+    let mut parts = Vec::new();
+    for part in optional {
+        let folder = Some(decider.outline.from_text(part.node));
+        // A part that can't be placed by itself is placed by whoever wants it.
+        let found = decider.place(part.node).unwrap_or_default();
+        let places = tell(&decider, found, &mut Vec::new());
+        parts.push(Part { id: part.id, says: None, on: false, folder, places });
+    }
+    Ok(Detected { places, choices, parts, aside: decider.outline.aside, findings })
+}
+
+/// What is no part of what a package adds.
+pub(super) fn aside(
+    members: &[Member],
+    folders: &[Folder],
+    takes_part: &dyn Fn(usize) -> bool,
+    tree: &dyn GameTree,
+) -> Vec<(usize, LeftOut)> {
+    let mut outline = Outline::new(members, folders, takes_part);
+    let sight = Sight::of(&outline, tree);
+    outline.leave_out(&sight);
+    outline.aside
+}
+
+/// Members that may be copies of the game's own files, each with the addresses of files of its name and
+/// size.
+pub fn suspected_copies(
+    members: &[Member],
+    folders: &[Folder],
+    tree: &dyn GameTree,
+) -> Vec<(usize, Vec<Address>)> {
+    let outline = Outline::new(members, folders, |_| true);
+    Sight::of(&outline, tree).alike(&outline)
+}
+
+fn tell(decider: &Decider<'_>, found: Vec<Found>, findings: &mut Vec<Finding>) -> Vec<Place> {
+    let places = found.into_iter().map(|found| {
+        let from = decider.outline.from_text(found.node);
+        let folder = decider.outline.nodes[found.node].path.to_string();
+        let place = Place::new(from, found.to.to_string());
+        findings.push(Finding::Found { folder, to: found.to, evidence: found.evidence });
+        place
+    });
+    places.collect()
+}
+
+impl Detected {
+    /// The rules that say the same without looking at the game.
+    pub(super) fn into_rules(self, rules: &Rules) -> Rules {
+        Rules { places: self.places, choices: self.choices, parts: self.parts, tidy: true, ..rules.clone() }
+    }
+}

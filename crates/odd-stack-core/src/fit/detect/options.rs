@@ -1,0 +1,251 @@
+//! Folders of a package of which only one is meant to be taken, and those that may be left out.
+
+use std::collections::{HashMap, HashSet};
+
+use super::outline::{Outline, folded};
+use super::sight::Sight;
+use super::words;
+
+/// Folders that exclude each other.
+#[derive(Debug)]
+pub(super) struct Alternatives {
+    pub id: String,
+    /// Each option's name and folder.
+    pub options: Vec<(String, usize)>,
+}
+
+/// A folder that may be left out.
+#[derive(Debug)]
+pub(super) struct Optional {
+    pub id: String,
+    pub node: usize,
+}
+
+/// Finds folders side by side that hold the same files, where the game has no folders of their names:
+/// their files would go to the same addresses.
+pub(super) fn alternatives(outline: &Outline<'_>, sight: &Sight) -> (Vec<Alternatives>, Vec<Optional>) {
+    let (mut found, mut lesser) = (Vec::new(), Vec::new());
+    let mut taken: Vec<usize> = Vec::new();
+    for node in 0..outline.nodes.len() {
+        let units = outline.units(node);
+        if units.len() < 2
+            || outline.nodes[node].group != 0
+            || taken.iter().any(|top| outline.is_below(node, *top))
+        {
+            continue;
+        }
+        let inside: Vec<HashSet<String>> = units.iter().map(|unit| files_below(outline, *unit)).collect();
+        let is_known = |unit: usize| {
+            let name = folded(outline.name(unit));
+            sight.has_folder_named(&name)
+                || words::other_root(outline.name(unit)).is_some()
+                || words::is_main_root(outline.name(unit))
+        };
+        // What the game keeps beside each other is no choice; neither are new folders in a known one,
+        // unless their files lie there without them.
+        let in_known = node != 0 && sight.has_folder_named(&folded(outline.name(node)));
+        let mut group_of: Vec<usize> = (0..units.len()).collect();
+        for one in 0..units.len() {
+            for two in one + 1..units.len() {
+                let (small, large) = match inside[one].len() <= inside[two].len() {
+                    true => (one, two),
+                    false => (two, one),
+                };
+                let common = inside[small].intersection(&inside[large]).count();
+                if common == 0
+                    || common * 2 < inside[small].len()
+                    || is_known(units[one])
+                    || is_known(units[two])
+                {
+                    continue;
+                }
+                // Without the folder its files agree with the game; else its name must say what it is.
+                let stripped = |unit: usize| !sight.mappings(outline, unit).is_empty();
+                let is_size =
+                    |unit: usize| words_of(outline.name(unit)).iter().any(|word| is_resolution(word));
+                let by_name = !in_known && is_size(units[one]) && is_size(units[two]);
+                if !stripped(units[one]) && !stripped(units[two]) && !by_name {
+                    continue;
+                }
+                if inside[small].len() * 3 < inside[large].len() {
+                    lesser.push(small);
+                    continue;
+                }
+                let (from, to) = (group_of[two], group_of[one]);
+                group_of.iter_mut().filter(|group| **group == from).for_each(|group| *group = to);
+            }
+        }
+        let mut groups: Vec<Vec<usize>> = Vec::new();
+        for group in 0..units.len() {
+            let members: Vec<usize> = (0..units.len()).filter(|unit| group_of[*unit] == group).collect();
+            if members.len() > 1 {
+                groups.push(members.into_iter().map(|unit| units[unit]).collect());
+            }
+        }
+        let grouped: HashSet<usize> = groups.iter().flatten().copied().collect();
+        taken.extend(&grouped);
+        for unit in std::mem::take(&mut lesser) {
+            let node = units[unit];
+            if !grouped.contains(&node) && !taken.contains(&node) {
+                taken.push(node);
+                found.push(Found::Lesser(node));
+            }
+        }
+        found.extend(groups.into_iter().map(|group| Found::Group(node, group)));
+    }
+    let (mut choices, mut parts) = (Vec::new(), Vec::new());
+    let mut ids: HashSet<String> = HashSet::new();
+    for found in found {
+        match found {
+            Found::Lesser(node) => {
+                parts.push(Optional { id: free(words::slug(outline.name(node)), &mut ids), node });
+            }
+            Found::Group(above, folders) => {
+                let names: Vec<Vec<String>> =
+                    folders.iter().map(|folder| words_of(outline.name(*folder))).collect();
+                let (id, options) = told_apart(&names);
+                let is_wrapper = outline.chain(0).contains(&above);
+                let id = match id {
+                    Some(id) => id,
+                    None if above != 0 && !is_wrapper => words::slug(outline.name(above)),
+                    None if names.iter().flatten().any(|word| is_resolution(word)) => "resolution".to_owned(),
+                    None => "variant".to_owned(),
+                };
+                let options = options.into_iter().zip(folders).collect();
+                choices.push(Alternatives { id: free(id, &mut ids), options });
+            }
+        }
+    }
+    (choices, parts)
+}
+
+enum Found {
+    Group(usize, Vec<usize>),
+    Lesser(usize),
+}
+
+/// Folders that call themselves optional, and that the game does not have.
+pub(super) fn optional(outline: &Outline<'_>, sight: &Sight) -> Vec<Optional> {
+    let mut found: Vec<Optional> = Vec::new();
+    let mut ids: HashSet<String> = HashSet::new();
+    for node in 1..outline.nodes.len() {
+        let name = outline.name(node);
+        let is_inside = found.iter().any(|known| outline.is_below(node, known.node));
+        if is_inside
+            || outline.nodes[node].group != 0
+            || !words::is_optional(name)
+            || sight.has_folder_like(&outline.nodes[node].names, at_top(outline, node))
+            || outline.content(node) == 0
+            || outline.content(node) == outline.content(0)
+        {
+            continue;
+        }
+        let units = outline.units(node);
+        // Either it is one thing itself, or each folder in it is one.
+        let is_one = !outline.nodes[node].files.is_empty()
+            || units.iter().any(|unit| sight.has_folder_named(&folded(outline.name(*unit))));
+        if is_one || units.len() < 2 {
+            found.push(Optional { id: free(words::slug(name), &mut ids), node });
+        } else {
+            let each = units.into_iter();
+            found.extend(
+                each.map(|unit| Optional { id: free(words::slug(outline.name(unit)), &mut ids), node: unit }),
+            );
+        }
+    }
+    found
+}
+
+/// Whether the folder lies in one of those around everything.
+fn at_top(outline: &Outline<'_>, node: usize) -> bool {
+    let mut tops = outline.chain(0);
+    // Where it lies beside what is always there, that chain ends at its parent or above.
+    tops.push(0);
+    outline.nodes[node].parent.is_some_and(|parent| tops.contains(&parent))
+}
+
+/// An id that no other has.
+fn free(id: String, taken: &mut HashSet<String>) -> String {
+    let id = if id.is_empty() { "part".to_owned() } else { id };
+    let mut tried = id.clone();
+    let mut number = 2;
+    while !taken.insert(tried.clone()) {
+        tried = format!("{id}-{number}");
+        number += 1;
+    }
+    tried
+}
+
+fn files_below(outline: &Outline<'_>, top: usize) -> HashSet<String> {
+    let cut = outline.nodes[top].path.as_str().len() + 1;
+    let files = outline.subtree(top).into_iter().flat_map(|node| outline.nodes[node].files.iter());
+    files.map(|file| folded(&outline.members[*file].path.as_str()[cut..])).collect()
+}
+
+fn words_of(name: &str) -> Vec<String> {
+    words::slug(name).split('-').map(str::to_owned).collect()
+}
+
+/// `2k`, `720p`, `1024` and the like.
+fn is_resolution(word: &str) -> bool {
+    let digits = word.trim_end_matches(['k', 'p']);
+    let is_number = !digits.is_empty() && digits.len() <= 5 && digits.bytes().all(|byte| byte.is_ascii_digit());
+    is_number && (digits != word || matches!(digits, "256" | "512" | "1024" | "2048" | "4096" | "8192"))
+}
+
+/// Cuts names at the words that all begin or end with; these are what the choice is of.
+fn told_apart(names: &[Vec<String>]) -> (Option<String>, Vec<String>) {
+    let first = &names[0];
+    let alike = |at: &dyn Fn(&Vec<String>, usize) -> Option<String>| {
+        (0..first.len())
+            .take_while(|index| {
+                let word = at(first, *index);
+                names.iter().all(|name| name.len() > index + 1 && at(name, *index) == word)
+            })
+            .count()
+    };
+    let front = alike(&|name, index| name.get(index).cloned());
+    let back = alike(&|name, index| name.len().checked_sub(index + 1).and_then(|at| name.get(at).cloned()));
+    let back = if names.iter().all(|name| front + back < name.len()) { back } else { 0 };
+    let mut common: Vec<String> = first[..front].to_vec();
+    common.extend(first[first.len() - back..].iter().cloned());
+    let options = names.iter().map(|name| name[front..name.len() - back].join("-"));
+    // Numbers before the words only put them in order.
+    let is_number = |word: &String| word.bytes().all(|byte| byte.is_ascii_digit());
+    let options: Vec<String> = options.collect();
+    let cut: Vec<String> = options
+        .iter()
+        .map(|option| {
+            let words: Vec<String> = option.split('-').map(str::to_owned).collect();
+            match words.as_slice() {
+                [number, rest @ ..] if !rest.is_empty() && is_number(number) && number.len() <= 2 => {
+                    rest.join("-")
+                }
+                _ => option.clone(),
+            }
+        })
+        .collect();
+    let apart: HashMap<&String, usize> = cut.iter().map(|option| (option, 1)).collect();
+    let options = if apart.len() == cut.len() { cut } else { options };
+    (Some(common.join("-")).filter(|id| !id.is_empty()), options)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn options_are_named_by_what_tells_them_apart() {
+        let told = |names: &[&str]| told_apart(&names.iter().map(|name| words_of(name)).collect::<Vec<_>>());
+        let is = |id: Option<&str>, options: &[&str]| {
+            (id.map(str::to_owned), options.iter().map(|option| (*option).to_owned()).collect::<Vec<_>>())
+        };
+        assert_eq!(
+            told(&["Finish - Polished", "Finish - Matte"]),
+            is(Some("finish"), &["polished", "matte"])
+        );
+        assert_eq!(told(&["1k", "2k", "4k"]), is(None, &["1k", "2k", "4k"]));
+        assert_eq!(told(&["01 Polished", "02 Matte"]), is(None, &["polished", "matte"]));
+        assert_eq!(told(&["Red Lamps", "Green Lamps"]), is(Some("lamps"), &["red", "green"]));
+    }
+}
