@@ -11,6 +11,7 @@
 //! | [`address`] | [`address::Address`]: which file of which root; refused names; folding | pure |
 //! | [`stack`] | [`stack::Column`], [`stack::Arrangement`]: who wins where | pure |
 //! | [`fit`] | [`fit::fit`]: where a package's files go | pure |
+//! | [`blend`] | [`blend::carry_over`]: a person's changes in another version of a file | pure |
 //! | [`version`] | names and versions on file names | pure |
 //! | [`package`] | [`package::Package`]: folders and archives as members and streams | edge |
 //! | [`game`] | [`game::Game`]: roots, scan, main program | edge |
@@ -24,6 +25,7 @@
 #![deny(missing_docs)]
 
 pub mod address;
+pub mod blend;
 pub mod disk;
 pub mod fit;
 pub mod game;
@@ -34,5 +36,7 @@ pub mod observer;
 pub mod package;
 pub mod stack;
 pub mod version;
+mod version_order;
 
 pub use hash::ContentHash;
+pub use version_order::compare_versions;

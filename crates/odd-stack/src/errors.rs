@@ -3,7 +3,8 @@
 use std::error::Error;
 use std::process::ExitCode;
 
-use odd_stack_core::disk::{ChangeError, CheckError, DriftKind};
+use odd_stack_core::blend::Clash;
+use odd_stack_core::disk::{ChangeError, CheckError, ClashingFile, DriftKind};
 use odd_stack_core::fit::FitError;
 use odd_stack_core::jobs::{AddError, CareError, SelectError, SetError, TraceError};
 use odd_stack_core::ledger::LedgerError;
@@ -145,6 +146,19 @@ pub fn drift_words(kind: DriftKind) -> &'static str {
     }
 }
 
+/// Each setting that both sides changed, with both values.
+fn clash_lines(file: &ClashingFile) -> Vec<String> {
+    let value = |value: &Option<String>| match value {
+        Some(text) => text.replace('\n', " / "),
+        None => "(not there)".to_owned(),
+    };
+    let line = |clash: &Clash| {
+        let (mine, new, old) = (value(&clash.mine), value(&clash.new), value(&clash.old));
+        format!("{}  {}: yours {mine}, the new version's {new} (it was {old})", file.address, clash.what)
+    };
+    file.clashes.iter().map(line).collect()
+}
+
 impl From<ChangeError> for Failure {
     fn from(error: ChangeError) -> Self {
         match error {
@@ -162,6 +176,16 @@ impl From<ChangeError> for Failure {
             .about(drifted.iter().map(|drift| format!("{}  ({})", drift.address, drift_words(drift.kind))))
             .choice("save what is on disk now and go on", "--keep-edits")
             .choice("let go of what is on disk now and go on", "--discard-edits"),
+            ChangeError::EditsClash { ref files } => Self::new(
+                Exit::Undecided,
+                "edits_clash",
+                "you and the new version changed the same; nothing was changed:",
+            )
+            .about(files.iter().flat_map(clash_lines))
+            .choice("where both changed something, keep yours", "--both-changed mine")
+            .choice("where both changed something, take the new version's", "--both-changed new")
+            .choice("save your whole files and take the new version's", "--keep-edits")
+            .choice("let go of your whole files and take the new version's", "--discard-edits"),
             ChangeError::FileAgainstFolder { .. } => Self::of(Exit::Failed, "file_against_folder", &error),
             ChangeError::NotAFolder { .. } => Self::of(Exit::Failed, "link_in_the_way", &error),
             ChangeError::FolderInTheWay { .. } => Self::of(Exit::Failed, "folder_in_the_way", &error),
@@ -276,6 +300,16 @@ impl From<AddError> for Failure {
                 failure
             }
             AddError::Change(error) => error.into(),
+            AddError::IsPatch { .. } => Self::of(Exit::Undecided, "is_patch", &error)
+                .choice("put its files onto what the layer has", "--patch"),
+            AddError::PatchOfOther { ref wanted, ref present, .. } => {
+                let failure = Self::of(Exit::Undecided, "patch_of_other", &error);
+                match (wanted, present) {
+                    (None, Some(present)) => failure
+                        .choice("it is for the version that is there", format!("--onto {}", quoted(present))),
+                    _ => failure.choice("put it on all the same", "--despite"),
+                }
+            }
             AddError::Sheet { .. } => Self::of(Exit::Failed, "fit_sheet_unreadable", &error),
             AddError::BadName { .. } => Self::of(Exit::Usage, "bad_name", &error),
             AddError::NameTaken { .. } => Self::of(Exit::Undecided, "name_taken", &error),

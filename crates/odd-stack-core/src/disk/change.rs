@@ -8,6 +8,7 @@ use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
+use super::carry::{ClashingFile, Exchange};
 use super::decide::{Decision, decide};
 use super::drift::Drift;
 use super::execute::{self, StepFailed};
@@ -53,6 +54,12 @@ pub enum ChangeError {
     Drifted {
         /// The files.
         drifted: Vec<Drift>,
+    },
+    /// A person and the new version of a layer changed the same in a file; a decision is needed.
+    #[error("{} file(s) have edits of yours where the new version changed the same", files.len())]
+    EditsClash {
+        /// The files.
+        files: Vec<ClashingFile>,
     },
     /// One address is a file for one and a folder for another.
     #[error("{address} is a file for {file_of} and a folder for {folder_of}; both can't lie on the game")]
@@ -151,6 +158,8 @@ pub(crate) struct ChangeRequest {
     pub removed: Vec<LayerId>,
     /// Contents taken in for it, which must be durable before the mark.
     pub new_blobs: Vec<ContentHash>,
+    /// The layer that takes the place of another, if one does.
+    pub exchange: Option<Exchange>,
 }
 
 /// What becomes of the stack when all steps are done; kept in the journal.
@@ -217,6 +226,8 @@ pub(super) struct Staged {
     pub side: PathBuf,
     /// The layer, to say whose content is lost if it is.
     pub layer: LayerId,
+    /// What lies there instead of the stored content.
+    pub content: Option<Vec<u8>>,
 }
 
 /// A change that is decided and not yet made. Dropping it abandons it: nothing is left of it.
@@ -334,7 +345,15 @@ impl Prepared<'_> {
             if observer.is_cancelled() {
                 return Err(ChangeError::Cancelled);
             }
-            let blob = blob_path(folder, file.hash);
+            let blob = match &file.content {
+                None => blob_path(folder, file.hash),
+                Some(content) => {
+                    let written = file.path.with_extension("blend");
+                    let done = seam.write_file(&written, &mut content.as_slice());
+                    done.map_err(|source| ChangeError::Stage { path: written.clone(), source })?;
+                    written
+                }
+            };
             let lost = || {
                 let name = names.get(&file.layer).map_or("a layer", String::as_str);
                 LedgerError::ContentLost { what: format!("a file of {name}"), path: blob.clone() }

@@ -5,11 +5,12 @@ use std::path::{Path, PathBuf};
 
 use rayon::prelude::*;
 
+use super::carry::{CarriedFile, Carry, ClashingFile, Exchange};
 use super::change::{ChangeError, ChangeOptions, ChangeRequest, Edits, KEPT, STAGE, Staged, TRASH, look};
 use super::drift::{Drift, DriftKind, Finding};
 use super::look::Seen;
 use super::new_folders::NewFolders;
-use super::plan::{Effect, EffectKind, Kept, Plan};
+use super::plan::{Difference, Effect, EffectKind, Kept, Plan};
 use super::seam::Stamp;
 use super::spelling::{Folders, file_name};
 use super::steps::Step;
@@ -20,7 +21,8 @@ use crate::game::Root;
 use crate::ledger::{Ledger, LedgerError};
 use crate::observer::{Observer, Work};
 use crate::stack::{
-    BaseFile, BaseKind, Column, Entry, LayerId, Order, PathId, Provider, RootId, Tally, tallies,
+    BaseFile, BaseKind, Column, Entry, LayerId, Order, PathId, Provider, RootId, Tally, Turn, is_contested,
+    tallies, turn,
 };
 
 /// Everything that follows from a request.
@@ -63,6 +65,8 @@ pub(super) fn decide(
         before,
         after,
         edits: options.edits,
+        exchange: request.exchange.clone(),
+        clashing: Vec::new(),
         revision: catalogue.last_revision()? + 1,
         names: HashMap::new(),
         decision: Decision::default(),
@@ -76,6 +80,7 @@ pub(super) fn decide(
     observer.end();
     decided?;
     decider.decide_folders(&folders)?;
+    decider.note_difference()?;
     let old = tallies(&decider.columns, &decider.before);
     let new = tallies(&decider.columns, &decider.after);
     decider.decision.tallies = difference(&old, new);
@@ -103,6 +108,9 @@ pub(super) struct Decider<'a> {
     pub(super) before: Order,
     pub(super) after: Order,
     edits: Edits,
+    pub(super) exchange: Option<Exchange>,
+    /// Files whose edits can't be carried over.
+    clashing: Vec<ClashingFile>,
     revision: i64,
     /// Layers' names, for messages.
     names: HashMap<LayerId, String>,
@@ -254,6 +262,9 @@ impl Decider<'_> {
             drifted.sort_by(|one, two| one.address.cmp(&two.address));
             return Err(ChangeError::Drifted { drifted });
         }
+        if !self.clashing.is_empty() {
+            return Err(ChangeError::EditsClash { files: std::mem::take(&mut self.clashing) });
+        }
         self.decision.plan.effects.sort_by(|one, two| one.address.cmp(&two.address));
         Ok(())
     }
@@ -265,6 +276,7 @@ impl Decider<'_> {
         let mut take_out = false;
         let mut kept = None;
         let mut stops = false;
+        let mut content = None;
         let seen = match finding {
             Finding::Fits { now } | Finding::Drifted(_, now) => now,
             Finding::FolderInTheWay => None,
@@ -274,6 +286,16 @@ impl Decider<'_> {
             Finding::Fits { now } => take_out = now.is_some(),
             Finding::Drifted(DriftKind::Missing | DriftKind::BaseMissing, _) => {
                 self.decision.plan.warnings.push(format!("{address} was gone already"));
+            }
+            Finding::Drifted(DriftKind::Edited, Some(now))
+                if self.edits == Edits::Stop
+                    && let Some(carried) = self.carry_or_note(at, &now, &address, &side)? =>
+            {
+                take_out = true;
+                if let Some((path, stamped)) = carried {
+                    kept = Some(path);
+                    content = Some(stamped);
+                }
             }
             Finding::Drifted(kind, _) => {
                 take_out = true;
@@ -313,11 +335,93 @@ impl Decider<'_> {
             self.need_private_folders(&side, &private);
             self.decision.steps.push(Step::TakeOut { public, private });
         }
-        self.put_in(at, &root, side)?;
+        self.put_in(at, &root, side, content)?;
         Ok(stops)
     }
 
-    fn put_in(&mut self, at: &Move<'_>, root: &Root, side: PathBuf) -> Result<(), ChangeError> {
+    /// Carries over the edits of a file; nothing if that is not to be, else where the file is saved and what
+    /// takes its place, unless that is just the new version. What clashes is noted and stops the change.
+    #[expect(clippy::type_complexity, reason = "read at its one caller")]
+    fn carry_or_note(
+        &mut self,
+        at: &Move<'_>,
+        now: &Seen,
+        address: &Address,
+        side: &Path,
+    ) -> Result<Option<Option<(PathBuf, (Vec<u8>, i64))>>, ChangeError> {
+        match self.carry(at, now)? {
+            Carry::Not => Ok(None),
+            Carry::Same => Ok(Some(None)),
+            Carry::Clashes(clashes) => {
+                self.clashing.push(ClashingFile { address: address.clone(), clashes });
+                Ok(Some(None))
+            }
+            Carry::Over { content, changes } => {
+                let folder = side.join(KEPT).join(self.revision.to_string());
+                let path = at.present_or_future().on(&folder.join(address.root.as_str()));
+                let kept = path.clone();
+                self.decision.plan.carried.push(CarriedFile { address: address.clone(), changes, kept });
+                // The edit's own time; never that of the layer's file, or the edit could not be seen.
+                let edited = now.modified_ns.div_euclid(1_000_000_000);
+                let is_layers = at.to.entry().is_some_and(|entry| entry.modified == edited);
+                let modified = if is_layers { edited + 2 } else { edited };
+                Ok(Some(Some((path, (content, modified)))))
+            }
+        }
+    }
+
+    /// Tells the difference between the two versions of an exchanged layer.
+    fn note_difference(&mut self) -> Result<(), ChangeError> {
+        let Some(Exchange { old, new, .. }) = self.exchange else { return Ok(()) };
+        let lifted;
+        let columns = if self.changed.contains(&new) {
+            &self.columns
+        } else {
+            lifted = self.ledger.catalogue.columns_of(&[old, new])?;
+            &lifted
+        };
+        let mut difference = Difference::default();
+        for column in columns {
+            let Some(turn) = turn(column, old, new) else { continue };
+            let own = |layer: LayerId| column.entries.iter().find(|entry| entry.layer == layer);
+            let spelled = column.base.as_ref().map(|base| &base.spelled);
+            let spelled = spelled.or_else(|| own(new).or_else(|| own(old)).map(|entry| &entry.spelled));
+            let address = self.address(column.root, &spelled.cloned().unwrap_or_default())?;
+            let was = is_contested(column, old, &self.before);
+            let is = is_contested(column, new, &self.after);
+            match (was, is) {
+                (false, true) => difference.newly_contested.push(address.clone()),
+                (true, false) => difference.no_longer_contested.push(address.clone()),
+                _ => {}
+            }
+            match turn {
+                Turn::Added => difference.added.push(address),
+                Turn::Changed => difference.changed.push(address),
+                Turn::Respelled => difference.respelled.push(address),
+                Turn::Gone => difference.gone.push(address),
+                Turn::Unchanged => difference.unchanged_files += 1,
+            }
+        }
+        let lists = [
+            &mut difference.added,
+            &mut difference.changed,
+            &mut difference.respelled,
+            &mut difference.gone,
+            &mut difference.newly_contested,
+            &mut difference.no_longer_contested,
+        ];
+        lists.into_iter().for_each(|list| list.sort());
+        self.decision.plan.difference = Some(difference);
+        Ok(())
+    }
+
+    fn put_in(
+        &mut self,
+        at: &Move<'_>,
+        root: &Root,
+        side: PathBuf,
+        content: Option<(Vec<u8>, i64)>,
+    ) -> Result<(), ChangeError> {
         let private = match at.to {
             Provider::Nothing => return Ok(()),
             Provider::Base(_) => {
@@ -336,7 +440,7 @@ impl Decider<'_> {
                     None => numbered(&side.join(STAGE), self.decision.staged.len()),
                 };
                 self.need_private_folders(&side, &path);
-                self.stage(at.column, entry, path.clone(), side)?;
+                self.stage(at.column, entry, path.clone(), side, content);
                 if new_folder.is_some() {
                     // It comes into the game with its folder.
                     return Ok(());
@@ -354,16 +458,22 @@ impl Decider<'_> {
         entry: &Entry,
         path: PathBuf,
         side: PathBuf,
-    ) -> Result<(), ChangeError> {
+        content: Option<(Vec<u8>, i64)>,
+    ) {
+        let mode = column.mode_for(entry);
+        let (content, modified) = match content {
+            Some((content, modified)) => (Some(content), modified),
+            None => (None, entry.modified),
+        };
         self.decision.staged.push(Staged {
             hash: entry.hash,
-            size_bytes: entry.size_bytes,
-            stamp: Stamp { modified: entry.modified, mode: column.mode_for(entry) },
+            size_bytes: content.as_ref().map_or(entry.size_bytes, |content| content.len() as u64),
+            stamp: Stamp { modified, mode },
             path,
             side,
             layer: entry.layer,
+            content,
         });
-        Ok(())
     }
 
     /// The side of a root.

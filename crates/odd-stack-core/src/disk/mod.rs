@@ -15,6 +15,7 @@
 //! seen on disk and every step can be repeated. The sync between 4 and 5 makes sure that no file can
 //! be found in its new place while the one it replaces was forgotten.
 
+mod carry;
 mod change;
 mod check;
 mod decide;
@@ -32,12 +33,14 @@ mod survey;
 mod thrown;
 mod walk;
 
+pub use carry::{CarriedFile, ClashingFile};
 pub use change::{ChangeError, ChangeOptions, Edits, Prepared, Recovered};
 pub use check::{CheckError, CheckReport, Drifted, check};
 pub use drift::{Drift, DriftKind};
-pub use plan::{Effect, EffectKind, Plan};
+pub use plan::{Difference, Effect, EffectKind, Plan};
 pub use seam::{RealDisk, Seam, Stamp};
 
+pub(crate) use carry::Exchange;
 pub(crate) use change::{
     ChangeRequest, KEPT, ORIGINALS, STAGE, TRASH, check_room, discard_new_contents, prepare, recover,
 };

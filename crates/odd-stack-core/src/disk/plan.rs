@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 
+use super::carry::CarriedFile;
 use super::drift::Drift;
 use crate::address::Address;
 use crate::stack::LayerId;
@@ -62,6 +63,25 @@ pub struct Meeting {
     pub written_bytes: u64,
 }
 
+/// How a layer's new version differs from its old one, by address.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Difference {
+    /// Only the new version has these.
+    pub added: Vec<Address>,
+    /// Both have these, with other content.
+    pub changed: Vec<Address>,
+    /// Both have these alike, the name spelled otherwise.
+    pub respelled: Vec<Address>,
+    /// Only the old version has these.
+    pub gone: Vec<Address>,
+    /// Files that both have alike.
+    pub unchanged_files: u64,
+    /// Other laid layers want something else there, and did not before.
+    pub newly_contested: Vec<Address>,
+    /// Other laid layers wanted something else there before, and do not now.
+    pub no_longer_contested: Vec<Address>,
+}
+
 /// A whole change, as it is shown before and after it is made.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Plan {
@@ -75,6 +95,10 @@ pub struct Plan {
     pub drifted: Vec<Drift>,
     /// Those of them that are saved.
     pub kept: Vec<Kept>,
+    /// Files with a person's edits that get them in their new version.
+    pub carried: Vec<CarriedFile>,
+    /// How the new version of an exchanged layer differs from the old one.
+    pub difference: Option<Difference>,
     /// How newly laid layers meet what is there.
     pub meeting: Meeting,
     /// What the user should know.

@@ -615,7 +615,7 @@ arguments = ["-x"]
         let two = "option = [{ name = \"a\" }, { name = \"b\" }]\n";
         at(&format!("[[choice]]\nid = \"x y\"\n{two}"), 2, 6, "id");
         at(&format!("[[choice]]\nid = \"x\"\ndefault = \"c\"\n{two}"), 3, 11, "none of");
-        at(&format!("[[part]]\nid = \"x\"\n[[part]]\nid = \"x\"\n"), 4, 6, "twice");
+        at("[[part]]\nid = \"x\"\n[[part]]\nid = \"x\"\n", 4, 6, "twice");
         let deep = "[[choice]]\nid = \"x\"\n[[choice.option]]\nname = \"a\"\nplace = [{ from = \"a\", to = \"c:\\\\x\" }]\n";
         at(&format!("{deep}[[choice.option]]\nname = \"b\"\n"), 5, 29, "drive");
     }

@@ -1,6 +1,7 @@
 //! Making a layer of a package.
 
 use std::cell::RefCell;
+use std::cmp::Ordering;
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
 
@@ -16,6 +17,9 @@ use super::select::plain;
 use super::show::remembered_rules;
 use super::tree::LedgerTree;
 use crate::address::Address;
+use crate::blend::Prefer;
+use crate::compare_versions;
+use crate::disk::Exchange;
 use crate::disk::{ChangeError, ChangeOptions, ChangeRequest, Prepared, discard_new_contents, prepare};
 use crate::fit::{ChoiceMade, Finding, Fit, FitError, LeftOut, PartSeen, Rules};
 use crate::hash::ContentHash;
@@ -56,6 +60,30 @@ pub enum AddError {
     BadName {
         /// What was given.
         name: String,
+    },
+    /// The package holds only the changed files of a version.
+    #[error("the package holds only what changed since {wanted} of {name}")]
+    IsPatch {
+        /// The layer.
+        name: String,
+        /// The version it goes onto.
+        wanted: String,
+    },
+    /// The package of changed files is for another version.
+    #[error(
+        "{}, and the layer {name} {}",
+        wanted.as_ref().map_or("the package does not say which version it goes onto".to_owned(), |wanted| {
+            format!("the package goes onto version {wanted}")
+        }),
+        present.as_ref().map_or("has none".to_owned(), |present| format!("is {present}"))
+    )]
+    PatchOfOther {
+        /// The layer.
+        name: String,
+        /// The version it goes onto, if that is known.
+        wanted: Option<String>,
+        /// The layer's version.
+        present: Option<String>,
     },
     /// A fit sheet can't be read.
     #[error("can't read the fit sheet {}", path.display())]
@@ -98,6 +126,19 @@ pub struct AddRequest {
     pub place: AddPlace,
     /// How big the package may be.
     pub limits: Limits,
+    /// Whose word counts where a person and a new version changed the same in a file; none to be asked.
+    pub prefer: Option<Prefer>,
+    /// It holds only the changed files of a version; which one it goes onto, if the user says so.
+    pub patch: Option<Patch>,
+}
+
+/// How a package of only changed files goes onto a layer.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Patch {
+    /// The version that it goes onto, as the user says.
+    pub onto: Option<String>,
+    /// Although the layer is another version.
+    pub despite: bool,
 }
 
 /// Where a new layer goes.
@@ -179,6 +220,32 @@ pub struct CopiedLinkRow {
     pub copy_of: String,
 }
 
+/// The layer whose place a new version takes.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct ReplacedRow {
+    /// Its name.
+    pub name: String,
+    /// Its version.
+    pub version: Option<String>,
+    /// What the new version is to it: `newer`, `older`, `same` or `unknown`.
+    pub direction: String,
+}
+
+impl ReplacedRow {
+    fn of(old: &Layer, new: Option<&str>) -> Self {
+        let direction = match (old.about.version.as_deref(), new) {
+            (Some(old), Some(new)) => match compare_versions(old, new) {
+                Ordering::Less => "newer",
+                Ordering::Greater => "older",
+                Ordering::Equal => "same",
+            },
+            _ => "unknown",
+        };
+        let (name, version) = (old.about.name.clone(), old.about.version.clone());
+        Self { name, version, direction: direction.to_owned() }
+    }
+}
+
 /// A layer that is about to be made.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct AddReport {
@@ -198,6 +265,8 @@ pub struct AddReport {
     pub bytes: u64,
     /// What decided where the files go, in words.
     pub findings: Vec<String>,
+    /// The layer whose place it takes, if it takes one.
+    pub replaces: Option<ReplacedRow>,
     /// What was chosen.
     pub choices: Vec<ChoiceRow>,
     /// Parts that may be left out, and whether they are.
@@ -237,10 +306,11 @@ pub fn prepare_add<'l>(
     let contents = Contents::new(ledger, !dry_run);
     let read =
         read(ledger, contents, request, &open, observer).inspect_err(|_| discard_new_contents(ledger))?;
-    let Read { package, placed, report, taken, before, base_hashes } = read;
+    let Read { package, placed, rules, mut report, taken, before, exchanged, base_hashes } = read;
     ledger.catalogue.begin()?;
-    let written = write_base_hashes(ledger, &base_hashes)
-        .and_then(|()| write_layer(ledger, &package, &placed, &report, &taken, now));
+    let written = write_base_hashes(ledger, &base_hashes).and_then(|()| {
+        write_layer(ledger, &package, &placed, &rules, &mut report, &taken, exchanged.as_ref(), now)
+    });
     let layer = match written {
         Ok(layer) => layer,
         Err(error) => {
@@ -265,6 +335,12 @@ pub fn prepare_add<'l>(
         after,
         removed,
         new_blobs: taken.new.iter().map(|(hash, _)| *hash).collect(),
+        exchange: match request.place {
+            AddPlace::New { .. } => None,
+            AddPlace::Exchange(old) => {
+                Some(Exchange { old, new: layer, prefer: request.prefer, contents: taken.small })
+            }
+        },
     };
     Ok(Adding { change: prepare(ledger, permit.lock, change, options, observer)?, report })
 }
@@ -279,9 +355,12 @@ pub(super) fn open_options(rules: &Rules, limits: &Limits) -> OpenOptions {
 struct Read {
     package: Package,
     placed: Fit,
+    /// What is remembered of the fit.
+    rules: Rules,
     report: AddReport,
     taken: Taken,
     before: Arrangement,
+    exchanged: Option<Exchanged>,
     /// Hashes of base files that were read.
     base_hashes: BTreeMap<Address, ContentHash>,
 }
@@ -311,8 +390,18 @@ fn read(
     }
     let before = ledger.catalogue.arrangement()?;
     let told = told_of(&package, observer)?;
-    let replaced = match (&old, remembered) {
-        (Some(old), Some(rules)) => Some(Before { rules, addresses: ledger.catalogue.addresses_of(old.id)? }),
+    if let Some(old) = &old {
+        check_patch(
+            request.patch.as_ref(),
+            old,
+            told.sheet.as_ref().and_then(|sheet| sheet.patches.as_deref()),
+        )?;
+    }
+    let is_patch = request.patch.is_some();
+    let replaced = match (&old, remembered.clone()) {
+        (Some(old), Some(rules)) => {
+            Some(Before { rules, is_patch, addresses: ledger.catalogue.addresses_of(old.id)? })
+        }
         _ => None,
     };
     let tree = LedgerTree::new(ledger, before.order());
@@ -336,7 +425,7 @@ fn read(
         }
         other => other?,
     };
-    let name = request.name.clone().or_else(|| old.map(|old| old.about.name));
+    let name = request.name.clone().or_else(|| old.as_ref().map(|old| old.about.name.clone()));
     let name = free_name(&ledger.layers()?, name.unwrap_or_else(|| told.parts.name.clone()), request.place)?;
     let members = package.members();
     let wanted: BTreeSet<usize> =
@@ -345,7 +434,11 @@ fn read(
     let placed = placer.without_copies(placed, &contents)?;
     let version = request.version.clone().or(told.parts.version.clone());
     let variant = request.variant.clone().or(told.parts.variant.clone());
-    let report = report(&package, &placed, name, version, variant);
+    let mut report = report(&package, &placed, name, version, variant);
+    report.replaces = old.as_ref().map(|old| ReplacedRow::of(old, report.version.as_deref()));
+    let exchanged = old.as_ref().map(|old| taken_away(ledger, old.id, is_patch, &placed)).transpose()?;
+    // What a package of only changed files says is nothing for whole ones.
+    let rules = remembered.filter(|_| is_patch).unwrap_or_else(|| placed.rules.clone());
     let base_hashes = placer.base_hashes.into_inner();
     let mut taken = contents.finish();
     // A package that is unpacked while it is listed brings more than is placed, and so do copies.
@@ -359,7 +452,39 @@ fn read(
         taken.new.into_iter().partition(|(hash, _)| needed.contains(hash));
     taken.new = new;
     drop_unneeded(ledger.folder(), &*ledger.seam, unneeded.into_iter().map(|(hash, _)| hash))?;
-    Ok(Read { package, placed, report, taken, before, base_hashes })
+    Ok(Read { package, placed, rules, report, taken, before, exchanged, base_hashes })
+}
+
+fn taken_away(ledger: &Ledger, old: LayerId, is_patch: bool, placed: &Fit) -> Result<Exchanged, AddError> {
+    let book = ledger.game().address_book();
+    let addresses = placed.rules.wishes.takes_away.iter().map(|text| book.resolve(text));
+    let gone = addresses.collect::<Result<Vec<_>, _>>().map_err(|error| AddError::Fit {
+        package: "the fit sheet".to_owned(),
+        source: FitError::Address(error),
+    })?;
+    Ok(Exchanged { old, patch: is_patch.then_some(gone) })
+}
+
+/// Makes sure that a package of only changed files goes onto the version that it is for.
+fn check_patch(patch: Option<&Patch>, old: &Layer, of_sheet: Option<&str>) -> Result<(), AddError> {
+    let (name, present) = (old.about.name.clone(), old.about.version.clone());
+    let Some(patch) = patch else {
+        return match of_sheet {
+            Some(wanted) => Err(AddError::IsPatch { name, wanted: wanted.to_owned() }),
+            None => Ok(()),
+        };
+    };
+    let wanted = patch.onto.as_deref().or(of_sheet);
+    let fits = match (wanted, &present) {
+        _ if patch.despite => true,
+        (Some(wanted), Some(present)) => compare_versions(wanted, present).is_eq(),
+        _ => false,
+    };
+    if fits {
+        Ok(())
+    } else {
+        Err(AddError::PatchOfOther { name, wanted: wanted.map(str::to_owned), present })
+    }
 }
 
 fn layer_of(ledger: &Ledger, id: LayerId) -> Result<Layer, LedgerError> {
@@ -395,16 +520,25 @@ fn write_base_hashes(ledger: &Ledger, hashes: &BTreeMap<Address, ContentHash>) -
     Ok(())
 }
 
+/// The layer whose place is taken.
+struct Exchanged {
+    old: LayerId,
+    /// For a package of only changed files: the addresses that its sheet takes away.
+    patch: Option<Vec<Address>>,
+}
+
 fn write_layer(
     ledger: &Ledger,
     package: &Package,
     placed: &Fit,
-    report: &AddReport,
+    rules: &Rules,
+    report: &mut AddReport,
     taken: &Taken,
+    exchanged: Option<&Exchanged>,
     now: &str,
 ) -> Result<LayerId, LedgerError> {
     let (catalogue, game) = (&ledger.catalogue, ledger.game());
-    let rules = serde_json::to_string(&placed.rules).map_err(|error| catalogue.damaged_by(&error))?;
+    let rules = serde_json::to_string(rules).map_err(|error| catalogue.damaged_by(&error))?;
     let layer = catalogue.insert_layer(&NewLayer {
         name: report.name.clone(),
         version: report.version.clone(),
@@ -428,16 +562,21 @@ fn write_layer(
     files.sort_by(|(one, _), (two, _)| one.cmp(two));
     let (keys, placements): (Vec<_>, Vec<_>) = files.into_iter().unzip();
     let numbers = catalogue.path_numbers(&keys)?;
+    let before =
+        exchanged.map(|exchanged| catalogue.entries_of(exchanged.old)).transpose()?.unwrap_or_default();
     let mut entries = Vec::with_capacity(numbers.len());
     for (path, placement) in numbers.into_iter().zip(placements) {
         let member = &package.members()[placement.member];
         let hash = taken.hashes.get(&member.content).copied();
+        let hash = hash.ok_or_else(|| catalogue.damaged_by(&"a content was not taken in"))?;
+        // What is as it was keeps its time, so that it is not written again.
+        let unchanged = before.get(&path).filter(|old| old.hash == hash);
         let entry = Entry {
             layer,
             spelled: placement.to.path.clone(),
-            hash: hash.ok_or_else(|| catalogue.damaged_by(&"a content was not taken in"))?,
+            hash,
             size_bytes: member.size_bytes,
-            modified: member.modified,
+            modified: unchanged.map_or(member.modified, |old| old.modified),
             executable: member.executable,
         };
         entries.push((path, entry, member.path.clone()));
@@ -452,6 +591,11 @@ fn write_layer(
     let mut new = taken.new.clone();
     new.sort_unstable();
     catalogue.insert_blobs(&new)?;
+    if let Some(Exchanged { old, patch: Some(gone) }) = exchanged {
+        let gone = gone.iter().map(key).collect::<Result<Vec<_>, _>>()?;
+        let gone = catalogue.path_numbers(&gone)?;
+        (report.files, report.bytes) = catalogue.inherit_entries(layer, *old, &gone)?;
+    }
     Ok(layer)
 }
 
@@ -510,6 +654,7 @@ fn report(
         files: placed.placements.len() as u64,
         bytes: placements.clone().map(|placement| members[placement.member].size_bytes).sum(),
         findings: findings_of(&placed.findings),
+        replaces: None,
         choices: choice_rows(placed),
         parts: part_rows(placed),
         left_out: left_out.chain(links).collect(),

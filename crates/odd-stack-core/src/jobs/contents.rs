@@ -1,6 +1,6 @@
 //! Reading a package's contents, into the ledger or only for their hashes.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::io::Read;
 use std::path::Path;
 use std::sync::{Mutex, PoisonError};
@@ -8,7 +8,7 @@ use std::sync::{Mutex, PoisonError};
 use super::add::AddError;
 use crate::disk::check_room;
 use crate::hash::ContentHash;
-use crate::ledger::{Intake, Ledger};
+use crate::ledger::{Intake, Ledger, LedgerError};
 use crate::observer::{Observer, Work};
 use crate::package::{OpenOptions, Package};
 
@@ -18,22 +18,43 @@ pub(super) struct Contents<'a> {
     intake: Intake<'a>,
     stores: bool,
     hashes: Mutex<BTreeMap<usize, ContentHash>>,
+    /// Small texts, when nothing is stored.
+    small: Mutex<HashMap<ContentHash, Vec<u8>>>,
 }
 
 /// The contents of a package by their numbers, and those that the ledger did not have.
 pub(super) struct Taken {
     pub hashes: BTreeMap<usize, ContentHash>,
     pub new: Vec<(ContentHash, u64)>,
+    /// Small contents, when nothing was stored.
+    pub small: HashMap<ContentHash, Vec<u8>>,
 }
+
+/// Contents up to this size are kept in memory when nothing is stored, as long as there is room.
+const SMALL_BYTES: u64 = 64 << 10;
+const MOST_SMALL: usize = 512;
 
 impl<'a> Contents<'a> {
     /// Unless it `stores`, contents are hashed and nothing is written.
     pub(super) fn new(ledger: &'a Ledger, stores: bool) -> Self {
         let intake = Intake::new(ledger.folder(), &*ledger.seam, stores);
-        Self { folder: ledger.folder(), intake, stores, hashes: Mutex::default() }
+        Self { folder: ledger.folder(), intake, stores, hashes: Mutex::default(), small: Mutex::default() }
     }
 
     fn take(&self, content: usize, size_bytes: u64, bytes: &mut dyn Read) -> Result<(), AddError> {
+        if !self.stores && size_bytes <= SMALL_BYTES {
+            let mut small = Vec::new();
+            let read = bytes.read_to_end(&mut small);
+            read.map_err(LedgerError::io("read a content for", self.folder))?;
+            let hash = self.intake.take(&mut small.as_slice(), size_bytes)?;
+            let mut kept = self.small.lock().unwrap_or_else(PoisonError::into_inner);
+            if kept.len() < MOST_SMALL && !small.contains(&0) {
+                kept.insert(hash, small);
+            }
+            drop(kept);
+            self.taken().insert(content, hash);
+            return Ok(());
+        }
         let hash = self.intake.take(bytes, size_bytes)?;
         self.taken().insert(content, hash);
         Ok(())
@@ -93,6 +114,7 @@ impl<'a> Contents<'a> {
     /// All that was taken.
     pub(super) fn finish(self) -> Taken {
         let hashes = self.hashes.into_inner().unwrap_or_else(PoisonError::into_inner);
-        Taken { hashes, new: self.intake.finish() }
+        let small = self.small.into_inner().unwrap_or_else(PoisonError::into_inner);
+        Taken { hashes, new: self.intake.finish(), small }
     }
 }

@@ -25,8 +25,8 @@ mod trace;
 mod tree;
 
 pub use add::{
-    AddError, AddPlace, AddReport, AddRequest, Adding, ChoiceRow, CopiedLinkRow, LeftOutRow, PartRow,
-    prepare_add,
+    AddError, AddPlace, AddReport, AddRequest, Adding, ChoiceRow, CopiedLinkRow, LeftOutRow, PartRow, Patch,
+    ReplacedRow, prepare_add,
 };
 pub use care::{CareError, CareReport, CareRequest, default_ledger_folder, take_into_care};
 pub use conflicts::{ConflictsReport, ContestRow, PairRow, conflicts};
@@ -36,8 +36,8 @@ pub use order::{Reorder, prepare_reorder};
 pub use permit::{Permit, heal};
 pub use placing::{Wanted, read_sheet};
 pub use report::{
-    ChangeReport, CheckSummary, Count, DriftRow, EffectRow, KeptRow, MeetingRow, OverRow, RecoveredRow,
-    change_report, check_report,
+    CarriedRow, ChangeReport, CheckSummary, Count, DifferenceRow, DriftRow, EffectRow, KeptRow, MeetingRow,
+    OverRow, RecoveredRow, change_report, check_report,
 };
 pub use select::{SelectError, select, select_all, select_game};
 pub use set::{SetError, SetRequest, change_settings};

@@ -63,6 +63,7 @@ pub fn prepare_reorder<'l>(
         after,
         removed,
         new_blobs: Vec::new(),
+        exchange: None,
     };
     prepare(ledger, permit.lock, request, options, observer).map(Some)
 }

@@ -97,6 +97,8 @@ impl Wanted {
 #[derive(Debug, Clone)]
 pub(super) struct Before {
     pub rules: Rules,
+    /// What comes holds only changed files.
+    pub is_patch: bool,
     /// Its addresses, folded.
     pub addresses: HashSet<(RootId, String)>,
 }
@@ -226,7 +228,16 @@ impl Placer<'_> {
         }
         let was_found_out =
             before.rules.tidy && !own.say_where() && !before.rules.clone().of_person().say_where();
-        let kept = self.fit(&rules, copies);
+        let mut kept = self.fit(&rules, copies);
+        while let Err(FitError::FromMissing { from, .. }) = &kept
+            && before.is_patch
+            && rules.places.len() > 1
+        {
+            // A package of changed files has not all folders.
+            let from = from.clone();
+            rules.places.retain(|place| place.from != from);
+            kept = self.fit(&rules, copies);
+        }
         let has_places =
             wanted.rules.say_where() || wanted.sheet.as_ref().is_some_and(|sheet| !sheet.place.is_empty());
         if !was_found_out {

@@ -8,7 +8,8 @@ use std::sync::Arc;
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use crate::disk::{CheckReport, Drift, DriftKind, EffectKind, Plan, Prepared, Recovered};
+use crate::address::Address;
+use crate::disk::{CheckReport, Difference, Drift, DriftKind, EffectKind, Plan, Prepared, Recovered};
 use crate::ledger::{Ledger, LedgerError};
 use crate::stack::LayerId;
 
@@ -79,6 +80,51 @@ pub struct MeetingRow {
     pub written_bytes: u64,
 }
 
+/// A file with a person's edits that gets them in its new version.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct CarriedRow {
+    /// Where.
+    pub address: String,
+    /// What was carried over: keys, or how many places.
+    pub changes: Vec<String>,
+    /// Where the file as it was on disk is saved.
+    pub saved_at: String,
+}
+
+/// How the new version of a layer differs from the old one.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct DifferenceRow {
+    /// Addresses that only the new version has.
+    pub added: Vec<String>,
+    /// Addresses that both have, with other content.
+    pub changed: Vec<String>,
+    /// Addresses that both have alike, spelled otherwise.
+    pub respelled: Vec<String>,
+    /// Addresses that only the old version has.
+    pub gone: Vec<String>,
+    /// Files that both have alike.
+    pub unchanged_files: u64,
+    /// Addresses where other laid layers want something else, and did not before.
+    pub newly_contested: Vec<String>,
+    /// Addresses where other laid layers wanted something else before, and do not now.
+    pub no_longer_contested: Vec<String>,
+}
+
+impl DifferenceRow {
+    fn of(difference: &Difference) -> Self {
+        let shown = |addresses: &[Address]| addresses.iter().map(ToString::to_string).collect();
+        Self {
+            added: shown(&difference.added),
+            changed: shown(&difference.changed),
+            respelled: shown(&difference.respelled),
+            gone: shown(&difference.gone),
+            unchanged_files: difference.unchanged_files,
+            newly_contested: shown(&difference.newly_contested),
+            no_longer_contested: shown(&difference.no_longer_contested),
+        }
+    }
+}
+
 /// One change, planned or made.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct ChangeReport {
@@ -104,6 +150,10 @@ pub struct ChangeReport {
     pub kept: Vec<KeptRow>,
     /// Drifted files whose content on disk is let go.
     pub discarded: Vec<String>,
+    /// Files with a person's edits that get them in their new version.
+    pub carried: Vec<CarriedRow>,
+    /// How the new version of an exchanged layer differs from the old one.
+    pub difference: Option<DifferenceRow>,
     /// How newly laid layers meet what is there.
     pub meeting: MeetingRow,
 }
@@ -173,6 +223,16 @@ fn report_of(plan: &Plan, names: &HashMap<LayerId, String>, dry_run: bool) -> Ch
         folders_dropped: plan.folders_dropped.iter().map(ToString::to_string).collect(),
         discarded: plan.drifted.iter().filter(is_kept).map(|drift| drift.address.to_string()).collect(),
         kept,
+        carried: plan
+            .carried
+            .iter()
+            .map(|file| CarriedRow {
+                address: file.address.to_string(),
+                changes: file.changes.clone(),
+                saved_at: file.kept.display().to_string(),
+            })
+            .collect(),
+        difference: plan.difference.as_ref().map(DifferenceRow::of),
         meeting: MeetingRow {
             new_files: meeting.new_files,
             over_base: meeting.over_base,

@@ -18,6 +18,9 @@ pub(super) struct LedgerTree<'a> {
     last: RefCell<Option<(WantedNames, Rc<NamedThings>)>>,
 }
 
+/// Folders by root and folded path, each with its spelling and how many files it directly holds.
+type Homes = HashMap<(usize, String), (RelPath, u64)>;
+
 impl<'a> LedgerTree<'a> {
     pub(super) fn new(ledger: &'a Ledger, order: Order) -> Self {
         Self { ledger, order, last: RefCell::default() }
@@ -28,7 +31,7 @@ impl<'a> LedgerTree<'a> {
         let roots: HashMap<RootId, usize> =
             game.roots.iter().enumerate().map(|(number, root)| (root.id, number)).collect();
         let mut named = NamedThings::default();
-        let mut endings: HashMap<String, HashMap<(usize, String), (RelPath, u64)>> = HashMap::new();
+        let mut endings: HashMap<String, Homes> = HashMap::new();
         let mut seen: HashSet<(usize, String)> = HashSet::new();
         let passed = self.ledger.catalogue.pass_names(|thing| {
             let Some(root) = roots.get(&thing.root).copied() else { return };

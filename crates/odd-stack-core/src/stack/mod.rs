@@ -6,12 +6,14 @@
 mod arrangement;
 mod column;
 mod contests;
+mod difference;
 
 use serde::{Deserialize, Serialize};
 
 pub use arrangement::{Arrangement, Standing, Target};
 pub use column::{BaseFile, BaseKind, Column, Entry, Order, Provider};
 pub use contests::{Contest, Pair, Tally, pairs, tallies};
+pub use difference::{Turn, is_contested, turn};
 
 /// The catalogue's number of a layer; never used twice in one ledger, never shown.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]

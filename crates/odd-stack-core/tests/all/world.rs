@@ -147,6 +147,8 @@ pub fn add_request(package: &Path, places: &[&str]) -> AddRequest {
         variant: None,
         place: AddPlace::New { target: Target::Top, lifted: false },
         limits: Limits::default(),
+        prefer: None,
+        patch: None,
     }
 }
 

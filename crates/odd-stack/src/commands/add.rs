@@ -18,7 +18,7 @@ use crate::Ended;
 use crate::args::{ChangeArgs, PlaceArgs};
 use crate::desk::{Desk, absolute, change_options};
 use crate::errors::Failure;
-use crate::show::change::{edits, effects, meeting, verdict};
+use crate::show::change::{difference, edits, effects, meeting, verdict};
 use crate::show::style::{BOLD, DIM, WARN, paint};
 use crate::show::units::{counted, file_name, files, size};
 
@@ -108,6 +108,8 @@ impl PackageArgs {
             wanted: self.place.wanted(rank)?,
             place,
             limits: self.place.limits()?,
+            prefer: None,
+            patch: None,
         })
     }
 }
@@ -279,9 +281,14 @@ fn carry_out_once(
     let is_new = matches!(request.place, AddPlace::New { .. });
     let change = desk.carry_out(ledger, adding.change, args, |out, report| {
         out.text(&about(&layer, verbose));
+        if let Some(told) = &report.difference {
+            out.text(&difference(told, layer.replaces.as_ref(), layer.version.as_deref(), most));
+        }
         if is_new && !is_lifted {
             out.text(&format!("  {}\n", paint(BOLD, &meeting(&report.meeting))));
         }
+        // Of an exchange the difference has told it.
+        let most = if is_new || verbose || args.dry_run { most } else { 0 };
         out.text(&format!("{}{}", effects(report, most), edits(report)));
     })?;
     let text = verdict(&change, &format!("{} {done}", layer.name));

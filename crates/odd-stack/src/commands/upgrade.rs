@@ -1,7 +1,8 @@
 //! `oddstack upgrade`
 
-use clap::Args;
-use odd_stack_core::jobs::{AddPlace, select};
+use clap::{Args, ValueEnum};
+use odd_stack_core::blend::Prefer;
+use odd_stack_core::jobs::{AddPlace, AddRequest, Patch, select};
 
 use super::add::{PackageArgs, carry_out, exchanged};
 use crate::Ended;
@@ -16,8 +17,29 @@ pub struct UpgradeArgs {
     pub layer: String,
     #[command(flatten)]
     pub package: PackageArgs,
+    /// The package holds only the changed files of the new version: put them onto what the layer has
+    #[arg(long)]
+    pub patch: bool,
+    /// The version that a patch goes onto, when the package does not say it
+    #[arg(long, value_name = "V", requires = "patch")]
+    pub onto: Option<String>,
+    /// Put the patch on although the layer is another version
+    #[arg(long, requires = "patch")]
+    pub despite: bool,
+    /// What counts where you and the new version changed the same setting
+    #[arg(long, value_name = "WHOSE")]
+    pub both_changed: Option<Whose>,
     #[command(flatten)]
     pub change: ChangeArgs,
+}
+
+/// Whose value counts.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Whose {
+    /// Yours
+    Mine,
+    /// The new version's
+    New,
 }
 
 pub fn run(desk: &mut Desk, args: &UpgradeArgs) -> Result<Ended, Failure> {
@@ -25,8 +47,22 @@ pub fn run(desk: &mut Desk, args: &UpgradeArgs) -> Result<Ended, Failure> {
     let permit = desk.permit(&ledger)?;
     let layers = ledger.layers()?;
     let old = select(&layers, &args.layer)?;
-    let request = args.package.request(AddPlace::Exchange(old.id))?;
+    let request = AddRequest {
+        prefer: args.both_changed.map(|whose| match whose {
+            Whose::Mine => Prefer::Mine,
+            Whose::New => Prefer::New,
+        }),
+        patch: args.patch.then(|| Patch { onto: args.onto.clone(), despite: args.despite }),
+        ..args.package.request(AddPlace::Exchange(old.id))?
+    };
     let done = exchanged(old, args.change.dry_run);
-    carry_out(desk, &ledger, permit, request, &args.change, &done)?;
+    let report = carry_out(desk, &ledger, permit, request, &args.change, &done)?;
+    let gone = report.change.difference.as_ref().map_or(0, |difference| difference.gone.len() as u64);
+    if !args.patch && gone > report.layer.files {
+        desk.out.hint(
+            "Most of the old version's files are gone. If this package holds only the changed ones, go back to the \
+             old version and take it with --patch.",
+        );
+    }
     Ok(Ended::Well)
 }

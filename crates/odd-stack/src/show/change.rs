@@ -1,8 +1,8 @@
 //! A change as text.
 
-use odd_stack_core::jobs::{ChangeReport, EffectRow, MeetingRow};
+use odd_stack_core::jobs::{ChangeReport, DifferenceRow, EffectRow, MeetingRow, ReplacedRow};
 
-use super::style::{BOLD, DIM, WARN, paint};
+use super::style::{BOLD, DIM, GOOD, WARN, paint};
 use super::table::{Look, cell, table};
 use super::units::{counted, files, number, size};
 
@@ -93,6 +93,65 @@ pub fn effects(report: &ChangeReport, most: usize) -> String {
     text
 }
 
+/// How a new version differs from the one whose place it takes.
+pub fn difference(
+    told: &DifferenceRow,
+    replaces: Option<&ReplacedRow>,
+    version: Option<&str>,
+    most: usize,
+) -> String {
+    let was = replaces.and_then(|replaced| replaced.version.as_deref());
+    let way = match replaces.map(|replaced| replaced.direction.as_str()) {
+        Some("older") => "  going back",
+        Some("same") => "  the same version again",
+        _ => "  the new version",
+    };
+    let between = match (was, version) {
+        (Some(was), Some(is)) if was != is => format!(", from {was} to {is}"),
+        _ => String::new(),
+    };
+    let counts = [
+        (told.added.len(), "added"),
+        (told.changed.len(), "changed"),
+        (told.respelled.len(), "spelled otherwise"),
+        (told.gone.len(), "gone"),
+        (usize::try_from(told.unchanged_files).unwrap_or(usize::MAX), "unchanged"),
+    ];
+    let counts: Vec<String> = counts
+        .iter()
+        .filter(|(count, _)| *count > 0)
+        .map(|(count, word)| format!("{} {word}", number(*count as u64)))
+        .collect();
+    let counts = if counts.is_empty() { "no files".to_owned() } else { counts.join(", ") };
+    let mut text = format!("{}: {counts}\n", paint(BOLD, &format!("{way}{between}")));
+    let lists = [
+        ("added", Look::Good, &told.added),
+        ("changed", Look::Warn, &told.changed),
+        ("respelled", Look::Name, &told.respelled),
+        ("gone", Look::Warn, &told.gone),
+    ];
+    let rows: Vec<_> = lists
+        .into_iter()
+        .flat_map(|(word, look, list)| {
+            list.iter().map(move |address| vec![cell(word, look), cell(address.clone(), Look::Plain)])
+        })
+        .collect();
+    let all = rows.len();
+    text.push_str(&table(&[], rows.into_iter().take(most).collect()));
+    if all > most && most > 0 {
+        text.push_str(&paint(DIM, &format!("  … and {} more (-v lists all)\n", number((all - most) as u64))));
+    }
+    let contested = |words: &str, list: &[String]| {
+        let shown = list.iter().take(most.clamp(1, 6)).map(String::as_str).collect::<Vec<_>>().join(", ");
+        let more = list.len().saturating_sub(most.clamp(1, 6));
+        let more = if more > 0 { format!(", and {more} more") } else { String::new() };
+        if list.is_empty() { String::new() } else { paint(WARN, &format!("  {words}: {shown}{more}\n")) }
+    };
+    text.push_str(&contested("newly contested", &told.newly_contested));
+    text.push_str(&contested("no longer contested", &told.no_longer_contested));
+    text
+}
+
 fn folders(verb: &str, folders: &[String], most: usize) -> String {
     let shown = folders.iter().take(most).map(|folder| format!("  {verb} the folder {folder}\n"));
     let mut text: String = shown.collect();
@@ -126,6 +185,12 @@ pub fn edits(report: &ChangeReport) -> String {
             format!("{} as it was on disk {kept} at {}", row.address, row.path)
         };
         text.push_str(&format!("  {}\n", paint(WARN, &line)));
+    }
+    for row in &report.carried {
+        let verb = if row.changes.len() == 1 { "is carried over" } else { "are carried over" };
+        let line = format!("your own {} {verb} in {}", row.changes.join(", "), row.address);
+        text.push_str(&format!("  {}\n", paint(GOOD, &line)));
+        text.push_str(&paint(DIM, &format!("    (the file as it was {kept} at {})\n", row.saved_at)));
     }
     for address in &report.discarded {
         text.push_str(&format!("  {}\n", paint(WARN, &format!("{address} as it is on disk is let go"))));

@@ -406,9 +406,10 @@ fn a_layer_is_exchanged_in_its_place_and_placed_as_it_was() {
     lamps 1.1 (full)  zip lamps-1.1 (full).zip, 3 files, 3 B
       placed by the rules given
       left out (by --skip): lamps/a.txt
-      overwrite  game:data/lamps/brass.qtx  1 B  over lamps
-      add        game:data/lamps/new.qtx    1 B
-      delete     game:data/lamps/old.qtx    1 B  of lamps
+      the new version, from 1.0 to 1.1: 1 added, 1 changed, 1 gone, 1 unchanged
+      added    game:data/lamps/new.qtx
+      changed  game:data/lamps/brass.qtx
+      gone     game:data/lamps/old.qtx
     lamps took the place of lamps 1.0. (revision 3)
     [exit 0]
     ");
@@ -431,10 +432,7 @@ fn a_layer_is_exchanged_in_its_place_and_placed_as_it_was() {
         .says("Tide Bells 2 (loud)")
         .says("left out (the package's fit sheet)");
     closed.zip("bad.zip", &[("oddfit.toml", "name = \"Tide Bells\"\nversion = 2\n"), ("data/b", "b")]);
-    closed
-        .run("add bad.zip")
-        .status(1)
-        .says("bad.zip: the fit sheet has a mistake in line 2, column 11");
+    closed.run("add bad.zip").status(1).says("bad.zip: the fit sheet has a mistake in line 2, column 11");
 }
 
 #[test]

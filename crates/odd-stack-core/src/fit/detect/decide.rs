@@ -407,7 +407,7 @@ impl<'a> Decider<'a> {
         );
         let mut apart = together.clone();
         for file in &self.outline.nodes[bottom].files {
-            let from = below(&self.from_inside(bottom), self.outline.file_name(*file));
+            let from = below(&self.place_text_inside(bottom), self.outline.file_name(*file));
             apart.places.push(Place::new(from, format!("{to}/")));
         }
         apart.evidence = format!("{}, the rest as before", self.beside_evidence(&libraries));
@@ -416,8 +416,8 @@ impl<'a> Decider<'a> {
         Some(Unclear { question, candidates: vec![apart, together, alone], to_read: Vec::new() })
     }
 
-    fn from_inside(&self, node: usize) -> String {
-        match self.outline.from_text(node).as_str() {
+    fn place_text_inside(&self, node: usize) -> String {
+        match self.outline.place_text(node).as_str() {
             "." => String::new(),
             text => text.to_owned(),
         }
@@ -558,7 +558,7 @@ impl<'a> Decider<'a> {
     fn candidate(&self, places: &[(usize, Address)], evidence: String) -> Candidate {
         let places = places
             .iter()
-            .map(|(node, to)| Place::new(self.outline.from_text(*node), to.to_string()))
+            .map(|(node, to)| Place::new(self.outline.place_text(*node), to.to_string()))
             .collect();
         Candidate { places, evidence, ..Candidate::default() }
     }

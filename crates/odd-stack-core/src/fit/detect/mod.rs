@@ -73,7 +73,7 @@ pub(super) fn detect(
     for choice in alternatives {
         let mut options = Vec::new();
         for (name, node) in choice.options {
-            let folder = Some(decider.outline.from_text(node));
+            let folder = Some(decider.outline.place_text(node));
             let found = decider.place(node).map_err(FitError::Unclear)?;
             let places = tell(&decider, found, &mut Vec::new());
             options.push(ChoiceOption { name, says: None, folder, places });
@@ -82,7 +82,7 @@ pub(super) fn detect(
     }
     let mut parts = Vec::new();
     for part in optional {
-        let folder = Some(decider.outline.from_text(part.node));
+        let folder = Some(decider.outline.place_text(part.node));
         // A part that can't be placed by itself is placed by whoever wants it.
         let found = decider.place(part.node).unwrap_or_default();
         let places = tell(&decider, found, &mut Vec::new());
@@ -117,7 +117,7 @@ pub fn suspected_copies(
 
 fn tell(decider: &Decider<'_>, found: Vec<Found>, findings: &mut Vec<Finding>) -> Vec<Place> {
     let places = found.into_iter().map(|found| {
-        let from = decider.outline.from_text(found.node);
+        let from = decider.outline.place_text(found.node);
         let folder = decider.outline.nodes[found.node].path.to_string();
         let place = Place::new(from, found.to.to_string());
         findings.push(Finding::Found { folder, to: found.to, evidence: found.evidence });

@@ -189,7 +189,8 @@ fn words_of(name: &str) -> Vec<String> {
 /// `2k`, `720p`, `1024` and the like.
 fn is_resolution(word: &str) -> bool {
     let digits = word.trim_end_matches(['k', 'p']);
-    let is_number = !digits.is_empty() && digits.len() <= 5 && digits.bytes().all(|byte| byte.is_ascii_digit());
+    let is_number =
+        !digits.is_empty() && digits.len() <= 5 && digits.bytes().all(|byte| byte.is_ascii_digit());
     is_number && (digits != word || matches!(digits, "256" | "512" | "1024" | "2048" | "4096" | "8192"))
 }
 

@@ -132,7 +132,7 @@ impl<'a> Outline<'a> {
     }
 
     /// How a place names the folder: `*` for one that is the only one where it lies.
-    pub(super) fn from_text(&self, node: usize) -> String {
+    pub(super) fn place_text(&self, node: usize) -> String {
         let mut parts = Vec::new();
         let mut at = node;
         while let Some(parent) = self.nodes[at].parent {

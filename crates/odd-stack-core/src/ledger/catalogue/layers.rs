@@ -1,5 +1,7 @@
 //! Layers, their entries and folders, and the revisions of the stack.
 
+use std::collections::HashMap;
+
 use rusqlite::{OptionalExtension, Row, params};
 
 use super::{Catalogue, Result};
@@ -189,6 +191,45 @@ impl Catalogue {
                 ])?;
             }
             Ok(())
+        })
+    }
+
+    /// A layer's entries by address.
+    pub(crate) fn entries_of(&self, layer: LayerId) -> Result<HashMap<PathId, Entry>> {
+        self.run(|db| {
+            let sql = format!("SELECT path, {ENTRY_COLUMNS} FROM entry WHERE layer = ?1");
+            let mut query = db.prepare_cached(&sql)?;
+            query.query_map([layer.0], |row| Ok((PathId(row.get(0)?), read_entry(row, 1)?)))?.collect()
+        })
+    }
+
+    /// Gives `layer` all entries of `old` that it has not, but for those at `gone`, with their folders; says
+    /// how many files it then has and their sizes together.
+    pub(crate) fn inherit_entries(
+        &self,
+        layer: LayerId,
+        old: LayerId,
+        gone: &[PathId],
+    ) -> Result<(u64, u64)> {
+        self.run(|db| {
+            db.execute(
+                "INSERT OR IGNORE INTO entry SELECT ?1, path, spelled, hash, size_bytes, modified, executable, member
+                 FROM entry WHERE layer = ?2",
+                [layer.0, old.0],
+            )?;
+            db.execute(
+                "INSERT OR IGNORE INTO layer_folder SELECT ?1, path, spelled FROM layer_folder WHERE layer = ?2",
+                [layer.0, old.0],
+            )?;
+            let mut delete = db.prepare_cached("DELETE FROM entry WHERE layer = ?1 AND path = ?2")?;
+            for path in gone {
+                delete.execute([layer.0, path.0])?;
+            }
+            let sql = "SELECT count(*), coalesce(sum(size_bytes), 0) FROM entry WHERE layer = ?1";
+            let (files, bytes): (i64, i64) =
+                db.query_row(sql, [layer.0], |row| Ok((row.get(0)?, row.get(1)?)))?;
+            db.execute("UPDATE layer SET files = ?2, bytes = ?3 WHERE id = ?1", params![layer.0, files, bytes])?;
+            Ok((files.cast_unsigned(), bytes.cast_unsigned()))
         })
     }
 

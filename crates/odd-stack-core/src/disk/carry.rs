@@ -1,0 +1,99 @@
+//! A person's edits of a layer's file carried over to the layer's new version.
+
+use std::collections::HashMap;
+use std::io;
+use std::path::PathBuf;
+
+use super::change::ChangeError;
+use super::decide::{Decider, Move};
+use super::look::Seen;
+use crate::address::Address;
+use crate::blend::{Clash, MOST_BLENDED_BYTES, NotCarried, Prefer, carry_over};
+use crate::hash::ContentHash;
+use crate::ledger::{LedgerError, blob_path};
+use crate::stack::{BaseKind, Entry, LayerId, Provider};
+
+/// A layer that takes the place of another.
+#[derive(Debug, Clone)]
+pub(crate) struct Exchange {
+    pub old: LayerId,
+    pub new: LayerId,
+    /// Whose word counts where a person and the new version changed the same.
+    pub prefer: Option<Prefer>,
+    /// Small contents of the new version, where none are stored.
+    pub contents: HashMap<ContentHash, Vec<u8>>,
+}
+
+/// A file with a person's edits that gets them in its new version.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct CarriedFile {
+    /// Where.
+    pub address: Address,
+    /// What was carried over: keys, or how many places.
+    pub changes: Vec<String>,
+    /// Where the file as it was on disk is saved.
+    pub kept: PathBuf,
+}
+
+/// A file whose edits can't be carried over without a decision.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ClashingFile {
+    /// Where.
+    pub address: Address,
+    /// What both sides changed.
+    pub clashes: Vec<Clash>,
+}
+
+/// What becomes of an edited file.
+pub(super) enum Carry {
+    /// This is what is to lie there.
+    Over {
+        content: Vec<u8>,
+        changes: Vec<String>,
+    },
+    /// The person's file is the new version already.
+    Same,
+    Clashes(Vec<Clash>),
+    /// It is no text, or not of a layer that is exchanged.
+    Not,
+}
+
+impl Decider<'_> {
+    /// Tries to carry over the edits of the file that moves.
+    pub(super) fn carry(&self, at: &Move<'_>, now: &Seen) -> Result<Carry, ChangeError> {
+        let (Some(exchange), Provider::Layer(from), Provider::Layer(to)) = (&self.exchange, at.from, at.to)
+        else {
+            return Ok(Carry::Not);
+        };
+        let most = [from.size_bytes, to.size_bytes, now.size_bytes].into_iter().max();
+        if to.layer != exchange.new || now.kind != BaseKind::File || most > Some(MOST_BLENDED_BYTES) {
+            return Ok(Carry::Not);
+        }
+        let path = at.present_or_future().on(&self.root(at.column.root)?.folder);
+        let mine = std::fs::read(&path).map_err(|source| ChangeError::Look { path, source })?;
+        if ContentHash::of(&mine) == to.hash {
+            return Ok(Carry::Same);
+        }
+        let (old, new) = (self.stored(from, exchange)?, self.stored(to, exchange)?);
+        let (Some(old), Some(new)) = (old, new) else { return Ok(Carry::Not) };
+        Ok(match carry_over(to.spelled.name(), &old, &mine, &new, exchange.prefer) {
+            Ok(carried) if carried.content == new => Carry::Same,
+            Ok(carried) => Carry::Over { content: carried.content, changes: carried.changes },
+            Err(NotCarried::NoText) => Carry::Not,
+            Err(NotCarried::Clashes(clashes)) => Carry::Clashes(clashes),
+        })
+    }
+
+    fn stored(&self, entry: &Entry, exchange: &Exchange) -> Result<Option<Vec<u8>>, ChangeError> {
+        if let Some(content) = exchange.contents.get(&entry.hash) {
+            return Ok(Some(content.clone()));
+        }
+        let path = blob_path(self.ledger.folder(), entry.hash);
+        match std::fs::read(&path) {
+            Ok(content) => Ok(Some(content)),
+            // In a dry run the new version's contents are not stored.
+            Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(None),
+            Err(source) => Err(LedgerError::io("read", &path)(source).into()),
+        }
+    }
+}
