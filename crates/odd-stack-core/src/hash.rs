@@ -71,6 +71,9 @@ impl ContentHash {
         Ok(Self(*hasher.finalize().as_bytes()))
     }
 
+    /// Stands for having no content: the hash of none.
+    pub const NOTHING: Self = Self([0; 32]);
+
     /// The 32 bytes.
     pub fn as_bytes(&self) -> &[u8; 32] {
         &self.0

@@ -6,7 +6,8 @@ use clap::{Args, Parser, Subcommand, ValueEnum};
 
 use crate::commands::standing::LayersArgs;
 use crate::commands::{
-    add, check, completions, conflicts, demo, fit, game, inspect, man, remove, reorder, show, trace, upgrade,
+    add, adopt, check, completions, conflicts, demo, fit, game, inspect, man, mend, remove, reorder, show,
+    trace, upgrade,
 };
 
 /// Install mods and patches as tracked layers, and always get back to the untouched game.
@@ -136,6 +137,8 @@ pub enum Command {
     Add(add::AddArgs),
     /// Exchange a layer for another version of its package, in its place and placed as it was
     Upgrade(upgrade::UpgradeArgs),
+    /// Make a layer of a package whose files lie in the game already, put there by hand
+    Adopt(adopt::AdoptArgs),
     /// Take layers out of the stack
     Remove(remove::RemoveArgs),
     /// Put layers on the game
@@ -154,6 +157,8 @@ pub enum Command {
     Trace(trace::TraceArgs),
     /// Compare the files on disk with the stack
     Check(check::CheckArgs),
+    /// Take files that the game's client has put back as the game's own
+    Mend(mend::MendArgs),
     /// Build a demo game with packages and walk through the main job
     Demo(demo::DemoArgs),
     /// Print a script that completes commands in a shell
@@ -171,6 +176,7 @@ impl Command {
             Self::Fit(_) => "fit",
             Self::Add(_) => "add",
             Self::Upgrade(_) => "upgrade",
+            Self::Adopt(_) => "adopt",
             Self::Remove(_) => "remove",
             Self::Lay(_) => "lay",
             Self::Lift(_) => "lift",
@@ -180,6 +186,7 @@ impl Command {
             Self::Conflicts(_) => "conflicts",
             Self::Trace(_) => "trace",
             Self::Check(_) => "check",
+            Self::Mend(_) => "mend",
             Self::Demo(_) => "demo",
             Self::Completions(_) => "completions",
             Self::Man(_) => "man",

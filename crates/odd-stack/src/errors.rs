@@ -6,7 +6,7 @@ use std::process::ExitCode;
 use odd_stack_core::blend::Clash;
 use odd_stack_core::disk::{ChangeError, CheckError, ClashingFile, DriftKind};
 use odd_stack_core::fit::FitError;
-use odd_stack_core::jobs::{AddError, CareError, SelectError, SetError, TraceError};
+use odd_stack_core::jobs::{AddError, CareError, MendError, SelectError, SetError, TraceError};
 use odd_stack_core::ledger::LedgerError;
 use odd_stack_core::package::PackageError;
 use serde_json::{Value, json};
@@ -300,6 +300,7 @@ impl From<AddError> for Failure {
                 failure
             }
             AddError::Change(error) => error.into(),
+            AddError::NothingLies { .. } => Self::of(Exit::Failed, "nothing_to_adopt", &error),
             AddError::IsPatch { .. } => Self::of(Exit::Undecided, "is_patch", &error)
                 .choice("put its files onto what the layer has", "--patch"),
             AddError::PatchOfOther { ref wanted, ref present, .. } => {
@@ -378,6 +379,18 @@ impl From<CareError> for Failure {
             CareError::NoVersion { .. } => (Exit::Failed, "no_version"),
         };
         Self::of(exit, code, &error)
+    }
+}
+
+impl From<MendError> for Failure {
+    fn from(error: MendError) -> Self {
+        let code = match error {
+            MendError::Ledger(error) => return error.into(),
+            MendError::Address(_) => "bad_address",
+            MendError::OfLayer { .. } => "of_a_layer",
+            MendError::NothingThere { .. } => "nothing_there",
+        };
+        Self::of(Exit::Failed, code, &error)
     }
 }
 

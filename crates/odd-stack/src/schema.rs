@@ -5,8 +5,8 @@ use std::path::PathBuf;
 
 use odd_stack_core::fit::FitSheet;
 use odd_stack_core::jobs::{
-    CareReport, CheckSummary, ConflictsReport, DraftReport, GameReport, InspectReport, SheetCheck,
-    ShowReport, StackReport, TraceReport,
+    AcceptReport, AdoptReport, CareReport, CheckSummary, ConflictsReport, DraftReport, GameReport,
+    InspectReport, SheetCheck, ShowReport, StackReport, TraceReport,
 };
 use schemars::{Schema, schema_for};
 
@@ -18,6 +18,7 @@ use crate::commands::standing::StandingReport;
 fn schemas() -> Vec<(&'static str, Schema)> {
     vec![
         ("add", schema_for!(AddedReport)),
+        ("adopt", schema_for!(AdoptReport)),
         ("check", schema_for!(CheckSummary)),
         ("conflicts", schema_for!(ConflictsReport)),
         ("fit", schema_for!(DraftReport)),
@@ -28,6 +29,7 @@ fn schemas() -> Vec<(&'static str, Schema)> {
         ("game-show", schema_for!(GameReport)),
         ("inspect", schema_for!(InspectReport)),
         ("lay", schema_for!(StandingReport)),
+        ("mend", schema_for!(AcceptReport)),
         ("oddfit", schema_for!(FitSheet)),
         ("show", schema_for!(ShowReport)),
         ("stack", schema_for!(StackReport)),

@@ -317,6 +317,11 @@ impl Decider<'_> {
                 }
             }
         }
+        if matches!(at.to, Provider::Nothing)
+            && self.ledger.catalogue.is_original_unknown(at.column.root, &at.column.key)?
+        {
+            self.decision.plan.originals_missing.push(address.clone());
+        }
         self.note_effect(address, at.from, at.to);
         if take_out {
             let public = at.present_or_future().on(&root.folder);
@@ -515,7 +520,7 @@ impl Decider<'_> {
             let is_new = self.changed.contains(&entry.layer)
                 && self.before.rank(entry.layer).is_none()
                 && self.after.rank(entry.layer).is_some();
-            if !is_new {
+            if !is_new || entry.takes_away() {
                 continue;
             }
             if winner != Some(entry) {

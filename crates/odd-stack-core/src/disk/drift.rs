@@ -82,9 +82,10 @@ pub(super) fn is_base_as_seen(base: &BaseFile, now: &Seen) -> bool {
             || (now.size_bytes == base.size_bytes && now.modified_ns == base.modified_ns))
 }
 
-/// Whether a quick look shows a layer's file as it was laid.
+/// Whether a quick look shows a layer's file as it was laid. Files that were adopted keep what is below a
+/// second of their times, which a layer does not know.
 pub(super) fn is_entry_as_laid(entry: &Entry, now: &Seen) -> bool {
     now.kind == BaseKind::File
         && now.size_bytes == entry.size_bytes
-        && now.modified_ns == entry.modified.saturating_mul(1_000_000_000)
+        && now.modified_ns.div_euclid(1_000_000_000) == entry.modified
 }

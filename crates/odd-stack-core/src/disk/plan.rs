@@ -97,6 +97,8 @@ pub struct Plan {
     pub kept: Vec<Kept>,
     /// Files with a person's edits that get them in their new version.
     pub carried: Vec<CarriedFile>,
+    /// Addresses at which nothing will lie and the game may have had a file of its own, which nobody knows.
+    pub originals_missing: Vec<Address>,
     /// How the new version of an exchanged layer differs from the old one.
     pub difference: Option<Difference>,
     /// How newly laid layers meet what is there.

@@ -19,12 +19,12 @@ pub struct ContestRow {
     pub winner: String,
     /// Size of the upper layer's file.
     pub upper_bytes: u64,
-    /// BLAKE3 hash of the upper layer's file.
-    pub upper_hash: String,
+    /// BLAKE3 hash of the upper layer's file; none when it takes the file away.
+    pub upper_hash: Option<String>,
     /// Size of the lower layer's file.
     pub lower_bytes: u64,
-    /// BLAKE3 hash of the lower layer's file.
-    pub lower_hash: String,
+    /// BLAKE3 hash of the lower layer's file; none when it takes the file away.
+    pub lower_hash: Option<String>,
 }
 
 /// Two laid layers with common addresses.
@@ -89,9 +89,9 @@ pub fn conflicts(ledger: &Ledger, only: Option<LayerId>) -> Result<ConflictsRepo
                 state: if contest.same { "same" } else { "open" }.to_owned(),
                 winner: name(contest.winner),
                 upper_bytes: upper.size_bytes,
-                upper_hash: upper.hash.to_string(),
+                upper_hash: hash_of(upper),
                 lower_bytes: lower.size_bytes,
-                lower_hash: lower.hash.to_string(),
+                lower_hash: hash_of(lower),
             });
         }
         contests.sort_by(|one, two| one.address.cmp(&two.address));
@@ -115,6 +115,10 @@ pub fn conflicts(ledger: &Ledger, only: Option<LayerId>) -> Result<ConflictsRepo
         open_files: open.len() as u64,
         no_effect: without_effect.map(|layer| layer.about.name.clone()).collect(),
     })
+}
+
+fn hash_of(entry: &Entry) -> Option<String> {
+    (!entry.takes_away()).then(|| entry.hash.to_string())
 }
 
 fn entry_of(column: &Column, layer: LayerId) -> Option<&Entry> {

@@ -5,7 +5,7 @@ use std::io::Read;
 use std::path::Path;
 use std::sync::{Mutex, PoisonError};
 
-use super::add::AddError;
+use super::add_error::AddError;
 use crate::disk::check_room;
 use crate::hash::ContentHash;
 use crate::ledger::{Intake, Ledger, LedgerError};

@@ -7,9 +7,9 @@ use std::path::Path;
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::add::{
-    AddError, ChoiceRow, PartRow, choice_rows, findings_of, left_out_word, open_options, part_rows,
-};
+use super::AddError;
+use super::add::open_options;
+use super::add_report::{ChoiceRow, PartRow, choice_rows, findings_of, left_out_word, part_rows};
 use super::contents::Contents;
 use super::placing::{Placer, Wanted, told_of};
 use super::runs_code::runs_code;

@@ -5,11 +5,16 @@
 //! and applies or drops it. A dry run is a change that is dropped.
 
 mod add;
+mod add_error;
+mod add_report;
+mod adopt;
 mod care;
 mod conflicts;
 mod contents;
 mod forget;
 mod inspect;
+mod mend;
+mod new_layer;
 mod order;
 mod permit;
 mod placing;
@@ -24,14 +29,15 @@ mod stack;
 mod trace;
 mod tree;
 
-pub use add::{
-    AddError, AddPlace, AddReport, AddRequest, Adding, ChoiceRow, CopiedLinkRow, LeftOutRow, PartRow, Patch,
-    ReplacedRow, prepare_add,
-};
+pub use add::{AddPlace, AddRequest, Adding, Patch, prepare_add};
+pub use add_error::AddError;
+pub use add_report::{AddReport, ChoiceRow, CopiedLinkRow, LeftOutRow, PartRow, ReplacedRow};
+pub use adopt::{AdoptReport, AdoptRequest, Adopting, LyingRow, prepare_adopt};
 pub use care::{CareError, CareReport, CareRequest, default_ledger_folder, take_into_care};
 pub use conflicts::{ConflictsReport, ContestRow, PairRow, conflicts};
 pub use forget::{Forgotten, forget};
 pub use inspect::{CandidateRow, InspectReport, LinkRow, MemberRow, MemberTarget, UnopenedRow, inspect};
+pub use mend::{AcceptReport, MendError, accept};
 pub use order::{Reorder, prepare_reorder};
 pub use permit::{Permit, heal};
 pub use placing::{Wanted, read_sheet};

@@ -4,7 +4,7 @@ use std::cell::RefCell;
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::path::Path;
 
-use super::add::AddError;
+use super::add_error::AddError;
 use super::contents::Contents;
 use super::tree::LedgerTree;
 use crate::address::{Address, RelPath};

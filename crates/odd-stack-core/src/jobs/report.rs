@@ -152,6 +152,9 @@ pub struct ChangeReport {
     pub discarded: Vec<String>,
     /// Files with a person's edits that get them in their new version.
     pub carried: Vec<CarriedRow>,
+    /// Addresses at which nothing will lie, and where the game may have had a file of its own that was gone
+    /// before the layer was adopted.
+    pub originals_missing: Vec<String>,
     /// How the new version of an exchanged layer differs from the old one.
     pub difference: Option<DifferenceRow>,
     /// How newly laid layers meet what is there.
@@ -232,6 +235,7 @@ fn report_of(plan: &Plan, names: &HashMap<LayerId, String>, dry_run: bool) -> Ch
                 saved_at: file.kept.display().to_string(),
             })
             .collect(),
+        originals_missing: plan.originals_missing.iter().map(ToString::to_string).collect(),
         difference: plan.difference.as_ref().map(DifferenceRow::of),
         meeting: MeetingRow {
             new_files: meeting.new_files,

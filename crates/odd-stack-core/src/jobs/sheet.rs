@@ -7,7 +7,9 @@ use std::path::Path;
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::add::{AddError, findings_of, left_out_word, open_options};
+use super::AddError;
+use super::add::open_options;
+use super::add_report::{findings_of, left_out_word};
 use super::contents::Contents;
 use super::placing::{Placer, Told, Wanted, read_sheet_bytes, sheet_text, told_of};
 use super::tree::LedgerTree;

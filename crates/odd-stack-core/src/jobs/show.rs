@@ -1,6 +1,6 @@
 //! One layer with all it has.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -9,7 +9,7 @@ use super::runs_code::runs_code;
 use super::stack::LayerRow;
 use crate::fit::{FitSheet, Rules};
 use crate::ledger::{Layer, Ledger, LedgerError};
-use crate::stack::LayerId;
+use crate::stack::{LayerId, RootId};
 
 /// One file of a layer.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
@@ -20,14 +20,16 @@ pub struct EntryRow {
     pub member: String,
     /// Its size.
     pub size_bytes: u64,
-    /// BLAKE3 hash of its content.
-    pub hash: String,
+    /// BLAKE3 hash of its content; none when it takes away what lies there.
+    pub hash: Option<String>,
     /// What it covers, or would while lifted: `base`, or the name of the laid layer directly beneath.
     pub covers: Option<String>,
     /// The laid layer that counts in its stead.
     pub covered_by: Option<String>,
     /// It is a program, library or script.
     pub runs_code: bool,
+    /// Whether the game had a file of its own there is not known.
+    pub original_unknown: bool,
 }
 
 /// A layer with its source, its fit and its files.
@@ -74,6 +76,9 @@ pub fn show(ledger: &Ledger, id: LayerId) -> Result<ShowReport, LedgerError> {
             .unwrap_or_default()
     };
     let members = catalogue.members_of(id)?;
+    let unknown = catalogue.unknown_originals()?;
+    let unknown: HashSet<(RootId, String)> =
+        unknown.into_iter().map(|(root, key, _)| (root, key.as_str().to_owned())).collect();
     let mut entries = Vec::new();
     for column in catalogue.columns_of(&[id])? {
         let Some(entry) = column.entries.iter().find(|entry| entry.layer == id) else { continue };
@@ -92,7 +97,8 @@ pub fn show(ledger: &Ledger, id: LayerId) -> Result<ShowReport, LedgerError> {
             address: address.map(|address| address.to_string()).unwrap_or_default(),
             member: members.get(&column.path).cloned().unwrap_or_default(),
             size_bytes: entry.size_bytes,
-            hash: entry.hash.to_string(),
+            hash: (!entry.takes_away()).then(|| entry.hash.to_string()),
+            original_unknown: unknown.contains(&(column.root, column.key.as_str().to_owned())),
             covers,
             covered_by: winner.map(|winner| name(winner.layer)),
             runs_code: runs_code(&entry.spelled, entry.executable),

@@ -50,7 +50,7 @@ pub struct TraceRow {
     pub same_as_winner: bool,
     /// Its size.
     pub size_bytes: u64,
-    /// BLAKE3 hash of its content; none when the game's own file is gone.
+    /// BLAKE3 hash of its content; none when the game's own file is gone, or the layer takes the file away.
     pub hash: Option<String>,
     /// The file in the package that it came from.
     pub member: Option<String>,
@@ -76,6 +76,8 @@ pub struct TraceReport {
     pub address: String,
     /// From the top to the base.
     pub rows: Vec<TraceRow>,
+    /// Whether the game had a file of its own there is not known: a layer was adopted.
+    pub original_unknown: bool,
     /// What lies there now.
     pub on_disk: OnDisk,
 }
@@ -134,6 +136,7 @@ pub fn trace(ledger: &Ledger, text: &str) -> Result<TraceReport, TraceError> {
     Ok(TraceReport {
         address: Address { root: root.name.clone(), path: place }.to_string(),
         rows,
+        original_unknown: catalogue.is_original_unknown(root.id, &key)?,
         on_disk: OnDisk {
             path: path.display().to_string(),
             size_bytes: seen.map(|seen| seen.size_bytes),
@@ -164,7 +167,7 @@ fn rows(
             wins: winning == Some(layer.id),
             same_as_winner: winner == Some(entry.hash),
             size_bytes: entry.size_bytes,
-            hash: Some(entry.hash.to_string()),
+            hash: (!entry.takes_away()).then(|| entry.hash.to_string()),
             member,
         });
     }

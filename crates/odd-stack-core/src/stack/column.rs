@@ -13,7 +13,7 @@ pub struct Entry {
     pub layer: LayerId,
     /// The path below the root as the layer spells it.
     pub spelled: RelPath,
-    /// The content.
+    /// The content; [`ContentHash::NOTHING`] to take away what lies beneath.
     pub hash: ContentHash,
     /// The content's size.
     pub size_bytes: u64,
@@ -21,6 +21,13 @@ pub struct Entry {
     pub modified: i64,
     /// Whether it may be run, where the package said so.
     pub executable: Option<bool>,
+}
+
+impl Entry {
+    /// Whether it wants no file there, and takes away what lies beneath.
+    pub fn takes_away(&self) -> bool {
+        self.hash == ContentHash::NOTHING
+    }
 }
 
 /// What kind of thing the base has at an address.
@@ -161,12 +168,16 @@ impl Column {
     pub fn provider(&self, order: &Order) -> Provider<'_> {
         if let ([only], None) = (self.entries.as_slice(), &self.base) {
             // By far the most columns: nothing to compare.
-            return if order.rank(only.layer).is_some() { Provider::Layer(only) } else { Provider::Nothing };
+            let is_there = order.rank(only.layer).is_some() && !only.takes_away();
+            return if is_there { Provider::Layer(only) } else { Provider::Nothing };
         }
         let laid = self.laid(order);
         let Some(winner) = laid.last() else {
             return self.base.as_ref().map_or(Provider::Nothing, Provider::Base);
         };
+        if winner.takes_away() {
+            return Provider::Nothing;
+        }
         let lowest_alike = laid.iter().rev().take_while(|entry| entry.hash == winner.hash).last();
         match (&self.base, lowest_alike) {
             (Some(base), Some(lowest))
@@ -234,6 +245,18 @@ mod tests {
         assert_eq!(supplier(&[3, 2]), "3");
         assert_eq!(supplier(&[1, 2, 4]), "4", "other content lies between it and the base");
         assert_eq!(column.winner(&Order::new([LayerId(2), LayerId(3)])).unwrap().layer, LayerId(3));
+    }
+
+    #[test]
+    fn what_is_taken_away_is_not_there_until_a_layer_above_puts_it() {
+        let away = Entry { hash: ContentHash::NOTHING, size_bytes: 0, ..entry(2, "") };
+        let over_base = column(Some("x"), vec![entry(1, "y"), away.clone(), entry(3, "z")]);
+        let supplier =
+            |layers: &[i64]| over_base.provider(&Order::new(layers.iter().map(|id| LayerId(*id)))).hash();
+        assert_eq!(supplier(&[1, 2]), None);
+        assert_eq!(supplier(&[2, 1]), Some(ContentHash::of(b"y")));
+        assert_eq!(supplier(&[1, 2, 3]), Some(ContentHash::of(b"z")));
+        assert_eq!(column(None, vec![away]).provider(&Order::new([LayerId(2)])), Provider::Nothing);
     }
 
     #[test]

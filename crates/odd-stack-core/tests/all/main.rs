@@ -7,6 +7,7 @@ mod changes;
 mod corners;
 mod crash;
 mod faulty;
+mod fits;
 mod model;
 mod packages;
 mod readers;

@@ -377,7 +377,8 @@ pub fn choices_and_parts(choices: &[ChoiceRow], parts: &[PartRow]) -> String {
     text
 }
 
-fn about(layer: &AddReport, verbose: bool) -> String {
+/// What is about to be added.
+pub fn about(layer: &AddReport, verbose: bool) -> String {
     let title = title(&layer.name, layer.version.as_deref(), layer.variant.as_deref());
     let source = format!(
         "{} {}, {}, {}",
@@ -414,6 +415,12 @@ fn about(layer: &AddReport, verbose: bool) -> String {
             layer.copied_links.iter().map(|row| format!("{} = {}", row.member, row.copy_of)).collect();
         let count = counted(rows.len() as u64, "link becomes a copy", "links become copies");
         text.push_str(&format!("  {count}: {}\n", list(&rows, 4)));
+    }
+    if !layer.takes_away.is_empty() {
+        text.push_str(&paint(WARN, &format!("  takes away: {}\n", list(&layer.takes_away, 4))));
+    }
+    if !layer.noted.is_empty() {
+        text.push_str(&format!("  noted, not checked: {}\n", list(&layer.noted, 6)));
     }
     if !layer.runs_code.is_empty() {
         let line = format!("  runs code: {}\n", list(&layer.runs_code, 4));

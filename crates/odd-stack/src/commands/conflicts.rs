@@ -74,7 +74,14 @@ fn pair_text(pair: &PairRow, most: usize) -> String {
         let is_same = contest.state == "same";
         let sizes = match is_same {
             true => size(contest.upper_bytes),
-            false => format!("{} over {}", size(contest.upper_bytes), size(contest.lower_bytes)),
+            false => {
+                let told = |bytes: u64, hash: &Option<String>| match hash {
+                    Some(_) => size(bytes),
+                    None => "taken away".to_owned(),
+                };
+                let upper = told(contest.upper_bytes, &contest.upper_hash);
+                format!("{upper} over {}", told(contest.lower_bytes, &contest.lower_hash))
+            }
         };
         let wins = if is_same { String::new() } else { format!("{} wins", contest.winner) };
         vec![

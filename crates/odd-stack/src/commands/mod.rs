@@ -1,6 +1,7 @@
 //! One file a command: its arguments, and the way from them to the core and back.
 
 pub mod add;
+pub mod adopt;
 pub mod check;
 pub mod completions;
 pub mod conflicts;
@@ -11,6 +12,7 @@ pub mod inspect;
 pub mod lay;
 pub mod lift;
 pub mod man;
+pub mod mend;
 pub mod placing;
 pub mod remove;
 pub mod reorder;

@@ -86,12 +86,16 @@ fn text(report: &ShowReport, most: usize) -> String {
     let code = code.map(|entry| (entry.address.as_str(), entry.covers.is_some()));
     text.push_str(&runs_code(code, most == usize::MAX));
     let rows = report.entries.iter().take(most).map(|entry| {
-        let beneath = entry.covers.as_deref().map(|name| format!("over {}", own(name))).unwrap_or_default();
+        let beneath = match entry.covers.as_deref() {
+            Some(name) => format!("over {}", own(name)),
+            None if entry.original_unknown => "the game's own is not known".to_owned(),
+            None => String::new(),
+        };
         let above = entry.covered_by.as_ref().map(|name| format!("under {name}")).unwrap_or_default();
         vec![
             cell(entry.address.clone(), Look::Plain),
             cell(size(entry.size_bytes), Look::Right),
-            cell(entry.hash[..8].to_owned(), Look::Dim),
+            cell(entry.hash.as_deref().map_or("taken away", |hash| &hash[..8]), Look::Dim),
             cell(beneath, Look::Dim),
             cell(above, Look::Warn),
         ]

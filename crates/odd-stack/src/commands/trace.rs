@@ -41,6 +41,9 @@ fn text(report: &TraceReport) -> String {
         paint(BOLD, &report.address),
         table(&header, report.rows.iter().map(row).collect())
     );
+    if report.original_unknown {
+        text.push_str(&paint(WARN, "  whether the game had a file of its own here is not known\n"));
+    }
     let disk = &report.on_disk;
     let line = match (disk.as_laid, disk.size_bytes) {
         (true, Some(_)) => paint(DIM, "on disk: as it should be"),
@@ -64,13 +67,14 @@ fn row(row: &TraceRow) -> Vec<comfy_table::Cell> {
         (_, true, true) => "same content",
         (_, true, false) => "covered",
     };
+    let nothing = if row.layer.is_some() { "taken away" } else { "gone" };
     vec![
         cell(mark, look),
         cell(row.number.map(|number| number.to_string()).unwrap_or_default(), Look::Right),
         cell(row.layer.clone().unwrap_or_else(|| "the game itself".to_owned()), Look::Name),
         cell(row.version.clone().unwrap_or_default(), Look::Plain),
         cell(size(row.size_bytes), Look::Right),
-        cell(row.hash.as_deref().map_or("gone", |hash| &hash[..8]), Look::Dim),
+        cell(row.hash.as_deref().map_or(nothing, |hash| &hash[..8]), Look::Dim),
         cell(alike, Look::Dim),
         cell(row.member.clone().unwrap_or_default(), Look::Dim),
     ]

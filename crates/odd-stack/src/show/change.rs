@@ -168,6 +168,7 @@ fn effect_words(effect: &EffectRow) -> String {
         ("add", _) => String::new(),
         ("overwrite", _) => format!("over {}", over()),
         ("restore", Some(layer)) => format!("from {layer}, in place of {}", over()),
+        ("restore", None) if effect.over.is_none() => "the game's own".to_owned(),
         ("restore", None) => format!("the game's own, in place of {}", over()),
         (_, _) => format!("of {}", over()),
     }
@@ -191,6 +192,19 @@ pub fn edits(report: &ChangeReport) -> String {
         let line = format!("your own {} {verb} in {}", row.changes.join(", "), row.address);
         text.push_str(&format!("  {}\n", paint(GOOD, &line)));
         text.push_str(&paint(DIM, &format!("    (the file as it was {kept} at {})\n", row.saved_at)));
+    }
+    if !report.originals_missing.is_empty() {
+        let count = report.originals_missing.len() as u64;
+        let count = counted(count, "file of the game's own", "files of the game's own");
+        let shown: Vec<&str> = report.originals_missing.iter().take(6).map(String::as_str).collect();
+        let more = report.originals_missing.len() - shown.len();
+        let more = if more > 0 { format!(", and {more} more") } else { String::new() };
+        let line = format!(
+            "{count} may be missing now: {}{more}\n  the layer was adopted, so these are not known here; let \
+             the game's client repair its files, then run `oddstack mend --accept`",
+            shown.join(", ")
+        );
+        text.push_str(&format!("  {}\n", paint(WARN, &line)));
     }
     for address in &report.discarded {
         text.push_str(&format!("  {}\n", paint(WARN, &format!("{address} as it is on disk is let go"))));

@@ -128,6 +128,7 @@ enum Found {
 pub(super) fn optional(outline: &Outline<'_>, sight: &Sight) -> Vec<Optional> {
     let mut found: Vec<Optional> = Vec::new();
     let mut ids: HashSet<String> = HashSet::new();
+    let all: usize = outline.nodes.iter().map(|node| node.files.len()).sum();
     for node in 1..outline.nodes.len() {
         let name = outline.name(node);
         let is_inside = found.iter().any(|known| outline.is_below(node, known.node));
@@ -136,7 +137,7 @@ pub(super) fn optional(outline: &Outline<'_>, sight: &Sight) -> Vec<Optional> {
             || !words::is_optional(name)
             || sight.has_folder_like(&outline.nodes[node].names, at_top(outline, node))
             || outline.content(node) == 0
-            || outline.content(node) == outline.content(0)
+            || outline.content(node) == all
         {
             continue;
         }

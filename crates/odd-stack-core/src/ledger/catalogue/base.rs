@@ -110,6 +110,47 @@ impl Catalogue {
         })
     }
 
+    /// Takes the address out of the base and notes that its original is not known.
+    pub(crate) fn forget_original(&self, root: RootId, key: &FoldedKey, spelled: &RelPath) -> Result<()> {
+        self.forget_base(root, key)?;
+        self.run(|db| {
+            let mut insert =
+                db.prepare_cached("INSERT OR REPLACE INTO unknown_original VALUES (?1, ?2, ?3)")?;
+            insert.execute(params![root.0, key.as_str(), spelled.as_str()]).map(drop)
+        })
+    }
+
+    /// Puts one thing into the base at an address whose original was not known, or that had none.
+    pub(crate) fn accept_original(&self, root: RootId, key: &FoldedKey, base: &BaseFile) -> Result<()> {
+        self.replace_base(root, key, base)?;
+        self.run(|db| {
+            let mut delete =
+                db.prepare_cached("DELETE FROM unknown_original WHERE root = ?1 AND folded = ?2")?;
+            delete.execute(params![root.0, key.as_str()]).map(drop)
+        })
+    }
+
+    /// Addresses whose original is not known, with their spelling.
+    pub(crate) fn unknown_originals(&self) -> Result<Vec<(RootId, FoldedKey, RelPath)>> {
+        self.run(|db| {
+            let mut query = db.prepare_cached("SELECT root, folded, spelled FROM unknown_original")?;
+            let rows = query.query_map([], |row| {
+                let key = FoldedKey::from_stored(row.get(1)?);
+                Ok((RootId(row.get(0)?), key, RelPath::from_disk(row.get(2)?)))
+            })?;
+            rows.collect()
+        })
+    }
+
+    /// Whether the original at the address is not known.
+    pub(crate) fn is_original_unknown(&self, root: RootId, key: &FoldedKey) -> Result<bool> {
+        self.run(|db| {
+            let mut query =
+                db.prepare_cached("SELECT 1 FROM unknown_original WHERE root = ?1 AND folded = ?2")?;
+            query.exists(params![root.0, key.as_str()])
+        })
+    }
+
     /// The highest number that a root has or had while layers touched it.
     pub(crate) fn highest_root(&self) -> Result<i64> {
         let sql =

@@ -3,7 +3,7 @@
 use rusqlite::{Connection, Result};
 
 /// All steps ever released, in order. Never change one; add another.
-const STEPS: &[&str] = &[FIRST, VARIANT_AND_MARK];
+const STEPS: &[&str] = &[FIRST, VARIANT_AND_MARK, UNKNOWN_ORIGINALS];
 
 /// The format number that this program writes.
 pub(crate) const FORMAT: i64 = STEPS.len() as i64;
@@ -133,6 +133,17 @@ CREATE TABLE step (
 const VARIANT_AND_MARK: &str = "
 ALTER TABLE layer ADD COLUMN variant TEXT;
 DROP TABLE intake;
+";
+
+/// Adopted layers lie on addresses whose original nobody knows. An entry whose hash is all zeros takes away
+/// what lies beneath.
+const UNKNOWN_ORIGINALS: &str = "
+CREATE TABLE unknown_original (
+    root INTEGER NOT NULL,
+    folded TEXT NOT NULL,
+    spelled TEXT NOT NULL,
+    PRIMARY KEY (root, folded)
+) WITHOUT ROWID;
 ";
 
 /// Brings the catalogue to the present format, in one transaction.

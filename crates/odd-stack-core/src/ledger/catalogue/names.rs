@@ -21,7 +21,7 @@ impl Catalogue {
         const BASE: &str = "SELECT root, folded, spelled, kind, size_bytes FROM base";
         const FILES: &str = "SELECT path.root, path.folded, entry.spelled, 0, entry.size_bytes
              FROM layer CROSS JOIN entry ON entry.layer = layer.id JOIN path ON path.id = entry.path
-             WHERE layer.state = 1 AND layer.laid";
+             WHERE layer.state = 1 AND layer.laid AND entry.hash <> zeroblob(32)";
         const FOLDERS: &str = "SELECT path.root, path.folded, layer_folder.spelled, 1, 0
              FROM layer CROSS JOIN layer_folder ON layer_folder.layer = layer.id
              JOIN path ON path.id = layer_folder.path WHERE layer.state = 1 AND layer.laid";

@@ -1,0 +1,99 @@
+//! Why a package does not become a layer.
+
+use std::path::PathBuf;
+
+use thiserror::Error;
+
+use crate::disk::ChangeError;
+use crate::fit::FitError;
+use crate::ledger::LedgerError;
+use crate::package::{LinkOut, PackageError};
+
+/// Why no layer was made. The game is as it was.
+#[derive(Debug, Error)]
+pub enum AddError {
+    /// The package can't be read.
+    #[error(transparent)]
+    Package(#[from] PackageError),
+    /// Its files can't be placed.
+    #[error("the files of {package} can't be placed")]
+    Fit {
+        /// The package.
+        package: String,
+        /// Why.
+        source: FitError,
+    },
+    /// The change can't be made.
+    #[error(transparent)]
+    Change(#[from] ChangeError),
+    /// A layer has the name already.
+    #[error("there is a layer named `{name}` already{}", version.as_ref().map(|v| format!(" (version {v})")).unwrap_or_default())]
+    NameTaken {
+        /// The name.
+        name: String,
+        /// That layer's version.
+        version: Option<String>,
+        /// A name like it that no layer has.
+        free: String,
+    },
+    /// A name that says nothing or can't be shown.
+    #[error("`{name}` can't name a layer: use printable characters and not only `-`, `_` and spaces")]
+    BadName {
+        /// What was given.
+        name: String,
+    },
+    /// The package holds only the changed files of a version.
+    #[error("the package holds only what changed since {wanted} of {name}")]
+    IsPatch {
+        /// The layer.
+        name: String,
+        /// The version it goes onto.
+        wanted: String,
+    },
+    /// The package of changed files is for another version.
+    #[error(
+        "{}, and the layer {name} {}",
+        wanted.as_ref().map_or("the package does not say which version it goes onto".to_owned(), |wanted| {
+            format!("the package goes onto version {wanted}")
+        }),
+        present.as_ref().map_or("has none".to_owned(), |present| format!("is {present}"))
+    )]
+    PatchOfOther {
+        /// The layer.
+        name: String,
+        /// The version it goes onto, if that is known.
+        wanted: Option<String>,
+        /// The layer's version.
+        present: Option<String>,
+    },
+    /// None of a package's files lies in the game.
+    #[error(
+        "none of the files of {package} lies in the game with the same content; `oddstack add` puts them there"
+    )]
+    NothingLies {
+        /// The package.
+        package: String,
+    },
+    /// A fit sheet can't be read.
+    #[error("can't read the fit sheet {}", path.display())]
+    Sheet {
+        /// The file.
+        path: PathBuf,
+        /// Why.
+        source: std::io::Error,
+    },
+    /// Links lead to nothing inside the package.
+    #[error("{} link(s) of {package} lead out of it", links.len())]
+    LinksOut {
+        /// The package.
+        package: String,
+        /// The links.
+        links: Vec<LinkOut>,
+    },
+}
+
+impl From<LedgerError> for AddError {
+    fn from(error: LedgerError) -> Self {
+        Self::Change(error.into())
+    }
+}

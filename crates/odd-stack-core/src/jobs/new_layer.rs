@@ -1,0 +1,168 @@
+//! Writing a new layer into the catalogue.
+
+use std::collections::{BTreeMap, HashMap};
+
+use super::AddReport;
+use super::contents::Taken;
+use crate::address::{Address, FoldedKey, RelPath};
+use crate::fit::{Fit, Rules};
+use crate::hash::ContentHash;
+use crate::ledger::{Ledger, LedgerError, NewLayer};
+use crate::package::Package;
+use crate::stack::{Entry, LayerId, PathId, RootId};
+
+/// Notes hashes of base files that were read on the way.
+pub(super) fn write_base_hashes(
+    ledger: &Ledger,
+    hashes: &BTreeMap<Address, ContentHash>,
+) -> Result<(), LedgerError> {
+    let game = ledger.game();
+    for (address, hash) in hashes {
+        if let Some(root) = game.root_named(&address.root) {
+            ledger.catalogue.set_base_hash(root.id, &game.folding.key(address.path.as_str()), *hash)?;
+        }
+    }
+    Ok(())
+}
+
+/// Entries for what the fit sheet takes away, unless the package itself puts a file there.
+fn take_aways(
+    ledger: &Ledger,
+    layer: LayerId,
+    rules: &Rules,
+    placed: &Fit,
+) -> Result<Vec<(PathId, Entry)>, LedgerError> {
+    let (catalogue, game) = (&ledger.catalogue, ledger.game());
+    let book = game.address_book();
+    let mut keys = Vec::new();
+    for text in &rules.wishes.takes_away {
+        // Those that the game has no root for were refused before.
+        let Ok(address) = book.resolve(text) else { continue };
+        let Some(root) = game.root_named(&address.root) else { continue };
+        let key = game.folding.key(address.path.as_str());
+        let is_put = placed.placements.iter().any(|placement| {
+            placement.to.root == address.root && game.folding.key(placement.to.path.as_str()) == key
+        });
+        if !is_put
+            && !address.path.is_root()
+            && !keys.iter().any(|((id, known), _)| (*id, known) == (root.id, &key))
+        {
+            keys.push(((root.id, key), address.path));
+        }
+    }
+    let (keys, paths): (Vec<_>, Vec<_>) = keys.into_iter().unzip();
+    let numbers = catalogue.path_numbers(&keys)?;
+    let entry = |spelled: RelPath| Entry {
+        layer,
+        spelled,
+        hash: ContentHash::NOTHING,
+        size_bytes: 0,
+        modified: 0,
+        executable: None,
+    };
+    Ok(numbers.into_iter().zip(paths.into_iter().map(entry)).collect())
+}
+
+/// The layer whose place is taken.
+pub(super) struct Exchanged {
+    pub old: LayerId,
+    /// For a package of only changed files: the addresses that its sheet takes away.
+    pub patch: Option<Vec<Address>>,
+}
+
+/// What a layer is made of.
+pub(super) struct Making<'a> {
+    pub package: &'a Package,
+    pub placed: &'a Fit,
+    /// What is remembered of the fit.
+    pub rules: &'a Rules,
+    pub taken: &'a Taken,
+    pub exchanged: Option<&'a Exchanged>,
+    /// Times that files have on disk, in seconds since 1970, where they lie there already.
+    pub times: &'a HashMap<Address, i64>,
+    /// RFC 3339.
+    pub now: &'a str,
+}
+
+/// Writes the layer with its entries and folders; it is not in the stack yet. Counts of files are put right in
+/// `report`.
+pub(super) fn write_layer(
+    ledger: &Ledger,
+    making: &Making<'_>,
+    report: &mut AddReport,
+) -> Result<LayerId, LedgerError> {
+    let Making { package, placed, rules, taken, exchanged, times, now } = *making;
+    let catalogue = &ledger.catalogue;
+    let remembered = serde_json::to_string(rules).map_err(|error| catalogue.damaged_by(&error))?;
+    let layer = catalogue.insert_layer(&NewLayer {
+        name: report.name.clone(),
+        version: report.version.clone(),
+        variant: report.variant.clone(),
+        source: report.package.clone(),
+        source_kind: report.kind.clone(),
+        added_at: now.to_owned(),
+        fit: remembered,
+        files: report.files,
+        bytes: report.bytes,
+    })?;
+    let key = |address: &Address| key_of(ledger, address);
+    // Sorted by key, so that the catalogue's pages are filled one after the other.
+    let mut files = Vec::with_capacity(placed.placements.len());
+    for placement in &placed.placements {
+        files.push((key(&placement.to)?, placement));
+    }
+    files.sort_by(|(one, _), (two, _)| one.cmp(two));
+    let (keys, placements): (Vec<_>, Vec<_>) = files.into_iter().unzip();
+    let numbers = catalogue.path_numbers(&keys)?;
+    let before =
+        exchanged.map(|exchanged| catalogue.entries_of(exchanged.old)).transpose()?.unwrap_or_default();
+    let mut entries = Vec::with_capacity(numbers.len());
+    for (path, placement) in numbers.into_iter().zip(placements) {
+        let member = &package.members()[placement.member];
+        let hash = taken.hashes.get(&member.content).copied();
+        let hash = hash.ok_or_else(|| catalogue.damaged_by(&"a content was not taken in"))?;
+        // What is as it was keeps its time, so that it is not written again.
+        let unchanged = before.get(&path).filter(|old| old.hash == hash);
+        let entry = Entry {
+            layer,
+            spelled: placement.to.path.clone(),
+            hash,
+            size_bytes: member.size_bytes,
+            modified: times
+                .get(&placement.to)
+                .copied()
+                .or(unchanged.map(|old| old.modified))
+                .unwrap_or(member.modified),
+            executable: member.executable,
+        };
+        entries.push((path, entry, member.path.clone()));
+    }
+    if exchanged.is_none_or(|exchanged| exchanged.patch.is_none()) {
+        let away = take_aways(ledger, layer, rules, placed)?;
+        entries.extend(away.into_iter().map(|(path, entry)| (path, entry, RelPath::root())));
+    }
+    entries.sort_by_key(|(path, ..)| *path);
+    catalogue.insert_entries(&entries)?;
+    let keys = placed.folders.iter().map(key).collect::<Result<Vec<_>, _>>()?;
+    let numbers = catalogue.path_numbers(&keys)?;
+    let folders: Vec<_> =
+        numbers.into_iter().zip(placed.folders.iter().map(|folder| folder.path.clone())).collect();
+    catalogue.insert_folders(layer, &folders)?;
+    let mut new = taken.new.clone();
+    new.sort_unstable();
+    catalogue.insert_blobs(&new)?;
+    if let Some(Exchanged { old, patch: Some(gone) }) = exchanged {
+        let gone = gone.iter().map(key).collect::<Result<Vec<_>, _>>()?;
+        let gone = catalogue.path_numbers(&gone)?;
+        (report.files, report.bytes) = catalogue.inherit_entries(layer, *old, &gone)?;
+    }
+    Ok(layer)
+}
+
+/// The root's number and the folded path of an address.
+pub(super) fn key_of(ledger: &Ledger, address: &Address) -> Result<(RootId, FoldedKey), LedgerError> {
+    let game = ledger.game();
+    let root = game.root_named(&address.root);
+    let root = root.ok_or_else(|| ledger.catalogue.damaged_by(&"a root is gone"))?;
+    Ok((root.id, game.folding.key(address.path.as_str())))
+}

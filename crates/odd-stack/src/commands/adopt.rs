@@ -1,0 +1,94 @@
+//! `oddstack adopt`
+
+use clap::Args;
+use odd_stack_core::fit::Rank;
+use odd_stack_core::jobs::{AdoptReport, AdoptRequest, prepare_adopt};
+
+use super::add::{PackageArgs, about};
+use super::standing::MOST_EFFECTS;
+use crate::Ended;
+use crate::desk::{Desk, absolute};
+use crate::errors::Failure;
+use crate::show::style::{BOLD, DIM, WARN, paint};
+use crate::show::units::{counted, files};
+
+#[derive(Debug, Args)]
+pub struct AdoptArgs {
+    #[command(flatten)]
+    pub package: PackageArgs,
+    /// Only say what would be adopted
+    #[arg(short = 'n', long)]
+    pub dry_run: bool,
+}
+
+pub fn run(desk: &mut Desk, args: &AdoptArgs) -> Result<Ended, Failure> {
+    let ledger = desk.open()?;
+    let permit = desk.permit(&ledger)?;
+    let package = &args.package;
+    let request = AdoptRequest {
+        package: absolute(&package.package)?,
+        name: package.named.name.clone(),
+        version: package.named.version.clone(),
+        variant: package.named.variant.clone(),
+        wanted: package.place.wanted(Rank::Option)?,
+        limits: package.place.limits()?,
+    };
+    let now = desk.now();
+    let adopting = prepare_adopt(&ledger, permit, &request, &now, args.dry_run, &desk.progress)?;
+    let report = match args.dry_run {
+        true => adopting.report.clone(),
+        false => adopting.apply(&desk.progress)?,
+    };
+    let most = if desk.out.verbose { usize::MAX } else { MOST_EFFECTS };
+    let text = text(&report, most, desk.out.verbose);
+    desk.out.result(Some(&ledger.game().name), &report, &text);
+    Ok(Ended::Well)
+}
+
+fn text(report: &AdoptReport, most: usize, verbose: bool) -> String {
+    let mut text = about(&report.layer, verbose);
+    let list = |rows: &[String]| {
+        let mut text: String = rows.iter().take(most).map(|row| format!("    {row}\n")).collect();
+        if rows.len() > most {
+            text.push_str(&paint(DIM, &format!("    … and {} more (-v lists all)\n", rows.len() - most)));
+        }
+        text
+    };
+    text.push_str(&format!("  {} of it lie in the game just so\n", files(report.adopted.len() as u64)));
+    text.push_str(&list(&report.adopted));
+    let of = |state: &str| {
+        let rows = report.not_there.iter().filter(|row| row.state == state);
+        rows.map(|row| row.address.clone()).collect::<Vec<_>>()
+    };
+    let states = [
+        ("missing", "not there, and no part of the layer"),
+        ("other_content", "there with other content, and no part of the layer"),
+        ("of_a_layer", "where a layer has a file already"),
+    ];
+    for (state, words) in states {
+        let rows = of(state);
+        if !rows.is_empty() {
+            text.push_str(&paint(WARN, &format!("  {} {words}\n", files(rows.len() as u64))));
+            text.push_str(&list(&rows));
+        }
+    }
+    if !report.originals_unknown.is_empty() {
+        let count = counted(report.originals_unknown.len() as u64, "address", "addresses");
+        text.push_str(&format!(
+            "  At {count} the game may have had a file of its own before; nobody knows it any more.\n  When the layer is \
+             lifted, let the game's client repair its files and run `oddstack mend --accept`.\n"
+        ));
+    }
+    text.push_str(&match report.revision {
+        Some(revision) => format!(
+            "{} {}\n",
+            paint(
+                BOLD,
+                &format!("{} is adopted, beneath all other layers; no file was written.", report.layer.name)
+            ),
+            paint(DIM, &format!("(revision {revision})"))
+        ),
+        None => format!("{}\n", paint(BOLD, "Dry run: nothing was changed.")),
+    });
+    text
+}
