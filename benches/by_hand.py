@@ -27,6 +27,9 @@ ROOT = Path(__file__).resolve().parent.parent
 ODDSTACK = ROOT / "target" / "release" / ("oddstack.exe" if os.name == "nt" else "oddstack")
 
 
+# Where packages go whose files the game does not know.
+AS_IT_IS = ("--place", ".=game:")
+
 # Kinds of archive, and how slow reading one may be against the best extractor.
 READING = (("zip", 0.9), ("7z", 1.1), ("tar.zst", 1.1), ("tar", 1.0), ("tar.gz", 1.0), ("tar.xz", 1.0))
 
@@ -156,7 +159,7 @@ class Bench:
 
         def ours():
             home, game = self.game()
-            result = self.oddstack(home, "add", archive)
+            result = self.oddstack(home, "add", archive, *AS_IT_IS)
             self.drop(home, game)
             return result
 
@@ -191,7 +194,7 @@ class Bench:
 
         def ours():
             home, game = self.game()
-            result = self.oddstack(home, "add", archive, "--lifted")
+            result = self.oddstack(home, "add", archive, "--lifted", *AS_IT_IS)
             self.drop(home, game)
             return result
 
@@ -226,7 +229,7 @@ class Bench:
     def lay(self, name):
         tree, archive = self.data(name)
         home, game = self.game()
-        self.oddstack(home, "add", archive, "--lifted")
+        self.oddstack(home, "add", archive, "--lifted", *AS_IT_IS)
 
         def ours():
             result = self.oddstack(home, "lay", "--all")
@@ -262,7 +265,7 @@ class Bench:
         home, game = self.fresh("home"), self.fresh("game")
         (game / "readme.txt").write_text("a game")
         self.oddstack(home, "game", "add", "bench", game)
-        self.oddstack(home, "add", tree)
+        self.oddstack(home, "add", tree, *AS_IT_IS)
         find = ["find", game, "-type", "f", "-printf", "%s %T@\\n"]
         self.pairs(f"check {count} files, against find", lambda: self.oddstack(home, "check"), lambda: run(find), 1.5)
         if shutil.which("b3sum"):
@@ -276,11 +279,58 @@ class Bench:
         if shutil.which("b3sum"):
             tree, _ = self.data("big")
             home, game = self.game()
-            self.oddstack(home, "add", tree)
+            self.oddstack(home, "add", tree, *AS_IT_IS)
             hand = ["sh", "-c", f"find '{game}' -type f | xargs -P 2 -n 20 b3sum --num-threads 1"]
             deep = lambda: self.oddstack(home, "check", "--deep")
             self.pairs("check --deep big, against b3sum on all cores", deep, lambda: run(hand), 1.11)
             self.drop(home, game)
+
+    def fit(self):
+        """Finding out where a package goes: 20,000 files, a quarter known, in a game of 200,000."""
+        home, game, package = self.fresh("home"), self.fresh("game"), self.fresh("package")
+        count = 200_000 // self.scale
+        for number in range(count):
+            place = game / f"data/part{number % 4000:04}"
+            place.mkdir(parents=True, exist_ok=True)
+            (place / f"asset_{number:06}.dat").touch()
+        for number in range(0, count, 10):
+            place = package / f"Wrapper 1.2/data/part{number % 4000:04}"
+            place.mkdir(parents=True, exist_ok=True)
+            known = number % 40 == 0
+            (place / (f"asset_{number:06}.dat" if known else f"new_{number:06}.dat")).touch()
+        self.oddstack(home, "game", "add", "bench", game)
+        title = f"with {count // 10} files onto a game of {count}"
+        reading = lambda: self.oddstack(home, "fit", package, *AS_IT_IS)
+        self.alone(f"fit, its place given, {title}", reading, 0.5)
+        self.alone(f"fit, found out, {title}", lambda: self.oddstack(home, "fit", package), 0.8)
+        self.drop(home, game, package)
+
+    def upgrade(self):
+        """A new version with 10 of 20,000 files changed, against reading that package and nothing else."""
+        tree, archive = self.data("small")
+        home, game = self.game()
+        self.oddstack(home, "add", archive, "--name", "pack", "--version", "1", *AS_IT_IS)
+        changed = self.folder / "small-changed.zip"
+        new_tree = self.fresh("changed")
+        shutil.copytree(tree, new_tree, dirs_exist_ok=True)
+        for path in sorted(new_tree.rglob("*.dat"))[:10]:
+            path.write_bytes(path.read_bytes()[::-1])
+        make_zip(new_tree, changed)
+        changed.read_bytes()
+        self.drop(new_tree)
+        there = [archive, changed]
+        turn = 0
+
+        def ours():
+            nonlocal turn
+            turn += 1
+            return self.oddstack(home, "upgrade", "pack", there[turn % 2], "--version", str(turn + 1))
+
+        def reading():
+            return self.oddstack(home, "upgrade", "pack", there[(turn + 1) % 2], "--dry-run")
+
+        self.pairs("upgrade of 10 files in 20,000, against its dry run", ours, reading, None)
+        self.drop(home, game)
 
     def many_layers(self):
         home, game = self.fresh("home"), self.fresh("game")
@@ -296,14 +346,14 @@ class Bench:
                 place = package / f"data/{owner}/{index % 20:02}"
                 place.mkdir(parents=True, exist_ok=True)
                 (place / f"file_{index:04}.dat").write_bytes(content(generator, 64))
-            self.oddstack(home, "add", package, "--name", f"layer{number:03}", "--place", ".=game:")
+            self.oddstack(home, "add", package, "--name", f"layer{number:03}", *AS_IT_IS)
             self.drop(package)
         tiny = self.fresh("tiny")
         (tiny / "data" / "tiny").mkdir(parents=True)
         for index in range(5):
             (tiny / "data" / "tiny" / f"{index}.txt").write_text(f"{index}")
         (tiny / "readme_tiny.txt").write_text("tiny")
-        self.oddstack(home, "add", tiny, "--name", "tiny", "--place", ".=game:")
+        self.oddstack(home, "add", tiny, "--name", "tiny", *AS_IT_IS)
         title = f"with {layers} layers and {layers * files} entries"
         self.alone(f"stack {title}", lambda: self.oddstack(home, "stack"), 0.05)
 
@@ -338,6 +388,8 @@ def main():
         "add-over": lambda: bench.add_over("big"),
         "lay": lambda: [bench.lay("small"), bench.lay("big")],
         "lift": lambda: [bench.lift("small"), bench.lift("big")],
+        "fit": bench.fit,
+        "upgrade": bench.upgrade,
         "check": bench.check,
         "layers": bench.many_layers,
     }

@@ -32,6 +32,8 @@ pub struct WantedNames {
     pub folders: HashSet<String>,
     /// What file names end with, in lower case, without the dot.
     pub endings: HashSet<String>,
+    /// Names of folders of which the folders in them are wanted.
+    pub parents: HashSet<String>,
 }
 
 /// Where names were found.
@@ -41,6 +43,8 @@ pub struct NamedThings {
     pub files: Vec<(usize, RelPath, u64)>,
     /// Folders of a wanted name.
     pub folders: Vec<(usize, RelPath)>,
+    /// Folders directly in one of a wanted parent's name.
+    pub children: Vec<(usize, RelPath)>,
     /// For each wanted ending, the folders that directly hold such files, and how many.
     pub endings: HashMap<String, Vec<(usize, RelPath, u64)>>,
 }

@@ -18,8 +18,8 @@ mod testing;
 
 use thiserror::Error;
 
-pub(crate) use detect::names_told;
-pub use detect::{Hints, suspected_copies};
+pub(crate) use detect::name_told;
+pub use detect::{Hints, ToldName, suspected_copies};
 pub use finding::Finding;
 pub use game_tree::{GameTree, NamedThings, ProgramSeen, RootSeen, WantedNames};
 pub use place::{

@@ -81,6 +81,12 @@ impl GameTree for TestGame {
                 *endings.entry(ending).or_default().entry((root, parent)).or_default() += 1;
             }
             for folder in file.path.ancestors() {
+                let path = RelPath::from_disk(folder.to_owned());
+                let child = (root, path.clone());
+                if wanted.parents.contains(&folded(path.parent().name())) && !named.children.contains(&child)
+                {
+                    named.children.push(child);
+                }
                 if wanted.folders.contains(&folded(RelPath::from_disk(folder.to_owned()).name())) {
                     folders.insert((root, folder.to_owned()));
                 }

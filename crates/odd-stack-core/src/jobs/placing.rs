@@ -11,7 +11,7 @@ use crate::address::{Address, RelPath};
 use crate::disk::{is_nothing_there, look_at};
 use crate::fit::{
     Candidate, Draft, Fit, FitError, FitInput, FitSheet, Hints, LeftOut, MOST_SHEET_BYTES, Place, Rank,
-    Rules, Unclear, draft, fit, is_sheet, names_told, suspected_copies, unreached, wrapper_of,
+    Rules, ToldName, Unclear, draft, fit, is_sheet, name_told, suspected_copies, unreached, wrapper_of,
 };
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError};
@@ -170,7 +170,7 @@ impl Placer<'_> {
     ) -> Result<T, FitError> {
         let game = self.ledger.game();
         let book = game.address_book();
-        let mut told_names: Vec<(String, String)> = Vec::new();
+        let mut told_names: Vec<ToldName> = Vec::new();
         loop {
             let hints = Hints { package_name: &self.told.parts.name, told_names: &told_names };
             let (members, folders) = (self.package.members(), self.package.folders());
@@ -191,8 +191,7 @@ impl Placer<'_> {
                         // What can't be read tells nothing here, and is told when it is taken in.
                         let bytes =
                             self.package.read_small(member, 64 << 10, self.observer).unwrap_or_default();
-                        let name = names_told(&String::from_utf8_lossy(&bytes));
-                        told_names.extend(name.map(|name| (member.path.to_string(), name)));
+                        told_names.extend(name_told(member.path.as_str(), &String::from_utf8_lossy(&bytes)));
                     }
                     if told_names.is_empty() {
                         return Err(FitError::Unclear(unclear));

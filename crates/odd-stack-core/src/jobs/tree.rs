@@ -47,6 +47,10 @@ impl<'a> LedgerTree<'a> {
             let name = cut.map_or(key, |cut| &key[cut + 1..]);
             let path = || RelPath::from_disk(thing.spelled.to_owned());
             if thing.kind == BaseKind::Folder {
+                let above = key[..cut.unwrap_or(0)].rsplit('/').next().unwrap_or_default();
+                if wanted.parents.contains(above) {
+                    named.children.push((root, path()));
+                }
                 if wanted.folders.contains(name) && seen.insert((root, key.to_owned())) {
                     named.folders.push((root, path()));
                 }

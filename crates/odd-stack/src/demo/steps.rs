@@ -32,27 +32,45 @@ pub const STEPS: &[Step] = &[
     },
     Step {
         says: "Add it. The folder around its files goes, and its readme stays out of the game.",
-        acts: &[run("add packages/brass-lamps-1.2.zip --skip readme.txt")],
+        acts: &[run("add packages/brass-lamps-1.2.zip")],
     },
     Step {
         says: "Add a big overhaul; it wants some of the same files.",
         acts: &[run("add packages/foggy-harbour-overhaul-2.0.zip --name foggy-harbour")],
     },
     Step {
-        says: "A loader goes beside the main program, not the launcher; other packages go to two folders, or under another name.",
+        says: "A loader goes beside the main program, not the launcher; a package may be for two folders, or wrapped twice.",
         acts: &[
-            run("add packages/harbour-hook-0.9.zip --place .=bin: --skip *readme*"),
-            run("add packages/keepers-journal-1.0.zip --place game=game: --place documents=docs:"),
+            run("add packages/harbour-hook-0.9.zip"),
+            run("add packages/keepers-journal-1.0.zip"),
+            run("add packages/silver-ropes-1.0.zip"),
+        ],
+    },
+    Step {
+        says: "One of two finishes must be chosen; a part that may be left out is.",
+        acts: &[
+            Act::Run { line: "add packages/copper-works-1.4.zip", exit: 4 },
+            run("add packages/copper-works-1.4.zip --choose finish=matte"),
+        ],
+    },
+    Step {
+        says: "An author says in a fit sheet where files go and what they are called there. You can say it, too.",
+        acts: &[
+            run("add packages/harbour-winter-1.0.zip"),
             run("add packages/paper-lantern-0.3 --place lantern_v3_final.qtx=data/lamps/paper.qtx"),
         ],
     },
     Step {
-        says: "Two sound packs; the second covers all of the first.",
-        acts: &[run("add packages/quiet-bells-1.0 -q"), run("add packages/grand-bells-3.1.zip -q")],
+        says: "Two sound packs; the second covers all of the first. A package of changed files goes onto it.",
+        acts: &[
+            run("add packages/quiet-bells-1.0 -q"),
+            run("add packages/grand-bells-3.1.zip -q"),
+            run("upgrade grand-bells packages/grand-bells-3.1.1.zip --patch"),
+        ],
     },
     Step {
         says: "The unofficial patch must lie on top of everything, and does.",
-        acts: &[run("add packages/unofficial-patch-1.7.3.zip --skip fixes.txt")],
+        acts: &[run("add packages/unofficial-patch-1.7.3.zip")],
     },
     Step { says: "The stack, from the top to the game itself.", acts: &[run("stack")] },
     Step {
@@ -72,6 +90,12 @@ pub const STEPS: &[Step] = &[
             Act::Edit { path: "game/config/harbour.ini", from: "gulls=40", to: "gulls=200" },
             Act::Run { line: "check", exit: 3 },
             Act::Run { line: "lift foggy-harbour", exit: 4 },
+        ],
+    },
+    Step {
+        says: "A new version of the overhaul: in its place, placed as it was, and your setting is carried over.",
+        acts: &[
+            run("upgrade foggy-harbour packages/foggy-harbour-overhaul-2.1.zip"),
             run("lift foggy-harbour --keep-edits"),
         ],
     },

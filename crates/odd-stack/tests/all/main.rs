@@ -5,6 +5,7 @@ mod archives;
 mod closed;
 mod demo;
 mod failures;
+mod fits;
 mod hostile;
 mod laws;
 mod main_job;

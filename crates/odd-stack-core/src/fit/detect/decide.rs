@@ -3,10 +3,11 @@
 use std::cmp::Reverse;
 use std::collections::HashMap;
 
+use super::ToldName;
 use super::outline::{Outline, folded};
 use super::sight::{Agreement, Mapping, Sight, Spot, below};
 use super::words;
-use crate::address::Address;
+use crate::address::{Address, RelPath};
 use crate::fit::{Candidate, GameTree, Place, ProgramSeen, RootSeen, Unclear};
 use crate::version::parts_of_file_name;
 
@@ -27,7 +28,7 @@ pub(super) struct Decider<'a> {
     /// What the package is called, for a folder of its own.
     package_name: &'a str,
     /// Names that its own files tell, each with the file.
-    told_names: &'a [(String, String)],
+    told_names: &'a [ToldName],
     next_group: usize,
 }
 
@@ -52,7 +53,7 @@ impl<'a> Decider<'a> {
         sight: &'a Sight,
         tree: &dyn GameTree,
         package_name: &'a str,
-        told_names: &'a [(String, String)],
+        told_names: &'a [ToldName],
     ) -> Self {
         let (roots, program) = (tree.roots(), tree.program());
         Self { outline, sight, roots, program, package_name, told_names, next_group: 1 }
@@ -181,7 +182,7 @@ impl<'a> Decider<'a> {
             &[(
                 node,
                 Address {
-                    path: crate::address::RelPath::from_disk(name.to_owned()),
+                    path: RelPath::from_disk(name.to_owned()),
                     ..self.sight.address(&(0, String::new()))
                 },
             )],
@@ -495,30 +496,7 @@ impl<'a> Decider<'a> {
             gatherings.into_iter().max_by_key(|(spot, (folders, _))| (folders.len(), Reverse(spot.clone())));
         let (gathering, (folders, marker)) = best?;
         let to = self.sight.address(&gathering);
-        let mut candidates: Vec<Candidate> = Vec::new();
-        let mut seen: Vec<String> = Vec::new();
-        let mut offer = |name: &str, evidence: String| {
-            let styled = self.styled(name, &folders);
-            let valid = crate::address::RelPath::parse(&styled).is_ok_and(|path| path.parent().is_root());
-            if valid && !seen.contains(&folded(&styled)) {
-                seen.push(folded(&styled));
-                let path = to.path.join(&crate::address::RelPath::from_disk(styled));
-                let to = Address { root: to.root.clone(), path };
-                candidates.push(self.candidate(&[(bottom, to)], evidence));
-            }
-        };
-        for (file, name) in self.told_names {
-            let lies_in = file.rfind('/').map_or("", |cut| &file[..cut]);
-            if lies_in == self.outline.nodes[bottom].path.as_str() {
-                offer(name, format!("its own file `{}` says so", file.rsplit('/').next().unwrap_or(file)));
-            }
-        }
-        let own = if bottom == top { self.package_name } else { self.outline.name(bottom) };
-        let name = parts_of_file_name(std::path::Path::new(own), false).name;
-        offer(
-            &name,
-            if bottom == top { "after the package's name" } else { "after its folder's name" }.to_owned(),
-        );
+        let mut candidates = self.own_folders(top, bottom, &to, &folders);
         let root = self.sight.address(&(0, String::new()));
         candidates.push(self.candidate(&[(bottom, root)], "into the game's own folder".to_owned()));
         let question = format!(
@@ -527,6 +505,33 @@ impl<'a> Decider<'a> {
         );
         let to_read = if self.told_names.is_empty() { self.small_files(bottom) } else { Vec::new() };
         Some(Unclear { question, candidates, to_read })
+    }
+
+    /// Folders of its own in `to` that the add-on may want, beside `others`.
+    fn own_folders(&self, top: usize, bottom: usize, to: &Address, others: &[String]) -> Vec<Candidate> {
+        let mut candidates: Vec<Candidate> = Vec::new();
+        let mut seen: Vec<String> = Vec::new();
+        let mut offer = |name: &str, is_id: bool, evidence: String| {
+            let styled = if is_id { name.to_owned() } else { self.styled(name, others) };
+            let valid = RelPath::parse(&styled).is_ok_and(|path| path.parent().is_root());
+            if valid && !seen.contains(&folded(&styled)) {
+                seen.push(folded(&styled));
+                let to = Address { root: to.root.clone(), path: to.path.join(&RelPath::from_disk(styled)) };
+                candidates.push(self.candidate(&[(bottom, to)], evidence));
+            }
+        };
+        for ToldName { file, name, is_id } in self.told_names {
+            let lies_in = file.rfind('/').map_or("", |cut| &file[..cut]);
+            if lies_in == self.outline.nodes[bottom].path.as_str() {
+                let file = file.rsplit('/').next().unwrap_or(file);
+                offer(name, *is_id, format!("its own file `{file}` says so"));
+            }
+        }
+        let own = if bottom == top { self.package_name } else { self.outline.name(bottom) };
+        let name = parts_of_file_name(std::path::Path::new(own), false).name;
+        let after = if bottom == top { "after the package's name" } else { "after its folder's name" };
+        offer(&name, false, format!("{after}, where other add-ons lie"));
+        candidates
     }
 
     /// Members directly in the folder that may tell its name.
@@ -551,8 +556,8 @@ impl<'a> Decider<'a> {
             () if space > 0 => " ",
             () => return name.to_owned(),
         };
-        // `others` are folded, so their case is not known.
-        words.join(joiner)
+        let is_lower = others.iter().all(|other| !other.chars().any(char::is_uppercase));
+        if is_lower { words.join(joiner).to_lowercase() } else { words.join(joiner) }
     }
 
     fn candidate(&self, places: &[(usize, Address)], evidence: String) -> Candidate {
@@ -609,6 +614,9 @@ impl<'a> Decider<'a> {
             let evidence = format!("{count} .{ending} files of the game lie there");
             offer(self.candidate(&[(bottom, self.sight.spelled_home(&ending, &spot))], evidence));
         }
+        for (spot, others) in self.sight.addons() {
+            self.own_folders(top, bottom, &self.sight.address(spot), others).into_iter().for_each(&mut offer);
+        }
         let root = self.sight.address(&(0, String::new()));
         offer(self.candidate(&[(bottom, root.clone())], "into the game's own folder".to_owned()));
         if bottom != top {
@@ -618,10 +626,12 @@ impl<'a> Decider<'a> {
             offer(self.candidate(&[(above, root)], evidence));
         }
         candidates.truncate(MOST_CANDIDATES);
+        let may_tell = self.told_names.is_empty() && !self.sight.addons().is_empty();
+        let to_read = if may_tell { self.small_files(bottom) } else { Vec::new() };
         let question = match self.outline.nodes[top].path.as_str() {
             "" => "where its files go is not clear".to_owned(),
             path => format!("where the files of `{path}` go is not clear"),
         };
-        Unclear { question, candidates, to_read: Vec::new() }
+        Unclear { question, candidates, to_read }
     }
 }

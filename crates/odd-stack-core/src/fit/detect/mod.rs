@@ -20,15 +20,16 @@ use decide::{Decider, Found};
 use outline::Outline;
 use sight::Sight;
 
-pub(crate) use told::names_told;
+pub use told::ToldName;
+pub(crate) use told::name_told;
 
 /// What detection is given beside the package and the game.
 #[derive(Debug, Clone, Copy, Default)]
 pub struct Hints<'a> {
     /// What the package is called.
     pub package_name: &'a str,
-    /// Names that small files of the package tell of it, each behind the path of the file.
-    pub told_names: &'a [(String, String)],
+    /// Names that small files of the package tell of it.
+    pub told_names: &'a [ToldName],
 }
 
 /// What detection found.

@@ -1,6 +1,6 @@
 //! Folders of a package of which only one is meant to be taken, and those that may be left out.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
 
 use super::outline::{Outline, folded};
 use super::sight::Sight;
@@ -34,46 +34,42 @@ pub(super) fn alternatives(outline: &Outline<'_>, sight: &Sight) -> (Vec<Alterna
         {
             continue;
         }
-        let inside: Vec<HashSet<String>> = units.iter().map(|unit| files_below(outline, *unit)).collect();
-        let is_known = |unit: usize| {
-            let name = folded(outline.name(unit));
-            sight.has_folder_named(&name)
-                || words::other_root(outline.name(unit)).is_some()
-                || words::is_main_root(outline.name(unit))
+        let is_known = |unit: &usize| {
+            let name = outline.name(*unit);
+            sight.has_folder_named(&folded(name))
+                || words::other_root(name).is_some()
+                || words::is_main_root(name)
         };
         // What the game keeps beside each other is no choice; neither are new folders in a known one,
         // unless their files lie there without them.
+        let units: Vec<usize> = units.into_iter().filter(|unit| !is_known(unit)).collect();
+        if units.len() < 2 {
+            continue;
+        }
         let in_known = node != 0 && sight.has_folder_named(&folded(outline.name(node)));
+        let inside: Vec<HashSet<String>> = units.iter().map(|unit| files_below(outline, *unit)).collect();
         let mut group_of: Vec<usize> = (0..units.len()).collect();
-        for one in 0..units.len() {
-            for two in one + 1..units.len() {
-                let (small, large) = match inside[one].len() <= inside[two].len() {
-                    true => (one, two),
-                    false => (two, one),
-                };
-                let common = inside[small].intersection(&inside[large]).count();
-                if common == 0
-                    || common * 2 < inside[small].len()
-                    || is_known(units[one])
-                    || is_known(units[two])
-                {
-                    continue;
-                }
-                // Without the folder its files agree with the game; else its name must say what it is.
-                let stripped = |unit: usize| !sight.mappings(outline, unit).is_empty();
-                let is_size =
-                    |unit: usize| words_of(outline.name(unit)).iter().any(|word| is_resolution(word));
-                let by_name = !in_known && is_size(units[one]) && is_size(units[two]);
-                if !stripped(units[one]) && !stripped(units[two]) && !by_name {
-                    continue;
-                }
-                if inside[small].len() * 3 < inside[large].len() {
-                    lesser.push(small);
-                    continue;
-                }
-                let (from, to) = (group_of[two], group_of[one]);
-                group_of.iter_mut().filter(|group| **group == from).for_each(|group| *group = to);
+        for ((one, two), common) in shared(&inside) {
+            let (small, large) = match inside[one].len() <= inside[two].len() {
+                true => (one, two),
+                false => (two, one),
+            };
+            if common * 2 < inside[small].len() {
+                continue;
             }
+            // Without the folder its files agree with the game; else its name must say what it is.
+            let stripped = |unit: usize| !sight.mappings(outline, unit).is_empty();
+            let is_size = |unit: usize| words_of(outline.name(unit)).iter().any(|word| is_resolution(word));
+            let by_name = !in_known && is_size(units[one]) && is_size(units[two]);
+            if !by_name && !stripped(units[one]) && !stripped(units[two]) {
+                continue;
+            }
+            if inside[small].len() * 3 < inside[large].len() {
+                lesser.push(small);
+                continue;
+            }
+            let (from, to) = (group_of[two], group_of[one]);
+            group_of.iter_mut().filter(|group| **group == from).for_each(|group| *group = to);
         }
         let mut groups: Vec<Vec<usize>> = Vec::new();
         for group in 0..units.len() {
@@ -145,7 +141,7 @@ pub(super) fn optional(outline: &Outline<'_>, sight: &Sight) -> Vec<Optional> {
         // Either it is one thing itself, or each folder in it is one.
         let is_one = !outline.nodes[node].files.is_empty()
             || units.iter().any(|unit| sight.has_folder_named(&folded(outline.name(*unit))));
-        if is_one || units.len() < 2 {
+        if is_one || units.is_empty() {
             found.push(Optional { id: free(words::slug(name), &mut ids), node });
         } else {
             let each = units.into_iter();
@@ -175,6 +171,27 @@ fn free(id: String, taken: &mut HashSet<String>) -> String {
         number += 1;
     }
     tried
+}
+
+/// How many files each two of the folders share.
+fn shared(inside: &[HashSet<String>]) -> BTreeMap<(usize, usize), usize> {
+    /// More folders with a file of that name than anybody chooses between.
+    const MOST: usize = 64;
+    let mut holders: HashMap<&str, Vec<usize>> = HashMap::new();
+    for (unit, files) in inside.iter().enumerate() {
+        for file in files {
+            holders.entry(file).or_default().push(unit);
+        }
+    }
+    let mut shared = BTreeMap::new();
+    for units in holders.values().filter(|units| units.len() <= MOST) {
+        for (index, one) in units.iter().enumerate() {
+            for two in &units[index + 1..] {
+                *shared.entry((*one, *two)).or_default() += 1;
+            }
+        }
+    }
+    shared
 }
 
 fn files_below(outline: &Outline<'_>, top: usize) -> HashSet<String> {

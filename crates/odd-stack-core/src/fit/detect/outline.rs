@@ -93,6 +93,16 @@ impl<'a> Outline<'a> {
         self.subtree(node).into_iter().map(|node| self.nodes[node].files.len()).sum()
     }
 
+    /// Whether the node or one below it, of its group, has members.
+    pub(super) fn has_content(&self, node: usize) -> bool {
+        let group = self.nodes[node].group;
+        !self.nodes[node].files.is_empty()
+            || self.nodes[node]
+                .folders
+                .iter()
+                .any(|below| self.nodes[*below].group == group && self.has_content(*below))
+    }
+
     pub(super) fn is_below(&self, node: usize, above: usize) -> bool {
         let mut at = Some(node);
         while let Some(node) = at {
@@ -108,7 +118,7 @@ impl<'a> Outline<'a> {
     pub(super) fn units(&self, node: usize) -> Vec<usize> {
         let group = self.nodes[node].group;
         let folders = self.nodes[node].folders.iter().copied();
-        folders.filter(|folder| self.nodes[*folder].group == group && self.content(*folder) > 0).collect()
+        folders.filter(|folder| self.nodes[*folder].group == group && self.has_content(*folder)).collect()
     }
 
     /// From `top` down through folders that hold nothing but one other.

@@ -1,6 +1,6 @@
 //! The game as far as a package's names occur in it, and how well a place for a folder agrees with it.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
 
 use super::outline::{Outline, folded};
 use super::words;
@@ -51,6 +51,8 @@ pub(super) struct Sight {
     file_places: HashMap<String, Vec<Spot>>,
     folder_places: HashMap<String, Vec<Spot>>,
     endings: HashMap<String, HashMap<Spot, (RelPath, u64)>>,
+    /// Folders that add-ons seem to lie in, by their names, and the add-ons.
+    addons: BTreeMap<Spot, Vec<String>>,
 }
 
 /// A name that lies in more places than this tells nothing of where it belongs.
@@ -81,8 +83,9 @@ impl Sight {
                 wanted.endings.insert(words::ending(name));
             }
         }
+        wanted.parents.extend(words::collections());
         let named = tree.named(&wanted);
-        let NamedThings { files, folders, endings } = &*named;
+        let NamedThings { files, folders, children, endings } = &*named;
         let mut sight = Self {
             roots: tree.roots().into_iter().map(|root| root.name).collect(),
             files: HashMap::with_capacity(files.len()),
@@ -90,7 +93,14 @@ impl Sight {
             file_places: HashMap::new(),
             folder_places: HashMap::new(),
             endings: HashMap::new(),
+            addons: BTreeMap::new(),
         };
+        for (root, path) in children {
+            let parent = path.parent();
+            let spot = (*root, folded(parent.as_str()));
+            sight.folders.entry(spot.clone()).or_insert(parent);
+            sight.addons.entry(spot).or_default().push(path.name().to_owned());
+        }
         for (root, path, size_bytes) in files {
             let (root, size_bytes) = (*root, *size_bytes);
             let key = folded(path.as_str());
@@ -215,7 +225,7 @@ impl Sight {
         let mut votes: HashMap<Spot2, usize> = HashMap::new();
         for node in outline.subtree(top) {
             let names = &outline.nodes[node].names;
-            if let Some(name) = names.last().filter(|_| node != top && outline.content(node) > 0) {
+            if let Some(name) = names.last().filter(|_| node != top && outline.has_content(node)) {
                 let weight = 1 + outline.nodes[node].files.len();
                 self.vote(names, self.folder_places.get(name), weight, node, outline, top, &mut votes);
             }
@@ -320,6 +330,11 @@ impl Sight {
         agreement
     }
 
+    /// Folders that add-ons seem to lie in, by their names, and the add-ons.
+    pub(super) fn addons(&self) -> &BTreeMap<Spot, Vec<String>> {
+        &self.addons
+    }
+
     /// Folders of the game that gather other folders, each of which holds a file of that name.
     pub(super) fn gatherings(&self, name: &str) -> HashMap<Spot, Vec<String>> {
         let mut found: HashMap<Spot, Vec<String>> = HashMap::new();
@@ -327,7 +342,10 @@ impl Sight {
             let folder = above(key);
             if !folder.is_empty() {
                 let gathering = (*root, above(folder).to_owned());
-                found.entry(gathering).or_default().push(last_of(folder).to_owned());
+                let spelled = self.files.get(&(*root, key.clone())).map(|(path, _)| path.parent());
+                let spelled =
+                    spelled.map_or_else(|| last_of(folder).to_owned(), |path| path.name().to_owned());
+                found.entry(gathering).or_default().push(spelled);
             }
         }
         found.retain(|(_, key), folders| {

@@ -200,6 +200,10 @@ pub(super) fn is_optional(name: &str) -> bool {
         || name.ends_with("(optional)")
 }
 
+pub(super) fn collections() -> impl Iterator<Item = String> {
+    COLLECTIONS.iter().map(|name| (*name).to_owned())
+}
+
 pub(super) fn is_collection(name: &str) -> bool {
     has(&COLLECTIONS, &name.to_lowercase())
 }

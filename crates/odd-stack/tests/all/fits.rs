@@ -1,0 +1,270 @@
+//! Where files go: found out, asked, chosen, written down, remembered.
+
+use insta::assert_snapshot;
+
+use crate::closed::Closed;
+
+#[test]
+fn what_is_not_clear_is_asked_and_each_answer_can_be_pasted() {
+    let closed = Closed::with_game();
+    closed.write("game/mods/fog_ferries/addon.json", "{}");
+    closed.write("game/mods/gull_songs/addon.json", "{}");
+    closed.run("game forget Quillhaven").status(0);
+    closed.run("game add Quillhaven game --root docs=docs").status(0);
+    closed.zip(
+        "lamp-oil-0.4.1-2.zip",
+        &[
+            ("lamp-oil-0.4.1-2/addon.json", "{ \"name\": \"Lamp Oil\", \"id\": \"lampoil\" }"),
+            ("lamp-oil-0.4.1-2/oil.lua", "x"),
+            ("lamp-oil-0.4.1-2/readme.txt", "r"),
+        ],
+    );
+    assert_snapshot!(closed.run("add lamp-oil-0.4.1-2.zip").whole(), @r#"
+    error: [HERE]/lamp-oil-0.4.1-2.zip: it looks like an add-on that wants a folder of its own below game:mods, where `fog_ferries/addon.json` lies
+    Choose:
+      --place "*=game:mods/lampoil" --tidy   its own file `addon.json` says so
+      --place "*=game:mods/lamp_oil" --tidy  after its folder's name, where other add-ons lie
+      --place "*=game:" --tidy               into the game's own folder
+    [exit 4]
+    "#);
+    assert_snapshot!(closed.run("inspect lamp-oil-0.4.1-2.zip").whole(), @r#"
+    lamp-oil 0.4.1-2  zip lamp-oil-0.4.1-2.zip, 3 files, 41 B
+      lamp-oil-0.4.1-2/      41 B  3 files
+        addon.json           39 B
+        oil.lua               1 B
+        readme.txt            1 B
+
+    On top of Quillhaven's stack it would go like this:
+      not placed yet: it looks like an add-on that wants a folder of its own below game:mods, where `fog_ferries/addon.json` lies
+        --place "*=game:mods/lampoil" --tidy  its own file `addon.json` says so
+        --place "*=game:mods/lamp_oil" --tidy  after its folder's name, where other add-ons lie
+        --place "*=game:" --tidy  into the game's own folder
+    [exit 0]
+    "#);
+    let failed = closed.run("add lamp-oil-0.4.1-2.zip --json").status(4).json();
+    let option = failed["error"]["choices"][0]["option"].as_str().unwrap().replace('"', "");
+    closed.run(&format!("add lamp-oil-0.4.1-2.zip {option}")).status(0);
+    assert_eq!(closed.read("game/mods/lampoil/oil.lua"), "x");
+    assert!(!closed.path("game/mods/lampoil/readme.txt").exists());
+    closed.zip("fog-1.zip", &[("saves/one.qsv", "s"), ("data/lamps/brass.qtx", "fog")]);
+    closed.run("add fog-1.zip").status(4).says("game set --root saves=DIR").says("--skip \"saves\"");
+    closed.run("add fog-1.zip --skip saves").status(0);
+    assert_eq!(closed.read("game/data/lamps/brass.qtx"), "fog");
+}
+
+#[test]
+fn one_of_several_is_chosen_and_remembered() {
+    let closed = Closed::with_game();
+    let version = |name: &str, mark: &str| {
+        let lamp = format!("{mark} lamp");
+        closed.zip(
+            name,
+            &[
+                ("Finish - Polished/data/lamps/brass.qtx", &format!("polished {lamp}")),
+                ("Finish - Matte/data/lamps/brass.qtx", &format!("matte {lamp}")),
+                ("Optional/data/lamps/iron.qtx", &lamp),
+            ],
+        );
+    };
+    version("lamps-1.0.zip", "old");
+    version("lamps-1.1.zip", "new");
+    assert_snapshot!(closed.run("add lamps-1.0.zip").whole(), @"
+    error: [HERE]/lamps-1.0.zip: choose first: finish (polished or matte)
+    Choose:
+      --choose finish=polished  take polished
+      --choose finish=matte     take matte
+    [exit 4]
+    ");
+    assert_snapshot!(closed.run("inspect lamps-1.0.zip").whole(), @"
+    lamps 1.0  zip lamps-1.0.zip, 3 files, 39 B
+      Finish - Matte/data/lamps/         14 B  1 file
+        brass.qtx                        14 B
+      Finish - Polished/data/lamps/      17 B  1 file
+        brass.qtx                        17 B
+      Optional/data/lamps/                8 B  1 file
+        iron.qtx                          8 B
+
+    On top of Quillhaven's stack it would go like this:
+      not placed yet: one of several must be chosen first
+      choose: --choose finish=polished or --choose finish=matte
+    [exit 0]
+    ");
+    closed.run("add lamps-1.0.zip --choose finish=golden").status(4).says("--choose finish=matte");
+    closed.run("add lamps-1.0.zip --choose shine=matte").status(1).says("there is: finish, optional");
+    closed.run("add lamps-1.0.zip --choose matte").status(2).says("ID=OPTION");
+    closed.run("add lamps-1.0.zip --choose finish=matte --choose optional=on").status(0);
+    assert_snapshot!(closed.run("show lamps").whole(), @"
+    lamps 1.0, number 1 in the stack, laid
+      package   zip [HERE]/lamps-1.0.zip
+      added     2026-01-02T03:04:05Z
+      files     2, 22 B
+      chosen    finish=matte, not polished
+                Finish - Matte to game:
+      part      optional is on
+                Optional to game:
+      covers    2 files of the game's own
+      covered   nothing
+      game:data/lamps/brass.qtx  14 B  85911fa2  over the game's own
+      game:data/lamps/iron.qtx    8 B  9e991038  over the game's own
+    [exit 0]
+    ");
+    closed.run("upgrade lamps lamps-1.1.zip").status(0);
+    assert_eq!(closed.read("game/data/lamps/brass.qtx"), "matte new lamp");
+    assert_eq!(closed.read("game/data/lamps/iron.qtx"), "new lamp");
+    closed
+        .run("upgrade lamps lamps-1.0.zip --choose finish=polished --choose optional=off")
+        .status(0)
+        .says("going back");
+    assert_eq!(closed.read("game/data/lamps/brass.qtx"), "polished old lamp");
+    assert_eq!(closed.read("game/data/lamps/iron.qtx"), "base iron\n");
+}
+
+#[test]
+fn a_fit_is_written_down_edited_checked_and_used() {
+    let closed = Closed::with_game();
+    closed.write("pack-1.0/Pack/data/lamps/brass.qtx", "new");
+    closed.write("pack-1.0/Pack/skin_v4_final.qtx", "skin");
+    closed.write("pack-1.0/Pack/readme.txt", "r");
+    let sheet = closed.run("fit pack-1.0").status(0).stdout;
+    assert_snapshot!(sheet, @r#"
+    # Where the files of this package go. Edit it, put it into the package or give it with --fit.
+    format = 1
+    name = "pack"
+    version = "1.0"
+    tidy = true
+
+    # 1 of 2 files exist there in the game
+    [[place]]
+    from = "*"
+    to = "game:"
+    "#);
+    closed.write(
+        "my.toml",
+        &format!("{sheet}\n[[place]]\nfrom = \"skin_v4_final.qtx\"\nto = \"game:data/lamps/iron.qtx\"\n"),
+    );
+    closed.run("fit --check my.toml").status(0).says("2 places");
+    closed.run("add pack-1.0 --fit my.toml").status(0);
+    assert_eq!(closed.read("game/data/lamps/iron.qtx"), "skin");
+    assert!(!closed.path("game/skin_v4_final.qtx").exists() && !closed.path("game/readme.txt").exists());
+    closed.write("bad.toml", "[[place]]\nfrom = \"a\"\nto = \"nowhere:b\"\n");
+    closed.run("fit --check bad.toml").status(1).says("line 3, column 6").says("`nowhere:`");
+    closed.write("bad.toml", "format = 1\nplaces = 3\n");
+    closed
+        .run("add pack-1.0 --name other --fit bad.toml")
+        .status(1)
+        .says("bad.toml")
+        .says("line 2, column 1");
+    closed.run("add pack-1.0 --name other --fit none.toml").status(1).says("can't read the fit sheet");
+    // In a package: each option and part is tried.
+    let sheet = "[[choice]]\nid = \"lamp\"\n[[choice.option]]\nname = \"a\"\nplace = [{ from = \"a\", to = \"data/lamps\" }]\n\
+                 [[choice.option]]\nname = \"b\"\nplace = [{ from = \"b\", to = \"data/lamps\" }]\n";
+    closed.write("own/oddfit.toml", sheet);
+    closed.write("own/a/brass.qtx", "a");
+    closed.run("fit --check own").status(1).says("no file or folder `b`");
+    closed.write("own/b/brass.qtx", "b");
+    assert_snapshot!(closed.run("fit --check own").whole(), @"
+    The fit sheet is right: 2 places, a choice lamp (a, b)
+      lamp=a: 1 file placed, 1 left out (the package's fit sheet), 1 left out (of options not chosen)
+      lamp=b: 1 file placed, 1 left out (the package's fit sheet), 1 left out (of options not chosen)
+    [exit 0]
+    ");
+}
+
+#[test]
+fn a_new_version_tells_what_is_new_and_keeps_settings() {
+    let closed = Closed::with_game();
+    closed.zip(
+        "lamps-1.0.zip",
+        &[
+            ("L1/data/lamps/brass.qtx", "1"),
+            ("L1/data/lamps/old.qtx", "o"),
+            ("L1/config/lamps.ini", "[a]\nx=1\ny=1\n"),
+        ],
+    );
+    closed.zip(
+        "lamps-1.1.zip",
+        &[
+            ("L2/data/lamps/brass.qtx", "2"),
+            ("L2/data/lamps/iron.qtx", "i"),
+            ("L2/config/lamps.ini", "[a]\nx=1\ny=2\nz=3\n"),
+        ],
+    );
+    closed.zip("iron-1.zip", &[("data/lamps/iron.qtx", "other")]);
+    closed.run("add lamps-1.0.zip").status(0);
+    closed.run("add iron-1.zip").status(0);
+    closed.write("game/config/lamps.ini", "[a]\nx=9\ny=1\n");
+    assert_snapshot!(closed.run("upgrade lamps lamps-1.1.zip").whole(), @"
+    lamps 1.1  zip lamps-1.1.zip, 3 files, 18 B
+      what is in `L2` goes to game: (3 of 3 files exist there in the game)
+      the new version, from 1.0 to 1.1: 1 added, 2 changed, 1 gone
+      added    game:data/lamps/iron.qtx
+      changed  game:config/lamps.ini
+      changed  game:data/lamps/brass.qtx
+      gone     game:data/lamps/old.qtx
+      newly contested: game:data/lamps/iron.qtx
+      your own a.x is carried over in game:config/lamps.ini
+        (the file as it was is saved at [HERE]/home/ledgers/quillhaven/kept/3/game/config/lamps.ini)
+    lamps took the place of lamps 1.0. (revision 3)
+    [exit 0]
+    ");
+    assert_eq!(closed.read("game/config/lamps.ini"), "[a]\nx=9\ny=2\nz=3\n");
+    closed.write("game/config/lamps.ini", "[a]\nx=9\ny=5\nz=3\n");
+    assert_snapshot!(closed.run("upgrade lamps lamps-1.0.zip").whole(), @"
+    error: you and the new version changed the same; nothing was changed:
+      game:config/lamps.ini  a.y: yours 5, the new version's 1 (it was 2)
+    Choose:
+      --both-changed mine  where both changed something, keep yours
+      --both-changed new   where both changed something, take the new version's
+      --keep-edits         save your whole files and take the new version's
+      --discard-edits      let go of your whole files and take the new version's
+    [exit 4]
+    ");
+    closed
+        .run("upgrade lamps lamps-1.0.zip --both-changed new")
+        .status(0)
+        .says("going back, from 1.1 to 1.0");
+    assert_eq!(closed.read("game/config/lamps.ini"), "[a]\nx=9\ny=1\n");
+    closed.zip("lamps-1.0.1.zip", &[("data/lamps/old.qtx", "patched")]);
+    closed.run("upgrade lamps lamps-1.0.1.zip --patch").status(4).says("--onto 1.0");
+    closed.run("upgrade lamps lamps-1.0.1.zip --patch --onto 1.0").status(0).says("1 changed, 2 unchanged");
+    assert_eq!(closed.read("game/data/lamps/brass.qtx"), "1");
+}
+
+#[test]
+fn what_was_put_there_by_hand_is_adopted() {
+    let closed = Closed::with_game();
+    closed.zip(
+        "lamps-1.0.zip",
+        &[("L/data/lamps/brass.qtx", "base brass\n"), ("L/data/lamps/iron.qtx", "other iron")],
+    );
+    assert_snapshot!(closed.run("adopt lamps-1.0.zip").whole(), @"
+    lamps 1.0  zip lamps-1.0.zip, 1 file, 11 B
+      what is in `L` goes to game: (2 of 2 files exist there in the game)
+      1 file of it lie in the game just so
+        game:data/lamps/brass.qtx
+      1 file there with other content, and no part of the layer
+        game:data/lamps/iron.qtx
+      At 1 address the game may have had a file of its own before; nobody knows it any more.
+      When the layer is lifted, let the game's client repair its files and run `oddstack mend --accept`.
+    lamps is adopted, beneath all other layers; no file was written. (revision 1)
+    [exit 0]
+    ");
+    assert_snapshot!(closed.run("lift lamps").whole(), @"
+    lift lamps: deletes 1 file (11 B)
+      delete  game:data/lamps/brass.qtx  11 B  of lamps
+      1 file of the game's own may be missing now: game:data/lamps/brass.qtx
+      the layer was adopted, so these are not known here; let the game's client repair its files, then run `oddstack mend --accept`
+    Lifted lamps. (revision 2)
+    [exit 0]
+    ");
+    closed.run("mend --accept data/lamps/brass.qtx").status(1).says("let the game's client repair");
+    closed.write("game/data/lamps/brass.qtx", "repaired");
+    assert_snapshot!(closed.run("mend --accept").whole(), @"
+    1 file counts as the game's own from now on:
+      game:data/lamps/brass.qtx
+    [exit 0]
+    ");
+    closed.run("lay lamps").status(0);
+    closed.run("lift lamps").status(0);
+    assert_eq!(closed.read("game/data/lamps/brass.qtx"), "repaired");
+}
