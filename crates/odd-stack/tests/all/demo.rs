@@ -13,7 +13,7 @@ fn the_demo_walks_through_the_main_job() {
     }
     assert_eq!(ran.stderr, "");
     let home = closed.path("here/home").display().to_string();
-    closed.run_words(&["stack", "--home", &home]).status(0).says("unofficial-patch").says("7 layers");
+    closed.run_words(&["stack", "--home", &home]).status(0).says("unofficial-patch").says("10 layers");
     closed.run_words(&["lift", "--all", "--home", &home]).status(0);
     assert!(closed.read("here/game/config/harbour.ini").contains("gulls=60"));
     closed.run("demo here").status(1).says("not empty");
