@@ -52,7 +52,7 @@ fn number(digits: &str) -> Piece {
 }
 
 fn word(text: &str) -> Piece {
-    const BEFORE: [&[&str]; 4] = [&["dev", "nightly"], &["alpha"], &["beta"], &["pre", "preview", "rc"]];
+    const BEFORE: [&[&str]; 5] = [&["dev", "nightly"], &["alpha"], &["beta"], &["pre", "preview"], &["rc"]];
     match BEFORE.iter().position(|words| words.contains(&text)) {
         Some(rank) => Piece::Before(u8::try_from(rank).unwrap_or(0)),
         None => Piece::Word(text.to_owned()),

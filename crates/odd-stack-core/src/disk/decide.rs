@@ -54,10 +54,16 @@ pub(super) fn decide(
     let arrangement = catalogue.arrangement()?;
     let changed = arrangement.changed_layers(&request.after);
     let (before, after) = (arrangement.order(), request.after.order());
+    // Of a layer that takes another's place only what they do not have alike counts.
+    let (columns, alike_files) = match &request.exchange {
+        Some(exchange) => catalogue.columns_apart(exchange.old, exchange.new)?,
+        None => (catalogue.columns_of(&changed)?, 0),
+    };
     let mut decider = Decider {
         ledger,
         changed: changed.iter().copied().collect(),
-        columns: catalogue.columns_of(&changed)?,
+        columns,
+        alike_files,
         also_folders: catalogue.folders_among_columns()?,
         folders_before: Folders::new(catalogue, before.clone()),
         folders_after: Folders::new(catalogue, after.clone()),
@@ -84,6 +90,14 @@ pub(super) fn decide(
     let old = tallies(&decider.columns, &decider.before);
     let new = tallies(&decider.columns, &decider.after);
     decider.decision.tallies = difference(&old, new);
+    if let Some(exchange) = &request.exchange {
+        // What they have alike counts for the new one as it did for the old one.
+        let all = catalogue.tally_of(exchange.old)?;
+        let apart = old.get(&exchange.old).copied().unwrap_or_default();
+        let tally = decider.decision.tallies.entry(exchange.new).or_default();
+        tally.won_files += all.won_files - apart.won_files;
+        tally.contested_files += all.contested_files - apart.contested_files;
+    }
     Ok(decider.decision)
 }
 
@@ -100,6 +114,8 @@ pub(super) struct Decider<'a> {
     pub(super) ledger: &'a Ledger,
     changed: BTreeSet<LayerId>,
     columns: Vec<Column>,
+    /// Files that both versions of an exchanged layer have alike, which are no columns here.
+    alike_files: u64,
     /// Addresses of files at which some layer needs a folder.
     also_folders: HashSet<PathId>,
     pub(super) folders_before: Folders<'a>,
@@ -378,15 +394,8 @@ impl Decider<'_> {
     /// Tells the difference between the two versions of an exchanged layer.
     fn note_difference(&mut self) -> Result<(), ChangeError> {
         let Some(Exchange { old, new, .. }) = self.exchange else { return Ok(()) };
-        let lifted;
-        let columns = if self.changed.contains(&new) {
-            &self.columns
-        } else {
-            lifted = self.ledger.catalogue.columns_of(&[old, new])?;
-            &lifted
-        };
-        let mut difference = Difference::default();
-        for column in columns {
+        let mut difference = Difference { unchanged_files: self.alike_files, ..Difference::default() };
+        for column in &self.columns {
             let Some(turn) = turn(column, old, new) else { continue };
             let own = |layer: LayerId| column.entries.iter().find(|entry| entry.layer == layer);
             let spelled = column.base.as_ref().map(|base| &base.spelled);

@@ -1,7 +1,8 @@
 //! What the fit sees of a game.
 
-use std::collections::{HashMap, HashSet};
 use std::rc::Rc;
+
+use rustc_hash::{FxHashMap, FxHashSet};
 
 use crate::address::{Address, PrefixName, RelPath};
 
@@ -27,13 +28,13 @@ pub struct ProgramSeen {
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct WantedNames {
     /// Names of files.
-    pub files: HashSet<String>,
+    pub files: FxHashSet<String>,
     /// Names of folders.
-    pub folders: HashSet<String>,
+    pub folders: FxHashSet<String>,
     /// What file names end with, in lower case, without the dot.
-    pub endings: HashSet<String>,
+    pub endings: FxHashSet<String>,
     /// Names of folders of which the folders in them are wanted.
-    pub parents: HashSet<String>,
+    pub parents: FxHashSet<String>,
 }
 
 /// Where names were found.
@@ -46,7 +47,7 @@ pub struct NamedThings {
     /// Folders directly in one of a wanted parent's name.
     pub children: Vec<(usize, RelPath)>,
     /// For each wanted ending, the folders that directly hold such files, and how many.
-    pub endings: HashMap<String, Vec<(usize, RelPath, u64)>>,
+    pub endings: FxHashMap<String, Vec<(usize, RelPath, u64)>>,
 }
 
 /// What the fit asks of the game's own tree and the layers on it.

@@ -1,8 +1,10 @@
 //! The game's tree as the fit sees it.
 
 use std::cell::RefCell;
-use std::collections::{HashMap, HashSet};
+use std::collections::HashMap;
 use std::rc::Rc;
+
+use rustc_hash::{FxHashMap, FxHashSet};
 
 use crate::address::{Address, Folding, RelPath};
 use crate::fit::{GameTree, NamedThings, ProgramSeen, RootSeen, WantedNames};
@@ -19,7 +21,7 @@ pub(super) struct LedgerTree<'a> {
 }
 
 /// Folders by root and folded path, each with its spelling and how many files it directly holds.
-type Homes = HashMap<(usize, String), (RelPath, u64)>;
+type Homes = FxHashMap<(usize, String), (RelPath, u64)>;
 
 impl<'a> LedgerTree<'a> {
     pub(super) fn new(ledger: &'a Ledger, order: Order) -> Self {
@@ -31,8 +33,10 @@ impl<'a> LedgerTree<'a> {
         let roots: HashMap<RootId, usize> =
             game.roots.iter().enumerate().map(|(number, root)| (root.id, number)).collect();
         let mut named = NamedThings::default();
-        let mut endings: HashMap<String, Homes> = HashMap::new();
-        let mut seen: HashSet<(usize, String)> = HashSet::new();
+        let mut endings: FxHashMap<String, Homes> = FxHashMap::default();
+        // Files come folder by folder, so the last home is mostly the next.
+        let mut last: (usize, String, String, u64) = Default::default();
+        let mut seen: FxHashSet<(usize, String)> = FxHashSet::default();
         let passed = self.ledger.catalogue.pass_names(|thing| {
             let Some(root) = roots.get(&thing.root).copied() else { return };
             let folded;
@@ -57,15 +61,20 @@ impl<'a> LedgerTree<'a> {
                 return;
             }
             let ending = name.rfind('.').map_or("", |dot| &name[dot + 1..]);
-            if wanted.endings.contains(ending) {
-                let folder = key[..cut.unwrap_or(0)].to_owned();
+            let folder = &key[..cut.unwrap_or(0)];
+            if (last.0, last.1.as_str(), last.2.as_str()) == (root, ending, folder) && last.3 > 0 {
+                last.3 += 1;
+            } else if wanted.endings.contains(ending) {
+                add_home(&mut endings, std::mem::take(&mut last));
                 let homes = endings.entry(ending.to_owned()).or_default();
-                homes.entry((root, folder)).or_insert_with(|| (path().parent(), 0)).1 += 1;
+                homes.entry((root, folder.to_owned())).or_insert_with(|| (path().parent(), 0));
+                last = (root, ending.to_owned(), folder.to_owned(), 1);
             }
             if wanted.files.contains(name) && seen.insert((root, key.to_owned())) {
                 named.files.push((root, path(), thing.size_bytes));
             }
         });
+        add_home(&mut endings, last);
         // A catalogue that fails here fails again, and is reported, when the entries are written.
         if passed.is_err() {
             return NamedThings::default();
@@ -77,6 +86,16 @@ impl<'a> LedgerTree<'a> {
             })
             .collect();
         named
+    }
+}
+
+/// Adds files counted in a folder to those known of it.
+fn add_home(
+    endings: &mut FxHashMap<String, Homes>,
+    (root, ending, folder, count): (usize, String, String, u64),
+) {
+    if let Some((_, known)) = endings.get_mut(&ending).and_then(|homes| homes.get_mut(&(root, folder))) {
+        *known += count;
     }
 }
 

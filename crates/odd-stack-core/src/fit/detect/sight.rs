@@ -1,6 +1,8 @@
 //! The game as far as a package's names occur in it, and how well a place for a folder agrees with it.
 
-use std::collections::{BTreeMap, HashMap, HashSet};
+use std::collections::{BTreeMap, HashMap};
+
+use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::outline::{Outline, folded};
 use super::words;
@@ -46,11 +48,11 @@ impl Agreement {
 
 pub(super) struct Sight {
     roots: Vec<PrefixName>,
-    files: HashMap<Spot, (RelPath, u64)>,
-    folders: HashMap<Spot, RelPath>,
-    file_places: HashMap<String, Vec<Spot>>,
-    folder_places: HashMap<String, Vec<Spot>>,
-    endings: HashMap<String, HashMap<Spot, (RelPath, u64)>>,
+    files: FxHashMap<Spot, (RelPath, u64)>,
+    folders: FxHashMap<Spot, RelPath>,
+    file_places: FxHashMap<String, Vec<Spot>>,
+    folder_places: FxHashMap<String, Vec<Spot>>,
+    endings: FxHashMap<String, FxHashMap<Spot, (RelPath, u64)>>,
     /// Folders that add-ons seem to lie in, by their names, and the add-ons.
     addons: BTreeMap<Spot, Vec<String>>,
 }
@@ -88,11 +90,11 @@ impl Sight {
         let NamedThings { files, folders, children, endings } = &*named;
         let mut sight = Self {
             roots: tree.roots().into_iter().map(|root| root.name).collect(),
-            files: HashMap::with_capacity(files.len()),
-            folders: HashMap::with_capacity(folders.len()),
-            file_places: HashMap::new(),
-            folder_places: HashMap::new(),
-            endings: HashMap::new(),
+            files: FxHashMap::with_capacity_and_hasher(files.len(), rustc_hash::FxBuildHasher),
+            folders: FxHashMap::with_capacity_and_hasher(folders.len(), rustc_hash::FxBuildHasher),
+            file_places: FxHashMap::default(),
+            folder_places: FxHashMap::default(),
+            endings: FxHashMap::default(),
             addons: BTreeMap::new(),
         };
         for (root, path) in children {
@@ -222,7 +224,7 @@ impl Sight {
     /// name in the package and one in the game that end alike, folder by folder, speak for the folders
     /// above where they cease to.
     pub(super) fn mappings(&self, outline: &Outline<'_>, top: usize) -> Vec<Mapping> {
-        let mut votes: HashMap<Spot2, usize> = HashMap::new();
+        let mut votes: FxHashMap<Spot2, usize> = FxHashMap::default();
         for node in outline.subtree(top) {
             let names = &outline.nodes[node].names;
             if let Some(name) = names.last().filter(|_| node != top && outline.has_content(node)) {
@@ -254,7 +256,7 @@ impl Sight {
         node: usize,
         outline: &Outline<'_>,
         top: usize,
-        votes: &mut HashMap<Spot2, usize>,
+        votes: &mut FxHashMap<Spot2, usize>,
     ) {
         let Some(places) = places.filter(|places| places.len() <= MOST_PLACES) else { return };
         // The path may be of a file in `node` or of `node` itself.
@@ -285,7 +287,7 @@ impl Sight {
         let mut folders: Vec<(usize, String, Option<usize>)> =
             vec![(mapping.node, mapping.to.1.clone(), None)];
         let group = outline.nodes[mapping.node].group;
-        let mut begun: HashSet<usize> = HashSet::new();
+        let mut begun: FxHashSet<usize> = FxHashSet::default();
         while let Some((node, key, first)) = folders.pop() {
             let spot = (mapping.to.0, key);
             let lies_there = node == mapping.node || self.has_folder(&spot);

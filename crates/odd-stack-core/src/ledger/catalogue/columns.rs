@@ -41,7 +41,32 @@ impl Catalogue {
         self.columns_among("touched")
     }
 
-    /// Those of the addresses that [`Catalogue::columns_of`] gave last at which a layer needs a folder.
+    /// The columns of all addresses at which two layers do not have just the same entry, in order of number,
+    /// and how many files they have alike.
+    pub(crate) fn columns_apart(&self, old: LayerId, new: LayerId) -> Result<(Vec<Column>, u64)> {
+        let alike = self.run(|db| {
+            db.execute_batch(
+                "CREATE TEMP TABLE IF NOT EXISTS touched (path INTEGER PRIMARY KEY); DELETE FROM touched;",
+            )?;
+            const ALIKE: &str = "one.path = two.path AND one.hash = two.hash AND one.spelled = two.spelled
+                AND one.modified = two.modified AND one.executable IS two.executable";
+            for (this, other) in [(old, new), (new, old)] {
+                let sql = format!(
+                    "INSERT OR IGNORE INTO touched SELECT path FROM entry AS one WHERE layer = ?1 AND NOT EXISTS (
+                         SELECT 1 FROM entry AS two WHERE two.layer = ?2 AND {ALIKE})"
+                );
+                db.prepare_cached(&sql)?.execute([this.0, other.0])?;
+            }
+            let sql = format!(
+                "SELECT count(*) FROM entry AS one CROSS JOIN entry AS two ON two.layer = ?2 AND {ALIKE}
+                 WHERE one.layer = ?1"
+            );
+            db.query_row(&sql, [old.0, new.0], |row| row.get::<_, i64>(0))
+        })?;
+        Ok((self.columns_among("touched")?, alike.cast_unsigned()))
+    }
+
+    /// Those of the addresses that [`Catalogue::columns_of`] or [`Catalogue::columns_apart`] gave last at which a layer needs a folder.
     pub(crate) fn folders_among_columns(&self) -> Result<HashSet<PathId>> {
         self.run(|db| {
             let mut query = db.prepare_cached(

@@ -282,6 +282,16 @@ impl Catalogue {
         })
     }
 
+    /// A layer's tally.
+    pub(crate) fn tally_of(&self, layer: LayerId) -> Result<Tally> {
+        self.run(|db| {
+            let sql = "SELECT won_files, contested_files FROM layer WHERE id = ?1";
+            db.query_row(sql, [layer.0], |row| {
+                Ok(Tally { won_files: row.get(0)?, contested_files: row.get(1)? })
+            })
+        })
+    }
+
     /// Adds to a layer's tally.
     pub(crate) fn add_to_tally(&self, layer: LayerId, change: Tally) -> Result<()> {
         self.run(|db| {
