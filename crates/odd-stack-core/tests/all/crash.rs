@@ -6,13 +6,15 @@ use std::path::Path;
 use std::sync::Arc;
 
 use odd_stack_core::disk::{ChangeOptions, Edits};
-use odd_stack_core::jobs::{Reorder, StackReport, stack};
+use odd_stack_core::jobs::{AddError, AdoptRequest, Reorder, StackReport, Wanted, prepare_adopt, stack};
 use odd_stack_core::ledger::Ledger;
+use odd_stack_core::observer::Silent;
+use odd_stack_core::package::Limits;
 use odd_stack_core::stack::Target;
 
 use crate::archives::{Format, archive, file};
 use crate::faulty::{Fault, Faulty};
-use crate::world::{Tree, World, add, exchange, id, recover, reorder, tempdir};
+use crate::world::{NOW, Tree, World, add, exchange, id, permit, recover, reorder, tempdir};
 
 type Act = fn(&World, &Ledger) -> bool;
 
@@ -82,16 +84,20 @@ fn copy_all(from: &Path, to: &Path) {
 
 /// Runs `act` with `fault` at its first step, its second, and so on, until it is done untouched.
 fn fail_everywhere(act: Act, fault: Fault) {
+    fail_everywhere_in(&two_layers(), act, fault, 0);
+}
+
+/// As [`fail_everywhere`], in a world where so many files are edited.
+fn fail_everywhere_in(world: &World, act: Act, fault: Fault, edited_files: usize) {
     let single = rayon_single();
-    let world = two_layers();
     let saved = tempdir();
     let parts = ["game", "docs", "home"];
     for part in parts {
         copy_all(&world.path(part), &saved.path().join(part));
     }
-    let before = state(&world);
-    assert!(act(&world, &world.ledger()));
-    let after = state(&world);
+    let before = state(world);
+    assert!(act(world, &world.ledger()));
+    let after = state(world);
     assert_ne!(before, after);
     let mut ends = BTreeSet::new();
     for at in 0.. {
@@ -106,7 +112,7 @@ fn fail_everywhere(act: Act, fault: Fault) {
         };
         let aside = tempfile::tempdir_in(world.folder.path()).unwrap();
         let seam = Arc::new(Faulty::new(fault, at, aside.path().to_path_buf()));
-        let was_done = single.install(|| act(&world, &world.ledger_through(seam.clone())));
+        let was_done = single.install(|| act(world, &world.ledger_through(seam.clone())));
         if !seam.has_struck() {
             assert!(was_done);
             break;
@@ -118,9 +124,9 @@ fn fail_everywhere(act: Act, fault: Fault) {
             assert!(tree == before.tree || tree == after.tree, "a refused step {at} is taken back at once");
         }
         recover(&world.ledger());
-        let now = state(&world);
+        let now = state(world);
         assert!(now == before || now == after, "step {at} with {fault:?}: {}", difference(&before, &now));
-        assert!(world.check(true).drifted.is_empty(), "step {at}");
+        assert_eq!(world.check(true).drifted.len(), edited_files, "step {at}");
         ends.insert(now == after);
         if was_done {
             assert!(now == after, "what was said to be done at step {at} is done");
@@ -188,7 +194,39 @@ fn turn_lamps(world: &World, ledger: &Ledger) -> bool {
     exchange(ledger, id(ledger, "lamps"), &package, &[".=game:"], KEEP).is_ok()
 }
 
-const ACTS: [Act; 6] = [add_quays, lift_lamps, move_lamps, remove_both, upgrade_lamps, turn_lamps];
+/// No file changes, and what was the game's own becomes a layer's.
+fn adopt_copper(world: &World, ledger: &Ledger) -> bool {
+    let package = world.package("copper", &[("data/lamps/copper.dds", "base copper")]);
+    let request = AdoptRequest {
+        package,
+        name: None,
+        version: None,
+        variant: None,
+        wanted: Wanted::default(),
+        limits: Limits::default(),
+    };
+    let adopting = permit(ledger).map_err(AddError::from);
+    let adopting = adopting.and_then(|permit| prepare_adopt(ledger, permit, &request, NOW, false, &Silent));
+    adopting.is_ok_and(|adopting| adopting.apply(&Silent).is_ok())
+}
+
+/// A person's setting goes over into the new version.
+fn carry_fog(world: &World, ledger: &Ledger) -> bool {
+    let package = world.package("fog-2", &[("config/harbour.ini", "fog=9\nsea=3\n"), ("extra/two.txt", "2")]);
+    exchange(ledger, id(ledger, "fog"), &package, &[".=game:"], ChangeOptions::default()).is_ok()
+}
+
+#[test]
+fn an_edit_is_carried_over_or_stays_whatever_fails() {
+    for fault in [Fault::Refuse, Fault::Stop, Fault::LoseAll, Fault::LoseSome(104_729)] {
+        let world = two_layers();
+        world.write("game/config/harbour.ini", "fog=9\nmine=1\n");
+        fail_everywhere_in(&world, carry_fog, fault, 1);
+    }
+}
+
+const ACTS: [Act; 7] =
+    [add_quays, lift_lamps, move_lamps, remove_both, upgrade_lamps, turn_lamps, adopt_copper];
 
 #[test]
 fn refused_at_every_step() {
