@@ -2,9 +2,9 @@
 
 use std::collections::HashMap;
 use std::io;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
-use super::change::ChangeError;
+use super::change::{ChangeError, KEPT};
 use super::decide::{Decider, Move};
 use super::look::Seen;
 use crate::address::Address;
@@ -94,6 +94,37 @@ impl Decider<'_> {
             // In a dry run the new version's contents are not stored.
             Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(None),
             Err(source) => Err(LedgerError::io("read", &path)(source).into()),
+        }
+    }
+
+    /// Carries over the edits of a file; nothing if that is not to be, else where the file is saved and what
+    /// takes its place, unless that is just the new version. What clashes is noted and stops the change.
+    #[expect(clippy::type_complexity, reason = "read at its one caller")]
+    pub(super) fn carry_or_note(
+        &mut self,
+        at: &Move<'_>,
+        now: &Seen,
+        address: &Address,
+        side: &Path,
+    ) -> Result<Option<Option<(PathBuf, (Vec<u8>, i64))>>, ChangeError> {
+        match self.carry(at, now)? {
+            Carry::Not => Ok(None),
+            Carry::Same => Ok(Some(None)),
+            Carry::Clashes(clashes) => {
+                self.clashing.push(ClashingFile { address: address.clone(), clashes });
+                Ok(Some(None))
+            }
+            Carry::Over { content, changes } => {
+                let folder = side.join(KEPT).join(self.revision.to_string());
+                let path = at.present_or_future().on(&folder.join(address.root.as_str()));
+                let kept = path.clone();
+                self.decision.plan.carried.push(CarriedFile { address: address.clone(), changes, kept });
+                // The edit's own time; never that of the layer's file, or the edit could not be seen.
+                let edited = now.modified_ns.div_euclid(1_000_000_000);
+                let is_layers = at.to.entry().is_some_and(|entry| entry.modified == edited);
+                let modified = if is_layers { edited + 2 } else { edited };
+                Ok(Some(Some((path, (content, modified)))))
+            }
         }
     }
 }

@@ -5,12 +5,12 @@ use std::path::{Path, PathBuf};
 
 use rayon::prelude::*;
 
-use super::carry::{CarriedFile, Carry, ClashingFile, Exchange};
+use super::carry::{ClashingFile, Exchange};
 use super::change::{ChangeError, ChangeOptions, ChangeRequest, Edits, KEPT, STAGE, Staged, TRASH, look};
 use super::drift::{Drift, DriftKind, Finding};
 use super::look::Seen;
 use super::new_folders::NewFolders;
-use super::plan::{Difference, Effect, EffectKind, Kept, Plan};
+use super::plan::{Effect, EffectKind, Kept, Plan};
 use super::seam::Stamp;
 use super::spelling::{Folders, file_name};
 use super::steps::Step;
@@ -21,8 +21,7 @@ use crate::game::Root;
 use crate::ledger::{Ledger, LedgerError};
 use crate::observer::{Observer, Work};
 use crate::stack::{
-    BaseFile, BaseKind, Column, Entry, LayerId, Order, PathId, Provider, RootId, Tally, Turn, is_contested,
-    tallies, turn,
+    BaseFile, BaseKind, Column, Entry, LayerId, Order, PathId, Provider, RootId, Tally, tallies,
 };
 
 /// Everything that follows from a request.
@@ -113,9 +112,9 @@ fn difference(old: &BTreeMap<LayerId, Tally>, mut new: BTreeMap<LayerId, Tally>)
 pub(super) struct Decider<'a> {
     pub(super) ledger: &'a Ledger,
     changed: BTreeSet<LayerId>,
-    columns: Vec<Column>,
+    pub(super) columns: Vec<Column>,
     /// Files that both versions of an exchanged layer have alike, which are no columns here.
-    alike_files: u64,
+    pub(super) alike_files: u64,
     /// Addresses of files at which some layer needs a folder.
     also_folders: HashSet<PathId>,
     pub(super) folders_before: Folders<'a>,
@@ -126,8 +125,8 @@ pub(super) struct Decider<'a> {
     edits: Edits,
     pub(super) exchange: Option<Exchange>,
     /// Files whose edits can't be carried over.
-    clashing: Vec<ClashingFile>,
-    revision: i64,
+    pub(super) clashing: Vec<ClashingFile>,
+    pub(super) revision: i64,
     /// Layers' names, for messages.
     names: HashMap<LayerId, String>,
     pub(super) decision: Decision,
@@ -358,75 +357,6 @@ impl Decider<'_> {
         }
         self.put_in(at, &root, side, content)?;
         Ok(stops)
-    }
-
-    /// Carries over the edits of a file; nothing if that is not to be, else where the file is saved and what
-    /// takes its place, unless that is just the new version. What clashes is noted and stops the change.
-    #[expect(clippy::type_complexity, reason = "read at its one caller")]
-    fn carry_or_note(
-        &mut self,
-        at: &Move<'_>,
-        now: &Seen,
-        address: &Address,
-        side: &Path,
-    ) -> Result<Option<Option<(PathBuf, (Vec<u8>, i64))>>, ChangeError> {
-        match self.carry(at, now)? {
-            Carry::Not => Ok(None),
-            Carry::Same => Ok(Some(None)),
-            Carry::Clashes(clashes) => {
-                self.clashing.push(ClashingFile { address: address.clone(), clashes });
-                Ok(Some(None))
-            }
-            Carry::Over { content, changes } => {
-                let folder = side.join(KEPT).join(self.revision.to_string());
-                let path = at.present_or_future().on(&folder.join(address.root.as_str()));
-                let kept = path.clone();
-                self.decision.plan.carried.push(CarriedFile { address: address.clone(), changes, kept });
-                // The edit's own time; never that of the layer's file, or the edit could not be seen.
-                let edited = now.modified_ns.div_euclid(1_000_000_000);
-                let is_layers = at.to.entry().is_some_and(|entry| entry.modified == edited);
-                let modified = if is_layers { edited + 2 } else { edited };
-                Ok(Some(Some((path, (content, modified)))))
-            }
-        }
-    }
-
-    /// Tells the difference between the two versions of an exchanged layer.
-    fn note_difference(&mut self) -> Result<(), ChangeError> {
-        let Some(Exchange { old, new, .. }) = self.exchange else { return Ok(()) };
-        let mut difference = Difference { unchanged_files: self.alike_files, ..Difference::default() };
-        for column in &self.columns {
-            let Some(turn) = turn(column, old, new) else { continue };
-            let own = |layer: LayerId| column.entries.iter().find(|entry| entry.layer == layer);
-            let spelled = column.base.as_ref().map(|base| &base.spelled);
-            let spelled = spelled.or_else(|| own(new).or_else(|| own(old)).map(|entry| &entry.spelled));
-            let address = self.address(column.root, &spelled.cloned().unwrap_or_default())?;
-            let was = is_contested(column, old, &self.before);
-            let is = is_contested(column, new, &self.after);
-            match (was, is) {
-                (false, true) => difference.newly_contested.push(address.clone()),
-                (true, false) => difference.no_longer_contested.push(address.clone()),
-                _ => {}
-            }
-            match turn {
-                Turn::Added => difference.added.push(address),
-                Turn::Changed => difference.changed.push(address),
-                Turn::Respelled => difference.respelled.push(address),
-                Turn::Gone => difference.gone.push(address),
-                Turn::Unchanged => difference.unchanged_files += 1,
-            }
-        }
-        let lists = [
-            &mut difference.added,
-            &mut difference.changed,
-            &mut difference.respelled,
-            &mut difference.gone,
-            &mut difference.newly_contested,
-            &mut difference.no_longer_contested,
-        ];
-        lists.into_iter().for_each(|list| list.sort());
-        self.decision.plan.difference = Some(difference);
-        Ok(())
     }
 
     fn put_in(

@@ -15,6 +15,7 @@
 //! seen on disk and every step can be repeated. The sync between 4 and 5 makes sure that no file can
 //! be found in its new place while the one it replaces was forgotten.
 
+mod apart;
 mod carry;
 mod change;
 mod check;

@@ -2,6 +2,7 @@
 //!
 //! Pure: members, the game's tree and the rules go in, placements and what was found come out.
 
+mod chosen;
 #[cfg(test)]
 mod corpus;
 mod detect;

@@ -2,12 +2,13 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use super::chosen::take;
 use super::detect::{self, Hints};
 use super::placed::Placed;
-use super::resolve::{Package, Resolved, aims};
+use super::resolve::{Package, aims};
 use super::rules::Patterns;
 use super::sheet::is_sheet;
-use super::{Finding, FitError, GameTree, NotChosen, Rank, Rules};
+use super::{Finding, FitError, GameTree, Rules};
 use crate::address::{Address, AddressBook, Folding, RelPath};
 use crate::package::{Folder, Member, is_named_like_an_archive};
 
@@ -278,148 +279,6 @@ fn count_below(members: &[Member], folders: &[RelPath]) -> u64 {
     members.iter().filter(|member| member.inner.is_none()).filter(is_below).count() as u64
 }
 
-/// The places that count once all is chosen, and what belongs to what was not.
-struct Taken<'r> {
-    places: Vec<Resolved>,
-    choices: Vec<ChoiceMade>,
-    parts: Vec<(&'r super::Part, bool, Vec<RelPath>)>,
-    chosen: BTreeMap<String, String>,
-    /// Folders and files whose members are left out.
-    closed: Vec<(RelPath, LeftOut)>,
-    /// Those of options and parts that are taken, which may lie inside closed ones.
-    open: Vec<RelPath>,
-}
-
-impl Taken<'_> {
-    fn left_out(&self, path: &RelPath) -> Option<LeftOut> {
-        let longest = |paths: &mut dyn Iterator<Item = &RelPath>| {
-            paths.filter(|folder| path.below(folder).is_some()).map(|folder| folder.as_str().len()).max()
-        };
-        let closed = self.closed.iter().filter(|(folder, _)| path.below(folder).is_some());
-        let (folder, reason) = closed.max_by_key(|(folder, _)| folder.as_str().len())?;
-        // An option named by the person on the command line is taken, whatever was chosen.
-        let by_option =
-            self.places.iter().filter(|place| place.rank.0 >= Rank::Option).map(|place| &place.from);
-        let opened = longest(&mut self.open.iter().chain(by_option));
-        opened.is_none_or(|length| length < folder.as_str().len()).then_some(*reason)
-    }
-}
-
-fn take<'r>(
-    rules: &'r Rules,
-    package: &Package<'_>,
-    book: &AddressBook,
-    tree: &dyn GameTree,
-    findings: &mut Vec<Finding>,
-) -> Result<Taken<'r>, FitError> {
-    let mut taken = Taken {
-        places: Vec::new(),
-        choices: Vec::new(),
-        parts: Vec::new(),
-        chosen: rules.chosen.clone(),
-        closed: Vec::new(),
-        open: Vec::new(),
-    };
-    let mut resolve = |place: &super::Place, of_part: bool| -> Result<Resolved, FitError> {
-        let resolved = Resolved::new(place, of_part, package, book, tree)?;
-        if resolved.in_wrapper
-            && let Some(wrapper) = package.wrapper
-        {
-            findings.push(Finding::InsideWrapper { from: place.from.clone(), wrapper: wrapper.to_string() });
-        }
-        Ok(resolved)
-    };
-    for place in &rules.places {
-        taken.places.push(resolve(place, false)?);
-    }
-    let find = |text: &str| package.find(text).map(|found| found.path);
-    let folders_of = |folder: &Option<String>, places: &[super::Place]| -> Vec<RelPath> {
-        let mut paths: Vec<RelPath> = folder.iter().filter_map(|folder| find(folder)).collect();
-        paths.extend(places.iter().filter_map(|place| find(&place.from)));
-        paths.retain(|path| !path.is_root());
-        paths
-    };
-    let mut open_questions = Vec::new();
-    for choice in &rules.choices {
-        let name = rules.chosen.get(&choice.id).or(choice.default.as_ref());
-        let options: Vec<String> = choice.options.iter().map(|option| option.name.clone()).collect();
-        let chosen = match name {
-            Some(name) => {
-                let option = choice.options.iter().find(|option| option.name.eq_ignore_ascii_case(name));
-                Some(option.ok_or_else(|| FitError::NoSuchOption {
-                    id: choice.id.clone(),
-                    option: name.clone(),
-                    options: options.clone(),
-                })?)
-            }
-            None => None,
-        };
-        let Some(chosen) = chosen else {
-            open_questions.push(NotChosen { id: choice.id.clone(), ask: choice.ask.clone(), options });
-            continue;
-        };
-        for option in &choice.options {
-            let paths = folders_of(&option.folder, &option.places);
-            if option.name == chosen.name {
-                taken.open.extend(paths);
-                for place in &option.places {
-                    taken.places.push(resolve(place, false)?);
-                }
-            } else {
-                taken.closed.extend(paths.into_iter().map(|path| (path, LeftOut::NotChosen)));
-            }
-        }
-        taken.chosen.insert(choice.id.clone(), chosen.name.clone());
-        taken.choices.push(ChoiceMade { id: choice.id.clone(), options, chosen: chosen.name.clone() });
-    }
-    for part in &rules.parts {
-        let on = match rules.chosen.get(&part.id).map(|word| word.to_lowercase()) {
-            None => part.on,
-            Some(word) => match word.as_str() {
-                "on" | "yes" => true,
-                "off" | "no" => false,
-                _ => {
-                    let (id, option) = (part.id.clone(), word);
-                    return Err(FitError::NoSuchOption {
-                        id,
-                        option,
-                        options: vec!["on".into(), "off".into()],
-                    });
-                }
-            },
-        };
-        let paths = folders_of(&part.folder, &part.places);
-        if on {
-            if part.places.is_empty() && taken.places.iter().all(|place| place.rank.0 < Rank::Sheet) {
-                return Err(FitError::PartNeedsPlace {
-                    id: part.id.clone(),
-                    folder: part.folder.clone().unwrap_or_default(),
-                });
-            }
-            taken.open.extend(paths.iter().cloned());
-            for place in &part.places {
-                taken.places.push(resolve(place, true)?);
-            }
-        } else {
-            taken.closed.extend(paths.iter().map(|path| (path.clone(), LeftOut::PartOff)));
-        }
-        taken.chosen.insert(part.id.clone(), if on { "on" } else { "off" }.to_owned());
-        taken.parts.push((part, on, paths));
-    }
-    let is_known = |id: &&String| {
-        rules.choices.iter().any(|choice| choice.id == **id) || rules.parts.iter().any(|part| part.id == **id)
-    };
-    if let Some(unknown) = rules.chosen.keys().find(|id| !is_known(id)) {
-        let known =
-            rules.choices.iter().map(|choice| &choice.id).chain(rules.parts.iter().map(|part| &part.id));
-        return Err(FitError::NoSuchChoice { id: unknown.clone(), known: known.cloned().collect() });
-    }
-    if !open_questions.is_empty() {
-        return Err(FitError::ChoiceNeeded { choices: open_questions });
-    }
-    Ok(taken)
-}
-
 /// Files that no place reached, as few folders as will do.
 fn passed_over(package: &Package<'_>, reasons: &BTreeMap<usize, LeftOut>) -> Vec<String> {
     let is_passed = |index: usize| reasons.get(&index) == Some(&LeftOut::NoPlace);
@@ -517,7 +376,7 @@ mod tests {
     use super::*;
     use crate::address::PrefixName;
     use crate::fit::testing::{TestGame, fit_onto, shown};
-    use crate::fit::{Choice, ChoiceOption, Part, Place};
+    use crate::fit::{Choice, ChoiceOption, Part, Place, Rank};
     use proptest::prelude::*;
 
     fn game() -> TestGame {

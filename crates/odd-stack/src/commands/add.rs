@@ -11,7 +11,6 @@ use odd_stack_core::ledger::{Layer, Ledger};
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::placing::options_of;
 use super::reorder::target;
 use super::standing::MOST_EFFECTS;
 use crate::Ended;
@@ -19,6 +18,7 @@ use crate::args::{ChangeArgs, PlaceArgs};
 use crate::desk::{Desk, absolute, change_options};
 use crate::errors::Failure;
 use crate::show::change::{difference, edits, effects, meeting, verdict};
+use crate::show::fit::place_words;
 use crate::show::style::{BOLD, DIM, WARN, paint};
 use crate::show::units::{counted, file_name, files, size};
 
@@ -229,7 +229,7 @@ fn question_of(error: &AddError) -> Option<(String, Vec<Answer>)> {
         }
         AddError::Fit { source: FitError::Unclear(unclear), .. } if !unclear.candidates.is_empty() => {
             let answer = |candidate: &Candidate| Answer {
-                says: format!("{}  ({})", options_of(candidate).replace(" --tidy", ""), candidate.evidence),
+                says: candidate_words(candidate),
                 means: Meaning::Placed(candidate.clone()),
             };
             let question = format!("{}. How is it to be?", capital(&unclear.question));
@@ -245,6 +245,17 @@ fn question_of(error: &AddError) -> Option<(String, Vec<Answer>)> {
             Some((question, choice.options.iter().map(answer).collect()))
         }
         _ => None,
+    }
+}
+
+/// `what is in its one folder to game:mods/lamp_oil  (after its folder's name)`.
+fn candidate_words(candidate: &Candidate) -> String {
+    let places: Vec<String> =
+        candidate.places.iter().map(|place| place_words(&place.from, &place.to)).collect();
+    if places.is_empty() {
+        candidate.evidence.clone()
+    } else {
+        format!("{}  ({})", places.join(", "), candidate.evidence)
     }
 }
 

@@ -1,7 +1,6 @@
 //! `oddstack show`
 
 use clap::Args;
-use odd_stack_core::fit::SheetPlace;
 use odd_stack_core::jobs::{EntryRow, ShowReport, select, show};
 
 use super::add::title;
@@ -9,6 +8,7 @@ use crate::Ended;
 use crate::desk::Desk;
 use crate::errors::Failure;
 use crate::show::change::runs_code;
+use crate::show::fit::place_words;
 use crate::show::style::{BOLD, DIM, paint};
 use crate::show::table::{Look, cell, table};
 use crate::show::units::{counted, files, number, size};
@@ -49,7 +49,7 @@ fn text(report: &ShowReport, most: usize) -> String {
     say("added", &layer.added_at);
     say("files", &format!("{}, {}", number(layer.files), size(layer.bytes)));
     for (index, place) in report.fit.place.iter().enumerate() {
-        say(if index == 0 { "placed" } else { "" }, &place_words(place));
+        say(if index == 0 { "placed" } else { "" }, &place_words(&place.from, &place.to));
     }
     for choice in &report.fit.choice {
         let chosen = report.chosen.get(&choice.id);
@@ -59,13 +59,13 @@ fn text(report: &ShowReport, most: usize) -> String {
         say("chosen", &format!("{}={chosen}, not {}", choice.id, others.join(", not ")));
         let taken = choice.option.iter().filter(|option| option.name == chosen);
         for place in taken.flat_map(|option| &option.place) {
-            say("", &place_words(place));
+            say("", &place_words(&place.from, &place.to));
         }
     }
     for part in &report.fit.part {
         say("part", &format!("{} is {}", part.id, if part.on { "on" } else { "off" }));
         for place in part.place.iter().filter(|_| part.on) {
-            say("", &place_words(place));
+            say("", &place_words(&place.from, &place.to));
         }
     }
     if !report.only.is_empty() {
@@ -106,19 +106,6 @@ fn text(report: &ShowReport, most: usize) -> String {
         text.push_str(&paint(DIM, &format!("  … and {more} more (-v lists all)\n")));
     }
     text
-}
-
-/// `what is in data goes to game:data`.
-fn place_words(place: &SheetPlace) -> String {
-    let stars = place.from.split('/').filter(|part| *part == "*").count();
-    match (place.from.as_str(), stars) {
-        (".", _) => format!("all of it to {}", place.to),
-        (from, stars) if stars > 0 && stars == from.split('/').count() => {
-            let folder = if stars == 1 { "its one folder" } else { "its one folder in a folder" };
-            format!("what is in {folder} to {}", place.to)
-        }
-        (from, _) => format!("{from} to {}", place.to),
-    }
 }
 
 /// What the fit sheet says beyond places.

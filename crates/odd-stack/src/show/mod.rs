@@ -1,6 +1,7 @@
 //! Reports as text: pure functions from values to strings.
 
 pub mod change;
+pub mod fit;
 pub mod style;
 pub mod table;
 pub mod tree;

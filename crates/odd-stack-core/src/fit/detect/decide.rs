@@ -1,7 +1,6 @@
 //! Deciding where one group of a package's folders goes.
 
 use std::cmp::Reverse;
-use std::collections::HashMap;
 
 use super::ToldName;
 use super::outline::{Outline, folded};
@@ -9,7 +8,6 @@ use super::sight::{Agreement, Mapping, Sight, Spot, below};
 use super::words;
 use crate::address::{Address, RelPath};
 use crate::fit::{Candidate, GameTree, Place, ProgramSeen, RootSeen, Unclear};
-use crate::version::parts_of_file_name;
 
 /// A folder of the package with the address it goes to.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -26,15 +24,16 @@ pub(super) struct Decider<'a> {
     roots: Vec<RootSeen>,
     program: Option<ProgramSeen>,
     /// What the package is called, for a folder of its own.
-    package_name: &'a str,
+    pub(super) package_name: &'a str,
     /// Names that its own files tell, each with the file.
-    told_names: &'a [ToldName],
+    pub(super) told_names: &'a [ToldName],
     next_group: usize,
 }
 
+/// A mapping with what the game says to it.
 #[derive(Debug, Clone)]
-struct Weighed {
-    mapping: Mapping,
+pub(super) struct Weighed {
+    pub mapping: Mapping,
     agreement: Agreement,
 }
 
@@ -253,7 +252,7 @@ impl<'a> Decider<'a> {
     }
 
     /// Where a folder below the mapped one goes.
-    fn spot_of(&self, mapping: &Mapping, node: usize) -> Spot {
+    pub(super) fn spot_of(&self, mapping: &Mapping, node: usize) -> Spot {
         let names = &self.outline.nodes[node].names[self.outline.nodes[mapping.node].names.len()..];
         (mapping.to.0, names.iter().fold(mapping.to.1.clone(), |path, name| below(&path, name)))
     }
@@ -453,114 +452,7 @@ impl<'a> Decider<'a> {
         (count * 2 > files.len() && there > 0).then_some((spot, ending, there))
     }
 
-    /// Folders of the game that gather add-ons with a file named like one directly in the folder: the add-ons,
-    /// and the file's name.
-    fn gatherings(&self, node: usize) -> HashMap<Spot, (Vec<String>, String)> {
-        let mut all: HashMap<Spot, (Vec<String>, String)> = HashMap::new();
-        for file in self.outline.nodes[node].files.iter().take(64) {
-            let name = self.outline.file_name(*file);
-            for (spot, folders) in self.sight.gatherings(name) {
-                let known = all.entry(spot).or_default();
-                if folders.len() > known.0.len() {
-                    *known = (folders, name.to_owned());
-                }
-            }
-        }
-        all
-    }
-
-    /// When the folder looks like one of several add-ons, each in a folder of its own.
-    fn own_folder(
-        &self,
-        top: usize,
-        bottom: usize,
-        whole: &[Weighed],
-        gatherings: HashMap<Spot, (Vec<String>, String)>,
-    ) -> Option<Unclear> {
-        let parent = self.outline.nodes[bottom].parent;
-        // Its place is written out: the folder itself, or the one above it, lies in the game.
-        let is_written = whole.iter().any(|it| {
-            let above = it.mapping.node != bottom && self.outline.is_below(bottom, it.mapping.node);
-            above
-                && (self.sight.has_folder(&self.spot_of(&it.mapping, bottom))
-                    || parent.is_some_and(|parent| {
-                        parent != it.mapping.node
-                            && self.outline.is_below(parent, it.mapping.node)
-                            && self.sight.has_folder(&self.spot_of(&it.mapping, parent))
-                    }))
-        });
-        if is_written {
-            return None;
-        }
-        let best =
-            gatherings.into_iter().max_by_key(|(spot, (folders, _))| (folders.len(), Reverse(spot.clone())));
-        let (gathering, (folders, marker)) = best?;
-        let to = self.sight.address(&gathering);
-        let mut candidates = self.own_folders(top, bottom, &to, &folders);
-        let root = self.sight.address(&(0, String::new()));
-        candidates.push(self.candidate(&[(bottom, root)], "into the game's own folder".to_owned()));
-        let question = format!(
-            "it looks like an add-on that wants a folder of its own below {to}, where `{}/{marker}` lies",
-            folders[0]
-        );
-        let to_read = if self.told_names.is_empty() { self.small_files(bottom) } else { Vec::new() };
-        Some(Unclear { question, candidates, to_read })
-    }
-
-    /// Folders of its own in `to` that the add-on may want, beside `others`.
-    fn own_folders(&self, top: usize, bottom: usize, to: &Address, others: &[String]) -> Vec<Candidate> {
-        let mut candidates: Vec<Candidate> = Vec::new();
-        let mut seen: Vec<String> = Vec::new();
-        let mut offer = |name: &str, is_id: bool, evidence: String| {
-            let styled = if is_id { name.to_owned() } else { self.styled(name, others) };
-            let valid = RelPath::parse(&styled).is_ok_and(|path| path.parent().is_root());
-            if valid && !seen.contains(&folded(&styled)) {
-                seen.push(folded(&styled));
-                let to = Address { root: to.root.clone(), path: to.path.join(&RelPath::from_disk(styled)) };
-                candidates.push(self.candidate(&[(bottom, to)], evidence));
-            }
-        };
-        for ToldName { file, name, is_id } in self.told_names {
-            let lies_in = file.rfind('/').map_or("", |cut| &file[..cut]);
-            if lies_in == self.outline.nodes[bottom].path.as_str() {
-                let file = file.rsplit('/').next().unwrap_or(file);
-                offer(name, *is_id, format!("its own file `{file}` says so"));
-            }
-        }
-        let own = if bottom == top { self.package_name } else { self.outline.name(bottom) };
-        let name = parts_of_file_name(std::path::Path::new(own), false).name;
-        let after = if bottom == top { "after the package's name" } else { "after its folder's name" };
-        offer(&name, false, format!("{after}, where other add-ons lie"));
-        candidates
-    }
-
-    /// Members directly in the folder that may tell its name.
-    fn small_files(&self, node: usize) -> Vec<usize> {
-        const TELLING: [&str; 8] = ["json", "toml", "xml", "ini", "cfg", "yaml", "yml", "txt"];
-        let files = self.outline.nodes[node].files.iter().copied();
-        let may_tell = |file: &usize| {
-            let member = &self.outline.members[*file];
-            member.size_bytes <= 64 << 10 && TELLING.contains(&words::ending(member.path.name()).as_str())
-        };
-        files.filter(may_tell).take(4).collect()
-    }
-
-    /// The name as the other add-ons write theirs.
-    fn styled(&self, name: &str, others: &[String]) -> String {
-        let count = |letter: char| others.iter().filter(|other| other.contains(letter)).count();
-        let (under, dash, space) = (count('_'), count('-'), count(' '));
-        let words: Vec<&str> = name.split([' ', '_', '-']).filter(|word| !word.is_empty()).collect();
-        let joiner = match () {
-            () if under > dash && under >= space => "_",
-            () if dash > 0 && dash >= space => "-",
-            () if space > 0 => " ",
-            () => return name.to_owned(),
-        };
-        let is_lower = others.iter().all(|other| !other.chars().any(char::is_uppercase));
-        if is_lower { words.join(joiner).to_lowercase() } else { words.join(joiner) }
-    }
-
-    fn candidate(&self, places: &[(usize, Address)], evidence: String) -> Candidate {
+    pub(super) fn candidate(&self, places: &[(usize, Address)], evidence: String) -> Candidate {
         let places = places
             .iter()
             .map(|(node, to)| Place::new(self.outline.place_text(*node), to.to_string()))

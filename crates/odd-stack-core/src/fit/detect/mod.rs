@@ -6,6 +6,7 @@
 //! (`decide`). Nothing is guessed: where two places have much the same to say for them, or nothing has,
 //! the answer is [`Unclear`].
 
+mod addons;
 mod decide;
 mod options;
 mod outline;
