@@ -1,5 +1,6 @@
 //! Places whose two ends are known.
 
+use super::detect::starred;
 use super::{FitError, GameTree, Place, Rank};
 use crate::address::{Address, AddressBook, AddressError, FoldedKey, Folding, RelPath, SIDE_FOLDER};
 use crate::package::{Folder, Member};
@@ -83,12 +84,10 @@ impl Package<'_> {
         let mut at = path.clone();
         while !at.is_root() {
             let parent = at.parent();
-            let is_only = self.only_folder_in(&parent) == Some(&at);
-            parts.push(if is_only { "*".to_owned() } else { at.name().to_owned() });
+            parts.push((at.name().to_owned(), self.only_folder_in(&parent) == Some(&at)));
             at = parent;
         }
-        parts.reverse();
-        if parts.is_empty() { ".".to_owned() } else { parts.join("/") }
+        starred(parts.iter().map(|(name, is_only)| (name.as_str(), *is_only)).collect())
     }
 
     pub(super) fn missing(&self, from: &str) -> FitError {

@@ -198,9 +198,7 @@ fn read(
     }
     let is_patch = request.patch.is_some();
     let replaced = match (&old, remembered.clone()) {
-        (Some(old), Some(rules)) => {
-            Some(Before { rules, is_patch, addresses: ledger.catalogue.addresses_of(old.id)? })
-        }
+        (Some(old), Some(rules)) => Some(Before { rules, is_patch, layer: old.id }),
         _ => None,
     };
     let tree = LedgerTree::new(ledger, before.order());

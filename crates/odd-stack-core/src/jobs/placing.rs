@@ -17,7 +17,7 @@ use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError};
 use crate::observer::Observer;
 use crate::package::Package;
-use crate::stack::{BaseKind, RootId};
+use crate::stack::{BaseKind, LayerId, RootId};
 use crate::version::FileNameParts;
 
 /// What a package tells of itself.
@@ -99,9 +99,11 @@ pub(super) struct Before {
     pub rules: Rules,
     /// What comes holds only changed files.
     pub is_patch: bool,
-    /// Its addresses, folded.
-    pub addresses: HashSet<(RootId, String)>,
+    pub layer: LayerId,
 }
+
+/// Addresses by root and folded path.
+type Addresses = HashSet<(RootId, String)>;
 
 /// Places one package onto one game.
 pub(super) struct Placer<'a> {
@@ -255,7 +257,8 @@ impl Placer<'_> {
         match (kept, fresh) {
             (Ok(kept), Some(fresh)) if kept.placements == fresh.placements => Ok(fresh),
             (Ok(kept), Some(fresh)) => {
-                let (of_kept, of_fresh) = (self.common(&kept, before), self.common(&fresh, before));
+                let old = self.addresses_of(before);
+                let (of_kept, of_fresh) = (self.common(&kept, &old), self.common(&fresh, &old));
                 if of_fresh > of_kept * 2 {
                     Ok(fresh)
                 } else if of_kept > of_fresh * 2 || of_kept > 0 && is_extended(&fresh, &kept) {
@@ -265,7 +268,8 @@ impl Placer<'_> {
                 }
             }
             (Ok(kept), None) => {
-                if !has_places && !before.addresses.is_empty() && self.common(&kept, before) == 0 {
+                let old = self.addresses_of(before);
+                if !has_places && !old.is_empty() && self.common(&kept, &old) == 0 {
                     let question = "the new version has none of the files that the old one had".to_owned();
                     return Err(FitError::Unclear(Unclear {
                         question,
@@ -275,18 +279,23 @@ impl Placer<'_> {
                 }
                 self.with_all_reached(kept, &rules, None)
             }
-            (Err(_), Some(fresh)) if self.common(&fresh, before) > 0 => Ok(fresh),
+            (Err(_), Some(fresh)) if self.common(&fresh, &self.addresses_of(before)) > 0 => Ok(fresh),
             (Err(error), fresh) => Err(self.moved(error, fresh.as_ref())),
         }
     }
 
+    fn addresses_of(&self, before: &Before) -> Addresses {
+        // A catalogue that fails here fails again, and is reported, when the entries are written.
+        self.ledger.catalogue.addresses_of(before.layer).unwrap_or_default()
+    }
+
     /// How many of the fit's addresses the older layer has.
-    fn common(&self, fit: &Fit, before: &Before) -> usize {
+    fn common(&self, fit: &Fit, old: &Addresses) -> usize {
         let game = self.ledger.game();
         let is_common = |to: &Address| {
             game.root_named(&to.root).is_some_and(|root| {
                 let key = game.folding.key(to.path.as_str()).as_str().to_owned();
-                before.addresses.contains(&(root.id, key))
+                old.contains(&(root.id, key))
             })
         };
         fit.placements.iter().filter(|placement| is_common(&placement.to)).count()

@@ -21,6 +21,7 @@ use decide::{Decider, Found};
 use outline::Outline;
 use sight::Sight;
 
+pub(super) use outline::starred;
 pub use told::ToldName;
 pub(crate) use told::name_told;
 
@@ -75,19 +76,21 @@ pub(super) fn detect(
     for choice in alternatives {
         let mut options = Vec::new();
         for (name, node) in choice.options {
-            let folder = Some(decider.outline.place_text(node));
+            let folder = decider.outline.place_text(node);
             let found = decider.place(node).map_err(FitError::Unclear)?;
             let places = tell(&decider, found, &mut Vec::new());
+            let folder = Some(folder).filter(|folder| places.iter().all(|place| place.from != *folder));
             options.push(ChoiceOption { name, says: None, folder, places });
         }
         choices.push(Choice { id: choice.id, ask: None, default: None, options });
     }
     let mut parts = Vec::new();
     for part in optional {
-        let folder = Some(decider.outline.place_text(part.node));
+        let folder = decider.outline.place_text(part.node);
         // A part that can't be placed by itself is placed by whoever wants it.
         let found = decider.place(part.node).unwrap_or_default();
         let places = tell(&decider, found, &mut Vec::new());
+        let folder = Some(folder).filter(|folder| places.iter().all(|place| place.from != *folder));
         parts.push(Part { id: part.id, says: None, on: false, folder, places });
     }
     Ok(Detected { places, choices, parts, aside: decider.outline.aside, findings })

@@ -31,6 +31,18 @@ pub(super) struct Outline<'a> {
     pub aside: Vec<(usize, LeftOut)>,
 }
 
+/// The text of a place from names, the lowest first, each with whether it is the only folder where it
+/// lies.
+pub(in crate::fit) fn starred(names: Vec<(&str, bool)>) -> String {
+    let mut is_around = true;
+    let parts = names.into_iter().rev().map(|(name, is_only)| {
+        is_around &= is_only;
+        if is_around { "*" } else { name }
+    });
+    let parts: Vec<&str> = parts.collect();
+    if parts.is_empty() { ".".to_owned() } else { parts.join("/") }
+}
+
 pub(super) fn folded(text: &str) -> String {
     Folding::Folded.key(text).as_str().to_owned()
 }
@@ -141,19 +153,17 @@ impl<'a> Outline<'a> {
         }
     }
 
-    /// How a place names the folder: `*` for one that is the only one where it lies.
+    /// How a place names the folder: `*` for each of those around everything.
     pub(super) fn place_text(&self, node: usize) -> String {
         let mut parts = Vec::new();
         let mut at = node;
         while let Some(parent) = self.nodes[at].parent {
             let siblings =
                 self.nodes[parent].folders.iter().filter(|folder| !words::is_metadata(self.name(**folder)));
-            parts.push(if siblings.count() == 1 { "*" } else { self.name(at) });
+            parts.push((self.name(at), siblings.count() == 1));
             at = parent;
         }
-        parts.reverse();
-        // What is above a name must be passed, what is below the last one need not be.
-        if parts.is_empty() { ".".to_owned() } else { parts.join("/") }
+        starred(parts)
     }
 
     /// Leaves out what is only to be read or was left behind, unless the game has such a file there.
