@@ -242,16 +242,20 @@ impl From<FitError> for Failure {
                     failure.choice(&candidate.evidence, options_of(candidate))
                 });
             }
-            FitError::ChoiceNeeded { choices } => {
+            FitError::ChoiceNeeded { choices, parts } => {
                 let asked = Self::of(Exit::Undecided, "choice_needed", &error);
                 let options = choices
                     .iter()
                     .flat_map(|choice| choice.options.iter().map(move |option| (choice, option)));
-                return options.fold(asked, |failure, (choice, option)| {
+                let chosen = options.fold(asked, |failure, (choice, option)| {
                     failure.choice(
                         &format!("take {option}"),
                         format!("--choose {}", quoted(&format!("{}={option}", choice.id))),
                     )
+                });
+                return parts.iter().filter(|part| !part.on).fold(chosen, |failure, part| {
+                    let also = format!("and take `{}`, which is left out otherwise", part.folder);
+                    failure.choice(&also, format!("--choose {}=on", part.id))
                 });
             }
             FitError::NoSuchOption { id, options, .. } => {

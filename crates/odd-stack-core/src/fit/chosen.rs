@@ -2,10 +2,11 @@
 
 use std::collections::BTreeMap;
 
-use super::place::{ChoiceMade, LeftOut};
+use super::place::{ChoiceMade, LeftOut, PartSeen};
 use super::resolve::{Package, Resolved};
-use super::{Finding, FitError, GameTree, NotChosen, Rank, Rules};
+use super::{Finding, FitError, GameTree, NotChosen, Part, Rank, Rules};
 use crate::address::{AddressBook, RelPath};
+use crate::package::Member;
 
 /// The places that count once all is chosen, and what belongs to what was not.
 pub(super) struct Taken<'r> {
@@ -146,7 +147,21 @@ pub(super) fn take<'r>(
         return Err(FitError::NoSuchChoice { id: unknown.clone(), known: known.cloned().collect() });
     }
     if !open_questions.is_empty() {
-        return Err(FitError::ChoiceNeeded { choices: open_questions });
+        let parts =
+            taken.parts.iter().map(|(part, on, folders)| part_seen(part, *on, folders, package.members));
+        return Err(FitError::ChoiceNeeded { choices: open_questions, parts: parts.collect() });
     }
     Ok(taken)
+}
+
+/// What is told of a part.
+pub(super) fn part_seen(part: &Part, on: bool, folders: &[RelPath], members: &[Member]) -> PartSeen {
+    let is_below = |member: &&Member| folders.iter().any(|folder| member.path.below(folder).is_some());
+    PartSeen {
+        id: part.id.clone(),
+        says: part.says.clone(),
+        on,
+        files: members.iter().filter(|member| member.inner.is_none()).filter(is_below).count() as u64,
+        folder: folders.first().map(ToString::to_string).unwrap_or_default(),
+    }
 }

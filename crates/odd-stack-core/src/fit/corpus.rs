@@ -529,6 +529,8 @@ impl Kind {
                     ("fog_ferries/fog.lua".into(), "mods/fog_ferries/fog.lua"),
                 ],
             );
+            let files = vec![("oil.json".into(), ""), ("data/oil.abc".into(), ""), ("more.abc".into(), "")];
+            add("loose files beside a folder that the game has, too", Ask, files);
         } else {
             add(
                 "an add-on for a game without any",

@@ -121,6 +121,8 @@ pub enum FitError {
     ChoiceNeeded {
         /// The choices.
         choices: Vec<NotChosen>,
+        /// Parts that are offered beside.
+        parts: Vec<PartSeen>,
     },
     /// A choice has no such option.
     #[error("`{id}` can't be `{option}`; it can be: {}", options.join(", "))]

@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use super::chosen::take;
+use super::chosen::{part_seen, take};
 use super::detect::{self, Hints};
 use super::placed::Placed;
 use super::resolve::{Package, aims};
@@ -173,12 +173,16 @@ pub fn draft(input: &FitInput<'_>) -> Result<Draft, FitError> {
         reasons.extend(aside);
         rules.clone()
     } else {
-        refuse_only_packed(members, folders, &takes_part)?;
+        let packed = refuse_only_packed(members, folders, &takes_part);
         let none = !members.iter().enumerate().any(|(index, _)| takes_part(index));
         if none {
             return Err(FitError::NothingPlaced { reason: nothing_reason(members, &reasons) });
         }
-        let found = detect::detect(members, folders, &takes_part, hints, tree)?;
+        let found = match (packed, detect::detect(members, folders, &takes_part, hints, tree)) {
+            // The game may read such archives as they are, and keep them in a place of theirs.
+            (_, Ok(found)) => found,
+            (packed, Err(error)) => return Err(packed.err().unwrap_or(error)),
+        };
         findings.extend(found.findings.iter().cloned());
         reasons.extend(found.aside.iter().copied());
         found.into_rules(rules)
@@ -240,15 +244,9 @@ pub fn fit(input: &FitInput<'_>) -> Result<Fit, FitError> {
             placed.add_folder(&aim.to)?;
         }
     }
-    let parts = taken.parts.into_iter();
-    let parts = parts.map(|(part, on, folders)| PartSeen {
-        id: part.id.clone(),
-        says: part.says.clone(),
-        on,
-        files: count_below(members, &folders),
-        folder: folders.first().map(ToString::to_string).unwrap_or_default(),
-    });
-    let (choices, parts, chosen) = (taken.choices, parts.collect(), taken.chosen);
+    let parts = taken.parts.iter().map(|(part, on, folders)| part_seen(part, *on, folders, members));
+    let parts: Vec<PartSeen> = parts.collect();
+    let (choices, chosen) = (taken.choices, taken.chosen);
     let passed_over = passed_over(&package, &reasons);
     let rules = Rules { chosen, passed_over, ..effective.clone() };
     let folders = std::mem::take(&mut placed.folders);
@@ -272,11 +270,6 @@ fn is_aside(folder: &Folder, members: &[Member], reasons: &BTreeMap<usize, LeftO
         members.iter().enumerate().filter(|(_, member)| member.path.below(&folder.path).is_some());
     let first = below.next();
     first.is_some() && first.into_iter().chain(below).all(|(index, _)| reasons.contains_key(&index))
-}
-
-fn count_below(members: &[Member], folders: &[RelPath]) -> u64 {
-    let is_below = |member: &&Member| folders.iter().any(|folder| member.path.below(folder).is_some());
-    members.iter().filter(|member| member.inner.is_none()).filter(is_below).count() as u64
 }
 
 /// Files that no place reached, as few folders as will do.
@@ -433,6 +426,12 @@ mod tests {
         let pack = RelPath::parse("w/inner.7z!/Pack").unwrap();
         assert!(matches!(seen, Err(FitError::OnlyPacked { insides, .. }) if insides == [pack]));
         assert!(run(&["w/inner.7z", "w/data/a.dds"], &Rules::default()).is_ok());
+        // Unless the game reads such archives as they are.
+        let files = ["game:packs/a.zip", "game:packs/b.zip", "game:packs/c.zip"];
+        let game = TestGame::new(&[("game", "/games/Quillhaven")], &files, None);
+        let packed =
+            fit_onto(&game, &["w/inner.zip", "w/inner.zip!/a", "w/readme.txt"], &Rules::default(), &[]);
+        assert_eq!(shown(&packed.unwrap()), ["game:packs/inner.zip"]);
     }
 
     #[test]
@@ -492,7 +491,9 @@ mod tests {
             let chosen = chosen.iter().map(|(id, option)| ((*id).to_owned(), (*option).to_owned())).collect();
             run(&files, &Rules { chosen, ..rules.clone() })
         };
-        assert!(matches!(choose(&[]), Err(FitError::ChoiceNeeded { choices }) if choices.len() == 1));
+        assert!(
+            matches!(choose(&[]), Err(FitError::ChoiceNeeded { choices, parts }) if (choices.len(), parts.len()) == (1, 1))
+        );
         assert!(matches!(choose(&[("finish", "gold")]), Err(FitError::NoSuchOption { .. })));
         assert!(matches!(choose(&[("finish", "matte"), ("x", "y")]), Err(FitError::NoSuchChoice { .. })));
         let matte = choose(&[("finish", "Matte")]).unwrap();

@@ -56,7 +56,7 @@ pub(super) fn choice_rows(placed: &Fit) -> Vec<ChoiceRow> {
     placed.choices.iter().map(row).collect()
 }
 
-pub(super) fn part_rows(placed: &Fit) -> Vec<PartRow> {
+pub(super) fn part_rows(parts: &[PartSeen]) -> Vec<PartRow> {
     let row = |part: &PartSeen| PartRow {
         id: part.id.clone(),
         says: part.says.clone(),
@@ -64,7 +64,7 @@ pub(super) fn part_rows(placed: &Fit) -> Vec<PartRow> {
         files: part.files,
         folder: part.folder.clone(),
     };
-    placed.parts.iter().map(row).collect()
+    parts.iter().map(row).collect()
 }
 
 /// Wishes that nothing acts on yet.
@@ -209,7 +209,7 @@ pub(super) fn report(
         findings: findings_of(&placed.findings),
         replaces: None,
         choices: choice_rows(placed),
-        parts: part_rows(placed),
+        parts: part_rows(&placed.parts),
         takes_away: Vec::new(),
         noted: noted(&placed.rules.wishes),
         left_out: left_out.chain(links).collect(),

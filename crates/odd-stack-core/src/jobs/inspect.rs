@@ -191,7 +191,7 @@ pub fn inspect(
         Ok(placed) => {
             report.findings = findings_of(&placed.findings);
             report.choices = choice_rows(&placed);
-            report.parts = part_rows(&placed);
+            report.parts = part_rows(&placed.parts);
             meet(&placer, &contents, &order, placed, &mut report)?;
             return Ok(report);
         }
@@ -203,7 +203,8 @@ pub fn inspect(
             report.candidates = unclear.candidates.iter().map(CandidateRow::of).collect();
             report.unplaceable = Some(unclear.question);
         }
-        FitError::ChoiceNeeded { choices } => {
+        FitError::ChoiceNeeded { choices, parts } => {
+            report.parts = part_rows(&parts);
             report.unplaceable = Some("one of several must be chosen first".to_owned());
             let row = |choice: NotChosen| ChoiceRow { id: choice.id, options: choice.options, chosen: None };
             report.choices = choices.into_iter().map(row).collect();

@@ -235,7 +235,7 @@ fn question_of(error: &AddError) -> Option<(String, Vec<Answer>)> {
             let question = format!("{}. How is it to be?", capital(&unclear.question));
             Some((question, unclear.candidates.iter().map(answer).collect()))
         }
-        AddError::Fit { source: FitError::ChoiceNeeded { choices }, .. } => {
+        AddError::Fit { source: FitError::ChoiceNeeded { choices, .. }, .. } => {
             let choice = choices.first()?;
             let answer = |option: &String| Answer {
                 says: option.clone(),

@@ -73,6 +73,7 @@ fn one_of_several_is_chosen_and_remembered() {
     Choose:
       --choose finish=polished  take polished
       --choose finish=matte     take matte
+      --choose optional=on      and take `Optional`, which is left out otherwise
     [exit 4]
     ");
     assert_snapshot!(closed.run("inspect lamps-1.0.zip").whole(), @"
@@ -87,6 +88,7 @@ fn one_of_several_is_chosen_and_remembered() {
     On top of Quillhaven's stack it would go like this:
       not placed yet: one of several must be chosen first
       choose: --choose finish=polished or --choose finish=matte
+      without `Optional` (1 file; --choose optional=on takes it)
     [exit 0]
     ");
     closed.run("add lamps-1.0.zip --choose finish=golden").status(4).says("--choose finish=matte");

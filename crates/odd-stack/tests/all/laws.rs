@@ -124,6 +124,12 @@ fn hold(value: &Value, shape: &Value, all: &Value, at: &str) {
 #[test]
 fn every_answer_in_json_has_its_documented_shape() {
     let closed = with_three_layers();
+    closed.write(
+        "sheet.toml",
+        "format = 1\n[[part]]\nid = \"a\"\nplace = [{ from = \"a\", to = \"game:\" }]\n",
+    );
+    closed.write("game/data/by_hand.qtx", "mine");
+    closed.write("by-hand/data/by_hand.qtx", "mine");
     closed.write("second/x", "x");
     closed.write("game/new/strange.txt", "?");
     for (line, status, name) in [
@@ -135,6 +141,10 @@ fn every_answer_in_json_has_its_documented_shape() {
         ("inspect one-1.zip", 0, "inspect"),
         ("add four-4.zip", 0, "add"),
         ("upgrade four four-4.zip --version 5", 0, "add"),
+        ("fit four-4.zip", 0, "fit"),
+        ("fit --check sheet.toml", 0, "fit-check"),
+        ("adopt by-hand --name hand", 0, "adopt"),
+        ("mend --accept", 0, "mend"),
         ("stack", 0, "stack"),
         ("show four", 0, "show"),
         ("conflicts", 3, "conflicts"),

@@ -229,7 +229,8 @@ impl<'a> Decider<'a> {
         let at_root = best.mapping.to == (0, String::new());
         let is_rival = |other: &&&Weighed| {
             let others = other.agreement.score();
-            if at_root && others <= score && other.agreement.met <= best.agreement.met {
+            let (a, b) = (&best.agreement, &other.agreement);
+            if at_root && others <= score && b.met <= a.met && b.kind <= a.kind {
                 return false;
             }
             others * 2 > score && !self.is_same_placing(best, other)
@@ -277,6 +278,15 @@ impl<'a> Decider<'a> {
             Pick::Clear(best) => {
                 if let Some(unclear) = self.libraries_elsewhere(bottom, &best) {
                     return Err(unclear);
+                }
+                // Where add-ons have folders of their own, loose files that nobody knows may be one, whatever
+                // the folders beside them are called.
+                let has_loose = best.mapping.node == bottom && !self.outline.nodes[bottom].files.is_empty();
+                if has_loose
+                    && best.agreement.met + best.agreement.met_flat == 0
+                    && !self.sight.addons().is_empty()
+                {
+                    return Err(self.ask(top, bottom, &[best]));
                 }
                 let mut found = vec![self.found(&best)];
                 for unit in self.outline.units(bottom) {
@@ -381,7 +391,12 @@ impl<'a> Decider<'a> {
                 .iter()
                 .any(|(root, key)| (*root, key.rfind('/').map_or("", |cut| &key[..cut])) != (spot.0, &spot.1))
         });
-        if is_elsewhere && self.imported(&libraries).is_none() {
+        // So does a folder that gathers such libraries.
+        let is_gathered = libraries.iter().any(|file| {
+            let homes = self.sight.homes_of_ending(&words::ending(self.outline.file_name(*file)));
+            homes.iter().any(|((_, key), _)| words::is_collection(key.rsplit('/').next().unwrap_or(key)))
+        });
+        if (is_elsewhere || is_gathered) && self.imported(&libraries).is_none() {
             return None;
         }
         Some(Found { node: bottom, to, evidence: self.beside_evidence(&libraries) })
