@@ -246,14 +246,30 @@ impl Placer<'_> {
             return self.with_all_reached(kept, &rules, None);
         }
         // What was found out before is found out anew, with what was chosen.
-        let anew = Rules {
+        let mut anew = Rules {
             places: Vec::new(),
             choices: Vec::new(),
             parts: Vec::new(),
             passed_over: Vec::new(),
             ..rules.clone()
         };
-        let fresh = if has_places { None } else { self.fit(&anew, copies).ok() };
+        let mut fresh = self.fit(&anew, copies);
+        while let Err(FitError::NoSuchChoice { id, .. }) = &fresh
+            && !wanted.rules.chosen.contains_key(id)
+            && anew.chosen.remove(&id.clone()).is_some()
+        {
+            // There is nothing to choose there any more.
+            fresh = self.fit(&anew, copies);
+        }
+        let fresh = match fresh {
+            _ if has_places => None,
+            Ok(fresh) => Some(fresh),
+            // What was chosen is gone, or there is more to choose: these are the options now.
+            Err(error @ (FitError::NoSuchOption { .. } | FitError::ChoiceNeeded { .. })) if kept.is_err() => {
+                return Err(error);
+            }
+            Err(_) => None,
+        };
         match (kept, fresh) {
             (Ok(kept), Some(fresh)) if kept.placements == fresh.placements => Ok(fresh),
             (Ok(kept), Some(fresh)) => {
