@@ -93,7 +93,7 @@ pub struct ChangeArgs {
 /// Options that say where a package's files go.
 #[derive(Debug, Clone, Default, Args)]
 pub struct PlaceArgs {
-    /// Put FROM (a path in the package, `.` = all, `inner.7z!/.` = all of an archive inside) at the address TO; a
+    /// Put FROM (a path in the package, `.` = all, `*` = the one folder there, `inner.7z!/.` = all of an archive inside) at the address TO; a
     /// file onto a file is a rename
     #[arg(long, value_name = "FROM=TO")]
     pub place: Vec<String>,
