@@ -7,9 +7,12 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use toml::de::{DeTable, DeValue};
 
+use super::place::wrapper_of;
+use super::resolve::Package;
 use super::rules::Patterns;
 use super::{Choice, ChoiceOption, FitError, Part, Place, Rank, Rules, SetKey, Start, Wishes};
 use crate::address::{Address, AddressError, Folding, PrefixName, RelPath};
+use crate::package::{Folder, Member};
 
 /// The file in a package that says how it is to be placed.
 pub const SHEET_NAME: &str = "oddfit.toml";
@@ -484,6 +487,51 @@ fn check_address(text: &str) -> Result<(), String> {
         .map_err(|problem| told(AddressError::Name { text: text.to_owned(), problem }))
 }
 
+/// All places of the sheet, those of options and parts included, with the way to each.
+fn all_places(sheet: &FitSheet) -> Vec<(Vec<Step<'static>>, &SheetPlace)> {
+    use Step::{At, Key};
+    let mut all: Vec<(Vec<Step<'static>>, &SheetPlace)> = Vec::new();
+    for (index, place) in sheet.place.iter().enumerate() {
+        all.push((vec![Key("place"), At(index)], place));
+    }
+    for (index, choice) in sheet.choice.iter().enumerate() {
+        for (number, option) in choice.option.iter().enumerate() {
+            for (at, place) in option.place.iter().enumerate() {
+                let steps = vec![Key("choice"), At(index), Key("option"), At(number), Key("place"), At(at)];
+                all.push((steps, place));
+            }
+        }
+    }
+    for (index, part) in sheet.part.iter().enumerate() {
+        for (at, place) in part.place.iter().enumerate() {
+            all.push((vec![Key("part"), At(index), Key("place"), At(at)], place));
+        }
+    }
+    all
+}
+
+/// Checks that all that a sheet places is in the package.
+///
+/// # Errors
+/// [`FitError::BadSheet`], with line and column.
+pub fn check_members(
+    text: &str,
+    sheet: &FitSheet,
+    members: &[Member],
+    folders: &[Folder],
+) -> Result<(), FitError> {
+    let package = Package { members, folders, wrapper: wrapper_of(members, folders) };
+    for (mut steps, place) in all_places(sheet) {
+        // What lies in an archive inside is seen only when that is looked into.
+        if !place.from.contains("!/") && package.find(&place.from).is_none() {
+            steps.push(Step::Key("from"));
+            let reason = package.missing(&place.from).to_string();
+            return Err(Text { text }.mistake_at(&steps, reason));
+        }
+    }
+    Ok(())
+}
+
 /// Checks a sheet's addresses against a game.
 ///
 /// # Errors
@@ -499,29 +547,9 @@ pub fn check_addresses(
         Ok(_) => Ok(()),
         Err(error) => Err(source.mistake_at(&steps, error.to_string())),
     };
-    for (index, place) in sheet.place.iter().enumerate() {
-        check(vec![Key("place"), At(index), Key("to")], &place.to)?;
-    }
-    for (index, choice) in sheet.choice.iter().enumerate() {
-        for (number, option) in choice.option.iter().enumerate() {
-            for (at, place) in option.place.iter().enumerate() {
-                let steps = vec![
-                    Key("choice"),
-                    At(index),
-                    Key("option"),
-                    At(number),
-                    Key("place"),
-                    At(at),
-                    Key("to"),
-                ];
-                check(steps, &place.to)?;
-            }
-        }
-    }
-    for (index, part) in sheet.part.iter().enumerate() {
-        for (at, place) in part.place.iter().enumerate() {
-            check(vec![Key("part"), At(index), Key("place"), At(at), Key("to")], &place.to)?;
-        }
+    for (mut steps, place) in all_places(sheet) {
+        steps.push(Key("to"));
+        check(steps, &place.to)?;
     }
     for (index, address) in sheet.takes_away.iter().enumerate() {
         check(vec![Key("takes_away"), At(index)], address)?;

@@ -27,6 +27,8 @@ pub(super) struct Told {
     pub parts: FileNameParts,
     /// Its fit sheet.
     pub sheet: Option<FitSheet>,
+    /// The sheet's text.
+    pub text: Option<String>,
 }
 
 /// Reads what the package tells of itself.
@@ -34,18 +36,20 @@ pub(super) fn told_of(package: &Package, observer: &dyn Observer) -> Result<Told
     let mut parts = package.file_name_parts();
     let wrapper = wrapper_of(package.members(), package.folders());
     let sheet = package.members().iter().find(|member| is_sheet(&member.path, wrapper));
-    let Some(member) = sheet else { return Ok(Told { parts, sheet: None }) };
+    let Some(member) = sheet else { return Ok(Told { parts, sheet: None, text: None }) };
     let bytes = package.read_small(member, MOST_SHEET_BYTES, observer)?;
-    let sheet = parse_sheet(bytes).map_err(|source| AddError::Fit {
+    let misfit = |source| AddError::Fit {
         package: format!("{} in {}", member.path, package.path().display()),
         source,
-    })?;
+    };
+    let text = sheet_text(bytes).map_err(misfit)?;
+    let sheet = FitSheet::parse(&text).map_err(misfit)?;
     if let Some(name) = &sheet.name {
         parts.name.clone_from(name);
     }
     parts.version = sheet.version.clone().or(parts.version);
     parts.variant = sheet.variant.clone().or(parts.variant);
-    Ok(Told { parts, sheet: Some(sheet) })
+    Ok(Told { parts, sheet: Some(sheet), text: Some(text) })
 }
 
 /// Reads the fit sheet at `path`.

@@ -13,7 +13,7 @@ use super::add_report::{findings_of, left_out_word};
 use super::contents::Contents;
 use super::placing::{Placer, Told, Wanted, read_sheet_bytes, sheet_text, told_of};
 use super::tree::LedgerTree;
-use crate::fit::{Finding, FitError, FitSheet, Rules, check_addresses};
+use crate::fit::{Finding, FitError, FitSheet, Rules, check_addresses, check_members};
 use crate::ledger::Ledger;
 use crate::observer::Observer;
 use crate::package::{Limits, Package};
@@ -132,7 +132,10 @@ pub fn check_sheet(
         let package = Package::open(path, &open_options(&Rules::default(), limits), observer)?;
         let told = told_of(&package, observer)?;
         let sheet = told.sheet.clone().ok_or_else(|| misfit(FitError::NoSheet))?;
-        let text = if path.is_dir() { sheet_in(path) } else { None };
+        let text = told.text.clone();
+        if let Some(text) = &text {
+            check_members(text, &sheet, package.members(), package.folders()).map_err(misfit)?;
+        }
         (sheet, text, Some((package, told)))
     };
     if let (Some(ledger), Some(text)) = (ledger, &text) {
@@ -173,11 +176,6 @@ pub fn check_sheet(
         parts: sheet.part.iter().map(|part| part.id.clone()).collect(),
         tried,
     })
-}
-
-/// The text of the sheet in a package folder, where it is plainly there.
-fn sheet_in(folder: &Path) -> Option<String> {
-    sheet_text(std::fs::read(folder.join(crate::fit::SHEET_NAME)).ok()?).ok()
 }
 
 /// Enough ways to choose that every option and every part is taken once.

@@ -160,7 +160,7 @@ fn a_fit_is_written_down_edited_checked_and_used() {
                  [[choice.option]]\nname = \"b\"\nplace = [{ from = \"b\", to = \"data/lamps\" }]\n";
     closed.write("own/oddfit.toml", sheet);
     closed.write("own/a/brass.qtx", "a");
-    closed.run("fit --check own").status(1).says("no file or folder `b`");
+    closed.run("fit --check own").status(1).says("line 8, column 19").says("no file or folder `b`");
     closed.write("own/b/brass.qtx", "b");
     assert_snapshot!(closed.run("fit --check own").whole(), @"
     The fit sheet is right: 2 places, a choice lamp (a, b)
