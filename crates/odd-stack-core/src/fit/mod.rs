@@ -3,8 +3,6 @@
 //! Pure: members, the game's tree and the rules go in, placements and what was found come out.
 
 mod chosen;
-#[cfg(test)]
-mod corpus;
 mod detect;
 mod finding;
 mod game_tree;
@@ -15,7 +13,7 @@ mod resolve;
 mod rules;
 mod sheet;
 #[cfg(test)]
-mod testing;
+mod tests;
 
 use thiserror::Error;
 

@@ -368,7 +368,7 @@ pub fn wrapper_of<'a>(members: &[Member], folders: &'a [Folder]) -> Option<&'a R
 mod tests {
     use super::*;
     use crate::address::PrefixName;
-    use crate::fit::testing::{TestGame, fit_onto, shown};
+    use crate::fit::tests::game::{TestGame, fit_onto, shown};
     use crate::fit::{Choice, ChoiceOption, Part, Place, Rank};
     use proptest::prelude::*;
 
@@ -509,7 +509,7 @@ mod tests {
         assert_eq!(first.rules.passed_over, ["*/b", "*/c"]);
         let later = ["w 2/a/x", "w 2/b/new", "w 2/d"];
         let rules = Rules { places: places(&["*/a=game:"]).places, ..first.rules };
-        let (members, folders) = crate::fit::testing::package(&later);
+        let (members, folders) = crate::fit::tests::game::package(&later);
         let fit = run(&later, &rules).unwrap();
         assert_eq!(unreached(&fit, &members, &folders, &rules), [2]);
     }

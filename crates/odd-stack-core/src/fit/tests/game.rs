@@ -3,14 +3,14 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::rc::Rc;
 
-use super::{
+use crate::address::{Address, AddressBook, Folding, PrefixName, RelPath};
+use crate::fit::{
     Fit, FitError, FitInput, GameTree, Hints, NamedThings, ProgramSeen, RootSeen, Rules, WantedNames, fit,
 };
-use crate::address::{Address, AddressBook, Folding, PrefixName, RelPath};
 use crate::package::{Folder, Member};
 
 /// A game that is nothing but names.
-pub(super) struct TestGame {
+pub(in crate::fit) struct TestGame {
     pub roots: Vec<(&'static str, &'static str)>,
     pub files: Vec<Address>,
     pub program: Option<ProgramSeen>,
@@ -19,7 +19,7 @@ pub(super) struct TestGame {
 
 impl TestGame {
     /// `roots` are names and where they lie; `files` are addresses, folders ending in `/`.
-    pub(super) fn new(
+    pub(in crate::fit) fn new(
         roots: &[(&'static str, &'static str)],
         files: &[&str],
         program: Option<(&str, &[&str])>,
@@ -105,7 +105,7 @@ impl GameTree for TestGame {
 }
 
 /// Members and folders of a package of these files; a name ending in `/` is an empty folder.
-pub(super) fn package(files: &[&str]) -> (Vec<Member>, Vec<Folder>) {
+pub(in crate::fit) fn package(files: &[&str]) -> (Vec<Member>, Vec<Folder>) {
     let mut folders: Vec<Folder> = Vec::new();
     let inner = |path: &RelPath| {
         let end = path.as_str().rfind("!/").map(|end| end + 1);
@@ -139,7 +139,7 @@ pub(super) fn package(files: &[&str]) -> (Vec<Member>, Vec<Folder>) {
 }
 
 /// Fits a package named `lamp-oil` onto the game; those of `copies` are known to be the game's own.
-pub(super) fn fit_onto(
+pub(in crate::fit) fn fit_onto(
     game: &TestGame,
     files: &[&str],
     rules: &Rules,
@@ -161,6 +161,6 @@ pub(super) fn fit_onto(
 }
 
 /// Addresses of all placements.
-pub(super) fn shown(fit: &Fit) -> Vec<String> {
+pub(in crate::fit) fn shown(fit: &Fit) -> Vec<String> {
     fit.placements.iter().map(|placement| placement.to.to_string()).collect()
 }

@@ -1,219 +1,10 @@
-//! Detection held to a table: made-up layouts of packages times made-up games of different build.
-//!
-//! Each layout is written with names of the game at hand, and says where its files belong. A package that is
-//! placed must be placed so; one that is asked about must not be one that is plain, and the right answer must
-//! be among the candidates where there is one.
+//! Layouts of packages, with where each file belongs.
 
-use std::collections::BTreeMap;
-
-use super::testing::{TestGame, fit_onto};
-use super::{Fit, FitError, Rules, Unclear};
-
-/// A game and the names in it that layouts are made of.
-struct Kind {
-    name: &'static str,
-    game: TestGame,
-    /// A deep folder below the main root with files `lamp_a`, `lamp_b`, `lamp_c` of `ending`.
-    lamps: &'static str,
-    ending: &'static str,
-    /// Another folder, with files `fog` and `noon` of its own ending.
-    bells: &'static str,
-    bell_ending: &'static str,
-    /// The main program's folder and file.
-    program_folder: &'static str,
-    program: &'static str,
-    /// The folder in which add-ons have folders of their own.
-    addons: Option<&'static str>,
-    /// The folder in which all containers lie, and their ending.
-    containers: Option<(&'static str, &'static str)>,
-    has_docs: bool,
-}
-
-fn kinds() -> Vec<Kind> {
-    let main = ("game", "/games/Quillhaven");
-    let imports: &[&str] = &["dinput8.dll", "kernel32.dll"];
-    let deep = |folder: &str, ending: &str, bells: &str, bell_ending: &str, more: &[&str]| -> Vec<String> {
-        let lamps = ["lamp_a", "lamp_b", "lamp_c", "lamp_d"];
-        let mut files: Vec<String> = lamps.iter().map(|name| format!("{folder}{name}.{ending}")).collect();
-        files.extend(["fog", "noon", "storm"].map(|name| format!("{bells}{name}.{bell_ending}")));
-        files.extend(more.iter().map(|file| (*file).to_owned()));
-        files
-    };
-    let game = |roots: &[(&'static str, &'static str)], files: Vec<String>, program: &str| {
-        let files: Vec<&str> = files.iter().map(String::as_str).collect();
-        TestGame::new(roots, &files, Some((program, imports)))
-    };
-    let docs = ("docs", "/me/Documents/Quillhaven");
-    vec![
-        Kind {
-            name: "flat",
-            game: game(
-                &[main],
-                deep("", "qtx", "", "wav", &["quillhaven.exe", "launcher.exe", "harbour.ini", "readme.txt"]),
-                "quillhaven.exe",
-            ),
-            lamps: "",
-            ending: "qtx",
-            bells: "",
-            bell_ending: "wav",
-            program_folder: "",
-            program: "quillhaven.exe",
-            addons: None,
-            containers: None,
-            has_docs: false,
-        },
-        Kind {
-            name: "engine with a folder for binaries",
-            game: game(
-                &[main],
-                deep(
-                    "Harbour/Content/Lamps/",
-                    "uas",
-                    "Harbour/Content/Sound/Bells/",
-                    "bnk",
-                    &[
-                        "Quillhaven.exe",
-                        "Engine/Binaries/Win64/Quillhaven-Win64.exe",
-                        "Engine/Binaries/Win64/sound.dll",
-                        "Harbour/Config/DefaultGame.ini",
-                        "Harbour/Content/Paks/base.pak",
-                        "Harbour/Content/Paks/text.pak",
-                        "Harbour/Content/Paks/voice.pak",
-                        "Engine/Extras/redist.exe",
-                    ],
-                ),
-                "Engine/Binaries/Win64/Quillhaven-Win64.exe",
-            ),
-            lamps: "Harbour/Content/Lamps/",
-            ending: "uas",
-            bells: "Harbour/Content/Sound/Bells/",
-            bell_ending: "bnk",
-            program_folder: "Engine/Binaries/Win64/",
-            program: "Quillhaven-Win64.exe",
-            addons: None,
-            containers: Some(("Harbour/Content/Paks/", "pak")),
-            has_docs: false,
-        },
-        Kind {
-            name: "data folder",
-            game: game(
-                &[main],
-                deep(
-                    "data/textures/lamps/",
-                    "dds",
-                    "data/sound/bells/",
-                    "wav",
-                    &[
-                        "quillhaven.exe",
-                        "launcher.exe",
-                        "data/harbour.qdb",
-                        "data/scripts/start.lua",
-                        "readme.txt",
-                    ],
-                ),
-                "quillhaven.exe",
-            ),
-            lamps: "data/textures/lamps/",
-            ending: "dds",
-            bells: "data/sound/bells/",
-            bell_ending: "wav",
-            program_folder: "",
-            program: "quillhaven.exe",
-            addons: None,
-            containers: None,
-            has_docs: false,
-        },
-        Kind {
-            name: "containers and add-ons",
-            game: game(
-                &[main],
-                deep(
-                    "data/lamps/",
-                    "qtx",
-                    "data/bells/",
-                    "wav",
-                    &[
-                        "bin/quillhaven.exe",
-                        "bin/engine.dll",
-                        "packs/core.qpk",
-                        "packs/text.qpk",
-                        "packs/voice.qpk",
-                        "mods/fog_ferries/addon.json",
-                        "mods/fog_ferries/fog.lua",
-                        "mods/gull_songs/addon.json",
-                        "mods/gull_songs/songs.lua",
-                    ],
-                ),
-                "bin/quillhaven.exe",
-            ),
-            lamps: "data/lamps/",
-            ending: "qtx",
-            bells: "data/bells/",
-            bell_ending: "wav",
-            program_folder: "bin/",
-            program: "quillhaven.exe",
-            addons: Some("mods/"),
-            containers: Some(("packs/", "qpk")),
-            has_docs: false,
-        },
-        Kind {
-            name: "two roots",
-            game: game(
-                &[main, docs],
-                deep(
-                    "data/lamps/",
-                    "qtx",
-                    "sound/bells/",
-                    "wav",
-                    &[
-                        "bin/quillhaven.exe",
-                        "docs:profiles/default.ini",
-                        "docs:profiles/wren.ini",
-                        "docs:saves/first.qsv",
-                        "docs:settings/window.ini",
-                    ],
-                ),
-                "bin/quillhaven.exe",
-            ),
-            lamps: "data/lamps/",
-            ending: "qtx",
-            bells: "sound/bells/",
-            bell_ending: "wav",
-            program_folder: "bin/",
-            program: "quillhaven.exe",
-            addons: None,
-            containers: None,
-            has_docs: true,
-        },
-        Kind {
-            name: "mixed case",
-            game: game(
-                &[main],
-                deep(
-                    "DATA/Textures/",
-                    "DDS",
-                    "DATA/SOUND/Bells/",
-                    "WAV",
-                    &["System/QUILLHAVEN.EXE", "System/Engine.DLL", "LAUNCH.EXE", "DATA/Maps/PIER.QMP"],
-                ),
-                "System/QUILLHAVEN.EXE",
-            ),
-            lamps: "DATA/Textures/",
-            ending: "dds",
-            bells: "DATA/SOUND/Bells/",
-            bell_ending: "wav",
-            program_folder: "System/",
-            program: "quillhaven.exe",
-            addons: None,
-            containers: None,
-            has_docs: false,
-        },
-    ]
-}
+use super::kinds::Kind;
 
 /// What is right for one layout.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Right {
+pub(super) enum Right {
     /// It is plain: place it.
     Place,
     /// Placing it and asking are both right.
@@ -223,12 +14,12 @@ enum Right {
 }
 
 /// A package with where each file belongs; empty for nowhere.
-struct Layout {
-    says: &'static str,
-    right: Right,
-    files: Vec<(String, String)>,
-    choose: Option<&'static str>,
-    copies: Vec<String>,
+pub(super) struct Layout {
+    pub says: &'static str,
+    pub right: Right,
+    pub files: Vec<(String, String)>,
+    pub choose: Option<&'static str>,
+    pub copies: Vec<String>,
 }
 
 impl Kind {
@@ -248,7 +39,8 @@ impl Kind {
         }
     }
 
-    fn layouts(&self) -> Vec<Layout> {
+    /// All layouts, in the names of this game.
+    pub(super) fn layouts(&self) -> Vec<Layout> {
         use Right::{Ask, Place, PlaceOrAsk};
         let (a, b, c) = (self.lamp("lamp_a"), self.lamp("lamp_b"), self.lamp("lamp_c"));
         let (fog, noon) = (self.bell("fog"), self.bell("noon"));
@@ -612,82 +404,4 @@ impl Kind {
         });
         all
     }
-}
-
-enum Ended {
-    Right,
-    Asked,
-    Wrong(String),
-}
-
-fn placed_of(fit: &Fit, files: &[&str]) -> BTreeMap<String, String> {
-    let placed = fit.placements.iter();
-    placed
-        .map(|placement| (files[placement.member].to_owned(), placement.to.to_string().to_lowercase()))
-        .collect()
-}
-
-fn run(kind: &Kind, layout: &Layout) -> Ended {
-    let files: Vec<&str> = layout.files.iter().map(|(path, _)| path.as_str()).collect();
-    let copies: Vec<&str> = layout.copies.iter().map(String::as_str).collect();
-    let full = |to: &str| {
-        if to.starts_with("docs:") { to.to_lowercase() } else { format!("game:{to}").to_lowercase() }
-    };
-    let wanted: BTreeMap<String, String> = layout
-        .files
-        .iter()
-        .filter(|(_, to)| !to.is_empty())
-        .map(|(path, to)| (path.clone(), full(to)))
-        .collect();
-    let chosen = layout.choose.and_then(|choice| choice.split_once('=')).into_iter();
-    let chosen = chosen.map(|(id, option)| (id.to_owned(), option.to_owned())).collect();
-    let rules = Rules { chosen, ..Rules::default() };
-    match fit_onto(&kind.game, &files, &rules, &copies) {
-        Ok(fit) => {
-            let placed = placed_of(&fit, &files);
-            if placed == wanted {
-                Ended::Right
-            } else {
-                Ended::Wrong(format!("placed {placed:?}, by {:?}", fit.findings))
-            }
-        }
-        Err(FitError::Unclear(Unclear { question, candidates, .. })) => {
-            let is_right = candidates.iter().any(|candidate| {
-                let rules = Rules { places: candidate.places.clone(), tidy: true, ..Rules::default() };
-                let fit = fit_onto(&kind.game, &files, &rules, &copies);
-                fit.is_ok_and(|fit| placed_of(&fit, &files) == wanted)
-            });
-            if is_right || layout.right == Right::Ask {
-                Ended::Asked
-            } else {
-                Ended::Wrong(format!("asked ({question}) without the right answer: {candidates:?}"))
-            }
-        }
-        Err(error) => Ended::Wrong(format!("failed: {error}")),
-    }
-}
-
-#[test]
-fn no_layout_is_placed_wrongly_and_plain_ones_are_placed() {
-    let mut faults = Vec::new();
-    let (mut placed, mut all) = (0, 0);
-    let mut layouts = 0;
-    for kind in kinds() {
-        let table = kind.layouts();
-        layouts = layouts.max(table.len());
-        for layout in table {
-            all += 1;
-            let says = format!("{} / {}", kind.name, layout.says);
-            match (run(&kind, &layout), layout.right) {
-                (Ended::Right, Right::Ask) => faults.push(format!("{says}: was not asked about")),
-                (Ended::Right, _) => placed += 1,
-                (Ended::Asked, Right::Place) => faults.push(format!("{says}: was asked about")),
-                (Ended::Asked, _) => {}
-                (Ended::Wrong(what), _) => faults.push(format!("{says}: {what}")),
-            }
-        }
-    }
-    assert!(faults.is_empty(), "{} of {all} are not right:\n{}", faults.len(), faults.join("\n"));
-    assert!(layouts >= 40 && all >= 240, "{layouts} layouts, {all} in all");
-    assert!(placed * 4 >= all * 3, "only {placed} of {all} are placed without a question");
 }

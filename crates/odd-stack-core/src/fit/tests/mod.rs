@@ -1,0 +1,6 @@
+//! Tests of the fit on made-up games and packages.
+
+mod corpus;
+pub(super) mod game;
+mod kinds;
+mod layouts;
