@@ -72,6 +72,7 @@ pub(super) fn decide(
         edits: options.edits,
         exchange: request.exchange.clone(),
         clashing: Vec::new(),
+        has_unknown_originals: catalogue.has_unknown_originals()?,
         revision: catalogue.last_revision()? + 1,
         names: HashMap::new(),
         decision: Decision::default(),
@@ -126,6 +127,8 @@ pub(super) struct Decider<'a> {
     pub(super) exchange: Option<Exchange>,
     /// Files whose edits can't be carried over.
     pub(super) clashing: Vec<ClashingFile>,
+    /// Of some addresses it is not known what the game had there.
+    has_unknown_originals: bool,
     pub(super) revision: i64,
     /// Layers' names, for messages.
     names: HashMap<LayerId, String>,
@@ -332,7 +335,8 @@ impl Decider<'_> {
                 }
             }
         }
-        if matches!(at.to, Provider::Nothing)
+        if self.has_unknown_originals
+            && matches!(at.to, Provider::Nothing)
             && self.ledger.catalogue.is_original_unknown(at.column.root, &at.column.key)?
         {
             self.decision.plan.originals_missing.push(address.clone());

@@ -27,7 +27,7 @@ pub use place::{
 pub use rules::{Candidate, Choice, ChoiceOption, Part, Place, Rank, Rules, SetKey, Start, Unclear, Wishes};
 pub use sheet::{
     FitSheet, MOST_SHEET_BYTES, SHEET_FORMAT, SHEET_NAME, SheetChoice, SheetNeeds, SheetOption, SheetOrder,
-    SheetPart, SheetPlace, SheetSet, SheetStart, check_addresses, check_members, is_sheet,
+    SheetPart, SheetPlace, check_addresses, check_members, is_sheet,
 };
 
 use crate::address::{Address, AddressError, RelPath};

@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 
 use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::FitError;
@@ -176,7 +177,8 @@ pub struct Wishes {
 }
 
 /// A key of a configuration file and its value.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
 pub struct SetKey {
     /// The file's address.
     pub file: String,
@@ -187,7 +189,8 @@ pub struct SetKey {
 }
 
 /// A program to start.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
 pub struct Start {
     /// The program's address.
     pub program: String,

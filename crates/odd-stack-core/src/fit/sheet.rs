@@ -66,10 +66,10 @@ pub struct FitSheet {
     pub part: Vec<SheetPart>,
     /// Keys of configuration files that it sets.
     #[serde(skip_serializing_if = "Vec::is_empty")]
-    pub set: Vec<SheetSet>,
+    pub set: Vec<SetKey>,
     /// Programs that start the game with it.
     #[serde(skip_serializing_if = "Vec::is_empty")]
-    pub start: Vec<SheetStart>,
+    pub start: Vec<Start>,
 }
 
 fn is_default<T: Default + PartialEq>(value: &T) -> bool {
@@ -158,29 +158,6 @@ pub struct SheetPart {
     /// Where its files go.
     #[serde(default)]
     pub place: Vec<SheetPlace>,
-}
-
-/// A key of a configuration file.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-#[serde(deny_unknown_fields)]
-pub struct SheetSet {
-    /// The file's address.
-    pub file: String,
-    /// The key, with its section: `Section.key`.
-    pub key: String,
-    /// The value.
-    pub value: String,
-}
-
-/// A program to start.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-#[serde(deny_unknown_fields)]
-pub struct SheetStart {
-    /// The program's address.
-    pub program: String,
-    /// What is given to it.
-    #[serde(default)]
-    pub arguments: Vec<String>,
 }
 
 /// One key on the way to a place in a sheet: a name or a number.
@@ -351,15 +328,6 @@ impl FitSheet {
             folder: part.folder.clone(),
             places: places(&part.place),
         });
-        let sets = self.set.iter().map(|set| SetKey {
-            file: set.file.clone(),
-            key: set.key.clone(),
-            value: set.value.clone(),
-        });
-        let starts = self
-            .start
-            .iter()
-            .map(|start| Start { program: start.program.clone(), arguments: start.arguments.clone() });
         Rules {
             places: places(&self.place),
             only: self.only.clone(),
@@ -374,8 +342,8 @@ impl FitSheet {
                 above: self.order.above.clone(),
                 below: self.order.below.clone(),
                 takes_away: self.takes_away.clone(),
-                sets: sets.collect(),
-                starts: starts.collect(),
+                sets: self.set.clone(),
+                starts: self.start.clone(),
                 patches: self.patches.clone(),
             },
             ..Rules::default()
@@ -407,13 +375,6 @@ impl FitSheet {
             place: places(&part.places),
         };
         let wishes = &rules.wishes;
-        let set = |set: &SetKey| SheetSet {
-            file: set.file.clone(),
-            key: set.key.clone(),
-            value: set.value.clone(),
-        };
-        let start =
-            |start: &Start| SheetStart { program: start.program.clone(), arguments: start.arguments.clone() };
         Self {
             format: Some(SHEET_FORMAT),
             patches: wishes.patches.clone(),
@@ -427,8 +388,8 @@ impl FitSheet {
             place: places(&rules.places),
             choice: rules.choices.iter().map(choice).collect(),
             part: rules.parts.iter().map(part).collect(),
-            set: wishes.sets.iter().map(set).collect(),
-            start: wishes.starts.iter().map(start).collect(),
+            set: wishes.sets.clone(),
+            start: wishes.starts.clone(),
             ..Self::default()
         }
     }

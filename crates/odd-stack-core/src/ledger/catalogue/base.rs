@@ -142,6 +142,11 @@ impl Catalogue {
         })
     }
 
+    /// Whether there is any address whose original is not known.
+    pub(crate) fn has_unknown_originals(&self) -> Result<bool> {
+        self.run(|db| db.query_row("SELECT EXISTS (SELECT 1 FROM unknown_original)", [], |row| row.get(0)))
+    }
+
     /// Whether the original at the address is not known.
     pub(crate) fn is_original_unknown(&self, root: RootId, key: &FoldedKey) -> Result<bool> {
         self.run(|db| {
