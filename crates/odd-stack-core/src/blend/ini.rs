@@ -1,23 +1,24 @@
 //! Configuration of the INI kind as lines that keep their form.
 //!
 //! There is no standard for it; this reads what games' files have in common: sections in brackets or none, a
-//! key, `=` (or `:` where a file has no `=` at all), a value; `;`, `#` and `//` begin comments on lines of their own, and
-//! behind a value when a space stands before them. Sections and keys are compared without regard to case. A
-//! key that stands several times in a section is told apart by its number.
+//! key, `=` (or `:` where a file has no `=` at all), a value; `;`, `#` and `//` begin comments on lines of their
+//! own, and behind a value when a space stands before them. Sections and keys are compared without regard to
+//! case. A key that stands several times in a section is a list: each of its values is a setting of its own.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
+use std::ops::Range;
 
-use super::{Clash, Prefer};
+use super::keyed::{Change, Key, Keyed, Setting, line_end};
 
-/// A key's place: folded section, folded key, and which of several of that name.
-type Key = (String, String, usize);
+/// Between the parts of a key's id.
+const SEPARATOR: char = '\u{1f}';
 
 #[derive(Debug, Clone)]
 struct Line {
     /// All of it, with its end.
     text: String,
-    /// Where the value lies in it.
-    value: Option<(Key, std::ops::Range<usize>)>,
+    /// Which setting it holds, and where its value lies in it.
+    value: Option<(usize, Range<usize>)>,
     /// The folded section that it belongs to, and how it is spelled.
     section: String,
     shown: String,
@@ -27,100 +28,262 @@ struct Line {
 #[derive(Debug, Clone)]
 pub(super) struct Ini {
     lines: Vec<Line>,
-    /// How each key is spelled, with its section.
-    spelled: BTreeMap<Key, String>,
+    settings: Vec<Setting>,
+    separator: char,
+    end: &'static str,
+}
+
+impl Keyed for Ini {
+    fn parse(text: &str) -> Result<Self, String> {
+        let ini = Self::read(text);
+        if ini.is_mostly_keys() { Ok(ini) } else { Err("most of its lines are no `key=value`".to_owned()) }
+    }
+
+    fn settings(&self) -> &[Setting] {
+        &self.settings
+    }
+
+    /// A key that stands several times in one of them is a list in all.
+    fn agree(documents: &mut [&mut Self]) {
+        let repeated: BTreeSet<String> = documents.iter().flat_map(|document| document.repeated()).collect();
+        documents.iter_mut().for_each(|document| document.take_as_repeated(&repeated));
+    }
+
+    fn key_of(&self, written: &str) -> Result<Key, String> {
+        let written = written.trim();
+        let found = self.settings.iter().filter(|own| own.key.shown.eq_ignore_ascii_case(written));
+        let mut found = found.map(|setting| &setting.key);
+        if let Some(key) = found.next() {
+            return match found.next() {
+                None => Ok(key.clone()),
+                Some(_) => Err(format!("`{written}` stands there several times")),
+            };
+        }
+        // Names of sections may hold dots.
+        let known = self.lines.iter().map(|line| line.shown.as_str()).filter(|shown| {
+            let head = written.get(..shown.len());
+            !shown.is_empty()
+                && head.is_some_and(|head| head.eq_ignore_ascii_case(shown))
+                && written[shown.len()..].starts_with('.')
+        });
+        let section = known.max_by_key(|shown| shown.len());
+        let (section, name) = match section {
+            Some(section) => (section, &written[section.len() + 1..]),
+            None => written.rsplit_once('.').unwrap_or(("", written)),
+        };
+        if name.is_empty() || name.contains(['=', '\n', '[']) {
+            return Err(format!("`{written}` is no key; write Section.key"));
+        }
+        Ok(key(section, name))
+    }
+
+    fn changed(&self, changes: &[(Key, Change<'_, Self>)]) -> Result<String, String> {
+        let places: HashMap<&str, usize> =
+            self.settings.iter().enumerate().map(|(at, setting)| (setting.key.id.as_str(), at)).collect();
+        let mut values: HashMap<usize, Option<String>> = HashMap::new();
+        // What comes into each section, in the order in which sections come first.
+        let mut new: Vec<(String, String, Vec<String>)> = Vec::new();
+        for (key, change) in changes {
+            let place = places.get(key.id.as_str()).copied();
+            let (value, line, shown) = match change {
+                Change::Remove => {
+                    place.map(|place| values.insert(place, None));
+                    continue;
+                }
+                Change::Typed(text) if text.contains(['\n', '\r']) => {
+                    return Err(format!("a value of `{}` must be one line", key.shown));
+                }
+                Change::Typed(text) => {
+                    let old = place.map(|place| self.settings[place].raw.as_str());
+                    let is_quoted =
+                        old.is_some_and(|old| old.len() > 1 && old.starts_with('"') && old.ends_with('"'));
+                    let value = if is_quoted && !text.starts_with('"') {
+                        format!("\"{text}\"")
+                    } else {
+                        (*text).to_owned()
+                    };
+                    let (section, name) = parts(key);
+                    (value.clone(), format!("{name}{}{value}", self.between()), section.to_owned())
+                }
+                Change::From(other) => {
+                    let found = other.settings.iter().position(|setting| setting.key.id == key.id);
+                    let Some(found) = found else { continue };
+                    let line =
+                        other.lines.iter().find(|line| matches!(line.value, Some((at, _)) if at == found));
+                    let Some(line) = line else { continue };
+                    let value = &other.settings[found].raw;
+                    let text = if other.separator == self.separator {
+                        line.text.trim_end_matches(['\r', '\n']).to_owned()
+                    } else {
+                        format!("{}{}{value}", parts(key).1, self.between())
+                    };
+                    (value.clone(), text, line.shown.clone())
+                }
+            };
+            match place {
+                Some(place) => drop(values.insert(place, Some(value))),
+                None => {
+                    let folded = shown.to_lowercase();
+                    match new.iter_mut().find(|(section, ..)| *section == folded) {
+                        Some((.., lines)) => lines.push(line),
+                        None => new.push((folded, shown, vec![line])),
+                    }
+                }
+            }
+        }
+        Ok(self.write(&values, &new))
+    }
+}
+
+fn key(section: &str, name: &str) -> Key {
+    let id = format!("{}{SEPARATOR}{}", section.to_lowercase(), name.to_lowercase());
+    let shown = if section.is_empty() { name.to_owned() } else { format!("{section}.{name}") };
+    Key { id, shown }
+}
+
+/// The section and the name of a key, as they are spelled.
+fn parts(key: &Key) -> (&str, &str) {
+    let folded = key.id.split(SEPARATOR).next().unwrap_or_default();
+    let mut cuts = key.shown.match_indices('.').map(|(at, _)| at);
+    match cuts.find(|at| key.shown[..*at].to_lowercase() == folded) {
+        Some(at) => (&key.shown[..at], &key.shown[at + 1..]),
+        None => ("", &key.shown),
+    }
+}
+
+/// A key's id without the value that tells it from others of its name.
+fn plain(id: &str) -> &str {
+    let mut cuts = id.match_indices(SEPARATOR).map(|(at, _)| at);
+    cuts.nth(1).map_or(id, |cut| &id[..cut])
 }
 
 impl Ini {
-    pub(super) fn parse(text: &str) -> Self {
-        let separator = if text.lines().any(|line| is_key_line(line, '=')) { '=' } else { ':' };
-        let mut section = String::new();
-        let mut shown = String::new();
-        let mut counts: BTreeMap<(String, String), usize> = BTreeMap::new();
-        let mut spelled = BTreeMap::new();
-        let mut lines = Vec::new();
+    fn read(text: &str) -> Self {
+        let has = |separator| text.lines().any(|line| is_key_line(line, separator));
+        let separator = if has(':') && !has('=') { ':' } else { '=' };
+        let (mut section, mut shown) = (String::new(), String::new());
+        let (mut settings, mut lines) = (Vec::new(), Vec::new());
         for line in text.split_inclusive('\n') {
             let bare = line.trim();
-            if let Some(name) = bare.strip_prefix('[').and_then(|rest| rest.split_once(']')) {
-                shown = name.0.trim().to_owned();
+            if let Some((name, _)) = bare.strip_prefix('[').and_then(|rest| rest.split_once(']')) {
+                shown = name.trim().to_owned();
                 section = shown.to_lowercase();
             }
             let mut value = None;
             if is_key_line(line, separator)
                 && let Some(cut) = line.find(separator)
             {
-                let name = line[..cut].trim();
-                let number = counts.entry((section.clone(), name.to_lowercase())).or_default();
-                let key = (section.clone(), name.to_lowercase(), *number);
-                *number += 1;
-                let path = if shown.is_empty() { name.to_owned() } else { format!("{shown}.{name}") };
-                spelled.insert(key.clone(), path);
-                value = Some((key, value_in(line, cut + 1)));
+                let range = value_in(line, cut + 1);
+                value = Some((settings.len(), range.clone()));
+                let raw = line[range].to_owned();
+                settings.push(Setting { key: key(&shown, line[..cut].trim()), meaning: raw.clone(), raw });
             }
             lines.push(Line { text: line.to_owned(), value, section: section.clone(), shown: shown.clone() });
         }
-        Self { lines, spelled }
+        let mut ini = Self { lines, settings, separator, end: line_end(text) };
+        let repeated = ini.repeated();
+        ini.take_as_repeated(&repeated);
+        ini
+    }
+
+    /// Keys that stand several times, and so are lists of values.
+    fn repeated(&self) -> BTreeSet<String> {
+        let mut counts: BTreeMap<&str, usize> = BTreeMap::new();
+        for setting in &self.settings {
+            *counts.entry(plain(&setting.key.id)).or_default() += 1;
+        }
+        counts.into_iter().filter(|(_, count)| *count > 1).map(|(id, _)| id.to_owned()).collect()
+    }
+
+    fn take_as_repeated(&mut self, keys: &BTreeSet<String>) {
+        let mut counts: HashMap<String, usize> = HashMap::new();
+        for setting in &mut self.settings {
+            let name = plain(&setting.key.id);
+            if keys.contains(name) {
+                let id = format!("{name}{SEPARATOR}{}", setting.meaning);
+                let count = counts.entry(id.clone()).or_default();
+                *count += 1;
+                setting.key.id = if *count > 1 { format!("{id}{SEPARATOR}{count}") } else { id };
+            }
+        }
     }
 
     /// Whether keys are what it is made of.
-    pub(super) fn is_mostly_keys(&self) -> bool {
+    fn is_mostly_keys(&self) -> bool {
         let is_empty = |line: &&Line| line.text.trim().is_empty() || is_comment(&line.text);
-        let is_section = |line: &Line| line.text.trim_start().starts_with('[');
         let said: Vec<&Line> = self.lines.iter().filter(|line| !is_empty(line)).collect();
-        let known = said.iter().filter(|line| line.value.is_some() || is_section(line)).count();
+        let known = said.iter().filter(|line| line.value.is_some() || is_section(&line.text)).count();
         known * 10 >= said.len() * 9
     }
 
-    fn values(&self) -> BTreeMap<&Key, &str> {
-        let valued = self.lines.iter().filter_map(|line| {
-            let (key, range) = line.value.as_ref()?;
-            Some((key, &line.text[range.clone()]))
+    /// What stands between a key and its value here.
+    fn between(&self) -> String {
+        let line = self.lines.iter().find_map(|line| {
+            let (_, range) = line.value.as_ref()?;
+            let cut = line.text.find(self.separator)?;
+            let before = line.text[..cut].ends_with(' ');
+            Some((before, range.start > cut + 1))
         });
-        valued.collect()
+        match line {
+            Some((before, after)) => {
+                let space = |there| if there { " " } else { "" };
+                format!("{}{}{}", space(before), self.separator, space(after))
+            }
+            None => self.separator.to_string(),
+        }
     }
 
-    fn set(&mut self, key: &Key, value: &str) {
-        for line in &mut self.lines {
-            if let Some((own, range)) = &mut line.value
-                && own == key
-            {
-                line.text.replace_range(range.clone(), value);
-                *range = range.start..range.start + value.len();
+    fn write(
+        &self,
+        values: &HashMap<usize, Option<String>>,
+        new: &[(String, String, Vec<String>)],
+    ) -> String {
+        let mut text = String::new();
+        let push = |text: &mut String, line: &str| {
+            if !text.is_empty() && !text.ends_with('\n') {
+                text.push_str(self.end);
+            }
+            text.push_str(line);
+            text.push_str(self.end);
+        };
+        // New keys come behind the last key of their section.
+        let behind: HashMap<usize, &Vec<String>> = new
+            .iter()
+            .filter_map(|(section, _, lines)| {
+                let is_theirs = |line: &Line| {
+                    line.section == *section && (line.value.is_some() || is_section(&line.text))
+                };
+                Some((self.lines.iter().rposition(is_theirs)?, lines))
+            })
+            .collect();
+        let placed: HashSet<&str> = behind.keys().map(|at| self.lines[*at].section.as_str()).collect();
+        let first = new.iter().filter(|(section, ..)| section.is_empty() && !placed.contains(""));
+        first.flat_map(|(.., lines)| lines).for_each(|line| push(&mut text, line));
+        for (at, line) in self.lines.iter().enumerate() {
+            let change = line.value.as_ref().and_then(|(place, range)| Some((values.get(place)?, range)));
+            match change {
+                Some((None, _)) => {}
+                Some((Some(value), range)) => {
+                    text.push_str(&line.text[..range.start]);
+                    text.push_str(value);
+                    text.push_str(&line.text[range.end..]);
+                }
+                None => text.push_str(&line.text),
+            }
+            behind.get(&at).into_iter().copied().flatten().for_each(|line| push(&mut text, line));
+        }
+        for (section, shown, lines) in new {
+            if !section.is_empty() && !placed.contains(section.as_str()) {
+                push(&mut text, &format!("[{shown}]"));
+                lines.iter().for_each(|line| push(&mut text, line));
             }
         }
+        text
     }
+}
 
-    fn remove(&mut self, key: &Key) {
-        self.lines.retain(|line| line.value.as_ref().is_none_or(|(own, _)| own != key));
-    }
-
-    /// Puts a line of another file at the end of its section.
-    fn insert(&mut self, line: &Line) {
-        let end =
-            self.lines.iter().find_map(|line| line.text.strip_suffix("\r\n").map(|_| "\r\n")).unwrap_or("\n");
-        let text = format!("{}{end}", line.text.trim_end_matches(['\r', '\n']));
-        let last = self.lines.iter().rposition(|other| {
-            other.section == line.section
-                && (other.value.is_some() || other.text.trim_start().starts_with('['))
-        });
-        if let Some(last) = self.lines.last_mut().filter(|last| !last.text.ends_with('\n')) {
-            last.text.push_str(end);
-        }
-        let new = Line { text, ..line.clone() };
-        match last {
-            Some(last) => self.lines.insert(last + 1, new),
-            None if line.section.is_empty() => self.lines.insert(0, new),
-            None => {
-                let head = format!("[{}]{end}", line.shown);
-                self.lines.push(Line { text: head, value: None, ..line.clone() });
-                self.lines.push(new);
-            }
-        }
-    }
-
-    fn to_text(&self) -> String {
-        self.lines.iter().map(|line| line.text.as_str()).collect()
-    }
+fn is_section(line: &str) -> bool {
+    line.trim_start().starts_with('[')
 }
 
 fn is_comment(line: &str) -> bool {
@@ -136,7 +299,7 @@ fn is_key_line(line: &str, separator: char) -> bool {
 }
 
 /// The value that begins behind the separator, without spaces around it and a comment behind it.
-fn value_in(line: &str, from: usize) -> std::ops::Range<usize> {
+fn value_in(line: &str, from: usize) -> Range<usize> {
     let rest = &line[from..];
     let start = from + (rest.len() - rest.trim_start_matches([' ', '\t']).len());
     let value = &line[start..];
@@ -150,115 +313,4 @@ fn value_in(line: &str, from: usize) -> std::ops::Range<usize> {
         comment.unwrap_or(value.len())
     };
     start..start + value[..end].trim_end().len()
-}
-
-/// Carries what `mine` changed against `old` over to `new`; gives the text and the keys that were carried.
-pub(super) fn carry_over(
-    old: &Ini,
-    mine: &Ini,
-    mut new: Ini,
-    prefer: Option<Prefer>,
-) -> Result<(String, Vec<String>), Vec<Clash>> {
-    let (before, own) = (old.values(), mine.values());
-    let mut clashes = Vec::new();
-    let mut carried = Vec::new();
-    // In the order of the person's file, then what they took out.
-    let kept = mine.lines.iter().filter_map(|line| line.value.as_ref().map(|(key, _)| (key, Some(line))));
-    let gone = old.lines.iter().filter_map(|line| line.value.as_ref().map(|(key, _)| key));
-    let gone = gone.filter(|key| !own.contains_key(key)).map(|key| (key, None));
-    for (key, line) in kept.chain(gone) {
-        let (was, is) = (before.get(key).copied(), own.get(key).copied());
-        if was == is {
-            continue;
-        }
-        let next = new.values().get(key).map(|value| (*value).to_owned());
-        let shown = mine.spelled.get(key).or_else(|| old.spelled.get(key)).cloned().unwrap_or_default();
-        if next.as_deref() == is {
-            continue;
-        }
-        // A key that the new version dropped is no reason to lose what the person set.
-        let is_clash = next.as_deref() != was && next.is_some();
-        if is_clash && prefer == Some(Prefer::New) {
-            continue;
-        }
-        if is_clash && prefer.is_none() {
-            let text = |value: Option<&str>| value.map(str::to_owned);
-            clashes.push(Clash { what: shown, old: text(was), mine: text(is), new: next });
-            continue;
-        }
-        match (is, line) {
-            (Some(value), _) if next.is_some() => new.set(key, value),
-            (Some(_), Some(line)) => new.insert(line),
-            _ => new.remove(key),
-        }
-        carried.push(shown);
-    }
-    if clashes.is_empty() { Ok((new.to_text(), carried)) } else { Err(clashes) }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use proptest::prelude::*;
-
-    fn carry(
-        old: &str,
-        mine: &str,
-        new: &str,
-        prefer: Option<Prefer>,
-    ) -> Result<(String, Vec<String>), Vec<Clash>> {
-        carry_over(&Ini::parse(old), &Ini::parse(mine), Ini::parse(new), prefer)
-    }
-
-    #[test]
-    fn changed_keys_keep_the_value_and_new_ones_come_in() {
-        let old = "; harbour\n[Gulls]\ncount = 40 ; many\nloud=1\n[Fog]\nthick=2\n";
-        let mine = "; harbour\n[Gulls]\ncount = 200 ; many\nloud=1\nmine=7\n[Fog]\nthick=2\n[Own]\nx=1\n";
-        let new = "; harbour 2\n[gulls]\nCount= 40   ; rather many\nloud=0\nnew=5\n\n[Fog]\nthick=3\n";
-        let (text, keys) = carry(old, mine, new, None).unwrap();
-        assert_eq!(
-            text,
-            "; harbour 2\n[gulls]\nCount= 200   ; rather many\nloud=0\nnew=5\nmine=7\n\n[Fog]\nthick=3\n[Own]\nx=1\n"
-        );
-        assert_eq!(keys, ["Gulls.count", "Gulls.mine", "Own.x"]);
-    }
-
-    #[test]
-    fn what_both_changed_is_shown_and_can_be_decided() {
-        let (old, mine, new) = ("[a]\nx=1\ny=1\nz=1\n", "[a]\nx=2\nz=1\n", "[a]\nx=3\ny=2\nz=1\n");
-        let clashes = carry(old, mine, new, None).unwrap_err();
-        let told: Vec<_> =
-            clashes.iter().map(|c| (c.what.as_str(), c.mine.as_deref(), c.new.as_deref())).collect();
-        assert_eq!(told, [("a.x", Some("2"), Some("3")), ("a.y", None, Some("2"))]);
-        assert_eq!(carry(old, mine, new, Some(Prefer::Mine)).unwrap().0, "[a]\nx=2\nz=1\n");
-        assert_eq!(carry(old, mine, new, Some(Prefer::New)).unwrap().0, new);
-    }
-
-    #[test]
-    fn odd_forms() {
-        assert_eq!(carry("a=1\na=2\n", "a=1\na=3\n", "a=1\na=2\nb=1\n", None).unwrap().0, "a=1\na=3\nb=1\n");
-        assert_eq!(
-            carry("u=\"a ; b\"\n", "u=\"c ; d\"\n", "u=\"a ; b\" ; note\n", None).unwrap().0,
-            "u=\"c ; d\" ; note\n"
-        );
-        assert_eq!(carry("fog: 1\n", "fog: 2\n", "fog: 1\nsea: 3", None).unwrap().0, "fog: 2\nsea: 3");
-        assert_eq!(carry("a=1", "a=1\nb=2", "a=1", None).unwrap().0, "a=1\nb=2\n");
-        assert_eq!(carry("u=http://x\n", "u=http://y\n", "u=http://x\n", None).unwrap().0, "u=http://y\n");
-        assert!(!Ini::parse("{ \"a\": 1 }\nsome words\nand more").is_mostly_keys());
-    }
-
-    proptest! {
-        #[test]
-        fn nothing_changed_gives_the_new_version_and_nothing_new_gives_mine(
-            old in "(\\[[ab]\\]\n|[abc]=[0-3]\n|; x\n){0,8}",
-            other in "(\\[[ab]\\]\n|[abc]=[0-3]\n|; x\n){0,8}",
-        ) {
-            prop_assert_eq!(carry(&old, &old, &other, None).unwrap().0, other.clone());
-            // Every key that a person has is there when the author changed nothing.
-            let (text, _) = carry(&old, &other, &old, None).unwrap();
-            let parsed = Ini::parse(&text);
-            let wanted = Ini::parse(&other);
-            prop_assert_eq!(parsed.values(), wanted.values());
-        }
-    }
 }

@@ -1,14 +1,26 @@
-//! Contents made of others: a person's changes to a file carried over to another version of it.
+//! Contents made of others: layers' configuration combined key by key, and a person's changes to a file carried
+//! over to another version of it.
 //!
-//! Pure: contents go in, contents or what is in the way come out. Configuration of the INI kind is merged key
-//! by key ([`ini`]); any other text by lines, three ways (Khanna, Kunal, Pierce: A Formal Investigation of
-//! Diff3, 2007; by the crate `diffy`).
+//! Pure: contents go in, contents or what is in the way come out. Configuration ([`Format`]) is taken key by key;
+//! any other text is merged by lines, three ways (Khanna, Kunal, Pierce: A Formal Investigation of Diff3, 2007;
+//! by the crate `diffy`). Everything but the changed values keeps its form: order, comments, line ends, encoding.
 
+mod combine;
 mod ini;
+mod json;
+mod keyed;
+mod rules;
+#[cfg(test)]
+mod tests;
 mod text;
+mod toml;
+mod xml;
 
-use ini::Ini;
-use text::Text;
+pub use combine::{Combined, KeyClash, KeyEdit, KeyRow, NotBlended, combine, key_clashes, key_rows, look_up};
+pub use rules::{BlendRule, BlendRules, Format};
+
+use combine::carry_keys;
+pub(crate) use text::Text;
 
 /// Whose word counts where both sides changed the same key.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -53,34 +65,40 @@ pub enum NotCarried {
 /// Files bigger than this are not looked into.
 pub const MOST_BLENDED_BYTES: u64 = 4 << 20;
 
-/// Carries what `mine` changed against `old` over to `new`. `name` is the file's, for its ending.
+/// Carries what `mine` changed against `old` over to `new`: key by key for configuration of `format` that can be
+/// read, else by lines.
 ///
 /// # Errors
 /// [`NotCarried`].
 pub fn carry_over(
-    name: &str,
+    format: Option<Format>,
     old: &[u8],
     mine: &[u8],
     new: &[u8],
     prefer: Option<Prefer>,
 ) -> Result<Carried, NotCarried> {
+    if let Some(format) = format
+        && let Ok(carried) = carry_keys(format.of_content(new), [old, mine, new], prefer)
+    {
+        return carried;
+    }
     let texts = (Text::decode(old), Text::decode(mine), Text::decode(new));
     let (Some(old), Some(mine), Some(new)) = texts else { return Err(NotCarried::NoText) };
-    let merged = if is_ini(name, [&old.text, &mine.text, &new.text]) {
-        ini::carry_over(&Ini::parse(&old.text), &Ini::parse(&mine.text), Ini::parse(&new.text), prefer)
-            .map_err(NotCarried::Clashes)?
-    } else {
-        by_lines(&old.text, &mine.text, &new.text, prefer)?
-    };
-    let (text, changes) = merged;
+    let (text, changes) = by_lines(&old.text, &mine.text, &new.text, prefer)?;
     Ok(Carried { content: new.encode(&text), changes })
 }
 
-/// Whether the texts are keys and values, with or without sections.
-fn is_ini(name: &str, texts: [&String; 3]) -> bool {
-    const ENDINGS: [&str; 6] = ["ini", "cfg", "conf", "config", "inf", "properties"];
-    let ending = name.rsplit_once('.').map(|(_, ending)| ending.to_lowercase()).unwrap_or_default();
-    ENDINGS.contains(&ending.as_str()) && texts.into_iter().all(|text| Ini::parse(text).is_mostly_keys())
+/// Lines in which two texts differ, those of the first with `-` before them and of the second with `+`; nothing if one
+/// is no text.
+pub fn text_difference(one: &[u8], two: &[u8]) -> Option<Vec<String>> {
+    let (one, two) = (Text::decode(one)?, Text::decode(two)?);
+    let patch = diffy::create_patch(&one.text, &two.text);
+    let lines = patch.hunks().iter().flat_map(|hunk| hunk.lines()).filter_map(|line| match line {
+        diffy::Line::Context(_) => None,
+        diffy::Line::Delete(text) => Some(format!("- {}", text.trim_end())),
+        diffy::Line::Insert(text) => Some(format!("+ {}", text.trim_end())),
+    });
+    Some(lines.collect())
 }
 
 /// Three-way merge by lines.
@@ -130,7 +148,7 @@ fn decided(marked: &str, prefer: Prefer) -> (String, Vec<Clash>) {
 }
 
 #[cfg(test)]
-mod tests {
+mod merging {
     use super::*;
 
     #[test]
@@ -138,19 +156,19 @@ mod tests {
         let old = "{\n  \"fog\": 1,\n  \"a\": 0,\n  \"b\": 0,\n  \"gulls\": 40\n}\n";
         let mine = old.replace("40", "200");
         let new = old.replace("\"fog\": 1", "\"fog\": 2");
-        let carried = carry_over("h.json", old.as_bytes(), mine.as_bytes(), new.as_bytes(), None).unwrap();
+        let carried = carry_over(None, old.as_bytes(), mine.as_bytes(), new.as_bytes(), None).unwrap();
         assert_eq!(String::from_utf8(carried.content).unwrap(), new.replace("40", "200"));
         let both = old.replace("40", "3");
-        let clash = carry_over("h.json", old.as_bytes(), mine.as_bytes(), both.as_bytes(), None);
+        let clash = carry_over(None, old.as_bytes(), mine.as_bytes(), both.as_bytes(), None);
         let Err(NotCarried::Clashes(clashes)) = clash else { panic!() };
         assert!(
             clashes[0].mine.as_deref().unwrap().contains("200")
                 && clashes[0].new.as_deref().unwrap().contains('3')
         );
         let mine_wins =
-            carry_over("h.json", old.as_bytes(), mine.as_bytes(), both.as_bytes(), Some(Prefer::Mine));
+            carry_over(None, old.as_bytes(), mine.as_bytes(), both.as_bytes(), Some(Prefer::Mine));
         assert_eq!(String::from_utf8(mine_wins.unwrap().content).unwrap(), mine);
-        assert_eq!(carry_over("x.dds", b"\0\x01", b"\0\x02", b"\0\x03", None), Err(NotCarried::NoText));
+        assert_eq!(carry_over(None, b"\0\x01", b"\0\x02", b"\0\x03", None), Err(NotCarried::NoText));
     }
 
     #[test]
@@ -160,11 +178,11 @@ mod tests {
             units.flat_map(u16::to_le_bytes).collect::<Vec<u8>>()
         };
         let (old, mine, new) = ("[a]\r\nx=1\r\n", "[a]\r\nx=2\r\n", "[a]\r\nx=1\r\ny=\u{fc}\r\n");
-        let carried = carry_over("h.ini", &utf16(old), &utf16(mine), &utf16(new), None).unwrap();
+        let carried = carry_over(Some(Format::Ini), &utf16(old), &utf16(mine), &utf16(new), None).unwrap();
         assert_eq!(carried.content, utf16("[a]\r\nx=2\r\ny=\u{fc}\r\n"));
-        let western = carry_over("h.ini", b"x=1\n", b"x=2\n", b"x=1\n; \xfcber\n", None).unwrap();
+        let western = carry_over(Some(Format::Ini), b"x=1\n", b"x=2\n", b"x=1\n; \xfcber\n", None).unwrap();
         assert_eq!(western.content, b"x=2\n; \xfcber\n");
-        let marked = carry_over("h.ini", b"x=1", b"x=2", b"\xef\xbb\xbfx=1", None).unwrap();
+        let marked = carry_over(Some(Format::Ini), b"x=1", b"x=2", b"\xef\xbb\xbfx=1", None).unwrap();
         assert_eq!(marked.content, b"\xef\xbb\xbfx=2");
     }
 }

@@ -10,14 +10,14 @@ enum Encoding {
 }
 
 /// A decoded text that knows how it was encoded.
-pub(super) struct Text {
+pub(crate) struct Text {
     pub text: String,
     encoding: Encoding,
 }
 
 impl Text {
     /// UTF-8, UTF-16 with its mark, else Windows-1252; nothing when it is no text.
-    pub(super) fn decode(bytes: &[u8]) -> Option<Self> {
+    pub(crate) fn decode(bytes: &[u8]) -> Option<Self> {
         let (encoding, text) = match bytes {
             [0xef, 0xbb, 0xbf, rest @ ..] => {
                 (Encoding::Utf8 { mark: true }, UTF_8.decode_without_bom_handling(rest))
@@ -40,7 +40,7 @@ impl Text {
     }
 
     /// Another text in the encoding of this one; what Windows-1252 can't say turns the file into UTF-8.
-    pub(super) fn encode(&self, text: &str) -> Vec<u8> {
+    pub(crate) fn encode(&self, text: &str) -> Vec<u8> {
         match self.encoding {
             Encoding::Utf8 { mark: false } => text.as_bytes().to_vec(),
             Encoding::Utf8 { mark: true } => [b"\xef\xbb\xbf", text.as_bytes()].concat(),

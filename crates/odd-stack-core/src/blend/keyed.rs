@@ -1,0 +1,129 @@
+//! What the formats of configuration have in common: settings by key, and changes that keep the rest as it is.
+
+/// Where a setting lies.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Key {
+    /// What two keys are compared by; the same for `Gulls.count` and `gulls.Count` of an INI file.
+    pub id: String,
+    /// As people write it: `Section.key`, a JSON pointer, a dotted TOML key, an XML path.
+    pub shown: String,
+}
+
+/// A key with its value.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Setting {
+    /// The key.
+    pub key: Key,
+    /// The value as the file writes it.
+    pub raw: String,
+    /// What two values are compared by: `1` and `1 ` are the same.
+    pub meaning: String,
+}
+
+/// What becomes of a key.
+#[derive(Debug)]
+pub(super) enum Change<'a, D> {
+    /// It gets the value that it has in another document, where it has one.
+    From(&'a D),
+    /// It gets a value as a person types it.
+    Typed(&'a str),
+    /// It goes.
+    Remove,
+}
+
+/// A configuration file that knows its settings and can be written with others.
+pub(super) trait Keyed: Sized {
+    /// Reads a whole file.
+    ///
+    /// # Errors
+    /// What is wrong with it, with the line where that is known.
+    fn parse(text: &str) -> Result<Self, String>;
+
+    /// All settings, in the order of the file; no two have the same key.
+    fn settings(&self) -> &[Setting];
+
+    /// Lets documents that are to be compared agree on what is one setting and what is several.
+    fn agree(_documents: &mut [&mut Self]) {}
+
+    /// The key that a person writes.
+    ///
+    /// # Errors
+    /// Why it is none.
+    fn key_of(&self, written: &str) -> Result<Key, String>;
+
+    /// The text with `changes`, everything else as it is. New keys come in the order given.
+    ///
+    /// # Errors
+    /// Why a change can't be made.
+    fn changed(&self, changes: &[(Key, Change<'_, Self>)]) -> Result<String, String>;
+}
+
+/// Changes of a file of nested parts, by the names on the way.
+#[derive(Debug, Default)]
+pub(super) struct Branch {
+    pub own: Option<Leaf>,
+    /// In the order in which they came.
+    pub below: Vec<(String, Branch)>,
+}
+
+/// What becomes of one place in a nested file.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) enum Leaf {
+    /// Written as it is in a file.
+    Raw(String),
+    /// As a person types it.
+    Typed(String),
+    Remove,
+}
+
+impl Branch {
+    pub(super) fn put<'s>(&mut self, way: impl IntoIterator<Item = &'s str>, leaf: Leaf) {
+        let mut branch = self;
+        for name in way {
+            // From the end: what comes after each other mostly lies beside each other.
+            let at = branch.below.iter().rposition(|(own, _)| own == name).unwrap_or_else(|| {
+                branch.below.push((name.to_owned(), Self::default()));
+                branch.below.len() - 1
+            });
+            branch = &mut branch.below[at].1;
+        }
+        branch.own = Some(leaf);
+    }
+
+    pub(super) fn find(&self, name: &str) -> Option<&Self> {
+        self.below.iter().find(|(own, _)| own == name).map(|(_, branch)| branch)
+    }
+
+    /// Whether anything is set here or below.
+    pub(super) fn sets_any(&self) -> bool {
+        matches!(self.own, Some(Leaf::Raw(_) | Leaf::Typed(_)))
+            || self.below.iter().any(|(_, branch)| branch.sets_any())
+    }
+}
+
+/// The end of the line if only blanks and a comment follow `at`; else `at`.
+pub(super) fn after_rest_of_line(text: &str, at: usize) -> usize {
+    let rest = &text[at..];
+    let line = rest.split(['\r', '\n']).next().unwrap_or_default();
+    let bare = line.trim_start();
+    let is_comment = bare.starts_with("//") || (bare.starts_with("/*") && bare.trim_end().ends_with("*/"));
+    if bare.is_empty() || is_comment { at + line.len() } else { at }
+}
+
+/// The line end that a text uses most.
+pub(super) fn line_end(text: &str) -> &'static str {
+    let both = text.matches("\r\n").count();
+    if both * 2 > text.matches('\n').count() { "\r\n" } else { "\n" }
+}
+
+/// The blanks at the beginning of the line in which `at` lies, if nothing else stands before it.
+pub(super) fn indent_at(text: &str, at: usize) -> Option<&str> {
+    let line = text[..at].rfind('\n').map_or(0, |end| end + 1);
+    let before = &text[line..at];
+    before.chars().all(|c| c == ' ' || c == '\t').then_some(before)
+}
+
+/// The number of the line in which `at` lies, from 1.
+pub(super) fn line_of(text: &str, at: usize) -> usize {
+    text.as_bytes()[..at.min(text.len())].iter().filter(|byte| **byte == b'\n').count() + 1
+}
