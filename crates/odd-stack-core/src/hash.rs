@@ -96,6 +96,19 @@ impl fmt::Display for ContentHash {
     }
 }
 
+impl serde::Serialize for ContentHash {
+    fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_str(self)
+    }
+}
+
+impl<'de> serde::Deserialize<'de> for ContentHash {
+    fn deserialize<D: serde::Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        let text = String::deserialize(deserializer)?;
+        blake3::Hash::from_hex(text).map(|hash| Self(*hash.as_bytes())).map_err(serde::de::Error::custom)
+    }
+}
+
 impl fmt::Debug for ContentHash {
     fn fmt(&self, formatter: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(formatter, "ContentHash({})", self.short())

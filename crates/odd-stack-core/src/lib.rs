@@ -11,7 +11,7 @@
 //! | [`address`] | [`address::Address`]: which file of which root; refused names; folding | pure |
 //! | [`stack`] | [`stack::Column`], [`stack::Arrangement`]: who wins where | pure |
 //! | [`fit`] | [`fit::fit`]: where a package's files go | pure |
-//! | [`blend`] | [`blend::carry_over`]: a person's changes in another version of a file | pure |
+//! | [`blend`] | [`blend::combine`], [`blend::carry_over`]: configuration and texts made of several | pure |
 //! | [`version`] | names and versions on file names | pure |
 //! | [`package`] | [`package::Package`]: folders and archives as members and streams | edge |
 //! | [`game`] | [`game::Game`]: roots, scan, main program | edge |
@@ -37,6 +37,8 @@ pub mod package;
 pub mod stack;
 pub mod version;
 mod version_order;
+mod version_range;
 
 pub use hash::ContentHash;
 pub use version_order::compare_versions;
+pub use version_range::VersionRange;

@@ -4,7 +4,7 @@ use super::carry::Exchange;
 use super::change::ChangeError;
 use super::decide::Decider;
 use super::plan::Difference;
-use crate::stack::{LayerId, Turn, is_contested, turn};
+use crate::stack::{LayerId, Turn, is_open, turn};
 
 impl Decider<'_> {
     /// Tells the difference between the two versions of an exchanged layer.
@@ -17,8 +17,8 @@ impl Decider<'_> {
             let spelled = column.base.as_ref().map(|base| &base.spelled);
             let spelled = spelled.or_else(|| own(new).or_else(|| own(old)).map(|entry| &entry.spelled));
             let address = self.address(column.root, &spelled.cloned().unwrap_or_default())?;
-            let was = is_contested(column, old, &self.before);
-            let is = is_contested(column, new, &self.after);
+            let was = is_open(column, old, &self.before);
+            let is = is_open(column, new, &self.after);
             match (was, is) {
                 (false, true) => difference.newly_contested.push(address.clone()),
                 (true, false) => difference.no_longer_contested.push(address.clone()),

@@ -1,7 +1,5 @@
 //! A person's edits of a layer's file carried over to the layer's new version.
 
-use std::collections::HashMap;
-use std::io;
 use std::path::{Path, PathBuf};
 
 use super::change::{ChangeError, KEPT};
@@ -10,8 +8,7 @@ use super::look::Seen;
 use crate::address::Address;
 use crate::blend::{Clash, MOST_BLENDED_BYTES, NotCarried, Prefer, carry_over};
 use crate::hash::ContentHash;
-use crate::ledger::{LedgerError, blob_path};
-use crate::stack::{BaseKind, Entry, LayerId, Provider};
+use crate::stack::{BaseKind, Blended, Entry, LayerId, Order, Provider};
 
 /// A layer that takes the place of another.
 #[derive(Debug, Clone)]
@@ -20,8 +17,8 @@ pub(crate) struct Exchange {
     pub new: LayerId,
     /// Whose word counts where a person and the new version changed the same.
     pub prefer: Option<Prefer>,
-    /// Small contents of the new version, where none are stored.
-    pub contents: HashMap<ContentHash, Vec<u8>>,
+    /// The new one asks for another place in the stack, so that contests may open or close where both are alike.
+    pub asks_otherwise: bool,
 }
 
 /// A file with a person's edits that gets them in its new version.
@@ -66,7 +63,10 @@ impl Decider<'_> {
             return Ok(Carry::Not);
         };
         let most = [from.size_bytes, to.size_bytes, now.size_bytes].into_iter().max();
-        if to.layer != exchange.new || now.kind != BaseKind::File || most > Some(MOST_BLENDED_BYTES) {
+        let is_in = |blended: &Blended| blended.from.contains(&exchange.new);
+        let blended = at.column.blend(&self.after).and_then(|blend| blend.outcome.as_ref().ok());
+        let is_new = to.layer == exchange.new || blended.is_some_and(is_in);
+        if !is_new || now.kind != BaseKind::File || most > Some(MOST_BLENDED_BYTES) {
             return Ok(Carry::Not);
         }
         let path = at.present_or_future().on(&self.root(at.column.root)?.folder);
@@ -74,9 +74,11 @@ impl Decider<'_> {
         if ContentHash::of(&mine) == to.hash {
             return Ok(Carry::Same);
         }
-        let (old, new) = (self.stored(from, exchange)?, self.stored(to, exchange)?);
+        let old = self.content_of(at, from, &self.before)?;
+        let new = self.content_of(at, to, &self.after)?;
         let (Some(old), Some(new)) = (old, new) else { return Ok(Carry::Not) };
-        Ok(match carry_over(to.spelled.name(), &old, &mine, &new, exchange.prefer) {
+        let format = self.after.blend_rules().format_of(to.spelled.as_str());
+        Ok(match carry_over(format, &old, &mine, &new, exchange.prefer) {
             Ok(carried) if carried.content == new => Carry::Same,
             Ok(carried) => Carry::Over { content: carried.content, changes: carried.changes },
             Err(NotCarried::NoText) => Carry::Not,
@@ -84,16 +86,16 @@ impl Decider<'_> {
         })
     }
 
-    fn stored(&self, entry: &Entry, exchange: &Exchange) -> Result<Option<Vec<u8>>, ChangeError> {
-        if let Some(content) = exchange.contents.get(&entry.hash) {
-            return Ok(Some(content.clone()));
-        }
-        let path = blob_path(self.ledger.folder(), entry.hash);
-        match std::fs::read(&path) {
-            Ok(content) => Ok(Some(content)),
-            // In a dry run the new version's contents are not stored.
-            Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(None),
-            Err(source) => Err(LedgerError::io("read", &path)(source).into()),
+    /// The content that a layer, or several blended, supply; nothing in a dry run, where it is not stored.
+    fn content_of(
+        &self,
+        at: &Move<'_>,
+        entry: &Entry,
+        order: &Order,
+    ) -> Result<Option<Vec<u8>>, ChangeError> {
+        match self.blender.content_of(at.column, entry, order)? {
+            Some(made) => Ok(Some(made)),
+            None => Ok(self.blender.stored(entry)?),
         }
     }
 

@@ -18,11 +18,15 @@ use super::seam::{Seam, Stamp};
 use super::steps::Step;
 use super::thrown::save_changed;
 use crate::address::{Address, FoldedKey, RelPath};
+use crate::blend::BlendRule;
+use crate::game::Game;
 use crate::hash::ContentHash;
 use crate::ledger::catalogue::JournalMark;
 use crate::ledger::{Ledger, LedgerError, Lock, blob_path, end_intake, sweep};
 use crate::observer::{Observer, Work};
-use crate::stack::{Arrangement, BaseFile, BaseKind, LayerId, RootId, Standing, Tally};
+use crate::stack::{
+    Arrangement, BaseFile, BaseKind, LayerId, PathId, RootId, Settlement, Standing, Tally, Unmet,
+};
 
 /// What to do with drifted files in the way.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -41,6 +45,8 @@ pub enum Edits {
 pub struct ChangeOptions {
     /// What to do with drifted files in the way.
     pub edits: Edits,
+    /// Go on although needs are not met, and note that it is wanted so.
+    pub despite: bool,
 }
 
 /// Why a change was not made. The game is as it was, unless the variant says otherwise.
@@ -60,6 +66,18 @@ pub enum ChangeError {
     EditsClash {
         /// The files.
         files: Vec<ClashingFile>,
+    },
+    /// Layers would be without what they need; a decision is needed.
+    #[error("{}", if unmet.len() == 1 { "a need is not met".to_owned() } else { format!("{} needs are not met", unmet.len()) })]
+    Unmet {
+        /// What is not met.
+        unmet: Vec<Unmet>,
+    },
+    /// Rules of order that can't all be kept.
+    #[error("the layers' rules of order go in a circle: {} above {}", layers.join(" above "), layers.first().map_or("", String::as_str))]
+    Circle {
+        /// Each must lie above the next, and the last above the first.
+        layers: Vec<String>,
     },
     /// One address is a file for one and a folder for another.
     #[error("{address} is a file for {file_of} and a folder for {folder_of}; both can't lie on the game")]
@@ -160,6 +178,56 @@ pub(crate) struct ChangeRequest {
     pub new_blobs: Vec<ContentHash>,
     /// The layer that takes the place of another, if one does.
     pub exchange: Option<Exchange>,
+    /// What is settled by it, address by address; nothing clears what was.
+    pub settle: Vec<(PathId, Option<Settlement>)>,
+    /// The game's rules of what blends from then on, if they change; and the addresses that this concerns.
+    pub blend_rules: Option<Vec<BlendRule>>,
+    pub also_touched: Vec<PathId>,
+    /// Contents that are not stored, and that nothing will be made of.
+    pub unstored: HashMap<ContentHash, Vec<u8>>,
+    pub is_dry_run: bool,
+}
+
+impl ChangeRequest {
+    /// One that only puts the stack into `after`.
+    pub(crate) fn new(command: &str, made_at: &str, after: Arrangement) -> Self {
+        Self {
+            command: command.to_owned(),
+            made_at: made_at.to_owned(),
+            after,
+            removed: Vec::new(),
+            new_blobs: Vec::new(),
+            exchange: None,
+            settle: Vec::new(),
+            blend_rules: None,
+            also_touched: Vec::new(),
+            unstored: HashMap::new(),
+            is_dry_run: false,
+        }
+    }
+
+    /// Addresses that change without any layer's changing.
+    pub(super) fn touched(&self) -> Vec<PathId> {
+        let settled = self.settle.iter().map(|(path, _)| *path);
+        settled.chain(self.also_touched.iter().copied()).collect()
+    }
+
+    /// What is settled afterwards, among `before`.
+    pub(crate) fn settled_after(
+        &self,
+        mut settled: HashMap<PathId, Settlement>,
+    ) -> HashMap<PathId, Settlement> {
+        if let Some(exchange) = &self.exchange {
+            settled.values_mut().for_each(|settlement| settlement.hand_on(exchange.old, exchange.new));
+        }
+        for (path, settlement) in &self.settle {
+            match settlement {
+                Some(settlement) => drop(settled.insert(*path, settlement.clone())),
+                None => drop(settled.remove(path)),
+            }
+        }
+        settled
+    }
 }
 
 /// What becomes of the stack when all steps are done; kept in the journal.
@@ -169,9 +237,15 @@ struct Outcome {
     made_at: String,
     arrangement: Vec<(LayerId, bool)>,
     removed: Vec<LayerId>,
-    tallies: Vec<(LayerId, i64, i64)>,
+    tallies: Vec<(LayerId, (i64, i64, i64))>,
     base: Vec<BaseNow>,
     sides: Vec<PathBuf>,
+    #[serde(default)]
+    handed_on: Option<(LayerId, LayerId)>,
+    #[serde(default)]
+    settle: Vec<(PathId, Option<Settlement>)>,
+    #[serde(default)]
+    blend_rules: Option<Vec<BlendRule>>,
 }
 
 /// A file of the base that is from now on what was found on disk, or is no more.
@@ -275,9 +349,16 @@ pub(crate) fn prepare<'l>(
         made_at: request.made_at,
         arrangement: request.after.standings().iter().map(|s| (s.layer, s.laid)).collect(),
         removed: request.removed,
-        tallies: decision.tallies.iter().map(|(id, t)| (*id, t.won_files, t.contested_files)).collect(),
+        tallies: decision
+            .tallies
+            .iter()
+            .map(|(id, t)| (*id, (t.won_files, t.contested_files, t.open_files)))
+            .collect(),
         base: base.collect(),
         sides: decision.sides.clone(),
+        handed_on: request.exchange.as_ref().map(|exchange| (exchange.old, exchange.new)),
+        settle: request.settle,
+        blend_rules: request.blend_rules,
     };
     Ok(Prepared { ledger, _lock: lock, decision, new_blobs: request.new_blobs, outcome, is_over: false })
 }
@@ -434,8 +515,18 @@ fn write_outcome(ledger: &Ledger, outcome: Outcome) -> Result<i64, ChangeError> 
     let standings = outcome.arrangement.iter().map(|(layer, laid)| Standing { layer: *layer, laid: *laid });
     let arrangement = Arrangement::new(standings.collect());
     catalogue.write_arrangement(&arrangement, &outcome.removed)?;
-    for (layer, won_files, contested_files) in outcome.tallies {
-        catalogue.add_to_tally(layer, Tally { won_files, contested_files })?;
+    for (layer, (won_files, contested_files, open_files)) in outcome.tallies {
+        let tally = Tally { won_files, contested_files, open_files };
+        catalogue.add_to_tally(layer, tally)?;
+    }
+    if let Some((old, new)) = outcome.handed_on {
+        catalogue.hand_on_settlements(old, new)?;
+    }
+    for (path, settlement) in &outcome.settle {
+        catalogue.write_settlement(*path, settlement.as_ref())?;
+    }
+    if let Some(rules) = outcome.blend_rules {
+        catalogue.write_game(&Game { blend_rules: rules, ..ledger.game().clone() })?;
     }
     for base in outcome.base {
         let key = FoldedKey::from_stored(base.key);

@@ -86,7 +86,8 @@ pub fn check(ledger: &Ledger, deep: bool, observer: &dyn Observer) -> Result<Che
         let walking =
             scope.spawn(|| roots.iter().map(|root| walk(&root.folder, observer)).collect::<Vec<_>>());
         let arrangement = ledger.catalogue.arrangement()?;
-        let (order, laid) = (arrangement.order(), arrangement.laid());
+        let order = ledger.order(&arrangement, ledger.catalogue.settlements()?)?;
+        let laid = arrangement.laid();
         let needed = ledger.catalogue.folders_of(&laid)?;
         let mut columns: HashMap<RootId, Vec<Column>> = HashMap::new();
         for column in ledger.catalogue.columns_of_all(&laid)? {

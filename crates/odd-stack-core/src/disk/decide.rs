@@ -2,9 +2,11 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use rayon::prelude::*;
 
+use super::blending::Blender;
 use super::carry::{ClashingFile, Exchange};
 use super::change::{ChangeError, ChangeOptions, ChangeRequest, Edits, KEPT, STAGE, Staged, TRASH, look};
 use super::drift::{Drift, DriftKind, Finding};
@@ -17,6 +19,7 @@ use super::steps::Step;
 use super::survey::{BaseLook, look_at_base, look_at_file};
 use super::thrown::Thrown;
 use crate::address::{Address, FoldedKey, RelPath};
+use crate::blend::BlendRules;
 use crate::game::Root;
 use crate::ledger::{Ledger, LedgerError};
 use crate::observer::{Observer, Work};
@@ -52,12 +55,18 @@ pub(super) fn decide(
     let catalogue = &ledger.catalogue;
     let arrangement = catalogue.arrangement()?;
     let changed = arrangement.changed_layers(&request.after);
-    let (before, after) = (arrangement.order(), request.after.order());
     // Of a layer that takes another's place only what they do not have alike counts.
     let (columns, alike_files) = match &request.exchange {
-        Some(exchange) => catalogue.columns_apart(exchange.old, exchange.new)?,
-        None => (catalogue.columns_of(&changed)?, 0),
+        Some(exchange) if !exchange.asks_otherwise => catalogue.columns_apart(exchange.old, exchange.new)?,
+        _ => (catalogue.columns_of(&changed, &request.touched())?, 0),
     };
+    let settled = catalogue.settlements_among_columns()?;
+    let mut after = ledger.order(&request.after, request.settled_after(settled.clone()))?;
+    if let Some(rules) = &request.blend_rules {
+        let rules = BlendRules::new(rules).map_err(|error| catalogue.damaged_by(&error))?;
+        after = after.with_blend_rules(Arc::new(rules));
+    }
+    let before = ledger.order(&arrangement, settled)?;
     let mut decider = Decider {
         ledger,
         changed: changed.iter().copied().collect(),
@@ -70,6 +79,7 @@ pub(super) fn decide(
         before,
         after,
         edits: options.edits,
+        blender: Blender::in_change(ledger, request.unstored.clone(), request.is_dry_run),
         exchange: request.exchange.clone(),
         clashing: Vec::new(),
         has_unknown_originals: catalogue.has_unknown_originals()?,
@@ -82,7 +92,7 @@ pub(super) fn decide(
     folders.iter().try_for_each(|(root, key)| decider.refuse_folder_clash(*root, key))?;
     decider.find_new_folders(&folders)?;
     observer.begin(Work::Comparing, decider.columns.len() as u64, 0);
-    let decided = decider.settle_base().and_then(|()| decider.decide_files());
+    let decided = decider.blend_and_settle_base().and_then(|()| decider.decide_files());
     observer.end();
     decided?;
     decider.decide_folders(&folders)?;
@@ -95,8 +105,7 @@ pub(super) fn decide(
         let all = catalogue.tally_of(exchange.old)?;
         let apart = old.get(&exchange.old).copied().unwrap_or_default();
         let tally = decider.decision.tallies.entry(exchange.new).or_default();
-        tally.won_files += all.won_files - apart.won_files;
-        tally.contested_files += all.contested_files - apart.contested_files;
+        *tally = tally.plus(all).minus(apart);
     }
     Ok(decider.decision)
 }
@@ -104,8 +113,7 @@ pub(super) fn decide(
 fn difference(old: &BTreeMap<LayerId, Tally>, mut new: BTreeMap<LayerId, Tally>) -> BTreeMap<LayerId, Tally> {
     for (layer, tally) in old {
         let change = new.entry(*layer).or_default();
-        change.won_files -= tally.won_files;
-        change.contested_files -= tally.contested_files;
+        *change = change.minus(*tally);
     }
     new
 }
@@ -124,6 +132,7 @@ pub(super) struct Decider<'a> {
     pub(super) before: Order,
     pub(super) after: Order,
     edits: Edits,
+    pub(super) blender: Blender<'a>,
     pub(super) exchange: Option<Exchange>,
     /// Files whose edits can't be carried over.
     pub(super) clashing: Vec<ClashingFile>,
@@ -176,6 +185,37 @@ impl Decider<'_> {
             let side = self.ledger.site().side(root);
             if !self.decision.sides.contains(&side) {
                 self.decision.sides.push(side);
+            }
+        }
+        Ok(())
+    }
+
+    /// Learns what blends, before and after, and what the base is.
+    fn blend_and_settle_base(&mut self) -> Result<(), ChangeError> {
+        self.blender.learn(&mut self.columns, &self.before)?;
+        self.settle_base()?;
+        self.blender.learn(&mut self.columns, &self.after)?;
+        for column in &self.columns {
+            let (Some(blend), Some(spelled)) = (column.blend(&self.after), column.spelled()) else {
+                continue;
+            };
+            let address = self.address(column.root, spelled)?;
+            match &blend.outcome {
+                Ok(blended) => {
+                    let undone = blended.undone.iter().map(|reason| format!("{address}: {reason}"));
+                    self.decision.plan.warnings.extend(undone);
+                }
+                Err(why) => {
+                    let whose = column.entries.iter().find(|entry| Some(entry.hash) == why.content);
+                    let whose = match whose.map(|entry| entry.layer) {
+                        Some(layer) => self.ledger.catalogue.layer_name(layer)?,
+                        None => "the game's own file".to_owned(),
+                    };
+                    self.decision.plan.warnings.push(format!(
+                        "{address} can't be blended, so one whole file counts: {whose}: {}",
+                        why.reason
+                    ));
+                }
             }
         }
         Ok(())
@@ -341,7 +381,7 @@ impl Decider<'_> {
         {
             self.decision.plan.originals_missing.push(address.clone());
         }
-        self.note_effect(address, at.from, at.to);
+        self.note_effect(address, at);
         if take_out {
             let public = at.present_or_future().on(&root.folder);
             let private = match (kept, at.from) {
@@ -368,8 +408,12 @@ impl Decider<'_> {
         at: &Move<'_>,
         root: &Root,
         side: PathBuf,
-        content: Option<(Vec<u8>, i64)>,
+        mut content: Option<(Vec<u8>, i64)>,
     ) -> Result<(), ChangeError> {
+        if let (None, Provider::Layer(entry)) = (&content, at.to) {
+            let made = self.blender.content_of(at.column, entry, &self.after)?;
+            content = made.map(|made| (made, entry.modified));
+        }
         let private = match at.to {
             Provider::Nothing => return Ok(()),
             Provider::Base(_) => {
@@ -441,7 +485,10 @@ impl Decider<'_> {
         self.decision.private_folders.extend(missing.into_iter().map(Path::to_path_buf));
     }
 
-    fn note_effect(&mut self, address: Address, from: Provider<'_>, to: Provider<'_>) {
+    fn note_effect(&mut self, address: Address, at: &Move<'_>) {
+        let (from, to) = (at.from, at.to);
+        let blend = at.column.blend(&self.after).and_then(|blend| blend.outcome.as_ref().ok());
+        let blended = blend.is_some_and(|blended| Some(&blended.entry) == to.entry());
         let kind = match (from, to) {
             (_, Provider::Nothing) => EffectKind::Delete,
             (_, Provider::Base(_)) => EffectKind::Restore,
@@ -452,18 +499,24 @@ impl Decider<'_> {
         let size_bytes = if kind == EffectKind::Delete { from.size_bytes() } else { to.size_bytes() };
         let layer = to.entry().map(|entry| entry.layer);
         let over = from.entry().map(|entry| entry.layer);
-        self.decision.plan.effects.push(Effect { address, kind, size_bytes, layer, over });
+        self.decision.plan.effects.push(Effect { address, kind, size_bytes, layer, over, blended });
     }
 
     /// Counts how an entry of a newly laid layer meets what is there.
     fn meet(&mut self, column: &Column, from: Provider<'_>, to: Provider<'_>) {
         let meeting = &mut self.decision.plan.meeting;
         let winner = column.winner(&self.after);
+        let blended = column.blend(&self.after).and_then(|blend| blend.outcome.as_ref().ok());
         for entry in &column.entries {
             let is_new = self.changed.contains(&entry.layer)
                 && self.before.rank(entry.layer).is_none()
                 && self.after.rank(entry.layer).is_some();
             if !is_new || entry.takes_away() {
+                continue;
+            }
+            if blended.is_some_and(|blended| blended.from.contains(&entry.layer)) {
+                meeting.blended += 1;
+                meeting.written_bytes += if is_same_on_disk(column, from, to) { 0 } else { to.size_bytes() };
                 continue;
             }
             if winner != Some(entry) {
@@ -477,7 +530,7 @@ impl Decider<'_> {
                 (_, None) => meeting.over_base += 1,
             }
             if !is_same_on_disk(column, from, to) {
-                meeting.written_bytes += entry.size_bytes;
+                meeting.written_bytes += to.size_bytes();
             }
         }
     }

@@ -2,6 +2,7 @@
 
 use std::collections::{BTreeSet, HashMap};
 
+use super::blending::Blender;
 use super::spelling::{Folders, file_name};
 use crate::address::{FoldedKey, RelPath};
 use crate::game::Root;
@@ -37,6 +38,7 @@ pub(super) fn places<'a>(
             is_covered[at] = true;
         }
     }
+    Blender::new(ledger).learn(columns, order)?;
     let columns: &'a [Column] = columns;
     let mut places = Places::default();
     for ((_, base), is_covered) in base.iter().zip(is_covered) {

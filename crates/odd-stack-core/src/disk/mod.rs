@@ -16,6 +16,7 @@
 //! be found in its new place while the one it replaces was forgotten.
 
 mod apart;
+mod blending;
 mod carry;
 mod change;
 mod check;
@@ -41,6 +42,7 @@ pub use drift::{Drift, DriftKind};
 pub use plan::{Difference, Effect, EffectKind, Plan};
 pub use seam::{RealDisk, Seam, Stamp};
 
+pub(crate) use blending::Blender;
 pub(crate) use carry::Exchange;
 pub(crate) use change::{
     ChangeRequest, KEPT, ORIGINALS, STAGE, TRASH, check_room, discard_new_contents, prepare, recover,

@@ -33,6 +33,8 @@ pub struct Effect {
     pub layer: Option<LayerId>,
     /// The layer whose file lies there now; `None` for the base or nothing.
     pub over: Option<LayerId>,
+    /// The file that will lie there is made of several, key by key.
+    pub blended: bool,
 }
 
 /// A drifted file that a change saves.
@@ -57,6 +59,8 @@ pub struct Meeting {
     pub over_layers: BTreeMap<LayerId, u64>,
     /// Files equal to what they would cover; nothing is written.
     pub identical: u64,
+    /// Files of configuration that blend with others.
+    pub blended: u64,
     /// Files that a layer above covers at once.
     pub covered: u64,
     /// Bytes of files that are written.

@@ -37,7 +37,9 @@ pub(super) fn look_at_base(
     let path = base.spelled.on(&root.folder);
     let look_failed = |source| ChangeError::Look { path: path.clone(), source };
     let is_uncovered = matches!(column.provider(before), Provider::Base(_));
-    if is_uncovered && !matches!(column.provider(after), Provider::Base(_)) {
+    // What blends is not made yet; it most likely covers.
+    let stays = matches!(column.provider(after), Provider::Base(_)) && column.recipe(after).is_none();
+    if is_uncovered && !stays {
         match compare(&path, Provider::Base(base), true).map_err(look_failed)? {
             Finding::Drifted(kind, _) if edits == Edits::Stop && kind != DriftKind::BaseMissing => {
                 return Ok(Some(BaseLook::Stop(kind)));

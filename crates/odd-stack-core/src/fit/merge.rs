@@ -1,6 +1,7 @@
 //! Rules over rules.
 
 use super::{Rank, Rules, Wishes};
+use crate::stack::Needs;
 
 impl Rules {
     /// These rules with `upper` over them: places are told apart by their rank, patterns add up, of choices
@@ -22,6 +23,7 @@ impl Rules {
         self.names = upper.names.or(self.names);
         add_new(&mut self.passed_over, upper.passed_over);
         self.wishes = self.wishes.with_over(upper.wishes);
+        self.asked = with_over(self.asked, upper.asked);
         self
     }
 
@@ -38,10 +40,21 @@ impl Rules {
     }
 }
 
+fn with_over(mut needs: Needs, upper: Needs) -> Needs {
+    needs.game = upper.game.or(needs.game);
+    add_new(&mut needs.layers, upper.layers);
+    add_new(&mut needs.clashes, upper.clashes);
+    add_new(&mut needs.above, upper.above);
+    add_new(&mut needs.below, upper.below);
+    add_new(&mut needs.despite, upper.despite);
+    needs
+}
+
 impl Wishes {
     fn with_over(mut self, upper: Self) -> Self {
         self.needs_game = upper.needs_game.or(self.needs_game);
         self.patches = upper.patches.or(self.patches);
+        self.whole |= upper.whole;
         add_new(&mut self.needs, upper.needs);
         add_new(&mut self.clashes, upper.clashes);
         add_new(&mut self.above, upper.above);

@@ -8,6 +8,7 @@ use serde::{Deserialize, Serialize};
 
 use super::FitError;
 use crate::address::RelPath;
+use crate::stack::Needs;
 
 /// One `FROM=TO`.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -143,6 +144,9 @@ pub struct Rules {
     /// What a sheet says beyond places.
     #[serde(default)]
     pub wishes: Wishes,
+    /// What a person says the layer needs.
+    #[serde(default, skip_serializing_if = "Needs::is_empty")]
+    pub asked: Needs,
 }
 
 impl Rules {
@@ -174,6 +178,9 @@ pub struct Wishes {
     pub starts: Vec<Start>,
     /// The version that it holds only the changed files against.
     pub patches: Option<String>,
+    /// Its configuration files do not blend with others'.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub whole: bool,
 }
 
 /// A key of a configuration file and its value.

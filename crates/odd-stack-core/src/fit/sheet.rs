@@ -37,6 +37,8 @@ pub struct FitSheet {
     pub patches: Option<String>,
     /// Leave out documents, sources, pictures, what systems leave behind, and copies of the game's own files.
     pub tidy: Option<bool>,
+    /// `false`: its configuration files count as whole files and do not blend with those of other layers.
+    pub blend: Option<bool>,
     /// Patterns; what meets one is left out.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub skip: Vec<String>,
@@ -345,6 +347,7 @@ impl FitSheet {
                 sets: self.set.clone(),
                 starts: self.start.clone(),
                 patches: self.patches.clone(),
+                whole: self.blend == Some(false),
             },
             ..Rules::default()
         }
@@ -379,6 +382,7 @@ impl FitSheet {
             format: Some(SHEET_FORMAT),
             patches: wishes.patches.clone(),
             tidy: rules.tidy.then_some(true),
+            blend: wishes.whole.then_some(false),
             skip: rules.skip.clone(),
             only: rules.only.clone(),
             takes_away: wishes.takes_away.clone(),

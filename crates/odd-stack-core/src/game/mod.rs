@@ -12,6 +12,7 @@ pub use scan::{Scan, ScanError, scan};
 pub use version_of::version_of_file;
 
 use crate::address::{Address, AddressBook, Folding, PrefixName, RelPath};
+use crate::blend::BlendRule;
 use crate::stack::RootId;
 
 /// A separate folder tree of a game.
@@ -34,6 +35,8 @@ pub struct GameVersion {
     pub version: String,
     /// The address of the file it was read from; `None` when the user stated it.
     pub read_from: Option<String>,
+    /// The pattern by which it was read there, if one was given.
+    pub pattern: Option<String>,
 }
 
 /// One installed game in care.
@@ -55,6 +58,8 @@ pub struct Game {
     pub seen: (u64, u64),
     /// When it was taken into care, RFC 3339.
     pub added_at: String,
+    /// Which files blend, beyond what their names say; the last that meets a file counts.
+    pub blend_rules: Vec<BlendRule>,
 }
 
 impl Game {

@@ -6,19 +6,26 @@ use std::path::Path;
 
 use editpe::Image;
 
+use crate::blend::Text;
 use crate::version::first_version_in;
 
 /// How much of a text is searched.
 const SEARCHED_BYTES: u64 = 64 * 1024;
 
 /// The version that the file at `path` tells: of a Windows program its version resource (product
-/// version, else file version), of anything else the first text that reads as one.
+/// version, else file version), of anything else the first text that reads as one. With a `pattern`, such as
+/// `build {}` or `Version = {}`, it is a text, and what stands in the place of `{}`.
 ///
 /// # Errors
 /// When the file can't be read. A file that tells nothing is `None`.
-pub fn version_of_file(path: &Path) -> io::Result<Option<String>> {
+pub fn version_of_file(path: &Path, pattern: Option<&str>) -> io::Result<Option<String>> {
     let mut head = Vec::new();
     File::open(path)?.take(SEARCHED_BYTES).read_to_end(&mut head)?;
+    if let Some(pattern) = pattern {
+        let text = Text::decode(&head).map(|text| text.text);
+        let text = text.unwrap_or_else(|| String::from_utf8_lossy(&head).into_owned());
+        return Ok(version_by_pattern(&text, pattern));
+    }
     if head.starts_with(b"MZ") {
         return Ok(version_of_program(path));
     }
@@ -40,4 +47,40 @@ fn version_of_program(path: &Path) -> Option<String> {
         let packed = [high >> 16, high & 0xffff, low >> 16, low & 0xffff];
         packed.iter().any(|part| *part != 0).then(|| packed.map(|part| part.to_string()).join("."))
     })
+}
+
+/// What stands in `text` where `pattern` has `{}`; case and how many blanks there are do not matter.
+fn version_by_pattern(text: &str, pattern: &str) -> Option<String> {
+    let plain = |text: &str| text.split_whitespace().collect::<Vec<_>>().join(" ");
+    let (before, after) = pattern.split_once("{}").unwrap_or((pattern, ""));
+    let (before, after) = (plain(before).to_lowercase(), plain(after).to_lowercase());
+    let text = plain(text);
+    // Byte places must be the same in both.
+    let lower = text.to_ascii_lowercase();
+    let is_part = |c: char| c.is_alphanumeric() || matches!(c, '.' | '-' | '_' | '+');
+    lower.match_indices(before.as_str()).find_map(|(at, found)| {
+        let rest = text[at + found.len()..].trim_start_matches([' ', '"', '\'']);
+        let end = rest.find(|c| !is_part(c)).unwrap_or(rest.len());
+        let version = rest[..end].trim_end_matches(['.', '-', '_']);
+        let behind = rest[version.len()..].trim_start_matches([' ', '"', '\'']).to_lowercase();
+        let has_digit = version.contains(|c: char| c.is_ascii_digit());
+        (has_digit && behind.starts_with(after.as_str())).then(|| version.to_owned())
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn versions_by_pattern() {
+        let text = "; Quillhaven 3\n[App]\nName = harbour\nVersion   =  \"1.7.2b\" ; spring\nBuild=4711\n";
+        let found = |pattern: &str| version_by_pattern(text, pattern);
+        assert_eq!(found("version = {}").as_deref(), Some("1.7.2b"));
+        assert_eq!(found("Build={}").as_deref(), Some("4711"));
+        assert_eq!(found("{} ; spring").as_deref(), Some("1.7.2b"));
+        assert_eq!(found("version = {} ; spring").as_deref(), Some("1.7.2b"));
+        assert_eq!(found("release {}"), None);
+        assert_eq!(found("Name = {}"), None, "a version has a digit");
+    }
 }

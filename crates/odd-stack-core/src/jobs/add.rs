@@ -8,21 +8,25 @@ use super::Permit;
 use super::add_error::AddError;
 use super::add_report::{AddReport, ReplacedRow, report};
 use super::contents::{Contents, Taken};
-use super::new_layer::{Exchanged, Making, write_base_hashes, write_layer};
+use super::needs::judge;
+use super::new_layer::{Exchanged, KeysOf, Making, write_base_hashes, write_layer};
+use super::order::with_own_on_top;
 use super::placing::{Before, Placer, Wanted, told_of};
 use super::select::plain;
 use super::show::remembered_rules;
 use super::tree::LedgerTree;
-use crate::address::Address;
-use crate::blend::Prefer;
+use crate::address::{Address, AddressError};
+use crate::blend::{KeyEdit, Prefer};
 use crate::compare_versions;
-use crate::disk::{ChangeOptions, ChangeRequest, Exchange, Prepared, discard_new_contents, prepare};
+use crate::disk::{
+    ChangeError, ChangeOptions, ChangeRequest, Exchange, Prepared, discard_new_contents, prepare,
+};
 use crate::fit::{Fit, FitError, Rules};
 use crate::hash::ContentHash;
 use crate::ledger::{Layer, Ledger, LedgerError, drop_unneeded};
 use crate::observer::Observer;
 use crate::package::{Inner, Limits, NameEncoding, OpenOptions, Package};
-use crate::stack::{Arrangement, LayerId, Standing, Target};
+use crate::stack::{Arrangement, LayerFacts, LayerId, Standing, Target, place_by_rules};
 
 /// A package and how it is to become a layer.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -61,8 +65,8 @@ pub struct Patch {
 pub enum AddPlace {
     /// Beside the others.
     New {
-        /// Where in the stack.
-        target: Target,
+        /// Where in the stack; if nobody says, as high as rules of order let it.
+        target: Option<Target>,
         /// Kept off the game.
         lifted: bool,
     },
@@ -97,7 +101,7 @@ pub fn prepare_add<'l>(
     let contents = Contents::new(ledger, !dry_run);
     let read =
         read(ledger, contents, request, &open, observer).inspect_err(|_| discard_new_contents(ledger))?;
-    let Read { package, placed, rules, mut report, taken, before, exchanged, base_hashes } = read;
+    let Read { package, placed, rules, mut report, taken, before, exchanged, base_hashes, keys } = read;
     ledger.catalogue.begin()?;
     let making = Making {
         package: &package,
@@ -105,21 +109,22 @@ pub fn prepare_add<'l>(
         rules: &rules,
         taken: &taken,
         exchanged: exchanged.as_ref(),
+        keys: &keys,
         times: &HashMap::new(),
         now,
     };
     let written =
         write_base_hashes(ledger, &base_hashes).and_then(|()| write_layer(ledger, &making, &mut report));
-    let layer = match written {
-        Ok(layer) => layer,
-        Err(error) => {
-            ledger.catalogue.roll_back();
-            discard_new_contents(ledger);
-            return Err(error.into());
-        }
+    let give_up = |error: ChangeError| {
+        ledger.catalogue.roll_back();
+        discard_new_contents(ledger);
+        AddError::Change(error)
     };
+    let layer = written.map_err(|error| give_up(error.into()))?;
+    let facts = ledger.catalogue.facts().map_err(|error| give_up(error.into()))?;
     let (after, removed, verb) = match request.place {
         AddPlace::New { target, lifted } => {
+            let target = target.unwrap_or_else(|| place_by_rules(&facts, &before, layer));
             (before.with(Standing { layer, laid: !lifted }, target), Vec::new(), "add")
         }
         AddPlace::Exchange(old) => {
@@ -128,20 +133,42 @@ pub fn prepare_add<'l>(
             (both.without(&[old]), vec![old], "upgrade")
         }
     };
+    let own = ledger.catalogue.own_edits().map_err(|error| give_up(error.into()))?;
+    let after = with_own_on_top(after, own);
+    judge(ledger, &before, &after, options.despite).map_err(give_up)?;
+    report.lies_below = lies_below(&after, &facts, layer, own);
+    let asks = |id: LayerId| {
+        facts.iter().find(|layer| layer.id == id).map(|layer| (&layer.needs.above, &layer.needs.below))
+    };
     let change = ChangeRequest {
-        command: format!("{verb} {}", report.name),
-        made_at: now.to_owned(),
-        after,
         removed,
         new_blobs: taken.new.iter().map(|(hash, _)| *hash).collect(),
         exchange: match request.place {
             AddPlace::New { .. } => None,
-            AddPlace::Exchange(old) => {
-                Some(Exchange { old, new: layer, prefer: request.prefer, contents: taken.small })
-            }
+            AddPlace::Exchange(old) => Some(Exchange {
+                old,
+                new: layer,
+                prefer: request.prefer,
+                asks_otherwise: asks(old) != asks(layer),
+            }),
         },
+        unstored: taken.small,
+        is_dry_run: dry_run,
+        ..ChangeRequest::new(&format!("{verb} {}", report.name), now, after)
     };
     Ok(Adding { change: prepare(ledger, permit.lock, change, options, observer)?, report })
+}
+
+/// The layer directly above a new one, if one lies there that is not the user's own edits.
+fn lies_below(
+    after: &Arrangement,
+    facts: &[LayerFacts],
+    layer: LayerId,
+    own: Option<LayerId>,
+) -> Option<String> {
+    let at = after.standings().iter().position(|standing| standing.layer == layer)?;
+    let above = after.standings().get(at + 1).filter(|standing| Some(standing.layer) != own)?;
+    facts.iter().find(|facts| facts.id == above.layer).map(|facts| facts.name.clone())
 }
 
 /// How a package is opened that is placed by `rules`.
@@ -160,6 +187,7 @@ struct Read {
     taken: Taken,
     before: Arrangement,
     exchanged: Option<Exchanged>,
+    keys: Vec<KeysOf>,
     /// Hashes of base files that were read.
     base_hashes: BTreeMap<Address, ContentHash>,
 }
@@ -171,6 +199,7 @@ fn read(
     open: &OpenOptions,
     observer: &dyn Observer,
 ) -> Result<Read, AddError> {
+    request.wanted.rules.asked.check().map_err(|reason| AddError::BadNeed { reason })?;
     if let Some(name) = &request.name {
         // A packed tar is taken in while it is opened, so what can be refused before is.
         free_name(&ledger.layers()?, name.clone(), request.place)?;
@@ -229,11 +258,20 @@ fn read(
         placed.placements.iter().map(|placement| members[placement.member].content).collect();
     contents.read(&package, &wanted, observer)?;
     let placed = placer.without_copies(placed, &contents)?;
+    let (keys, not_set) = key_lists(ledger, &placed, &contents)?;
     let version = request.version.clone().or(told.parts.version.clone());
     let variant = request.variant.clone().or(told.parts.variant.clone());
     let mut report = report(&package, &placed, name, version, variant);
     report.replaces = old.as_ref().map(|old| ReplacedRow::of(old, report.version.as_deref()));
     let gone = taken_away(ledger, &placed)?;
+    report.noted.extend(not_set);
+    report.sets = placed
+        .rules
+        .wishes
+        .sets
+        .iter()
+        .map(|set| format!("{} = {} in {}", set.key, set.value, set.file))
+        .collect();
     report.takes_away = gone.iter().map(ToString::to_string).collect();
     let exchanged = old.as_ref().map(|old| Exchanged { old: old.id, patch: is_patch.then_some(gone) });
     // What a package of only changed files says is nothing for whole ones.
@@ -246,22 +284,59 @@ fn read(
         .iter()
         .filter_map(|placement| taken.hashes.get(&members[placement.member].content))
         .copied()
+        .chain(keys.iter().map(|keys| keys.hash))
         .collect();
     let (new, unneeded): (Vec<_>, Vec<_>) =
         taken.new.into_iter().partition(|(hash, _)| needed.contains(hash));
     taken.new = new;
     drop_unneeded(ledger.folder(), &*ledger.seam, unneeded.into_iter().map(|(hash, _)| hash))?;
-    Ok(Read { package, placed, rules, report, taken, before, exchanged, base_hashes })
+    Ok(Read { package, placed, rules, report, taken, before, exchanged, base_hashes, keys })
+}
+
+/// The keys that the fit sheet sets, file by file; and those that can't be, since the package brings the file
+/// itself.
+fn key_lists(
+    ledger: &Ledger,
+    placed: &Fit,
+    contents: &Contents<'_>,
+) -> Result<(Vec<KeysOf>, Vec<String>), AddError> {
+    let (game, book) = (ledger.game(), ledger.game().address_book());
+    let mut lists: Vec<(Address, Vec<KeyEdit>)> = Vec::new();
+    let mut not_set = Vec::new();
+    let is_like = |one: &Address, two: &Address| {
+        one.root == two.root && game.folding.key(one.path.as_str()) == game.folding.key(two.path.as_str())
+    };
+    for set in &placed.rules.wishes.sets {
+        let address = book.resolve(&set.file).map_err(bad_sheet)?;
+        if placed.placements.iter().any(|placement| is_like(&placement.to, &address)) {
+            not_set
+                .push(format!("sets {} in {}, a file of its own: its own value counts", set.key, set.file));
+            continue;
+        }
+        let edit = KeyEdit { key: set.key.clone(), value: Some(set.value.clone()) };
+        match lists.iter_mut().find(|(other, _)| is_like(other, &address)) {
+            Some((_, list)) => list.push(edit),
+            None => lists.push((address, vec![edit])),
+        }
+    }
+    let mut keys = Vec::new();
+    for (address, list) in lists {
+        let bytes = serde_json::to_vec(&list).map_err(|error| ledger.catalogue.damaged_by(&error))?;
+        let size_bytes = bytes.len() as u64;
+        keys.push(KeysOf { address, hash: contents.put(bytes)?, size_bytes });
+    }
+    Ok((keys, not_set))
+}
+
+fn bad_sheet(error: AddressError) -> AddError {
+    AddError::Fit { package: "the fit sheet".to_owned(), source: FitError::Address(error) }
 }
 
 /// The addresses that the fit sheet takes away.
 fn taken_away(ledger: &Ledger, placed: &Fit) -> Result<Vec<Address>, AddError> {
     let book = ledger.game().address_book();
     let addresses = placed.rules.wishes.takes_away.iter().map(|text| book.resolve(text));
-    addresses.collect::<Result<Vec<_>, _>>().map_err(|error| AddError::Fit {
-        package: "the fit sheet".to_owned(),
-        source: FitError::Address(error),
-    })
+    addresses.collect::<Result<Vec<_>, _>>().map_err(bad_sheet)
 }
 
 /// Makes sure that a package of only changed files goes onto the version that it is for.

@@ -66,6 +66,12 @@ pub enum AddError {
         /// The layer's version.
         present: Option<String>,
     },
+    /// What a layer is said to need can't be read.
+    #[error("{reason}")]
+    BadNeed {
+        /// What can't be read, and why.
+        reason: String,
+    },
     /// None of a package's files lies in the game.
     #[error(
         "none of the files of {package} lies in the game with the same content; `oddstack add` puts them there"

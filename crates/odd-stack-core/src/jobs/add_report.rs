@@ -5,11 +5,13 @@ use std::cmp::Ordering;
 use schemars::JsonSchema;
 use serde::Serialize;
 
+use super::needs::needs_of;
 use super::runs_code::runs_code;
 use crate::compare_versions;
 use crate::fit::{ChoiceMade, Finding, Fit, LeftOut, PartSeen, Wishes};
 use crate::ledger::Layer;
 use crate::package::Package;
+use crate::stack::Needs;
 
 /// A file that is left out and why.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
@@ -69,15 +71,17 @@ pub(super) fn part_rows(parts: &[PartSeen]) -> Vec<PartRow> {
 
 /// Wishes that nothing acts on yet.
 fn noted(wishes: &Wishes) -> Vec<String> {
-    let Wishes { needs_game, needs, clashes, above, below, sets, starts, .. } = wishes;
-    let game = needs_game.iter().map(|range| format!("needs the game {range}"));
-    let needs = needs.iter().map(|layer| format!("needs {layer}"));
-    let clashes = clashes.iter().map(|layer| format!("clashes with {layer}"));
-    let above = above.iter().map(|layer| format!("goes above {layer}"));
-    let below = below.iter().map(|layer| format!("goes below {layer}"));
-    let sets = sets.iter().map(|set| format!("sets {} to {} in {}", set.key, set.value, set.file));
-    let starts = starts.iter().map(|start| format!("starts {}", start.program));
-    game.chain(needs).chain(clashes).chain(above).chain(below).chain(sets).chain(starts).collect()
+    wishes.starts.iter().map(|start| format!("starts {}", start.program)).collect()
+}
+
+/// What a layer asks for, in a few words each.
+pub(super) fn needs_words(needs: &Needs) -> Vec<String> {
+    let game = needs.game.iter().map(|range| format!("needs the game {range}"));
+    let layers = needs.layers.iter().map(|layer| format!("needs {layer}"));
+    let clashes = needs.clashes.iter().map(|layer| format!("clashes with {layer}"));
+    let above = needs.above.iter().map(|layer| format!("goes above {layer}"));
+    let below = needs.below.iter().map(|layer| format!("goes below {layer}"));
+    game.chain(layers).chain(clashes).chain(above).chain(below).collect()
 }
 
 /// A link that became a copy of what it leads to.
@@ -144,6 +148,12 @@ pub struct AddReport {
     pub takes_away: Vec<String>,
     /// What its fit sheet says and what is kept with the layer without being acted on.
     pub noted: Vec<String>,
+    /// Keys of configuration files that it sets.
+    pub sets: Vec<String>,
+    /// What it asks for: game versions, other layers, an order.
+    pub needs: Vec<String>,
+    /// The layer above it, where rules of order kept it from the top.
+    pub lies_below: Option<String>,
     /// Files that are left out.
     pub left_out: Vec<LeftOutRow>,
     /// Links that became copies.
@@ -212,6 +222,9 @@ pub(super) fn report(
         parts: part_rows(&placed.parts),
         takes_away: Vec::new(),
         noted: noted(&placed.rules.wishes),
+        needs: needs_words(&needs_of(&placed.rules)),
+        lies_below: None,
+        sets: Vec::new(),
         left_out: left_out.chain(links).collect(),
         copied_links: copied.collect(),
         runs_code: placements

@@ -15,7 +15,7 @@ use super::placing::{Placer, Wanted, told_of};
 use super::tree::LedgerTree;
 use super::{AddError, AddPlace, Permit};
 use crate::address::{Address, FoldedKey, RelPath};
-use crate::disk::{ChangeError, discard_new_contents, look_at};
+use crate::disk::{Blender, ChangeError, discard_new_contents, look_at};
 use crate::fit::Placement;
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError, blob_path, end_intake};
@@ -141,7 +141,7 @@ fn prepare(
     dry_run: bool,
     observer: &dyn Observer,
 ) -> Result<Parts, AddError> {
-    let place = AddPlace::New { target: Target::Bottom, lifted: false };
+    let place = AddPlace::New { target: Some(Target::Bottom), lifted: false };
     let package =
         contents.open(&request.package, &open_options(&request.wanted.rules, &request.limits), observer)?;
     let told = told_of(&package, observer)?;
@@ -202,14 +202,17 @@ fn prepare(
         rules: &placed.rules,
         taken: &taken,
         exchanged: None,
+        keys: &[],
         times: &times,
         now,
     };
     let layer = write_layer(ledger, &making, &mut layer_report)?;
     forget_originals(ledger, &forgotten)?;
     let arrangement = before.with(Standing { layer, laid: true }, Target::Bottom);
-    let columns = ledger.catalogue.columns_of(&[layer])?;
-    let tally = tallies(&columns, &arrangement.order()).remove(&layer).unwrap_or_default();
+    let mut columns = ledger.catalogue.columns_of(&[layer], &[])?;
+    let order = ledger.order(&arrangement, HashMap::new())?;
+    Blender::new(ledger).learn(&mut columns, &order)?;
+    let tally = tallies(&columns, &order).remove(&layer).unwrap_or_default();
     let new_blobs = taken.new.iter().map(|(hash, _)| blob_path(ledger.folder(), *hash)).collect();
     let report = AdoptReport {
         dry_run,

@@ -155,6 +155,8 @@ pub struct CareRequest {
     pub version: Option<String>,
     /// The file of the game to read the version from.
     pub version_from: Option<String>,
+    /// What stands around the version there, `{}` in its place.
+    pub version_pattern: Option<String>,
     /// Where the ledger is to lie; on the game's own volume when not given.
     pub ledger: Option<PathBuf>,
     /// Spellings that differ in case are different addresses.
@@ -250,6 +252,7 @@ fn look_at_game(
         version: None,
         seen: (0, 0),
         added_at: now.to_owned(),
+        blend_rules: Vec::new(),
     };
     for (index, root) in game.roots.iter().enumerate() {
         if game.roots[..index].iter().any(|other| other.name == root.name) {
@@ -272,9 +275,11 @@ fn look_at_game(
     if let Some(program) = &request.program {
         game.program = Some(file_of_game(program, &game)?);
     }
-    game.version = version_given(request.version.as_deref(), request.version_from.as_deref(), &game)?;
+    let pattern = request.version_pattern.as_deref();
+    game.version =
+        version_given(request.version.as_deref(), request.version_from.as_deref(), pattern, &game)?;
     if game.version.is_none() {
-        game.version = game.program.as_ref().and_then(|program| version_in(&game, program));
+        game.version = game.program.as_ref().and_then(|program| version_in(&game, program, None));
     }
     Ok((game, scans))
 }

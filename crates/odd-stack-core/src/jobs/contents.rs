@@ -6,6 +6,7 @@ use std::path::Path;
 use std::sync::{Mutex, PoisonError};
 
 use super::add_error::AddError;
+use crate::blend::MOST_BLENDED_BYTES;
 use crate::disk::check_room;
 use crate::hash::ContentHash;
 use crate::ledger::{Intake, Ledger, LedgerError};
@@ -30,9 +31,9 @@ pub(super) struct Taken {
     pub small: HashMap<ContentHash, Vec<u8>>,
 }
 
-/// Contents up to this size are kept in memory when nothing is stored, as long as there is room.
-const SMALL_BYTES: u64 = 64 << 10;
-const MOST_SMALL: usize = 512;
+/// Texts up to this size are kept in memory when nothing is stored, as long as there is room.
+const SMALL_BYTES: u64 = MOST_BLENDED_BYTES;
+const MOST_SMALL_BYTES: usize = 64 << 20;
 
 impl<'a> Contents<'a> {
     /// Unless it `stores`, contents are hashed and nothing is written.
@@ -48,7 +49,10 @@ impl<'a> Contents<'a> {
             read.map_err(LedgerError::io("read a content for", self.folder))?;
             let hash = self.intake.take(&mut small.as_slice(), size_bytes)?;
             let mut kept = self.small.lock().unwrap_or_else(PoisonError::into_inner);
-            if kept.len() < MOST_SMALL && !small.contains(&0) {
+            // UTF-16 has zeros, too, and says so at its start.
+            let may_be_text =
+                matches!(small.as_slice(), [0xff, 0xfe, ..] | [0xfe, 0xff, ..]) || !small.contains(&0);
+            if may_be_text && kept.values().map(Vec::len).sum::<usize>() + small.len() <= MOST_SMALL_BYTES {
                 kept.insert(hash, small);
             }
             drop(kept);
@@ -58,6 +62,15 @@ impl<'a> Contents<'a> {
         let hash = self.intake.take(bytes, size_bytes)?;
         self.taken().insert(content, hash);
         Ok(())
+    }
+
+    /// Takes a content that is made here.
+    pub(super) fn put(&self, bytes: Vec<u8>) -> Result<ContentHash, AddError> {
+        let hash = self.intake.take(&mut bytes.as_slice(), bytes.len() as u64)?;
+        if !self.stores {
+            self.small.lock().unwrap_or_else(PoisonError::into_inner).insert(hash, bytes);
+        }
+        Ok(hash)
     }
 
     /// Opens the package; contents that can only be listed by unpacking them are taken at once.

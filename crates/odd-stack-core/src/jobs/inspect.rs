@@ -178,7 +178,7 @@ pub fn inspect(
         meeting: None,
     };
     let (Some(ledger), Some(contents)) = (ledger, contents) else { return Ok(report) };
-    let order = ledger.catalogue.arrangement()?.order();
+    let order = ledger.present_order()?;
     let placer = Placer {
         ledger,
         tree: LedgerTree::new(ledger, order.clone()),

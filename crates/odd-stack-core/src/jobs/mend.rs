@@ -75,7 +75,7 @@ pub fn accept(
     }
     let mut report = AcceptReport { dry_run, accepted: Vec::new(), still_unknown: Vec::new() };
     let mut found: Vec<(RootId, FoldedKey, BaseFile)> = Vec::new();
-    let order = ledger.catalogue.arrangement()?.order();
+    let order = ledger.present_order()?;
     let names = ledger.catalogue.layer_names()?;
     for (root_id, key, spelled) in wanted {
         let root = ledger.site().root(root_id)?;

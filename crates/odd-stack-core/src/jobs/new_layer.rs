@@ -4,12 +4,13 @@ use std::collections::{BTreeMap, HashMap};
 
 use super::AddReport;
 use super::contents::Taken;
+use super::needs::{needs_of, write_needs};
 use crate::address::{Address, FoldedKey, RelPath};
 use crate::fit::{Fit, Rules};
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError, NewLayer};
 use crate::package::Package;
-use crate::stack::{Entry, LayerId, PathId, RootId};
+use crate::stack::{Entry, EntryKind, LayerId, PathId, RootId};
 
 /// Notes hashes of base files that were read on the way.
 pub(super) fn write_base_hashes(
@@ -54,6 +55,7 @@ fn take_aways(
     let numbers = catalogue.path_numbers(&keys)?;
     let entry = |spelled: RelPath| Entry {
         layer,
+        kind: EntryKind::File,
         spelled,
         hash: ContentHash::NOTHING,
         size_bytes: 0,
@@ -70,6 +72,13 @@ pub(super) struct Exchanged {
     pub patch: Option<Vec<Address>>,
 }
 
+/// Changes to the keys of one file, stored as a content.
+pub(super) struct KeysOf {
+    pub address: Address,
+    pub hash: ContentHash,
+    pub size_bytes: u64,
+}
+
 /// What a layer is made of.
 pub(super) struct Making<'a> {
     pub package: &'a Package,
@@ -78,6 +87,8 @@ pub(super) struct Making<'a> {
     pub rules: &'a Rules,
     pub taken: &'a Taken,
     pub exchanged: Option<&'a Exchanged>,
+    /// Lists of changes to keys, stored.
+    pub keys: &'a [KeysOf],
     /// Times that files have on disk, in seconds since 1970, where they lie there already.
     pub times: &'a HashMap<Address, i64>,
     /// RFC 3339.
@@ -91,9 +102,15 @@ pub(super) fn write_layer(
     making: &Making<'_>,
     report: &mut AddReport,
 ) -> Result<LayerId, LedgerError> {
-    let Making { package, placed, rules, taken, exchanged, times, now } = *making;
+    let Making { package, placed, rules, taken, exchanged, keys, times, now } = *making;
     let catalogue = &ledger.catalogue;
     let remembered = serde_json::to_string(rules).map_err(|error| catalogue.damaged_by(&error))?;
+    let mut needs = needs_of(rules);
+    if let Some(exchanged) = exchanged {
+        // What was done without before stays so.
+        let old = ledger.catalogue.facts()?.into_iter().find(|facts| facts.id == exchanged.old);
+        needs.despite.extend(old.map(|old| old.needs.despite).unwrap_or_default());
+    }
     let layer = catalogue.insert_layer(&NewLayer {
         name: report.name.clone(),
         version: report.version.clone(),
@@ -105,6 +122,7 @@ pub(super) fn write_layer(
         files: report.files,
         bytes: report.bytes,
     })?;
+    write_needs(ledger, layer, &needs)?;
     let key = |address: &Address| key_of(ledger, address);
     // Sorted by key, so that the catalogue's pages are filled one after the other.
     let mut files = Vec::with_capacity(placed.placements.len());
@@ -112,8 +130,8 @@ pub(super) fn write_layer(
         files.push((key(&placement.to)?, placement));
     }
     files.sort_by(|(one, _), (two, _)| one.cmp(two));
-    let (keys, placements): (Vec<_>, Vec<_>) = files.into_iter().unzip();
-    let numbers = catalogue.path_numbers(&keys)?;
+    let (folded, placements): (Vec<_>, Vec<_>) = files.into_iter().unzip();
+    let numbers = catalogue.path_numbers(&folded)?;
     let before =
         exchanged.map(|exchanged| catalogue.entries_of(exchanged.old)).transpose()?.unwrap_or_default();
     let mut entries = Vec::with_capacity(numbers.len());
@@ -125,6 +143,7 @@ pub(super) fn write_layer(
         let unchanged = before.get(&path).filter(|old| old.hash == hash);
         let entry = Entry {
             layer,
+            kind: if rules.wishes.whole { EntryKind::Whole } else { EntryKind::File },
             spelled: placement.to.path.clone(),
             hash,
             size_bytes: member.size_bytes,
@@ -141,10 +160,12 @@ pub(super) fn write_layer(
         let away = take_aways(ledger, layer, rules, placed)?;
         entries.extend(away.into_iter().map(|(path, entry)| (path, entry, RelPath::root())));
     }
+    let latest = package.members().iter().map(|member| member.modified).max().unwrap_or_default();
+    entries.extend(key_entries(ledger, layer, keys, latest)?);
     entries.sort_by_key(|(path, ..)| *path);
     catalogue.insert_entries(&entries)?;
-    let keys = placed.folders.iter().map(key).collect::<Result<Vec<_>, _>>()?;
-    let numbers = catalogue.path_numbers(&keys)?;
+    let folded = placed.folders.iter().map(key).collect::<Result<Vec<_>, _>>()?;
+    let numbers = catalogue.path_numbers(&folded)?;
     let folders: Vec<_> =
         numbers.into_iter().zip(placed.folders.iter().map(|folder| folder.path.clone())).collect();
     catalogue.insert_folders(layer, &folders)?;
@@ -157,6 +178,27 @@ pub(super) fn write_layer(
         (report.files, report.bytes) = catalogue.inherit_entries(layer, *old, &gone)?;
     }
     Ok(layer)
+}
+
+/// Entries that change keys of what lies beneath.
+pub(super) fn key_entries(
+    ledger: &Ledger,
+    layer: LayerId,
+    keys: &[KeysOf],
+    modified: i64,
+) -> Result<Vec<(PathId, Entry, RelPath)>, LedgerError> {
+    let addresses = keys.iter().map(|keys| key_of(ledger, &keys.address)).collect::<Result<Vec<_>, _>>()?;
+    let numbers = ledger.catalogue.path_numbers(&addresses)?;
+    let entry = |keys: &KeysOf| Entry {
+        layer,
+        kind: EntryKind::Keys,
+        spelled: keys.address.path.clone(),
+        hash: keys.hash,
+        size_bytes: keys.size_bytes,
+        modified,
+        executable: None,
+    };
+    Ok(numbers.into_iter().zip(keys).map(|(path, keys)| (path, entry(keys), RelPath::root())).collect())
 }
 
 /// The root's number and the folded path of an address.

@@ -1,6 +1,7 @@
 //! Changing the order of the stack: laying, lifting, moving, removing.
 
 use super::Permit;
+use super::needs::judge;
 use crate::disk::{ChangeError, ChangeOptions, ChangeRequest, Prepared, prepare};
 use crate::ledger::Ledger;
 use crate::observer::Observer;
@@ -34,6 +35,15 @@ impl Reorder {
     }
 }
 
+/// The arrangement with the user's own edits above all else.
+pub(super) fn with_own_on_top(arrangement: Arrangement, own: Option<LayerId>) -> Arrangement {
+    let standing = arrangement.standings().iter().find(|standing| Some(standing.layer) == own).copied();
+    match standing {
+        Some(standing) => arrangement.with(standing, Target::Top),
+        None => arrangement,
+    }
+}
+
 /// Prepares the change; `None` when the stack is so already. `command` is what the history will say.
 ///
 /// # Errors
@@ -49,6 +59,7 @@ pub fn prepare_reorder<'l>(
 ) -> Result<Option<Prepared<'l>>, ChangeError> {
     let before = ledger.catalogue.arrangement()?;
     let after = reorder.apply_to(&before);
+    let after = with_own_on_top(after, ledger.catalogue.own_edits()?);
     if after == before {
         return Ok(None);
     }
@@ -57,13 +68,7 @@ pub fn prepare_reorder<'l>(
         _ => Vec::new(),
     };
     ledger.catalogue.begin()?;
-    let request = ChangeRequest {
-        command: command.to_owned(),
-        made_at: now.to_owned(),
-        after,
-        removed,
-        new_blobs: Vec::new(),
-        exchange: None,
-    };
+    judge(ledger, &before, &after, options.despite).inspect_err(|_| ledger.catalogue.roll_back())?;
+    let request = ChangeRequest { removed, ..ChangeRequest::new(command, now, after) };
     prepare(ledger, permit.lock, request, options, observer).map(Some)
 }

@@ -41,6 +41,8 @@ pub struct EffectRow {
     pub layer: Option<Arc<str>>,
     /// The layer whose file lies there before; none for the game's own file or nothing.
     pub over: Option<Arc<str>>,
+    /// The file that will lie there is made of several layers', key by key.
+    pub blended: bool,
 }
 
 /// A drifted file that was saved.
@@ -74,6 +76,8 @@ pub struct MeetingRow {
     pub over_layers: Vec<OverRow>,
     /// Files equal to what they would cover: they belong to the layer and are not written.
     pub identical: u64,
+    /// Configuration files that blend with others: both are kept.
+    pub blended: u64,
     /// Files that a layer above covers at once.
     pub covered: u64,
     /// Bytes that are written to the game.
@@ -201,6 +205,7 @@ fn report_of(plan: &Plan, names: &HashMap<LayerId, String>, dry_run: bool) -> Ch
         size_bytes: effect.size_bytes,
         layer: effect.layer.map(name),
         over: effect.over.map(name),
+        blended: effect.blended,
     });
     let kept: Vec<KeptRow> = plan
         .kept
@@ -244,6 +249,7 @@ fn report_of(plan: &Plan, names: &HashMap<LayerId, String>, dry_run: bool) -> Ch
                 .map(|(layer, files)| OverRow { layer: name(*layer).to_string(), files: *files })
                 .collect(),
             identical: meeting.identical,
+            blended: meeting.blended,
             covered: meeting.covered,
             written_bytes: meeting.written_bytes,
         },

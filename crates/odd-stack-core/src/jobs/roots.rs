@@ -170,24 +170,23 @@ pub(super) fn file_of_game(text: &str, game: &Game) -> Result<Address, CareError
 pub(super) fn version_given(
     stated: Option<&str>,
     from: Option<&str>,
+    pattern: Option<&str>,
     game: &Game,
 ) -> Result<Option<GameVersion>, CareError> {
     if let Some(version) = stated {
-        return Ok(Some(GameVersion { version: version.to_owned(), read_from: None }));
+        return Ok(Some(GameVersion { version: version.to_owned(), read_from: None, pattern: None }));
     }
     let Some(text) = from else { return Ok(None) };
     let address = file_of_game(text, game)?;
-    match version_in(game, &address) {
-        Some(version) => Ok(Some(version)),
-        None => Err(CareError::NoVersion { path: address.to_string() }),
-    }
+    version_in(game, &address, pattern).map(Some).ok_or(CareError::NoVersion { path: address.to_string() })
 }
 
 /// The version that a file of the game tells, if it does.
-pub(super) fn version_in(game: &Game, address: &Address) -> Option<GameVersion> {
+pub(super) fn version_in(game: &Game, address: &Address, pattern: Option<&str>) -> Option<GameVersion> {
     let root = game.root_named(&address.root)?;
-    let version = version_of_file(&address.path.on(&root.folder)).ok()??;
-    Some(GameVersion { version, read_from: Some(address.to_string()) })
+    let version = version_of_file(&address.path.on(&root.folder), pattern).ok()??;
+    let pattern = pattern.map(str::to_owned);
+    Some(GameVersion { version, read_from: Some(address.to_string()), pattern })
 }
 
 /// Looks at everything below `root` that may be a program and picks the game's.

@@ -2,6 +2,8 @@
 
 use thiserror::Error;
 
+pub(super) use crate::stack::plain_name as plain;
+
 use crate::ledger::{Layer, Registered};
 
 /// Why no layer could be told.
@@ -23,11 +25,6 @@ pub enum SelectError {
         /// The names of those it can mean.
         layers: Vec<String>,
     },
-}
-
-/// How names are compared: without regard to case, and to `-`, `_` and space.
-pub(super) fn plain(name: &str) -> String {
-    name.chars().filter(|c| !matches!(c, '-' | '_' | ' ')).flat_map(char::to_lowercase).collect()
 }
 
 /// What a text means among names: one of them by its index, or several.

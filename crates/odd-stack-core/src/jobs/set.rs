@@ -78,6 +78,8 @@ pub struct SetRequest {
     pub version: Option<String>,
     /// The file of the game to read the version from.
     pub version_from: Option<String>,
+    /// What stands around the version there, `{}` in its place.
+    pub version_pattern: Option<String>,
 }
 
 /// Changes the settings of the game that the list calls `listed_name`.
@@ -140,7 +142,11 @@ pub fn change_settings(
     if let Some(program) = &request.program {
         game.program = Some(file_of_game(program, &game)?);
     }
-    let version = version_given(request.version.as_deref(), request.version_from.as_deref(), &game)?;
+    let pattern = request.version_pattern.as_deref();
+    // A pattern alone is for the file that the version is read from already.
+    let known = game.version.as_ref().and_then(|version| version.read_from.clone());
+    let from = request.version_from.clone().or(known.filter(|_| pattern.is_some()));
+    let version = version_given(request.version.as_deref(), from.as_deref(), pattern, &game)?;
     if version.is_some() {
         game.version = version;
     }

@@ -70,7 +70,7 @@ fn placer<'a>(
     told: &'a Told,
     observer: &'a dyn Observer,
 ) -> Result<Placer<'a>, AddError> {
-    let tree = LedgerTree::new(ledger, ledger.catalogue.arrangement()?.order());
+    let tree = LedgerTree::new(ledger, ledger.present_order()?);
     Ok(Placer { ledger, tree, package, told, observer, base_hashes: RefCell::default() })
 }
 

@@ -5,11 +5,13 @@ use std::collections::{BTreeMap, HashSet};
 use schemars::JsonSchema;
 use serde::Serialize;
 
+use super::add_report::needs_words;
+use super::needs::unmet_under;
 use super::runs_code::runs_code;
 use super::stack::LayerRow;
 use crate::fit::{FitSheet, Rules};
 use crate::ledger::{Layer, Ledger, LedgerError};
-use crate::stack::{LayerId, RootId};
+use crate::stack::{EntryKind, LayerId, RootId, Unmet};
 
 /// One file of a layer.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
@@ -26,6 +28,8 @@ pub struct EntryRow {
     pub covers: Option<String>,
     /// The laid layer that counts in its stead.
     pub covered_by: Option<String>,
+    /// It changes keys of what lies beneath, and is no file.
+    pub changes_keys: bool,
     /// It is a program, library or script.
     pub runs_code: bool,
     /// Whether the game had a file of its own there is not known.
@@ -43,6 +47,10 @@ pub struct ShowReport {
     pub source_kind: String,
     /// `FROM=TO` of the places given; empty when it was placed by its own folders.
     pub places: Vec<String>,
+    /// What it asks for: game versions, other layers, an order.
+    pub needs: Vec<String>,
+    /// What of this is not met while it is laid.
+    pub unmet: Vec<Unmet>,
     /// Patterns of which a file must meet one.
     pub only: Vec<String>,
     /// Patterns of which a file must meet none.
@@ -67,7 +75,7 @@ pub fn show(ledger: &Ledger, id: LayerId) -> Result<ShowReport, LedgerError> {
     let layer = layers.iter().find(|layer| layer.id == id);
     let layer = layer.ok_or_else(|| catalogue.damaged_by(&"a layer of it is gone"))?;
     let rules = remembered_rules(ledger, layer)?;
-    let order = catalogue.arrangement()?.order();
+    let order = ledger.present_order()?;
     let name = |wanted: LayerId| {
         layers
             .iter()
@@ -80,7 +88,7 @@ pub fn show(ledger: &Ledger, id: LayerId) -> Result<ShowReport, LedgerError> {
     let unknown: HashSet<(RootId, String)> =
         unknown.into_iter().map(|(root, key, _)| (root, key.as_str().to_owned())).collect();
     let mut entries = Vec::new();
-    for column in catalogue.columns_of(&[id])? {
+    for column in catalogue.columns_of(&[id], &[])? {
         let Some(entry) = column.entries.iter().find(|entry| entry.layer == id) else { continue };
         let laid = column.laid(&order);
         // A lifted layer is looked at as if it were laid where it stands.
@@ -101,16 +109,25 @@ pub fn show(ledger: &Ledger, id: LayerId) -> Result<ShowReport, LedgerError> {
             original_unknown: unknown.contains(&(column.root, column.key.as_str().to_owned())),
             covers,
             covered_by: winner.map(|winner| name(winner.layer)),
+            changes_keys: entry.kind == EntryKind::Keys,
             runs_code: runs_code(&entry.spelled, entry.executable),
         });
     }
     entries.sort_by(|one, two| one.address.cmp(&two.address));
+    let facts = ledger.catalogue.facts()?;
+    let unmet = unmet_under(ledger, &facts, &catalogue.arrangement()?);
     Ok(ShowReport {
         layer: LayerRow::of(layer),
         source: layer.about.source.clone(),
         source_kind: layer.about.source_kind.clone(),
         places: rules.places.iter().map(|place| format!("{}={}", place.from, place.to)).collect(),
         fit: FitSheet::of(&rules),
+        needs: facts
+            .iter()
+            .find(|facts| facts.id == id)
+            .map(|facts| needs_words(&facts.needs))
+            .unwrap_or_default(),
+        unmet: unmet.into_iter().filter(|unmet| unmet.layer == layer.about.name).collect(),
         chosen: rules.chosen,
         passed_over: rules.passed_over,
         only: rules.only,

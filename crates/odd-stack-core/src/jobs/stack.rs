@@ -6,9 +6,12 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::Count;
+use super::needs::unmet_under;
 use crate::address::Folding;
+use crate::blend::Format;
 use crate::game::Game;
 use crate::ledger::{Layer, Ledger, LedgerError};
+use crate::stack::Unmet;
 
 /// One layer as a row of the stack.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
@@ -31,6 +34,8 @@ pub struct LayerRow {
     pub wins_files: u64,
     /// Addresses at which another laid layer has other content.
     pub contested_files: u64,
+    /// Those of them at which it is open who should win.
+    pub open_files: u64,
     /// It is laid, and other layers cover all of it.
     pub has_no_effect: bool,
     /// When it was added, RFC 3339.
@@ -50,6 +55,7 @@ impl LayerRow {
             bytes: layer.about.bytes,
             wins_files: layer.tally.won_files.unsigned_abs(),
             contested_files: layer.tally.contested_files.unsigned_abs(),
+            open_files: layer.tally.open_files.unsigned_abs(),
             has_no_effect: layer.laid && layer.tally.won_files == 0 && layer.about.files > 0,
             added_at: layer.about.added_at.clone(),
         }
@@ -74,6 +80,8 @@ pub struct StackReport {
     pub layers: Vec<LayerRow>,
     /// What lies beneath them.
     pub base: BaseRow,
+    /// Needs of laid layers that are not met.
+    pub unmet: Vec<Unmet>,
     /// The number of this state of the stack, 0 before the first change.
     pub revision: i64,
 }
@@ -87,6 +95,7 @@ pub fn stack(ledger: &Ledger) -> Result<StackReport, LedgerError> {
     Ok(StackReport {
         layers: layers.iter().rev().map(LayerRow::of).collect(),
         base: base_row(ledger),
+        unmet: unmet_under(ledger, &ledger.catalogue.facts()?, &ledger.catalogue.arrangement()?),
         revision: ledger.catalogue.last_revision()?,
     })
 }
@@ -126,6 +135,10 @@ pub struct GameReport {
     pub version: Option<String>,
     /// The address of the file that the version was read from; none when the user stated it.
     pub version_read_from: Option<String>,
+    /// The pattern by which it was read there, if one was given.
+    pub version_pattern: Option<String>,
+    /// Which files blend beyond what their names say: `GLOB=FORMAT`, or `GLOB=no`.
+    pub blend: Vec<String>,
     /// The address of the main program.
     pub program: Option<String>,
     /// Spellings that differ in case are different addresses.
@@ -168,6 +181,12 @@ pub(super) fn game_rows(game: &Game, ledger: &Path, laid_layers: u64, lifted_lay
         name: game.name.clone(),
         version: game.version.as_ref().map(|version| version.version.clone()),
         version_read_from: game.version.as_ref().and_then(|version| version.read_from.clone()),
+        version_pattern: game.version.as_ref().and_then(|version| version.pattern.clone()),
+        blend: game
+            .blend_rules
+            .iter()
+            .map(|rule| format!("{}={}", rule.pattern, rule.format.map_or("no", Format::name)))
+            .collect(),
         program: game.program.as_ref().map(ToString::to_string),
         exact_case: game.folding == Folding::Exact,
         roots: roots.collect(),

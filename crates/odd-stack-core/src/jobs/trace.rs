@@ -4,11 +4,12 @@ use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
 
+use super::keys::{KeyTraceRow, trace_keys};
 use crate::address::{Address, AddressError};
-use crate::disk::{look_at, path_on_disk};
+use crate::disk::{Blender, look_at, path_on_disk};
 use crate::hash::ContentHash;
 use crate::ledger::{Layer, Ledger, LedgerError};
-use crate::stack::{BaseKind, Column, Order, Provider};
+use crate::stack::{BaseKind, Column, EntryKind, LayerId, Order, Provider};
 
 /// Why nothing can be told of an address.
 #[derive(Debug, Error)]
@@ -24,6 +25,14 @@ pub enum TraceError {
     Folder {
         /// The address.
         address: String,
+    },
+    /// The keys can't be told.
+    #[error("the keys of {address} can't be told: {reason}")]
+    NoKeys {
+        /// The address.
+        address: String,
+        /// Why.
+        reason: String,
     },
     /// Neither the game nor any layer has anything there.
     #[error("neither the game nor a layer has {address}")]
@@ -46,6 +55,10 @@ pub struct TraceRow {
     pub laid: bool,
     /// This is the one that counts.
     pub wins: bool,
+    /// It is part of what is blended here.
+    pub blended: bool,
+    /// It changes keys of what lies beneath, and is no file.
+    pub changes_keys: bool,
     /// It has the same content as the one that counts.
     pub same_as_winner: bool,
     /// Its size.
@@ -76,36 +89,34 @@ pub struct TraceReport {
     pub address: String,
     /// From the top to the base.
     pub rows: Vec<TraceRow>,
+    /// The file on disk is made of several layers', key by key.
+    pub blended: bool,
+    /// Why it is not, though it might be.
+    pub not_blended: Option<String>,
+    /// The layer that was settled to win here.
+    pub settled_with: Option<String>,
+    /// Every key that a layer changes, where that was asked for.
+    pub keys: Option<Vec<KeyTraceRow>>,
     /// Whether the game had a file of its own there is not known: a layer was adopted.
     pub original_unknown: bool,
     /// What lies there now.
     pub on_disk: OnDisk,
 }
 
-/// Traces what people write as an address.
+/// Traces what people write as an address; with `wants_keys` also each key of a configuration file.
 ///
 /// # Errors
 /// [`TraceError`].
-pub fn trace(ledger: &Ledger, text: &str) -> Result<TraceReport, TraceError> {
+pub fn trace(ledger: &Ledger, text: &str, wants_keys: bool) -> Result<TraceReport, TraceError> {
     let (catalogue, game) = (&ledger.catalogue, ledger.game());
     let address = game.address_book().resolve(text)?;
     let shown = || address.to_string();
     let root = game.root_named(&address.root).ok_or_else(|| catalogue.damaged_by(&"a root is gone"))?;
     let key = game.folding.key(address.path.as_str());
-    let order = catalogue.arrangement()?.order();
-    let column = match catalogue.column_at(root.id, &key)? {
-        Some(column) => column,
-        None => {
-            let base = catalogue.base_at(root.id, &key)?;
-            Column {
-                path: crate::stack::PathId(0),
-                root: root.id,
-                key: key.clone(),
-                base,
-                entries: Vec::new(),
-            }
-        }
-    };
+    let order = ledger.present_order()?;
+    let mut columns = [ledger.column(root.id, &key)?];
+    Blender::new(ledger).learn(&mut columns, &order)?;
+    let [column] = columns;
     let is_base_folder = column.base.as_ref().is_some_and(|base| base.kind == BaseKind::Folder);
     if address.path.is_root() || is_base_folder {
         return Err(TraceError::Folder { address: shown() });
@@ -128,14 +139,30 @@ pub fn trace(ledger: &Ledger, text: &str) -> Result<TraceReport, TraceError> {
         }
         _ => None,
     };
-    let winner = column.winner(&order).map(|entry| entry.hash).or(base_hash);
-    let rows = rows(&column, &ledger.layers()?, &order, base_hash, winner, ledger)?;
+    let winner = if is_uncovered { base_hash } else { provider.hash() };
+    let blend = column.blend(&order).map(|blend| &blend.outcome);
+    let settled = order.settled_at(column.path);
+    let layers = ledger.layers()?;
+    let name_of = |wanted: LayerId| {
+        layers.iter().find(|layer| layer.id == wanted).map(|layer| layer.about.name.clone())
+    };
+    let keys = if wants_keys {
+        let keys = trace_keys(ledger, &column, &order)?;
+        Some(keys.map_err(|reason| TraceError::NoKeys { address: shown(), reason })?)
+    } else {
+        None
+    };
+    let rows = rows(&column, &layers, &order, base_hash, winner, ledger)?;
     let seen = look_at(&path).map_err(LedgerError::io("look at", &path))?;
     let now = seen.filter(|seen| seen.kind == BaseKind::File).and_then(|_| ContentHash::of_file(&path).ok());
     let is_something_laid = !matches!(provider, Provider::Nothing);
     Ok(TraceReport {
         address: Address { root: root.name.clone(), path: place }.to_string(),
         rows,
+        blended: blend.is_some_and(Result::is_ok),
+        not_blended: blend.and_then(|outcome| outcome.as_ref().err()).map(|why| why.reason.clone()),
+        settled_with: settled.and_then(|settlement| settlement.winner).and_then(name_of),
+        keys,
         original_unknown: catalogue.is_original_unknown(root.id, &key)?,
         on_disk: OnDisk {
             path: path.display().to_string(),
@@ -155,6 +182,7 @@ fn rows(
     ledger: &Ledger,
 ) -> Result<Vec<TraceRow>, LedgerError> {
     let winning = column.winner(order).map(|entry| entry.layer);
+    let blended = column.blend(order).and_then(|blend| blend.outcome.as_ref().ok());
     let mut rows = Vec::new();
     for layer in layers.iter().rev() {
         let Some(entry) = column.entries.iter().find(|entry| entry.layer == layer.id) else { continue };
@@ -165,6 +193,8 @@ fn rows(
             version: layer.about.version.clone(),
             laid: layer.laid,
             wins: winning == Some(layer.id),
+            blended: blended.is_some_and(|blended| blended.from.contains(&layer.id)),
+            changes_keys: entry.kind == EntryKind::Keys,
             same_as_winner: winner == Some(entry.hash),
             size_bytes: entry.size_bytes,
             hash: (!entry.takes_away()).then(|| entry.hash.to_string()),
@@ -178,6 +208,8 @@ fn rows(
             version: ledger.game().version.as_ref().map(|version| version.version.clone()),
             laid: true,
             wins: winning.is_none(),
+            blended: false,
+            changes_keys: false,
             same_as_winner: base_hash.is_some() && base_hash == winner,
             size_bytes: base.size_bytes,
             hash: base_hash.map(|hash| hash.to_string()),

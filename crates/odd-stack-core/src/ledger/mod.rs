@@ -17,6 +17,7 @@ pub(crate) mod catalogue;
 mod error;
 mod home;
 mod lock;
+mod order;
 
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -29,7 +30,7 @@ pub use lock::Lock;
 
 pub(crate) use blobs::{Intake, blob_path, drop_unneeded, end_intake, sweep};
 use catalogue::Catalogue;
-pub(crate) use catalogue::FILE_NAME as CATALOGUE_FILE;
+pub(crate) use catalogue::{FILE_NAME as CATALOGUE_FILE, Side};
 
 use crate::address::SIDE_FOLDER;
 use crate::disk::{ORIGINALS, Seam};

@@ -1,16 +1,29 @@
 //! Everything that touches one address, and what follows from it.
 
-use std::collections::HashMap;
-
-use super::{LayerId, PathId, RootId};
+use super::recipe::Blend;
+use super::{LayerId, Order, PathId, RootId};
 use crate::address::{FoldedKey, RelPath};
 use crate::hash::ContentHash;
 
-/// What a layer puts at one address.
+/// How an entry's content is meant.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default)]
+pub enum EntryKind {
+    /// A file, which may blend with others if it is configuration.
+    #[default]
+    File,
+    /// A file that never blends.
+    Whole,
+    /// A list of changes to keys of what lies beneath.
+    Keys,
+}
+
+/// What a layer has at one address.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Entry {
     /// The layer it belongs to.
     pub layer: LayerId,
+    /// How the content is meant.
+    pub kind: EntryKind,
     /// The path below the root as the layer spells it.
     pub spelled: RelPath,
     /// The content; [`ContentHash::NOTHING`] to take away what lies beneath.
@@ -60,29 +73,12 @@ pub struct BaseFile {
     pub hash: Option<ContentHash>,
 }
 
-/// The laid layers and how high each lies; a higher rank wins.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct Order {
-    ranks: HashMap<LayerId, usize>,
-}
-
-impl Order {
-    /// Takes the laid layers from the bottom to the top.
-    pub fn new(bottom_to_top: impl IntoIterator<Item = LayerId>) -> Self {
-        Self { ranks: bottom_to_top.into_iter().enumerate().map(|(rank, layer)| (layer, rank)).collect() }
-    }
-
-    /// How high `layer` lies, or `None` while it is lifted.
-    pub fn rank(&self, layer: LayerId) -> Option<usize> {
-        self.ranks.get(&layer).copied()
-    }
-}
-
 /// Who supplies the file that physically lies at an address.
 ///
 /// The winner is the topmost laid layer. Where the layers directly beneath it, and perhaps the base
 /// at last, have the same content, the lowest of them supplies the file, so that laying identical
-/// content changes nothing on disk and base files keep their own times.
+/// content changes nothing on disk and base files keep their own times. Configuration that blends is supplied by
+/// a made entry, which stands for all that went into it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Provider<'a> {
     /// Nothing lies there.
@@ -143,52 +139,71 @@ pub struct Column {
     pub base: Option<BaseFile>,
     /// In no particular order.
     pub entries: Vec<Entry>,
+    /// What blending gives, for those ways of it that were asked for; see [`Column::recipe`].
+    pub blends: Vec<Blend>,
 }
 
 impl Column {
-    /// Entries of laid layers, from the bottom to the top.
+    /// Entries of laid layers, from the bottom to the top, as what was settled here has it.
     pub fn laid(&self, order: &Order) -> Vec<&Entry> {
+        let raised = order.raised_at(self);
+        let height = |entry: &Entry| match raised {
+            Some((layer, above)) if layer == entry.layer => Some((above, 1)),
+            _ => Some((order.rank(entry.layer)?, 0)),
+        };
         let mut laid: Vec<_> =
-            self.entries.iter().filter_map(|entry| Some((order.rank(entry.layer)?, entry))).collect();
-        laid.sort_by_key(|(rank, _)| *rank);
+            self.entries.iter().filter_map(|entry| Some((height(entry)?, entry))).collect();
+        laid.sort_by_key(|(height, _)| *height);
         laid.into_iter().map(|(_, entry)| entry).collect()
     }
 
-    /// The topmost laid layer's entry.
+    /// The entry that counts, the topmost; of those that blend the topmost too.
     pub fn winner(&self, order: &Order) -> Option<&Entry> {
-        self.entries
-            .iter()
-            .filter_map(|entry| Some((order.rank(entry.layer)?, entry)))
-            .max_by_key(|(rank, _)| *rank)
-            .map(|(_, entry)| entry)
+        match self.entries.as_slice() {
+            [only] => order.rank(only.layer).map(|_| only),
+            _ => self.laid(order).last().copied(),
+        }
     }
 
-    /// Who supplies the file under `order`. Base hashes must be known wherever an entry has the
-    /// base's size.
+    /// Who supplies the file under `order`. Base hashes must be known wherever an entry has the base's size or
+    /// may blend, and `blends` must hold what [`Column::recipe`] asks for; without it the topmost file counts.
     pub fn provider(&self, order: &Order) -> Provider<'_> {
         if let ([only], None) = (self.entries.as_slice(), &self.base) {
             // By far the most columns: nothing to compare.
-            let is_there = order.rank(only.layer).is_some() && !only.takes_away();
+            let is_there =
+                order.rank(only.layer).is_some() && !only.takes_away() && only.kind != EntryKind::Keys;
             return if is_there { Provider::Layer(only) } else { Provider::Nothing };
         }
+        if let Some(blend) = self.blend(order)
+            && let Ok(blended) = &blend.outcome
+        {
+            return Provider::Layer(&blended.entry);
+        }
         let laid = self.laid(order);
-        let Some(winner) = laid.last() else {
+        let files: Vec<&Entry> = laid.into_iter().filter(|entry| entry.kind != EntryKind::Keys).collect();
+        let Some(winner) = files.last() else {
             return self.base.as_ref().map_or(Provider::Nothing, Provider::Base);
         };
         if winner.takes_away() {
             return Provider::Nothing;
         }
-        let lowest_alike = laid.iter().rev().take_while(|entry| entry.hash == winner.hash).last();
+        let lowest_alike = files.iter().rev().take_while(|entry| entry.hash == winner.hash).last();
         match (&self.base, lowest_alike) {
             (Some(base), Some(lowest))
                 if base.hash == Some(winner.hash)
                     && base.kind == BaseKind::File
-                    && laid.first() == Some(lowest) =>
+                    && files.first() == Some(lowest) =>
             {
                 Provider::Base(base)
             }
             (_, lowest) => Provider::Layer(lowest.unwrap_or(winner)),
         }
+    }
+
+    /// How the address is spelled: as the base does, else as a layer does.
+    pub fn spelled(&self) -> Option<&RelPath> {
+        let base = self.base.as_ref().map(|base| &base.spelled);
+        base.or_else(|| self.entries.first().map(|entry| &entry.spelled))
     }
 
     /// The mode that a layer's file gets here: that of the base file it covers, else the usual one;
@@ -209,6 +224,7 @@ mod tests {
     fn entry(layer: i64, content: &str) -> Entry {
         Entry {
             layer: LayerId(layer),
+            kind: EntryKind::File,
             spelled: RelPath::parse("a").unwrap(),
             hash: ContentHash::of(content.as_bytes()),
             size_bytes: content.len() as u64,
@@ -226,7 +242,14 @@ mod tests {
             mode: 0o755,
             hash: Some(ContentHash::of(content.as_bytes())),
         });
-        Column { path: PathId(1), root: RootId(1), key: Folding::Folded.key("a"), base, entries }
+        Column {
+            path: PathId(1),
+            root: RootId(1),
+            key: Folding::Folded.key("a"),
+            base,
+            entries,
+            blends: Vec::new(),
+        }
     }
 
     #[test]

@@ -1,6 +1,6 @@
 //! How a layer's new version differs from its old one.
 
-use super::{Column, Entry, LayerId, Order};
+use super::{Column, LayerId, Order};
 
 /// What one address is to the exchange of a layer.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -30,9 +30,7 @@ pub fn turn(column: &Column, old: LayerId, new: LayerId) -> Option<Turn> {
     })
 }
 
-/// Whether `layer` and another laid layer want different things at the column's address.
-pub fn is_contested(column: &Column, layer: LayerId, order: &Order) -> bool {
-    let laid: Vec<&Entry> = column.entries.iter().filter(|entry| order.rank(entry.layer).is_some()).collect();
-    let Some(own) = laid.iter().find(|entry| entry.layer == layer) else { return false };
-    laid.iter().any(|other| other.hash != own.hash)
+/// Whether a contest of `layer` at the column's address is open.
+pub fn is_open(column: &Column, layer: LayerId, order: &Order) -> bool {
+    super::tallies([column], order).get(&layer).is_some_and(|tally| tally.open_files > 0)
 }

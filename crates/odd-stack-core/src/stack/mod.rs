@@ -7,13 +7,21 @@ mod arrangement;
 mod column;
 mod contests;
 mod difference;
+mod needs;
+mod order;
+mod recipe;
 
 use serde::{Deserialize, Serialize};
 
 pub use arrangement::{Arrangement, Standing, Target};
-pub use column::{BaseFile, BaseKind, Column, Entry, Order, Provider};
-pub use contests::{Contest, Pair, Tally, pairs, tallies};
-pub use difference::{Turn, is_contested, turn};
+pub use column::{BaseFile, BaseKind, Column, Entry, EntryKind, Provider};
+pub use contests::{ContestState, Tally, tallies};
+pub use difference::{Turn, is_open, turn};
+pub use needs::{
+    LayerFacts, Needs, Unmet, UnmetKind, accepted_pairs, cycle, place_by_rules, plain_name, unmet,
+};
+pub use order::{Order, Settlement};
+pub use recipe::{Blend, Blended, NotBlendable, Recipe};
 
 /// The catalogue's number of a layer; never used twice in one ledger, never shown.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]

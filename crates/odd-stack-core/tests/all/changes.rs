@@ -5,8 +5,8 @@ use std::fs;
 use filetime::FileTime;
 use odd_stack_core::disk::{ChangeError, ChangeOptions, DriftKind, Edits, EffectKind};
 use odd_stack_core::jobs::{
-    AddError, AddPlace, AddRequest, Reorder, conflicts, inspect, prepare_add, prepare_reorder, show, stack,
-    trace,
+    AddError, AddPlace, AddRequest, ConflictsRequest, Reorder, conflicts, inspect, prepare_add,
+    prepare_reorder, show, stack, trace,
 };
 use odd_stack_core::observer::Silent;
 use odd_stack_core::package::Limits;
@@ -16,9 +16,9 @@ use crate::world::{NOW, World, add, add_request, id, permit, reorder};
 
 /// Where a package goes whose files the game does not know.
 const AS_IT_IS: &[&str] = &[".=game:"];
-const STOP: ChangeOptions = ChangeOptions { edits: Edits::Stop };
-const KEEP: ChangeOptions = ChangeOptions { edits: Edits::Keep };
-const DISCARD: ChangeOptions = ChangeOptions { edits: Edits::Discard };
+const STOP: ChangeOptions = ChangeOptions { edits: Edits::Stop, despite: false };
+const KEEP: ChangeOptions = ChangeOptions { edits: Edits::Keep, despite: false };
+const DISCARD: ChangeOptions = ChangeOptions { edits: Edits::Discard, despite: false };
 
 fn harbour() -> World {
     World::with_game(&[
@@ -103,12 +103,16 @@ fn equal_content_belongs_to_the_layer_and_is_not_rewritten() {
     assert_eq!(adding.change.plan().effects.len(), 1);
     adding.change.apply(&Silent).unwrap();
     assert_eq!(world.tree()["game/fog.ini"], before["game/fog.ini"], "the base's own file, its own time");
-    // When the layer beneath changes, this one keeps the address.
+    // A layer beneath brings other content: configuration that says nothing of its own lets it through.
     let other = world.package("other", &[("fog.ini", "fog=2"), ("other.txt", "o")]);
     add(&world.ledger(), &other, &[], Target::Bottom, STOP).unwrap();
-    assert_eq!(read(&world, "game/fog.ini"), "fog=1");
-    lift(&world, "same", STOP).unwrap();
     assert_eq!(read(&world, "game/fog.ini"), "fog=2");
+    // What is no configuration keeps its address.
+    let whole = world.package("whole", &[("other.txt", "w")]);
+    add(&world.ledger(), &whole, &[".=game:"], Target::Bottom, STOP).unwrap();
+    assert_eq!(read(&world, "game/other.txt"), "o");
+    lift(&world, "other", STOP).unwrap();
+    assert_eq!((read(&world, "game/fog.ini"), read(&world, "game/other.txt")), ("fog=1".into(), "w".into()));
 }
 
 #[test]
@@ -259,7 +263,7 @@ fn lifted_layers_wait_in_the_stack_and_names_are_unique() {
     let package = world.package("fog-1.2", &[("fog.ini", "fog=9"), ("x", "x")]);
     let ledger = world.ledger();
     let request = AddRequest {
-        place: AddPlace::New { target: Target::Top, lifted: true },
+        place: AddPlace::New { target: Some(Target::Top), lifted: true },
         ..add_request(&package, &[])
     };
     let tree = world.tree();
@@ -285,18 +289,27 @@ fn contests_and_traces_tell_who_wins() {
         world.add(&world.package(name, &[("fog.ini", fog), ("same", same)]), &[]).unwrap();
     }
     let ledger = world.ledger();
-    let report = conflicts(&ledger, None).unwrap();
+    let report = conflicts(&ledger, &ConflictsRequest::default()).unwrap();
     let pairs: Vec<_> = report
         .pairs
         .iter()
         .map(|p| (p.lower.as_str(), p.upper.as_str(), p.open_files, p.same_files))
         .collect();
-    assert_eq!(pairs, [("one", "two", 1, 1), ("one", "three", 2, 0), ("two", "three", 2, 0)]);
+    assert_eq!(pairs, [("one", "three", 2, 0), ("two", "three", 2, 0), ("one", "two", 1, 1)]);
     assert!(report.pairs[0].contests.iter().all(|contest| contest.winner == "three"));
     assert_eq!((report.open_files, report.no_effect), (2, vec!["one".to_owned(), "two".to_owned()]));
-    assert_eq!(conflicts(&ledger, Some(id(&ledger, "one"))).unwrap().pairs.len(), 2);
+    assert_eq!(
+        conflicts(
+            &ledger,
+            &ConflictsRequest { layer: Some(id(&ledger, "one")), ..ConflictsRequest::default() }
+        )
+        .unwrap()
+        .pairs
+        .len(),
+        2
+    );
     reorder(&ledger, &Reorder::Lift(vec![id(&ledger, "two")]), STOP).unwrap();
-    let traced = trace(&ledger, "FOG.ini").unwrap();
+    let traced = trace(&ledger, "FOG.ini", false).unwrap();
     assert_eq!(traced.address, "game:fog.ini");
     let rows: Vec<_> = traced.rows.iter().map(|row| (row.layer.as_deref(), row.laid, row.wins)).collect();
     assert_eq!(
@@ -310,14 +323,14 @@ fn contests_and_traces_tell_who_wins() {
     );
     assert!(traced.on_disk.as_laid && traced.rows.iter().all(|row| row.hash.is_some()));
     world.write("game/fog.ini", "edited");
-    assert!(!trace(&ledger, "fog.ini").unwrap().on_disk.as_laid);
-    assert!(trace(&ledger, "data").unwrap_err().to_string().contains("is a folder"));
-    assert!(trace(&ledger, "nowhere").is_err());
+    assert!(!trace(&ledger, "fog.ini", false).unwrap().on_disk.as_laid);
+    assert!(trace(&ledger, "data", false).unwrap_err().to_string().contains("is a folder"));
+    assert!(trace(&ledger, "nowhere", false).is_err());
     let shown = show(&ledger, id(&ledger, "three")).unwrap();
     assert_eq!(shown.entries[0].covers.as_deref(), Some("one"), "a lifted layer covers nothing");
     // The tallies that the stack shows are kept up to date by differences; made afresh they agree.
     let row = stack(&ledger).unwrap().layers[0].clone();
-    assert_eq!((row.wins_files, row.contested_files), (2, 2));
+    assert_eq!((row.wins_files, row.contested_files, row.open_files), (2, 2, 2));
 }
 
 #[test]

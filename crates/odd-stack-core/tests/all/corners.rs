@@ -5,7 +5,7 @@ use std::sync::Mutex;
 use std::sync::atomic::{AtomicU64, Ordering};
 
 use odd_stack_core::disk::{ChangeError, ChangeOptions};
-use odd_stack_core::jobs::{AddError, Reorder, conflicts, prepare_add, stack};
+use odd_stack_core::jobs::{AddError, ConflictsRequest, Reorder, conflicts, prepare_add, stack};
 use odd_stack_core::ledger::LedgerError;
 use odd_stack_core::observer::{Observer, Work};
 use odd_stack_core::stack::Target;
@@ -208,7 +208,7 @@ fn tallies_kept_by_differences_equal_those_counted_afresh() {
                 as u64;
         assert_eq!((row.wins_files, row.contested_files), (wins, contested), "{} in {order:?}", row.name);
     }
-    assert_eq!(conflicts(&ledger, None).unwrap().open_files, 2);
+    assert_eq!(conflicts(&ledger, &ConflictsRequest::default()).unwrap().open_files, 2);
 }
 
 /// Notes what it is told, and asks to stop after some number of questions.

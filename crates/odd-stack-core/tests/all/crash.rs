@@ -18,7 +18,7 @@ use crate::world::{NOW, Tree, World, add, exchange, id, permit, recover, reorder
 
 type Act = fn(&World, &Ledger) -> bool;
 
-const KEEP: ChangeOptions = ChangeOptions { edits: Edits::Keep };
+const KEEP: ChangeOptions = ChangeOptions { edits: Edits::Keep, despite: false };
 
 fn two_layers() -> World {
     let world = World::with_game(&[

@@ -16,7 +16,7 @@ use odd_stack_core::stack::Target;
 
 use crate::world::{NOW, Thing, World, add_request, id, permit};
 
-const STOP: ChangeOptions = ChangeOptions { edits: Edits::Stop };
+const STOP: ChangeOptions = ChangeOptions { edits: Edits::Stop, despite: false };
 
 fn harbour() -> World {
     World::with_game(&[
@@ -382,7 +382,7 @@ fn copies_of_the_games_own_files_are_left_out() {
         Err(AddError::Fit { source: FitError::NothingPlaced { .. }, .. })
     ));
     let asked = AddRequest {
-        place: AddPlace::New { target: Target::Top, lifted: false },
+        place: AddPlace::New { target: Some(Target::Top), lifted: false },
         ..add_request(&only, &[".=game:"])
     };
     let adding = prepare_add(&ledger, permit(&ledger).unwrap(), &asked, NOW, STOP, false, &Silent).unwrap();

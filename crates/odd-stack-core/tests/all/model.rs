@@ -12,7 +12,7 @@ use crate::world::{Thing, Tree, World, add, exchange, id, reorder};
 const BASE: [(&str, &str); 5] = [
     ("game/data/Lamps/Brass.dds", "base"),
     ("game/data/lamps2/x", "x"),
-    ("game/config.ini", "fog=1"),
+    ("game/config.ini", "fog=1\ngulls=1\n"),
     ("game/bin/run", "run"),
     ("docs/profile/p.ini", "p"),
 ];
@@ -20,11 +20,19 @@ const BASE: [(&str, &str); 5] = [
 /// Packages that meet each other and the base in every way: contested, equal, new, other spellings.
 const PACKAGES: [(&str, &[(&str, &str)]); 6] = [
     ("alpha", &[("data/lamps/brass.dds", "one"), ("new/Deep/a", "a"), ("top", "t")]),
-    ("bravo", &[("DATA/LAMPS/BRASS.DDS", "two"), ("new/deep/b", "b"), ("config.ini", "fog=1")]),
-    ("cedar", &[("config.ini", "fog=2"), ("NEW/deep/a", "a"), ("TOP", "t")]),
+    ("bravo", &[("DATA/LAMPS/BRASS.DDS", "two"), ("new/deep/b", "b"), ("config.ini", "fog=1\ngulls=2\n")]),
+    ("cedar", &[("config.ini", "fog=2\ngulls=1\n"), ("NEW/deep/a", "a"), ("TOP", "t")]),
     ("delta", &[("data/Lamps/brass.dds", "base"), ("top", "other"), ("new/deep/only/c", "c")]),
     ("ember", &[("new/deep", "a file where others have a folder")]),
-    ("finch", &[("data/lamps/brass.dds", "one"), ("bin/run", "patched"), ("new/Deep/b", "b2")]),
+    (
+        "finch",
+        &[
+            ("config.ini", "fog=3\ngulls=1\nsea=1\n"),
+            ("data/lamps/brass.dds", "one"),
+            ("bin/run", "patched"),
+            ("new/Deep/b", "b2"),
+        ],
+    ),
 ];
 
 #[derive(Debug, Clone)]
@@ -56,12 +64,28 @@ fn fold(model: &Model) -> Option<BTreeMap<String, String>> {
     let mut files: BTreeMap<String, String> =
         BASE.iter().map(|(path, content)| (path.to_lowercase(), (*content).to_owned())).collect();
     for (package, _) in model.iter().filter(|(_, laid)| *laid) {
-        for (path, content) in PACKAGES[*package].1 {
+        for (path, content) in PACKAGES[*package].1.iter().filter(|(path, _)| *path != "config.ini") {
             files.insert(format!("game/{}", path.to_lowercase()), (*content).to_owned());
         }
     }
+    files.insert("game/config.ini".to_owned(), blended(model));
     let clashes = files.keys().any(|file| files.keys().any(|other| other.starts_with(&format!("{file}/"))));
     (!clashes).then_some(files)
+}
+
+/// The naive blend: of each key the last value that is not the game's own.
+fn blended(model: &Model) -> String {
+    let table = |content: &str| -> BTreeMap<String, String> {
+        content.lines().filter_map(|line| line.split_once('=')).map(|(k, v)| (k.into(), v.into())).collect()
+    };
+    let base = table(BASE[2].1);
+    let mut values = base.clone();
+    for (package, _) in model.iter().filter(|(_, laid)| *laid) {
+        for (_, content) in PACKAGES[*package].1.iter().filter(|(path, _)| *path == "config.ini") {
+            values.extend(table(content).into_iter().filter(|(key, value)| base.get(key) != Some(value)));
+        }
+    }
+    values.iter().map(|(key, value)| format!("{key}={value}\n")).collect()
 }
 
 fn files_of(world: &World) -> BTreeMap<String, String> {

@@ -145,7 +145,7 @@ pub fn add_request(package: &Path, places: &[&str]) -> AddRequest {
         version: None,
         wanted: Wanted { rules: Rules { places, ..Rules::default() }, sheet: None },
         variant: None,
-        place: AddPlace::New { target: Target::Top, lifted: false },
+        place: AddPlace::New { target: Some(Target::Top), lifted: false },
         limits: Limits::default(),
         prefer: None,
         patch: None,
@@ -159,7 +159,7 @@ pub fn add(
     target: Target,
     options: ChangeOptions,
 ) -> Result<(), AddError> {
-    let place = AddPlace::New { target, lifted: false };
+    let place = AddPlace::New { target: Some(target), lifted: false };
     carry_out(ledger, &AddRequest { place, ..add_request(package, places) }, options)
 }
 

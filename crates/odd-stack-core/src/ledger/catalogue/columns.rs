@@ -25,8 +25,9 @@ pub(crate) struct FolderSource {
 }
 
 impl Catalogue {
-    /// The columns of all addresses at which one of `layers` has an entry, in order of number.
-    pub(crate) fn columns_of(&self, layers: &[LayerId]) -> Result<Vec<Column>> {
+    /// The columns of all addresses at which one of `layers` has an entry, and of those in `also`, in order of
+    /// number.
+    pub(crate) fn columns_of(&self, layers: &[LayerId], also: &[PathId]) -> Result<Vec<Column>> {
         self.run(|db| {
             db.execute_batch(
                 "CREATE TEMP TABLE IF NOT EXISTS touched (path INTEGER PRIMARY KEY); DELETE FROM touched;",
@@ -35,6 +36,10 @@ impl Catalogue {
                 db.prepare_cached("INSERT OR IGNORE INTO touched SELECT path FROM entry WHERE layer = ?1")?;
             for layer in layers {
                 touch.execute([layer.0])?;
+            }
+            let mut touch = db.prepare_cached("INSERT OR IGNORE INTO touched VALUES (?1)")?;
+            for path in also {
+                touch.execute([path.0])?;
             }
             Ok(())
         })?;
@@ -75,18 +80,6 @@ impl Catalogue {
             )?;
             query.query_map([], |row| Ok(PathId(row.get(0)?)))?.collect()
         })
-    }
-
-    /// The columns of all addresses at which two or more laid layers have an entry.
-    pub(crate) fn shared_columns(&self) -> Result<Vec<Column>> {
-        self.run(|db| {
-            db.execute_batch(
-                "CREATE TEMP TABLE IF NOT EXISTS shared (path INTEGER PRIMARY KEY); DELETE FROM shared;
-                 INSERT INTO shared SELECT path FROM entry JOIN layer ON layer.id = entry.layer
-                 WHERE state = 1 AND laid GROUP BY path HAVING count(*) > 1;",
-            )
-        })?;
-        self.columns_among("shared")
     }
 
     /// The column of one address, if any layer ever touched it.
@@ -132,6 +125,7 @@ impl Catalogue {
                         key: FoldedKey::from_stored(row.get(2)?),
                         base: None,
                         entries: vec![entry],
+                        blends: Vec::new(),
                     });
                 }
             }
@@ -171,6 +165,7 @@ impl Catalogue {
                             key: FoldedKey::from_stored(key),
                             base,
                             entries: vec![entry],
+                            blends: Vec::new(),
                         });
                     }
                 }

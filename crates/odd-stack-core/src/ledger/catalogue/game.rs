@@ -6,6 +6,7 @@ use rusqlite::{OptionalExtension, params};
 
 use super::{Catalogue, Result};
 use crate::address::{Address, AddressBook, Folding, PrefixName, RelPath};
+use crate::blend::BlendRule;
 use crate::game::{Game, GameVersion, Root};
 use crate::ledger::LedgerError;
 use crate::stack::RootId;
@@ -39,28 +40,34 @@ impl Catalogue {
             all_spots.insert(prefix(name)?, Address { root: prefix(root)?, path: RelPath::from_disk(path) });
         }
         let row = self.run(|db| {
-            let sql = "SELECT name, exact_case, program, version, version_read_from, seen_files, seen_bytes, added_at FROM game";
+            let sql = "SELECT name, exact_case, program, version, version_read_from, seen_files, seen_bytes,
+                added_at, version_pattern, blend_rules FROM game";
             let read = |row: &rusqlite::Row<'_>| {
                 let version: Option<String> = row.get(3)?;
-                let read_from = row.get(4)?;
+                let (read_from, pattern) = (row.get(4)?, row.get(8)?);
                 Ok((
                     row.get::<_, String>(0)?,
                     row.get::<_, bool>(1)?,
                     row.get::<_, Option<String>>(2)?,
-                    version.map(|version| GameVersion { version, read_from }),
+                    version.map(|version| GameVersion { version, read_from, pattern }),
                     (row.get::<_, i64>(5)?.cast_unsigned(), row.get::<_, i64>(6)?.cast_unsigned()),
                     row.get::<_, String>(7)?,
+                    row.get::<_, Option<String>>(9)?,
                 ))
             };
             db.query_row(sql, [], read).optional()
         })?;
-        let Some((name, exact_case, program, version, seen, added_at)) = row else {
+        let Some((name, exact_case, program, version, seen, added_at, blend_rules)) = row else {
             return Err(self.damaged(&"it names no game"));
         };
         let book =
             AddressBook { roots: all_roots.iter().map(|root| root.name.clone()).collect(), spots: all_spots };
         let program =
             program.map(|text| book.resolve(&text)).transpose().map_err(|error| self.damaged(&error))?;
+        let blend_rules: Vec<BlendRule> = match blend_rules {
+            Some(text) => serde_json::from_str(&text).map_err(|error| self.damaged(&error))?,
+            None => Vec::new(),
+        };
         Ok(Game {
             name,
             folding: if exact_case { Folding::Exact } else { Folding::Folded },
@@ -70,15 +77,17 @@ impl Catalogue {
             version,
             seen,
             added_at,
+            blend_rules,
         })
     }
 
     /// Writes the game, its roots (numbers kept) and spots in place of what was there.
     pub(crate) fn write_game(&self, game: &Game) -> Result<()> {
+        let blend_rules = serde_json::to_string(&game.blend_rules).map_err(|error| self.damaged(&error))?;
         self.run(|db| {
             db.execute_batch("DELETE FROM game; DELETE FROM spot; DELETE FROM root;")?;
             db.execute(
-                "INSERT INTO game VALUES (1, ?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)",
+                "INSERT INTO game VALUES (1, ?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10)",
                 params![
                     game.name,
                     game.folding == Folding::Exact,
@@ -87,7 +96,9 @@ impl Catalogue {
                     game.version.as_ref().and_then(|version| version.read_from.as_ref()),
                     game.seen.0.cast_signed(),
                     game.seen.1.cast_signed(),
-                    game.added_at
+                    game.added_at,
+                    game.version.as_ref().and_then(|version| version.pattern.as_ref()),
+                    blend_rules,
                 ],
             )?;
             for root in &game.roots {

@@ -7,7 +7,7 @@ use rusqlite::{OptionalExtension, Row, params};
 use super::{Catalogue, Result};
 use crate::address::{FoldedKey, RelPath};
 use crate::hash::ContentHash;
-use crate::stack::{Arrangement, Entry, LayerId, PathId, RootId, Standing, Tally};
+use crate::stack::{Arrangement, Entry, EntryKind, LayerId, PathId, RootId, Standing, Tally};
 
 /// Where a layer is in its life.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -69,7 +69,7 @@ pub struct Layer {
 }
 
 const LAYER_COLUMNS: &str = "id, position, laid, name, version, source, source_kind, added_at, fit, files, bytes, \
-                             won_files, contested_files, variant";
+                             won_files, contested_files, variant, open_files";
 
 fn read_layer(row: &Row<'_>) -> rusqlite::Result<Layer> {
     Ok(Layer {
@@ -87,12 +87,28 @@ fn read_layer(row: &Row<'_>) -> rusqlite::Result<Layer> {
             files: row.get::<_, i64>(9)?.cast_unsigned(),
             bytes: row.get::<_, i64>(10)?.cast_unsigned(),
         },
-        tally: Tally { won_files: row.get(11)?, contested_files: row.get(12)? },
+        tally: Tally { won_files: row.get(11)?, contested_files: row.get(12)?, open_files: row.get(14)? },
     })
 }
 
 pub(super) const ENTRY_COLUMNS: &str =
-    "entry.layer, entry.spelled, entry.hash, entry.size_bytes, entry.modified, entry.executable";
+    "entry.layer, entry.spelled, entry.hash, entry.size_bytes, entry.modified, entry.executable, entry.kind";
+
+fn kind_number(kind: EntryKind) -> i64 {
+    match kind {
+        EntryKind::File => 0,
+        EntryKind::Whole => 1,
+        EntryKind::Keys => 2,
+    }
+}
+
+pub(super) fn read_kind(number: i64) -> EntryKind {
+    match number {
+        0 => EntryKind::File,
+        2 => EntryKind::Keys,
+        _ => EntryKind::Whole,
+    }
+}
 
 /// Reads [`ENTRY_COLUMNS`] from the column number `at` on.
 pub(super) fn read_entry(row: &Row<'_>, at: usize) -> rusqlite::Result<Entry> {
@@ -103,6 +119,7 @@ pub(super) fn read_entry(row: &Row<'_>, at: usize) -> rusqlite::Result<Entry> {
         size_bytes: row.get::<_, i64>(at + 3)?.cast_unsigned(),
         modified: row.get(at + 4)?,
         executable: row.get(at + 5)?,
+        kind: read_kind(row.get(at + 6)?),
     })
 }
 
@@ -122,6 +139,11 @@ impl Catalogue {
             let mut query = db.prepare_cached("SELECT id, name FROM layer WHERE state < 2")?;
             query.query_map([], |row| Ok((LayerId(row.get(0)?), row.get(1)?)))?.collect()
         })
+    }
+
+    /// The name of a layer, removed ones too.
+    pub(crate) fn layer_name(&self, layer: LayerId) -> Result<String> {
+        self.run(|db| db.query_row("SELECT name FROM layer WHERE id = ?1", [layer.0], |row| row.get(0)))
     }
 
     /// The present arrangement.
@@ -177,7 +199,7 @@ impl Catalogue {
     pub(crate) fn insert_entries(&self, entries: &[(PathId, Entry, RelPath)]) -> Result<()> {
         self.run(|db| {
             let mut insert =
-                db.prepare_cached("INSERT INTO entry VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)")?;
+                db.prepare_cached("INSERT INTO entry VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)")?;
             for (path, entry, member) in entries {
                 insert.execute(params![
                     entry.layer.0,
@@ -188,6 +210,7 @@ impl Catalogue {
                     entry.modified,
                     entry.executable,
                     member.as_str(),
+                    kind_number(entry.kind),
                 ])?;
             }
             Ok(())
@@ -213,7 +236,8 @@ impl Catalogue {
     ) -> Result<(u64, u64)> {
         self.run(|db| {
             db.execute(
-                "INSERT OR IGNORE INTO entry SELECT ?1, path, spelled, hash, size_bytes, modified, executable, member
+                "INSERT OR IGNORE INTO entry
+                 SELECT ?1, path, spelled, hash, size_bytes, modified, executable, member, kind
                  FROM entry WHERE layer = ?2",
                 [layer.0, old.0],
             )?;
@@ -285,9 +309,9 @@ impl Catalogue {
     /// A layer's tally.
     pub(crate) fn tally_of(&self, layer: LayerId) -> Result<Tally> {
         self.run(|db| {
-            let sql = "SELECT won_files, contested_files FROM layer WHERE id = ?1";
+            let sql = "SELECT won_files, contested_files, open_files FROM layer WHERE id = ?1";
             db.query_row(sql, [layer.0], |row| {
-                Ok(Tally { won_files: row.get(0)?, contested_files: row.get(1)? })
+                Ok(Tally { won_files: row.get(0)?, contested_files: row.get(1)?, open_files: row.get(2)? })
             })
         })
     }
@@ -296,10 +320,11 @@ impl Catalogue {
     pub(crate) fn add_to_tally(&self, layer: LayerId, change: Tally) -> Result<()> {
         self.run(|db| {
             let mut update = db.prepare_cached(
-                "UPDATE layer SET won_files = won_files + ?2, contested_files = contested_files + ?3
-                 WHERE id = ?1",
+                "UPDATE layer SET won_files = won_files + ?2, contested_files = contested_files + ?3,
+                     open_files = open_files + ?4 WHERE id = ?1",
             )?;
-            update.execute(params![layer.0, change.won_files, change.contested_files]).map(drop)
+            let Tally { won_files, contested_files, open_files } = change;
+            update.execute(params![layer.0, won_files, contested_files, open_files]).map(drop)
         })
     }
 

@@ -3,7 +3,7 @@
 use rusqlite::{Connection, Result};
 
 /// All steps ever released, in order. Never change one; add another.
-const STEPS: &[&str] = &[FIRST, VARIANT_AND_MARK, UNKNOWN_ORIGINALS];
+const STEPS: &[&str] = &[FIRST, VARIANT_AND_MARK, UNKNOWN_ORIGINALS, MEETING];
 
 /// The format number that this program writes.
 pub(crate) const FORMAT: i64 = STEPS.len() as i64;
@@ -143,6 +143,35 @@ CREATE TABLE unknown_original (
     folded TEXT NOT NULL,
     spelled TEXT NOT NULL,
     PRIMARY KEY (root, folded)
+) WITHOUT ROWID;
+";
+
+/// What decides where layers meet. Entries from before do not blend: what lies on disk is as it was laid. kind of
+/// an entry: 0 file, 1 file that never blends, 2 changes to keys. The index holds all that contests need.
+const MEETING: &str = "
+ALTER TABLE entry ADD COLUMN kind INTEGER NOT NULL DEFAULT 1;
+DROP INDEX entry_at_path;
+CREATE INDEX entry_at_path ON entry (path, layer, hash, kind);
+ALTER TABLE layer ADD COLUMN open_files INTEGER NOT NULL DEFAULT 0;
+UPDATE layer SET open_files = contested_files;
+ALTER TABLE layer ADD COLUMN needs TEXT;
+ALTER TABLE layer ADD COLUMN own_edits INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE game ADD COLUMN version_pattern TEXT;
+ALTER TABLE game ADD COLUMN blend_rules TEXT;
+
+-- What the user settled at an address: the sides as they were then, and which of them wins, if one does.
+CREATE TABLE settlement (
+    path INTEGER NOT NULL,
+    layer INTEGER NOT NULL,
+    hash BLOB NOT NULL,
+    wins INTEGER NOT NULL,
+    PRIMARY KEY (path, layer)
+) WITHOUT ROWID;
+
+-- What blending gives, by a hash of all that goes into it. Can always be made anew.
+CREATE TABLE blend (
+    recipe BLOB PRIMARY KEY,
+    outcome TEXT NOT NULL
 ) WITHOUT ROWID;
 ";
 

@@ -10,6 +10,7 @@ mod columns;
 mod game;
 mod journal;
 mod layers;
+mod meeting;
 mod migrations;
 mod names;
 
@@ -22,6 +23,7 @@ use rusqlite::{Connection, ErrorCode, OpenFlags};
 pub(crate) use columns::FolderSource;
 pub(crate) use journal::{JournalMark, JournalStep};
 pub use layers::{Layer, LayerState, NewLayer};
+pub(crate) use meeting::Side;
 
 use super::LedgerError;
 

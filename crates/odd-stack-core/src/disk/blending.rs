@@ -1,0 +1,228 @@
+//! Making blended files of what the ledger holds.
+
+use std::cell::RefCell;
+use std::collections::HashMap;
+use std::io;
+
+use serde::{Deserialize, Serialize};
+
+use crate::blend::{KeyEdit, MOST_BLENDED_BYTES, combine};
+use crate::hash::ContentHash;
+use crate::ledger::{Ledger, LedgerError, blob_path};
+use crate::stack::{Blend, Blended, Column, Entry, LayerId, NotBlendable, Order, Recipe};
+
+/// What blending by a recipe gave, as the catalogue keeps it.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+enum Outcome {
+    Made { hash: ContentHash, size_bytes: u64, clashes: Vec<(ContentHash, ContentHash)>, undone: Vec<String> },
+    Failed(NotBlendable),
+}
+
+/// The contents that go into a blended file.
+pub(crate) struct Ingredients {
+    pub base: Option<Vec<u8>>,
+    pub files: Vec<Vec<u8>>,
+    pub edits: Vec<Vec<KeyEdit>>,
+}
+
+/// Reads contents and blends them.
+pub(crate) struct Blender<'l> {
+    ledger: &'l Ledger,
+    /// Contents that are not stored, in a dry run.
+    unstored: HashMap<ContentHash, Vec<u8>>,
+    /// What was made, by recipe.
+    made: RefCell<HashMap<ContentHash, Vec<u8>>>,
+    /// Whether outcomes are kept in the catalogue.
+    keeps: bool,
+    /// Contents may be missing, since nothing is stored.
+    is_dry_run: bool,
+}
+
+impl<'l> Blender<'l> {
+    /// One that only looks.
+    pub(crate) fn new(ledger: &'l Ledger) -> Self {
+        Self { ledger, unstored: HashMap::new(), made: RefCell::default(), keeps: false, is_dry_run: false }
+    }
+
+    /// One inside a change of the catalogue.
+    pub(crate) fn in_change(
+        ledger: &'l Ledger,
+        unstored: HashMap<ContentHash, Vec<u8>>,
+        is_dry_run: bool,
+    ) -> Self {
+        Self { keeps: true, unstored, is_dry_run, ..Self::new(ledger) }
+    }
+
+    /// Learns what each of `columns` gives under `order`, where something blends.
+    pub(crate) fn learn(&self, columns: &mut [Column], order: &Order) -> Result<(), LedgerError> {
+        for column in columns {
+            let Some(recipe) = column.recipe(order) else { continue };
+            let name = recipe.hash();
+            if column.blends.iter().any(|blend| blend.recipe == name) {
+                continue;
+            }
+            let outcome = match self.outcome(column, &recipe, name)? {
+                Outcome::Failed(why) => Err(why),
+                Outcome::Made { hash, size_bytes, clashes, undone } => {
+                    let Some(entry) = recipe.entry(hash, size_bytes) else { continue };
+                    Ok(Blended { entry, from: recipe.from(&column.laid(order)), clashes, undone })
+                }
+            };
+            column.blends.push(Blend { recipe: name, outcome });
+        }
+        Ok(())
+    }
+
+    fn outcome(
+        &self,
+        column: &Column,
+        recipe: &Recipe<'_>,
+        name: ContentHash,
+    ) -> Result<Outcome, LedgerError> {
+        let catalogue = &self.ledger.catalogue;
+        if let Some(known) = catalogue.blend(name)? {
+            return serde_json::from_str(&known).map_err(|error| catalogue.damaged_by(&error));
+        }
+        let outcome = self.make(column, recipe, name)?;
+        let is_lasting = !matches!(&outcome, Outcome::Failed(why) if why.content.is_none());
+        if self.keeps && is_lasting {
+            let text = serde_json::to_string(&outcome).map_err(|error| catalogue.damaged_by(&error))?;
+            catalogue.write_blend(name, &text)?;
+        }
+        Ok(outcome)
+    }
+
+    /// The content of the blended file that `entry` stands for; nothing if it stands for none.
+    pub(crate) fn content_of(
+        &self,
+        column: &Column,
+        entry: &Entry,
+        order: &Order,
+    ) -> Result<Option<Vec<u8>>, LedgerError> {
+        let Some(recipe) = column.recipe(order) else { return Ok(None) };
+        let name = recipe.hash();
+        let is_it = column.blends.iter().any(|blend| {
+            blend.recipe == name && blend.outcome.as_ref().is_ok_and(|blended| blended.entry == *entry)
+        });
+        if !is_it {
+            return Ok(None);
+        }
+        if !self.made.borrow().contains_key(&name) {
+            self.make(column, &recipe, name)?;
+        }
+        Ok(self.made.borrow().get(&name).cloned())
+    }
+
+    fn make(&self, column: &Column, recipe: &Recipe<'_>, name: ContentHash) -> Result<Outcome, LedgerError> {
+        let failed =
+            |content, reason: &str| Outcome::Failed(NotBlendable { content, reason: reason.to_owned() });
+        let sizes = recipe.files.iter().map(|entry| (Some(entry.hash), entry.size_bytes));
+        let base_size = recipe.base.map(|base| (None, base.size_bytes));
+        if let Some((content, _)) = sizes.chain(base_size).find(|(_, size)| *size > MOST_BLENDED_BYTES) {
+            return Ok(failed(content, "it is too big"));
+        }
+        let Some(ingredients) = self.ingredients(column, recipe)? else {
+            return Ok(failed(
+                None,
+                "what it is made of is not all at hand, or the game's own file is not as it was",
+            ));
+        };
+        let files: Vec<&[u8]> = ingredients.files.iter().map(Vec::as_slice).collect();
+        let edits: Vec<&[KeyEdit]> = ingredients.edits.iter().map(Vec::as_slice).collect();
+        let base = ingredients.base.as_deref();
+        let first = base.or(files.first().copied()).unwrap_or_default();
+        Ok(match combine(recipe.format.of_content(first), base, &files, &edits) {
+            Ok(combined) => {
+                let inputs: Vec<ContentHash> =
+                    recipe.files.iter().chain(&recipe.edits).map(|entry| entry.hash).collect();
+                let clashes = combined.clashes.iter().map(|(one, two)| (inputs[*one], inputs[*two]));
+                let outcome = Outcome::Made {
+                    hash: ContentHash::of(&combined.content),
+                    size_bytes: combined.content.len() as u64,
+                    clashes: clashes.collect(),
+                    undone: combined.undone,
+                };
+                self.made.borrow_mut().insert(name, combined.content);
+                outcome
+            }
+            Err(error) => failed(error.file.map(|file| recipe.files[file].hash), &error.reason),
+        })
+    }
+
+    /// Reads what goes into it; nothing if the game's own file can't be had as it was, or in a dry run something is
+    /// not stored.
+    pub(crate) fn ingredients(
+        &self,
+        column: &Column,
+        recipe: &Recipe<'_>,
+    ) -> Result<Option<Ingredients>, LedgerError> {
+        let base = match recipe.base {
+            None => None,
+            Some(base) => {
+                let content = self.base_content(column)?;
+                match content.filter(|content| Some(ContentHash::of(content)) == base.hash) {
+                    Some(content) => Some(content),
+                    None => return Ok(None),
+                }
+            }
+        };
+        let mut files = Vec::new();
+        for entry in &recipe.files {
+            let Some(content) = self.stored(entry)? else { return Ok(None) };
+            files.push(content);
+        }
+        let mut edits = Vec::new();
+        for entry in &recipe.edits {
+            let Some(content) = self.stored(entry)? else { return Ok(None) };
+            let list = serde_json::from_slice(&content);
+            edits.push(list.map_err(|error| self.ledger.catalogue.damaged_by(&error))?);
+        }
+        Ok(Some(Ingredients { base, files, edits }))
+    }
+
+    /// The game's own file at the column's address, where it lies aside or still in its place.
+    pub(crate) fn base_content(&self, column: &Column) -> Result<Option<Vec<u8>>, LedgerError> {
+        let Some(base) = &column.base else { return Ok(None) };
+        let site = self.ledger.site();
+        let root = site.root(column.root)?;
+        for path in [site.original(root, column.path), base.spelled.on(&root.folder)] {
+            match std::fs::read(&path) {
+                Ok(content) => return Ok(Some(content)),
+                Err(error) if super::is_nothing_there(&error) => {}
+                Err(source) => return Err(LedgerError::io("read", &path)(source)),
+            }
+        }
+        Ok(None)
+    }
+
+    /// A stored content; in a dry run it may not be there.
+    pub(crate) fn stored(&self, entry: &Entry) -> Result<Option<Vec<u8>>, LedgerError> {
+        if let Some(content) = self.unstored.get(&entry.hash) {
+            return Ok(Some(content.clone()));
+        }
+        let path = blob_path(self.ledger.folder(), entry.hash);
+        match std::fs::read(&path) {
+            Ok(content) => Ok(Some(content)),
+            Err(error) if error.kind() == io::ErrorKind::NotFound && self.is_dry_run => Ok(None),
+            Err(error) if error.kind() == io::ErrorKind::NotFound => {
+                let what = format!("a file of {}", self.name_of(entry.layer)?);
+                Err(LedgerError::ContentLost { what, path })
+            }
+            Err(source) => Err(LedgerError::io("read", &path)(source)),
+        }
+    }
+
+    /// A stored content, if it is there.
+    pub(crate) fn stored_if_there(&self, entry: &Entry) -> Result<Option<Vec<u8>>, LedgerError> {
+        match self.stored(entry) {
+            Err(LedgerError::ContentLost { .. }) => Ok(None),
+            other => other,
+        }
+    }
+
+    fn name_of(&self, layer: LayerId) -> Result<String, LedgerError> {
+        let names = self.ledger.catalogue.layer_names()?;
+        Ok(names.into_iter().find(|(id, _)| *id == layer).map_or("a layer".to_owned(), |(_, name)| name))
+    }
+}

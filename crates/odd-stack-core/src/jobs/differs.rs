@@ -1,0 +1,154 @@
+//! What differs between two layers' files at one address.
+
+use std::fs::File;
+use std::io::{BufReader, Read};
+use std::path::Path;
+
+use schemars::JsonSchema;
+use serde::Serialize;
+
+use crate::blend::{MOST_BLENDED_BYTES, key_clashes, text_difference};
+use crate::disk::Blender;
+use crate::ledger::{Ledger, LedgerError, blob_path};
+use crate::stack::{Column, Entry, EntryKind, Order};
+
+/// A key to which two files give different values.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct KeyClashRow {
+    /// The key as people write it.
+    pub key: String,
+    /// The value in the game's own file; none where it has none.
+    pub base: Option<String>,
+    /// The lower layer's value; none where it takes the key out.
+    pub lower: Option<String>,
+    /// The upper layer's value; none where it takes the key out.
+    pub upper: Option<String>,
+}
+
+/// What differs.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[serde(tag = "kind", rename_all = "snake_case")]
+pub enum Differs {
+    /// Configuration: the keys.
+    Configuration {
+        /// Keys that both set, differently.
+        keys: Vec<KeyClashRow>,
+    },
+    /// Text: the lines.
+    Text {
+        /// Lines of the lower file with `-` before them, and of the upper with `+`; the first few.
+        lines: Vec<String>,
+        /// How many lines are not shown.
+        more_lines: u64,
+    },
+    /// Pictures: format and dimensions.
+    Picture {
+        /// Such as `dds 512x512`.
+        lower: String,
+        /// Likewise.
+        upper: String,
+    },
+    /// Anything else: what it is by its content.
+    Binary {
+        /// Such as `program`.
+        lower: String,
+        /// Likewise.
+        upper: String,
+    },
+    /// One of them takes the file away.
+    TakenAway,
+    /// A content is not to be had.
+    Lost,
+}
+
+/// Lines of a text that are shown.
+const MOST_LINES: usize = 4;
+
+/// What differs between `lower` and `upper`, which are stored.
+pub(super) fn differs(
+    ledger: &Ledger,
+    column: &Column,
+    lower: &Entry,
+    upper: &Entry,
+    order: &Order,
+) -> Result<Differs, LedgerError> {
+    if lower.takes_away() || upper.takes_away() {
+        return Ok(Differs::TakenAway);
+    }
+    let blender = Blender::new(ledger);
+    let is_small = lower.size_bytes.max(upper.size_bytes) <= MOST_BLENDED_BYTES;
+    let has_keys = lower.kind == EntryKind::Keys || upper.kind == EntryKind::Keys;
+    if is_small && let Some(format) = order.blend_rules().format_of(column.key.as_str()) {
+        let base = if column.base.is_some() { blender.base_content(column)? } else { None };
+        if has_keys {
+            return Ok(Differs::Configuration {
+                keys: super::keys::clashes(ledger, column, lower, upper, order)?,
+            });
+        }
+        if let (Some(one), Some(two)) = (blender.stored_if_there(lower)?, blender.stored_if_there(upper)?) {
+            let format = format.of_content(&two);
+            if let Ok(clashes) = key_clashes(format, base.as_deref(), &one, &two)
+                && !clashes.is_empty()
+            {
+                let row = |clash: crate::blend::KeyClash| KeyClashRow {
+                    key: clash.key,
+                    base: clash.base,
+                    lower: clash.lower,
+                    upper: clash.upper,
+                };
+                return Ok(Differs::Configuration { keys: clashes.into_iter().map(row).collect() });
+            }
+        }
+    }
+    let path = |entry: &Entry| blob_path(ledger.folder(), entry.hash);
+    if let (Some(one), Some(two)) = (picture(&path(lower)), picture(&path(upper))) {
+        return Ok(Differs::Picture { lower: one, upper: two });
+    }
+    if is_small {
+        let (one, two) = (blender.stored_if_there(lower)?, blender.stored_if_there(upper)?);
+        let (Some(one), Some(two)) = (one, two) else { return Ok(Differs::Lost) };
+        if let Some(lines) = text_difference(&one, &two) {
+            let more_lines = lines.len().saturating_sub(MOST_LINES) as u64;
+            return Ok(Differs::Text { lines: lines.into_iter().take(MOST_LINES).collect(), more_lines });
+        }
+    }
+    match (sort_of(&path(lower)), sort_of(&path(upper))) {
+        (Some(lower), Some(upper)) => {
+            Ok(Differs::Binary { lower: lower.to_owned(), upper: upper.to_owned() })
+        }
+        _ => Ok(Differs::Lost),
+    }
+}
+
+/// Format and dimensions of a picture.
+fn picture(path: &Path) -> Option<String> {
+    let mut head = [0; 64];
+    let count = File::open(path).ok()?.read(&mut head).ok()?;
+    let format = imagesize::image_type(&head[..count]).ok()?;
+    let size = imagesize::reader_size(BufReader::new(File::open(path).ok()?)).ok()?;
+    let name = format!("{format:?}").to_lowercase();
+    let name = name.split('(').next().unwrap_or_default().to_owned();
+    Some(format!("{name} {}x{}", size.width, size.height))
+}
+
+/// What a file is by its first bytes, in a word.
+fn sort_of(path: &Path) -> Option<&'static str> {
+    const SORTS: [(&[u8], &str); 12] = [
+        (b"MZ", "program or library"),
+        (b"\x7fELF", "program or library"),
+        (b"PK\x03\x04", "zip archive"),
+        (b"7z\xbc\xaf", "7z archive"),
+        (b"Rar!", "rar archive"),
+        (b"OggS", "sound (ogg)"),
+        (b"fLaC", "sound (flac)"),
+        (b"ID3", "sound (mp3)"),
+        (b"RIFF", "sound or film (riff)"),
+        (b"SQLite format 3", "database"),
+        (b"%PDF", "document (pdf)"),
+        (b"\x1aE\xdf\xa3", "film (matroska)"),
+    ];
+    let mut head = [0; 16];
+    let count = File::open(path).ok()?.read(&mut head).ok()?;
+    let known = SORTS.iter().find(|(start, _)| head[..count].starts_with(start));
+    Some(known.map_or("data", |(_, sort)| sort))
+}

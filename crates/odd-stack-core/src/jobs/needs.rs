@@ -1,0 +1,87 @@
+//! Needs judged before a change.
+
+use crate::disk::ChangeError;
+use crate::fit::Rules;
+use crate::ledger::{Ledger, LedgerError};
+use crate::stack::{Arrangement, LayerFacts, LayerId, Needs, Unmet, cycle, unmet};
+
+/// What a layer placed by `rules` asks for: what its sheet says and what a person says.
+pub(super) fn needs_of(rules: &Rules) -> Needs {
+    let (wishes, asked) = (&rules.wishes, rules.asked.clone());
+    let with = |theirs: &[String], mine: Vec<String>| {
+        let mut all = theirs.to_vec();
+        all.extend(mine.into_iter().filter(|item| !theirs.contains(item)));
+        all
+    };
+    Needs {
+        game: asked.game.or_else(|| wishes.needs_game.clone()),
+        layers: with(&wishes.needs, asked.layers),
+        clashes: with(&wishes.clashes, asked.clashes),
+        above: with(&wishes.above, asked.above),
+        below: with(&wishes.below, asked.below),
+        despite: asked.despite,
+    }
+}
+
+/// Notes what a layer asks for.
+pub(super) fn write_needs(ledger: &Ledger, layer: LayerId, needs: &Needs) -> Result<(), LedgerError> {
+    let text = serde_json::to_string(needs).map_err(|error| ledger.catalogue.damaged_by(&error))?;
+    ledger.catalogue.set_needs(layer, (!needs.is_empty()).then_some(&text))
+}
+
+/// The laid layers' needs that are not met under `arrangement`.
+pub(super) fn unmet_under(ledger: &Ledger, facts: &[LayerFacts], arrangement: &Arrangement) -> Vec<Unmet> {
+    if facts.iter().all(|layer| layer.needs.is_empty()) {
+        return Vec::new();
+    }
+    let laid: Vec<&LayerFacts> = arrangement
+        .laid()
+        .into_iter()
+        .filter_map(|layer| facts.iter().find(|facts| facts.id == layer))
+        .collect();
+    unmet(ledger.game().version.as_ref().map(|version| version.version.as_str()), &laid)
+}
+
+/// Stops a change that leaves a need unmet which was met before, unless the user wants it so `despite` that; this
+/// is noted then. Runs inside the change's transaction.
+pub(super) fn judge(
+    ledger: &Ledger,
+    before: &Arrangement,
+    after: &Arrangement,
+    despite: bool,
+) -> Result<(), ChangeError> {
+    let facts = ledger.catalogue.facts()?;
+    if let Some(layers) = cycle(&facts) {
+        let is_new = |name: &String| {
+            facts
+                .iter()
+                .any(|layer| layer.name == *name && !before.standings().iter().any(|s| s.layer == layer.id))
+        };
+        if layers.iter().any(is_new) && !despite {
+            return Err(ChangeError::Circle { layers });
+        }
+    }
+    let was = unmet_under(ledger, &facts, before);
+    let mut new = unmet_under(ledger, &facts, after);
+    let is_known = |unmet: &Unmet| {
+        unmet.despite || was.iter().any(|other| (&other.layer, &other.what) == (&unmet.layer, &unmet.what))
+    };
+    new.retain(|unmet| !is_known(unmet));
+    if new.is_empty() {
+        return Ok(());
+    }
+    if !despite {
+        return Err(ChangeError::Unmet { unmet: new });
+    }
+    let laid = after.laid();
+    for layer in facts.iter().filter(|layer| laid.contains(&layer.id)) {
+        let wanted = new.iter().filter(|unmet| unmet.layer == layer.name).map(|unmet| unmet.what.clone());
+        let wanted: Vec<String> = wanted.collect();
+        if !wanted.is_empty() {
+            let mut needs = layer.needs.clone();
+            needs.despite.extend(wanted);
+            write_needs(ledger, layer.id, &needs)?;
+        }
+    }
+    Ok(())
+}

@@ -1,0 +1,345 @@
+//! What layers need of the game and of each other, and whether they have it.
+
+use std::collections::{HashMap, HashSet};
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+use super::{Arrangement, LayerId, Target};
+use crate::version_range::{VersionRange, cut_name_and_range};
+
+/// What a layer asks for, from its fit sheet and from options.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct Needs {
+    /// Game versions that it works with, such as `>=1.7 <1.8`.
+    pub game: Option<String>,
+    /// Layers it needs, each a name with or without a version range.
+    pub layers: Vec<String>,
+    /// Layers it can't live with, written likewise.
+    pub clashes: Vec<String>,
+    /// Layers it must lie above.
+    pub above: Vec<String>,
+    /// Layers it must lie below.
+    pub below: Vec<String>,
+    /// What of this the user did without on purpose, in the words of [`Unmet::what`].
+    pub despite: Vec<String>,
+}
+
+impl Needs {
+    /// Whether it asks for nothing.
+    pub fn is_empty(&self) -> bool {
+        *self == Self::default()
+    }
+
+    /// Checks all versions in it.
+    ///
+    /// # Errors
+    /// What can't be read, and why.
+    pub fn check(&self) -> Result<(), String> {
+        self.game.iter().try_for_each(|range| VersionRange::parse(range).map(drop))?;
+        let layers = self.layers.iter().chain(&self.clashes);
+        layers.map(|text| cut_name_and_range(text)).try_for_each(|(name, range)| {
+            if name.is_empty() {
+                return Err(format!("`{range}` names no layer"));
+            }
+            VersionRange::parse(range).map(drop)
+        })
+    }
+}
+
+/// What is to be known of a layer to judge needs.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct LayerFacts {
+    /// The layer.
+    pub id: LayerId,
+    /// Its name.
+    pub name: String,
+    /// Its version.
+    pub version: Option<String>,
+    /// What it asks for.
+    pub needs: Needs,
+}
+
+/// The kinds of unmet needs.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum UnmetKind {
+    /// The game has another version, or none is known.
+    GameVersion,
+    /// A layer is not laid.
+    LayerMissing,
+    /// A layer has another version.
+    LayerVersion,
+    /// Two layers can't live with each other.
+    Clash,
+    /// A layer does not lie where it must.
+    Order,
+}
+
+/// One need that is not met.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, JsonSchema)]
+pub struct Unmet {
+    /// The layer that needs it.
+    pub layer: String,
+    /// What it needs, such as `game >=1.7 <1.8` or `above harbour-core`.
+    pub what: String,
+    /// Of what kind that is.
+    pub kind: UnmetKind,
+    /// What there is instead, for a person.
+    pub found: String,
+    /// The other layer that it is about.
+    pub other: Option<String>,
+    /// The user did without it on purpose.
+    pub despite: bool,
+}
+
+/// How names are compared: without regard to case, and to `-`, `_` and space.
+pub fn plain_name(name: &str) -> String {
+    name.chars().filter(|c| !matches!(c, '-' | '_' | ' ')).flat_map(char::to_lowercase).collect()
+}
+
+/// Pairs of layers, the upper one first, that a rule of one of them wants so.
+pub fn accepted_pairs(layers: &[LayerFacts]) -> HashSet<(LayerId, LayerId)> {
+    ordered_pairs(layers).into_iter().map(|(upper, lower, _)| (layers[upper].id, layers[lower].id)).collect()
+}
+
+/// Upper and lower as their rules have it, and whose rule that is, by their places in `layers`.
+fn ordered_pairs(layers: &[LayerFacts]) -> Vec<(usize, usize, usize)> {
+    if layers.iter().all(|layer| layer.needs.above.is_empty() && layer.needs.below.is_empty()) {
+        return Vec::new();
+    }
+    let mut by_name: HashMap<String, Vec<usize>> = HashMap::new();
+    for (at, layer) in layers.iter().enumerate() {
+        by_name.entry(plain_name(&layer.name)).or_default().push(at);
+    }
+    let named = |name: &String| by_name.get(&plain_name(name)).cloned().unwrap_or_default();
+    let mut pairs = Vec::new();
+    for (at, layer) in layers.iter().enumerate() {
+        let needs = &layer.needs;
+        let above = needs.above.iter().flat_map(named).filter(|other| *other != at);
+        pairs.extend(above.map(|other| (at, other, at)));
+        let below = needs.below.iter().flat_map(named).filter(|other| *other != at);
+        pairs.extend(below.map(|other| (other, at, at)));
+    }
+    pairs
+}
+
+/// The needs of `laid` layers, from the bottom to the top, that are not met.
+pub fn unmet(game_version: Option<&str>, laid: &[&LayerFacts]) -> Vec<Unmet> {
+    let mut found = Vec::new();
+    let with_name = |text: &str| {
+        let name = plain_name(text);
+        laid.iter().copied().filter(move |layer| plain_name(&layer.name) == name)
+    };
+    for layer in laid {
+        let mut note = |kind, what: String, found_there: String, other: Option<&str>| {
+            let despite = layer.needs.despite.contains(&what);
+            found.push(Unmet {
+                layer: layer.name.clone(),
+                what,
+                kind,
+                found: found_there,
+                other: other.map(str::to_owned),
+                despite,
+            });
+        };
+        if let Some(range) = &layer.needs.game {
+            let fits = |version| VersionRange::parse(range).is_ok_and(|range| range.contains(version));
+            if !game_version.is_some_and(fits) {
+                let is = game_version.map_or("the game's version is not known".to_owned(), |version| {
+                    format!("the game is {version}")
+                });
+                note(UnmetKind::GameVersion, format!("game {range}"), is, None);
+            }
+        }
+        for text in &layer.needs.layers {
+            let (name, range) = cut_name_and_range(text);
+            let wanted = VersionRange::parse(range).unwrap_or_default();
+            let mut others = with_name(name).peekable();
+            let Some(first) = others.peek().map(|other| other.version.clone()) else {
+                note(UnmetKind::LayerMissing, text.clone(), format!("no layer {name} is laid"), Some(name));
+                continue;
+            };
+            let fits = |version: &Option<String>| match version {
+                Some(version) => wanted.contains(version),
+                None => wanted.is_any(),
+            };
+            if !others.any(|other| fits(&other.version)) {
+                let is = first.map_or("has no version".to_owned(), |version| format!("is {version}"));
+                note(UnmetKind::LayerVersion, text.clone(), format!("{name} {is}"), Some(name));
+            }
+        }
+        for text in &layer.needs.clashes {
+            let (name, range) = cut_name_and_range(text);
+            let range = VersionRange::parse(range).unwrap_or_default();
+            let clashes = |other: &&LayerFacts| {
+                other.id != layer.id
+                    && (range.is_any()
+                        || other.version.as_deref().is_some_and(|version| range.contains(version)))
+            };
+            if let Some(other) = with_name(name).find(clashes) {
+                let is = format!("{} is laid", other.name);
+                note(UnmetKind::Clash, format!("no {text}"), is, Some(&other.name));
+            }
+        }
+    }
+    let owned: Vec<LayerFacts> = laid.iter().map(|layer| (*layer).clone()).collect();
+    for (upper, lower, whose) in ordered_pairs(&owned) {
+        if upper < lower {
+            let (layer, other) = (&owned[whose], if whose == upper { &owned[lower] } else { &owned[upper] });
+            let (what, is) = if whose == upper { ("above", "below") } else { ("below", "above") };
+            let what = format!("{what} {}", other.name);
+            found.push(Unmet {
+                layer: layer.name.clone(),
+                despite: layer.needs.despite.contains(&what),
+                what,
+                kind: UnmetKind::Order,
+                found: format!("it lies {is} it"),
+                other: Some(other.name.clone()),
+            });
+        }
+    }
+    found
+}
+
+/// Layers whose rules of order go round in a circle: each must lie above the next, the last above the first.
+pub fn cycle(layers: &[LayerFacts]) -> Option<Vec<String>> {
+    let mut below: HashMap<usize, Vec<usize>> = HashMap::new();
+    for (upper, lower, _) in ordered_pairs(layers) {
+        below.entry(upper).or_default().push(lower);
+    }
+    let mut done: HashSet<usize> = HashSet::new();
+    for start in 0..layers.len() {
+        let mut way: Vec<(usize, usize)> = vec![(start, 0)];
+        while let Some((at, next)) = way.last_mut() {
+            let (at, step) = (*at, *next);
+            *next += 1;
+            match below.get(&at).and_then(|below| below.get(step)).copied() {
+                None => {
+                    done.insert(at);
+                    way.pop();
+                }
+                Some(lower) if done.contains(&lower) => {}
+                Some(lower) => {
+                    if let Some(from) = way.iter().position(|(on_way, _)| *on_way == lower) {
+                        return Some(way[from..].iter().map(|(at, _)| layers[*at].name.clone()).collect());
+                    }
+                    way.push((lower, 0));
+                }
+            }
+        }
+    }
+    None
+}
+
+/// Where a new layer goes as its rules and those of others have it: as high as they allow. Where they can't all be
+/// kept, above those that it must lie above.
+pub fn place_by_rules(layers: &[LayerFacts], before: &Arrangement, new: LayerId) -> Target {
+    let height = |layer: LayerId| before.standings().iter().position(|standing| standing.layer == layer);
+    let (mut lowest, mut highest) = (None, None);
+    for (upper, lower, _) in ordered_pairs(layers) {
+        let (upper, lower) = (layers[upper].id, layers[lower].id);
+        if upper == new {
+            lowest = lowest.max(height(lower));
+        } else if lower == new
+            && let Some(at) = height(upper)
+        {
+            highest = Some(highest.map_or(at, |known: usize| known.min(at)));
+        }
+    }
+    let layer_at = |at: usize| before.standings()[at].layer;
+    match (lowest, highest) {
+        (_, None) => Target::Top,
+        (Some(lowest), Some(highest)) if lowest >= highest => Target::Above(layer_at(lowest)),
+        (_, Some(highest)) => Target::Below(layer_at(highest)),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::stack::Standing;
+
+    fn facts(id: i64, name: &str, version: &str, needs: Needs) -> LayerFacts {
+        let version = Some(version.to_owned()).filter(|version| !version.is_empty());
+        LayerFacts { id: LayerId(id), name: name.to_owned(), version, needs }
+    }
+
+    fn list(names: &[&str]) -> Vec<String> {
+        names.iter().map(|name| (*name).to_owned()).collect()
+    }
+
+    fn told(unmet: &[Unmet]) -> Vec<String> {
+        unmet.iter().map(|unmet| format!("{}: {} ({})", unmet.layer, unmet.what, unmet.found)).collect()
+    }
+
+    #[test]
+    fn each_kind_of_need_is_judged() {
+        let core = facts(1, "Harbour Core", "17.1", Needs::default());
+        let patch = facts(
+            2,
+            "core-patch",
+            "17.2",
+            Needs {
+                game: Some(">=1.7 <1.8".into()),
+                layers: list(&["harbour_core =17.1"]),
+                ..Needs::default()
+            },
+        );
+        assert_eq!(told(&unmet(Some("1.7.3"), &[&core, &patch])), [""; 0]);
+        let newer = LayerFacts { version: Some("17.2".into()), ..core.clone() };
+        let both = unmet(Some("1.8"), &[&newer, &patch]);
+        assert_eq!(
+            told(&both),
+            [
+                "core-patch: game >=1.7 <1.8 (the game is 1.8)",
+                "core-patch: harbour_core =17.1 (harbour_core is 17.2)"
+            ]
+        );
+        assert_eq!(told(&unmet(None, &[&patch])).len(), 2);
+        let lone = facts(3, "gulls", "", Needs { clashes: list(&["core-patch >=17"]), ..Needs::default() });
+        assert_eq!(
+            told(&unmet(Some("1.7"), &[&core, &patch, &lone])),
+            ["gulls: no core-patch >=17 (core-patch is laid)"]
+        );
+        let low = facts(
+            4,
+            "low",
+            "",
+            Needs { below: list(&["gulls"]), above: list(&["absent"]), ..Needs::default() },
+        );
+        assert_eq!(told(&unmet(None, &[&lone, &low])), ["low: below gulls (it lies above it)"]);
+        let low = LayerFacts { needs: Needs { despite: list(&["below gulls"]), ..low.needs.clone() }, ..low };
+        assert!(unmet(None, &[&lone, &low])[0].despite);
+    }
+
+    #[test]
+    fn rules_of_order_place_a_new_layer_and_may_not_go_in_a_circle() {
+        let above = |names: &[&str]| Needs { above: list(names), ..Needs::default() };
+        let below = |names: &[&str]| Needs { below: list(names), ..Needs::default() };
+        let stack = Arrangement::new((1..=3).map(|id| Standing { layer: LayerId(id), laid: true }).collect());
+        let with = |needs: [Needs; 4]| {
+            let [one, two, three, new] = needs;
+            [
+                facts(1, "one", "", one),
+                facts(2, "two", "", two),
+                facts(3, "three", "", three),
+                facts(9, "new", "", new),
+            ]
+        };
+        let none = Needs::default;
+        let place = |layers: &[LayerFacts]| place_by_rules(layers, &stack, LayerId(9));
+        assert_eq!(place(&with([none(), none(), none(), none()])), Target::Top);
+        assert_eq!(place(&with([none(), none(), none(), above(&["One"])])), Target::Top);
+        assert_eq!(place(&with([none(), none(), none(), below(&["two"])])), Target::Below(LayerId(2)));
+        assert_eq!(place(&with([none(), none(), above(&["new"]), none()])), Target::Below(LayerId(3)));
+        let torn = with([above(&["new"]), none(), none(), above(&["three"])]);
+        assert_eq!(place(&torn), Target::Above(LayerId(3)));
+        assert_eq!(cycle(&torn), None);
+        let round = with([above(&["new"]), none(), above(&["one"]), above(&["three"])]);
+        let names = cycle(&round).unwrap();
+        assert_eq!(names.len(), 3, "{names:?}");
+        assert!(!names.contains(&"two".to_owned()));
+    }
+}

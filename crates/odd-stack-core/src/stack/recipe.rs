@@ -1,0 +1,145 @@
+//! What goes into a blended file.
+
+use super::{BaseFile, BaseKind, Column, Entry, EntryKind, LayerId, Order};
+use crate::blend::Format;
+use crate::hash::ContentHash;
+
+/// Contents that are blended into one, the lowest first.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Recipe<'c> {
+    /// What they are.
+    pub format: Format,
+    /// The game's own file, unless a layer takes it away.
+    pub base: Option<&'c BaseFile>,
+    /// Files, each content once, none equal to the game's own.
+    pub files: Vec<&'c Entry>,
+    /// Lists of changes to keys, made in the result.
+    pub edits: Vec<&'c Entry>,
+}
+
+/// What a recipe gives.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Blend {
+    /// The recipe, by [`Recipe::hash`].
+    pub recipe: ContentHash,
+    /// The file; or why there is none, so that the topmost file counts as a whole.
+    pub outcome: Result<Blended, NotBlendable>,
+}
+
+/// Why files at an address do not blend.
+#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
+pub struct NotBlendable {
+    /// The content that is not what the file's name says; none for the game's own.
+    pub content: Option<ContentHash>,
+    /// What is wrong with it.
+    pub reason: String,
+}
+
+/// A file made of several.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Blended {
+    /// Stands for the file: its content, time and spelling; its layer is the topmost that went into it.
+    pub entry: Entry,
+    /// The layers that went into it.
+    pub from: Vec<LayerId>,
+    /// Pairs of contents that set a key to different values.
+    pub clashes: Vec<(ContentHash, ContentHash)>,
+    /// Edits that could not be made, and why.
+    pub undone: Vec<String>,
+}
+
+impl Recipe<'_> {
+    /// Names the recipe: equal ones give the same.
+    pub fn hash(&self) -> ContentHash {
+        let mut bytes = Vec::with_capacity(32 * (self.files.len() + self.edits.len() + 2));
+        bytes.extend_from_slice(self.format.name().as_bytes());
+        bytes.extend_from_slice(
+            self.base.and_then(|base| base.hash).unwrap_or(ContentHash::NOTHING).as_bytes(),
+        );
+        let counts = [self.files.len() as u64, self.edits.len() as u64];
+        counts.iter().for_each(|count| bytes.extend_from_slice(&count.to_le_bytes()));
+        let inputs = self.files.iter().chain(&self.edits);
+        inputs.for_each(|entry| bytes.extend_from_slice(entry.hash.as_bytes()));
+        ContentHash::of(&bytes)
+    }
+
+    /// Those of `laid` that went into it.
+    pub fn from(&self, laid: &[&Entry]) -> Vec<LayerId> {
+        let is_in = |entry: &&&Entry| {
+            let inputs = if entry.kind == EntryKind::Keys { &self.edits } else { &self.files };
+            inputs.iter().any(|input| input.hash == entry.hash)
+        };
+        laid.iter().filter(is_in).map(|entry| entry.layer).collect()
+    }
+
+    /// The entry that stands for the file that comes of it.
+    pub fn entry(&self, hash: ContentHash, size_bytes: u64) -> Option<Entry> {
+        let inputs = || self.files.iter().chain(&self.edits);
+        let top = inputs().next_back()?;
+        Some(Entry {
+            layer: top.layer,
+            kind: EntryKind::File,
+            // Key edits bring no spelling of their own.
+            spelled: self.files.last().unwrap_or(top).spelled.clone(),
+            hash,
+            size_bytes,
+            modified: inputs().map(|entry| entry.modified).max().unwrap_or_default(),
+            executable: self.files.iter().rev().find_map(|entry| entry.executable),
+        })
+    }
+}
+
+impl Column {
+    /// What is blended here under `order`; nothing where a whole file counts. Hashes of base files must be known.
+    pub fn recipe(&self, order: &Order) -> Option<Recipe<'_>> {
+        // By far the most columns have nothing to blend.
+        if self.entries.len() < 2 && self.entries.iter().all(|entry| entry.kind != EntryKind::Keys) {
+            return None;
+        }
+        let format = order.blend_rules().format_of(self.key.as_str());
+        let format = format?;
+        let laid = self.laid(order);
+        let above = laid.iter().rposition(|entry| entry.takes_away()).map_or(0, |at| at + 1);
+        let base = self.base.as_ref().filter(|base| above == 0 && base.kind == BaseKind::File);
+        let (edits, mut files): (Vec<&Entry>, Vec<&Entry>) =
+            laid[above..].iter().copied().partition(|entry| entry.kind == EntryKind::Keys);
+        if files.is_empty() && base.is_none() {
+            return None;
+        }
+        let top = files.last().copied();
+        let whole = files.iter().any(|entry| entry.kind == EntryKind::Whole);
+        if whole {
+            files = top.into_iter().collect();
+        }
+        let own = base.and_then(|base| base.hash);
+        if files.iter().any(|entry| Some(entry.hash) != own) {
+            files.retain(|entry| Some(entry.hash) != own || whole);
+        }
+        // Of equal contents the uppermost counts.
+        let all = files.clone();
+        let mut index = 0;
+        files.retain(|entry| {
+            index += 1;
+            !all[index..].iter().any(|later| later.hash == entry.hash)
+        });
+        let is_whole = match (files.as_slice(), top) {
+            ([only], Some(top)) => only.hash == top.hash,
+            ([], _) => true,
+            _ => false,
+        };
+        if edits.is_empty() && (is_whole || whole) {
+            return None;
+        }
+        let base = base.filter(|_| !whole);
+        Some(Recipe { format, base, files, edits })
+    }
+
+    /// What blending gives under `order`, where something is blended and that is known.
+    pub fn blend(&self, order: &Order) -> Option<&Blend> {
+        if self.blends.is_empty() {
+            return None;
+        }
+        let recipe = self.recipe(order)?.hash();
+        self.blends.iter().find(|blend| blend.recipe == recipe)
+    }
+}
