@@ -3,11 +3,12 @@
 use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
+use odd_stack_core::stack::Needs;
 
 use crate::commands::standing::LayersArgs;
 use crate::commands::{
-    add, adopt, check, completions, conflicts, demo, fit, game, inspect, man, mend, remove, reorder, show,
-    trace, upgrade,
+    add, adopt, check, completions, conflicts, demo, fit, game, inspect, man, mend, remove, reorder, settle,
+    show, trace, tweak, upgrade,
 };
 
 /// Install mods and patches as tracked layers, and always get back to the untouched game.
@@ -88,6 +89,9 @@ pub struct ChangeArgs {
     /// Let go of files in the way that you or the game changed
     #[arg(long)]
     pub discard_edits: bool,
+    /// Go on although a need is not met, and remember that you want it so
+    #[arg(long)]
+    pub despite: bool,
 }
 
 /// Options that say where a package's files go.
@@ -124,6 +128,39 @@ pub struct PlaceArgs {
     pub limit: Vec<String>,
 }
 
+/// Options that say what a layer needs, beyond what its fit sheet says.
+#[derive(Debug, Clone, Default, Args)]
+pub struct NeedsArgs {
+    /// Game versions it works with: '>=1.7 <1.8', '1.7.*'
+    #[arg(long, value_name = "RANGE", help_heading = "What it needs")]
+    pub needs_game: Option<String>,
+    /// A layer it needs, with or without versions: 'Harbour Core >=2'
+    #[arg(long, value_name = "LAYER [RANGE]", help_heading = "What it needs")]
+    pub needs: Vec<String>,
+    /// A layer it can't live with, with or without versions
+    #[arg(long, value_name = "LAYER [RANGE]", help_heading = "What it needs")]
+    pub clashes: Vec<String>,
+    /// A layer it must lie above
+    #[arg(long, value_name = "LAYER", help_heading = "What it needs")]
+    pub goes_above: Vec<String>,
+    /// A layer it must lie below
+    #[arg(long, value_name = "LAYER", help_heading = "What it needs")]
+    pub goes_below: Vec<String>,
+}
+
+impl NeedsArgs {
+    pub fn needs(&self) -> Needs {
+        Needs {
+            game: self.needs_game.clone(),
+            layers: self.needs.clone(),
+            clashes: self.clashes.clone(),
+            above: self.goes_above.clone(),
+            below: self.goes_below.clone(),
+            despite: Vec::new(),
+        }
+    }
+}
+
 #[derive(Debug, Subcommand)]
 pub enum Command {
     /// Take games into care, list them, change their settings, let them go
@@ -153,6 +190,10 @@ pub enum Command {
     Show(show::ShowArgs),
     /// Show where layers want different things, and who wins
     Conflicts(conflicts::ConflictsArgs),
+    /// Say who wins where layers want different things; without arguments, walk through what is open
+    Settle(settle::SettleArgs),
+    /// Change settings of configuration files, in a layer of your own that stays on top
+    Tweak(tweak::TweakArgs),
     /// Show everything at one address, from the top to the game's own file
     Trace(trace::TraceArgs),
     /// Compare the files on disk with the stack
@@ -184,6 +225,8 @@ impl Command {
             Self::Stack => "stack",
             Self::Show(_) => "show",
             Self::Conflicts(_) => "conflicts",
+            Self::Settle(_) => "settle",
+            Self::Tweak(tweak) => tweak.name(),
             Self::Trace(_) => "trace",
             Self::Check(_) => "check",
             Self::Mend(_) => "mend",

@@ -14,6 +14,7 @@ use time::format_description::well_known::Rfc3339;
 
 use crate::Ended;
 use crate::args::{ChangeArgs, Common};
+use crate::commands::settle::Key;
 use crate::errors::{Exit, Failure};
 use crate::output::Output;
 use crate::progress::{Progress, watch_for_stop};
@@ -176,6 +177,32 @@ impl Desk {
         asked.map_err(|error| Failure::new(Exit::Failed, "no_answer", format!("no answer: {error}")))
     }
 
+    /// Whether there is a person to ask.
+    pub fn can_ask(&self) -> bool {
+        !self.yes && self.out.can_ask()
+    }
+
+    /// Waits for one of the keys that answer: a number up to `most`, `k`, `s`, `d`, `q`.
+    pub fn key(&self, most: usize) -> Result<Key, Failure> {
+        let failed =
+            |error: std::io::Error| Failure::new(Exit::Failed, "no_answer", format!("no answer: {error}"));
+        loop {
+            match console::Term::stdout().read_key().map_err(failed)? {
+                console::Key::Char('k') | console::Key::Enter => return Ok(Key::Keep),
+                console::Key::Char('s') => return Ok(Key::Skip),
+                console::Key::Char('d') => return Ok(Key::Done),
+                console::Key::Char('q') | console::Key::Escape | console::Key::CtrlC => return Ok(Key::Quit),
+                console::Key::Char(c) => {
+                    let number = c.to_digit(10).and_then(|digit| (digit as usize).checked_sub(1));
+                    if let Some(number) = number.filter(|number| *number < most) {
+                        return Ok(Key::Number(number));
+                    }
+                }
+                _ => {}
+            }
+        }
+    }
+
     fn agrees(&self) -> Result<bool, Failure> {
         if self.yes || !self.out.can_ask() {
             return Ok(true);
@@ -214,5 +241,5 @@ pub fn change_options(args: &ChangeArgs) -> ChangeOptions {
         (_, true) => Edits::Discard,
         _ => Edits::Stop,
     };
-    ChangeOptions { edits }
+    ChangeOptions { edits, despite: args.despite }
 }

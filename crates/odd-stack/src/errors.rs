@@ -6,12 +6,17 @@ use std::process::ExitCode;
 use odd_stack_core::blend::Clash;
 use odd_stack_core::disk::{ChangeError, CheckError, ClashingFile, DriftKind};
 use odd_stack_core::fit::FitError;
-use odd_stack_core::jobs::{AddError, CareError, MendError, SelectError, SetError, TraceError};
+use odd_stack_core::jobs::{
+    AddError, AddressesError, CareError, MendError, SelectError, SetError, SettleError, TraceError,
+    TweakError,
+};
 use odd_stack_core::ledger::LedgerError;
 use odd_stack_core::package::PackageError;
+use odd_stack_core::stack::{Unmet, UnmetKind};
 use serde_json::{Value, json};
 
 use crate::commands::placing::options_of;
+use crate::show::needs::unmet_words;
 
 /// The exit codes of the command contract.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -186,6 +191,9 @@ impl From<ChangeError> for Failure {
             .choice("where both changed something, take the new version's", "--both-changed new")
             .choice("save your whole files and take the new version's", "--keep-edits")
             .choice("let go of your whole files and take the new version's", "--discard-edits"),
+            ChangeError::Unmet { ref unmet } => unmet_needs(unmet, &error),
+            ChangeError::Circle { .. } => Self::of(Exit::Undecided, "order_in_a_circle", &error)
+                .choice("go on, and let one of these rules be broken", "--despite"),
             ChangeError::FileAgainstFolder { .. } => Self::of(Exit::Failed, "file_against_folder", &error),
             ChangeError::NotAFolder { .. } => Self::of(Exit::Failed, "link_in_the_way", &error),
             ChangeError::FolderInTheWay { .. } => Self::of(Exit::Failed, "folder_in_the_way", &error),
@@ -198,6 +206,75 @@ impl From<ChangeError> for Failure {
             ChangeError::NotWrittenDown { .. } => Self::of(Exit::Failed, "not_written_down", &error),
             ChangeError::Cancelled => Self::of(Exit::Failed, "stopped", &error),
         }
+    }
+}
+
+/// Needs that would not be met, with what would help for each.
+fn unmet_needs(unmet: &[Unmet], error: &ChangeError) -> Failure {
+    let mut failure = Failure::of(Exit::Undecided, "unmet_need", error);
+    failure.message.push_str("; nothing was changed:");
+    let mut failure =
+        failure.about(unmet.iter().map(|unmet| format!("{}, and {}", unmet_words(unmet), unmet.found)));
+    for unmet in unmet {
+        let other = unmet.other.as_deref().unwrap_or_default();
+        let (layer, quoted_other) = (quoted(&unmet.layer), quoted(other));
+        failure = match unmet.kind {
+            UnmetKind::GameVersion if unmet.found.contains("not known") => {
+                failure.choice("state the game's version", "oddstack game set --game-version V")
+            }
+            UnmetKind::GameVersion => failure,
+            UnmetKind::LayerMissing => failure
+                .choice(&format!("add or lay {other} first"), format!("oddstack lay {quoted_other}"))
+                .choice(&format!("or lift {} with it", unmet.layer), format!("oddstack lift {layer}")),
+            UnmetKind::LayerVersion => failure.choice(
+                &format!("bring {other} to such a version"),
+                format!("oddstack upgrade {quoted_other} PACKAGE"),
+            ),
+            UnmetKind::Clash => {
+                failure.choice(&format!("lift {other} first"), format!("oddstack lift {quoted_other}"))
+            }
+            UnmetKind::Order => {
+                let option = unmet.what.split(' ').next().unwrap_or("above");
+                failure.choice("put it there", format!("--{option} {quoted_other}"))
+            }
+        };
+    }
+    failure.choice("go on all the same, and remember that you want it so", "--despite")
+}
+
+impl From<AddressesError> for Failure {
+    fn from(error: AddressesError) -> Self {
+        match error {
+            AddressesError::Ledger(error) => error.into(),
+            AddressesError::Address(_) => Self::of(Exit::Failed, "bad_address", &error),
+            AddressesError::Pattern { .. } => Self::of(Exit::Usage, "bad_pattern", &error),
+        }
+    }
+}
+
+impl From<SettleError> for Failure {
+    fn from(error: SettleError) -> Self {
+        match error {
+            SettleError::Addresses(error) => error.into(),
+            SettleError::Change(error) => error.into(),
+            SettleError::NoContest { .. } => Self::of(Exit::Failed, "no_contest", &error),
+            SettleError::NothingSettled { .. } => Self::of(Exit::Failed, "nothing_settled", &error),
+            SettleError::NotThere { .. } => Self::of(Exit::Failed, "not_there", &error),
+        }
+    }
+}
+
+impl From<TweakError> for Failure {
+    fn from(error: TweakError) -> Self {
+        let code = match error {
+            TweakError::Change(error) => return error.into(),
+            TweakError::Address(_) => "bad_address",
+            TweakError::NoFile { .. } => "nothing_there",
+            TweakError::NotKeys { .. } => "no_configuration",
+            TweakError::BadKey { .. } => "bad_key",
+            TweakError::NoEdit { .. } => "no_such_edit",
+        };
+        Self::of(Exit::Failed, code, &error)
     }
 }
 
@@ -304,6 +381,7 @@ impl From<AddError> for Failure {
                 failure
             }
             AddError::Change(error) => error.into(),
+            AddError::BadNeed { .. } => Self::of(Exit::Usage, "bad_need", &error),
             AddError::NothingLies { .. } => Self::of(Exit::Failed, "nothing_to_adopt", &error),
             AddError::IsPatch { .. } => Self::of(Exit::Undecided, "is_patch", &error)
                 .choice("put its files onto what the layer has", "--patch"),
@@ -317,7 +395,8 @@ impl From<AddError> for Failure {
             }
             AddError::Sheet { .. } => Self::of(Exit::Failed, "fit_sheet_unreadable", &error),
             AddError::BadName { .. } => Self::of(Exit::Usage, "bad_name", &error),
-            AddError::NameTaken { .. } => Self::of(Exit::Undecided, "name_taken", &error),
+            AddError::NameTaken { ref free, .. } => Self::of(Exit::Undecided, "name_taken", &error)
+                .choice("another name", format!("--name \"{free}\"")),
             AddError::LinksOut { ref links, .. } => Self::of(Exit::Undecided, "links_out", &error)
                 .about(links.iter().map(|link| format!("{} -> {}", link.path, link.target)))
                 .choice("leave these links out and go on", "--skip-links"),
@@ -346,6 +425,7 @@ impl From<TraceError> for Failure {
             TraceError::Ledger(error) => error.into(),
             TraceError::Address(_) => Self::of(Exit::Failed, "bad_address", &error),
             TraceError::Folder { .. } => Self::of(Exit::Failed, "is_a_folder", &error),
+            TraceError::NoKeys { .. } => Self::of(Exit::Failed, "no_keys", &error),
             TraceError::Nothing { .. } => Self::of(Exit::Failed, "nothing_there", &error),
         }
     }

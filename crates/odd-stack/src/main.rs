@@ -61,6 +61,8 @@ fn run(desk: &mut Desk, command: Command) -> Result<Ended, Failure> {
         Command::Stack => commands::stack::run(desk),
         Command::Show(args) => commands::show::run(desk, &args),
         Command::Conflicts(args) => commands::conflicts::run(desk, &args),
+        Command::Settle(args) => commands::settle::run(desk, &args),
+        Command::Tweak(args) => commands::tweak::run(desk, &args),
         Command::Trace(args) => commands::trace::run(desk, &args),
         Command::Check(args) => commands::check::run(desk, &args),
         Command::Mend(args) => commands::mend::run(desk, &args),

@@ -12,7 +12,9 @@ use schemars::{Schema, schema_for};
 
 use crate::commands::add::AddedReport;
 use crate::commands::game::{ForgetReport, GameList};
+use crate::commands::settle::SettleReport;
 use crate::commands::standing::StandingReport;
+use crate::commands::tweak::{TweakList, TweakReport};
 
 /// The shape of `data` for each command, and that of fit sheets.
 fn schemas() -> Vec<(&'static str, Schema)> {
@@ -31,9 +33,12 @@ fn schemas() -> Vec<(&'static str, Schema)> {
         ("lay", schema_for!(StandingReport)),
         ("mend", schema_for!(AcceptReport)),
         ("oddfit", schema_for!(FitSheet)),
+        ("settle", schema_for!(SettleReport)),
         ("show", schema_for!(ShowReport)),
         ("stack", schema_for!(StackReport)),
         ("trace", schema_for!(TraceReport)),
+        ("tweak", schema_for!(TweakReport)),
+        ("tweak-list", schema_for!(TweakList)),
     ]
 }
 

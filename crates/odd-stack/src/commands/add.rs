@@ -14,7 +14,7 @@ use serde::Serialize;
 use super::reorder::target;
 use super::standing::MOST_EFFECTS;
 use crate::Ended;
-use crate::args::{ChangeArgs, PlaceArgs};
+use crate::args::{ChangeArgs, NeedsArgs, PlaceArgs};
 use crate::desk::{Desk, absolute, change_options};
 use crate::errors::Failure;
 use crate::show::change::{difference, edits, effects, meeting, verdict};
@@ -46,6 +46,8 @@ pub struct PackageArgs {
     pub named: NameArgs,
     #[command(flatten)]
     pub place: PlaceArgs,
+    #[command(flatten)]
+    pub needs: NeedsArgs,
 }
 
 #[derive(Debug, Args)]
@@ -78,10 +80,12 @@ pub fn run(desk: &mut Desk, args: &AddArgs) -> Result<Ended, Failure> {
     let ledger = desk.open()?;
     let permit = desk.permit(&ledger)?;
     let layers = ledger.layers()?;
+    let is_said = args.above.is_some() || args.below.is_some();
     let (target, place) = target(&layers, args.above.as_deref(), args.below.as_deref(), false)?;
-    let new = AddPlace::New { target, lifted: args.lifted };
+    let new = AddPlace::New { target: is_said.then_some(target), lifted: args.lifted };
     let request = args.package.request(new)?;
-    let where_it_lies = if place == "to the top" { "on top".to_owned() } else { place };
+    // Where rules of order keep it from the top, that is said when it is known.
+    let where_it_lies = if is_said { place } else { WHERE_IT_LIES.to_owned() };
     let done = match args.lifted {
         true => format!("is in the stack, {where_it_lies}, and lifted."),
         false => format!("is laid {where_it_lies}."),
@@ -93,6 +97,9 @@ pub fn run(desk: &mut Desk, args: &AddArgs) -> Result<Ended, Failure> {
     Ok(Ended::Well)
 }
 
+/// Stands in a sentence for where a layer lies.
+const WHERE_IT_LIES: &str = "{where}";
+
 impl PackageArgs {
     /// The request that the options make.
     pub fn request(&self, place: AddPlace) -> Result<AddRequest, Failure> {
@@ -100,12 +107,14 @@ impl PackageArgs {
             AddPlace::New { .. } => Rank::Option,
             AddPlace::Exchange(_) => Rank::Again,
         };
+        let mut wanted = self.place.wanted(rank)?;
+        wanted.rules.asked = self.needs.needs();
         Ok(AddRequest {
             package: absolute(&self.package)?,
             name: self.named.name.clone(),
             version: self.named.version.clone(),
             variant: self.named.variant.clone(),
-            wanted: self.place.wanted(rank)?,
+            wanted,
             place,
             limits: self.place.limits()?,
             prefer: None,
@@ -302,7 +311,11 @@ fn carry_out_once(
         let most = if is_new || verbose || args.dry_run { most } else { 0 };
         out.text(&format!("{}{}", effects(report, most), edits(report)));
     })?;
-    let text = verdict(&change, &format!("{} {done}", layer.name));
+    let lies = match &layer.lies_below {
+        Some(above) => format!("below {above}, where rules of order have it"),
+        None => "on top".to_owned(),
+    };
+    let text = verdict(&change, &format!("{} {}", layer.name, done.replace(WHERE_IT_LIES, &lies)));
     let report = AddedReport { layer, change };
     desk.out.result(Some(&ledger.game().name), &report, &text);
     Ok(report)
@@ -317,15 +330,14 @@ pub fn exchanged(old: &Layer, dry_run: bool) -> String {
 
 fn failure_of(error: AddError, request: &AddRequest) -> Failure {
     let taken = match &error {
-        AddError::NameTaken { name, free, .. } => Some((name.clone(), free.clone())),
+        AddError::NameTaken { name, .. } => Some(name.clone()),
         _ => None,
     };
     let failure = Failure::from(error);
-    let Some((name, free)) = taken else { return failure };
+    let Some(name) = taken else { return failure };
     let package = request.package.display();
     failure
         .choice("exchange the layer for this package", format!("oddstack upgrade \"{name}\" \"{package}\""))
-        .choice("add it beside that one, under another name", format!("--name \"{free}\""))
 }
 
 /// The first words on a package: `brass-lamps 1.2b (full)`.
@@ -430,8 +442,14 @@ pub fn about(layer: &AddReport, verbose: bool) -> String {
     if !layer.takes_away.is_empty() {
         text.push_str(&paint(WARN, &format!("  takes away: {}\n", list(&layer.takes_away, 4))));
     }
+    if !layer.needs.is_empty() {
+        text.push_str(&format!("  {}\n", list(&layer.needs, 6)));
+    }
+    if !layer.sets.is_empty() {
+        text.push_str(&format!("  sets {}\n", list(&layer.sets, 4)));
+    }
     if !layer.noted.is_empty() {
-        text.push_str(&format!("  noted, not checked: {}\n", list(&layer.noted, 6)));
+        text.push_str(&format!("  noted: {}\n", list(&layer.noted, 6)));
     }
     if !layer.runs_code.is_empty() {
         let line = format!("  runs code: {}\n", list(&layer.runs_code, 4));

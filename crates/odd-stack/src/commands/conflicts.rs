@@ -1,100 +1,187 @@
 //! `oddstack conflicts`
 
 use clap::Args;
-use odd_stack_core::jobs::{ConflictsReport, PairRow, conflicts, select};
+use odd_stack_core::jobs::{
+    ConflictsReport, ConflictsRequest, ContestRow, Differs, PairRow, conflicts, select,
+};
 
 use crate::Ended;
 use crate::desk::Desk;
 use crate::errors::Failure;
 use crate::show::style::{BOLD, DIM, NAME, WARN, paint};
 use crate::show::table::{Look, cell, table};
-use crate::show::units::{counted, number, size};
+use crate::show::units::{counted, number, short, size};
 
 #[derive(Debug, Args)]
 pub struct ConflictsArgs {
     /// Only contests of this layer
     #[arg(value_name = "LAYER")]
     pub layer: Option<String>,
+    /// Only contests at this address, in this folder, or at addresses that meet the pattern
+    #[arg(long, value_name = "ADDRESS-OR-GLOB")]
+    pub at: Option<String>,
+    /// List all, also what is the same or settled, instead of those that tell most
+    #[arg(long)]
+    pub all: bool,
 }
 
-/// Addresses of a pair that are listed before the rest is folded.
-const MOST_A_PAIR: usize = 10;
+/// Pairs that are shown before the rest is counted.
+const MOST_PAIRS: usize = 10;
 
 pub fn run(desk: &mut Desk, args: &ConflictsArgs) -> Result<Ended, Failure> {
     let ledger = desk.open()?;
     let layers = ledger.layers()?;
     let only = args.layer.as_deref().map(|wanted| select(&layers, wanted)).transpose()?;
-    let report = conflicts(&ledger, only.map(|layer| layer.id))?;
-    let most = if desk.out.verbose { usize::MAX } else { MOST_A_PAIR };
-    let text = text(&report, most);
+    let request = ConflictsRequest {
+        layer: only.map(|layer| layer.id),
+        at: args.at.clone(),
+        all: args.all || desk.out.verbose,
+    };
+    let report = conflicts(&ledger, &request)?;
+    let text = text(&report);
     desk.out.result(Some(&ledger.game().name), &report, &text);
     if report.open_files == 0 {
         return Ok(Ended::Well);
     }
     desk.out.hint(
-        "The upper layer of each pair wins for now. `oddstack move LAYER --above OTHER` changes that;\n\
-         `oddstack trace ADDRESS` shows all there is at one address.",
+        "The upper layer of each pair wins for now. `oddstack settle ADDRESS --with LAYER` or `--keep-order` settles\n\
+         it, `oddstack settle` walks through them; `oddstack move LAYER --above OTHER` changes the order.",
     );
     Ok(Ended::WantsAttention)
 }
 
-fn text(report: &ConflictsReport, most: usize) -> String {
-    let mut text = match (report.pairs.len(), report.open_files) {
-        (0, _) => format!("{}\n", paint(BOLD, "No two laid layers have a file at the same address.")),
-        (_, 0) => format!("{}\n", paint(BOLD, "Layers meet, but only with equal content: no conflicts.")),
-        (_, open) => format!(
-            "{}\n",
-            paint(
-                BOLD,
-                &format!("Layers want different things at {}.", counted(open, "address", "addresses"))
-            )
-        ),
+fn text(report: &ConflictsReport) -> String {
+    let headline = match (report.pairs.len(), report.open_files) {
+        (0, _) => "No two laid layers have a file at the same address.".to_owned(),
+        (_, 0) => "Layers meet, and nothing is open.".to_owned(),
+        (_, open) => format!("Layers want different things at {}.", counted(open, "address", "addresses")),
     };
-    for pair in &report.pairs {
-        text.push_str(&pair_text(pair, most));
+    let mut text = format!("{}\n", paint(BOLD, &headline));
+    let most = if report.is_complete { usize::MAX } else { MOST_PAIRS };
+    for pair in report.pairs.iter().take(most) {
+        text.push_str(&pair_text(pair, report.is_complete));
+    }
+    if report.pairs.len() > most {
+        let more = number((report.pairs.len() - most) as u64);
+        text.push_str(&paint(DIM, &format!("\n… and {more} more pairs of layers (--all lists them)\n")));
     }
     for layer in &report.no_effect {
         let line = format!("{layer} has no effect: other layers cover all of it.");
         text.push_str(&format!("\n{}\n", paint(WARN, &line)));
     }
+    if !report.odd.is_empty() {
+        text.push_str(&format!("\n{}\n", paint(BOLD, "Also found:")));
+        for row in &report.odd {
+            text.push_str(&format!("  {}  {}\n", paint(WARN, &row.address), row.says));
+        }
+    }
     text
 }
 
-fn pair_text(pair: &PairRow, most: usize) -> String {
+fn pair_text(pair: &PairRow, is_complete: bool) -> String {
     let mut counts = Vec::new();
-    if pair.open_files > 0 {
-        counts.push(counted(pair.open_files, "file differs", "files differ"));
-    }
-    if pair.same_files > 0 {
-        counts.push(counted(pair.same_files, "file is the same", "files are the same"));
+    for (count, word) in [
+        (pair.open_files, "open"),
+        (pair.won_files, "won"),
+        (pair.blended_files, "blended"),
+        (pair.same_files, "the same"),
+    ] {
+        if count > 0 {
+            counts.push(format!("{} {word}", number(count)));
+        }
     }
     let mut text =
         format!("\n{} over {}: {}\n", paint(NAME, &pair.upper), paint(NAME, &pair.lower), counts.join(", "));
-    let rows = pair.contests.iter().take(most).map(|contest| {
-        let is_same = contest.state == "same";
-        let sizes = match is_same {
-            true => size(contest.upper_bytes),
-            false => {
-                let told = |bytes: u64, hash: &Option<String>| match hash {
-                    Some(_) => size(bytes),
-                    None => "taken away".to_owned(),
-                };
-                let upper = told(contest.upper_bytes, &contest.upper_hash);
-                format!("{upper} over {}", told(contest.lower_bytes, &contest.lower_hash))
-            }
-        };
-        let wins = if is_same { String::new() } else { format!("{} wins", contest.winner) };
-        vec![
-            cell(contest.state.clone(), if is_same { Look::Dim } else { Look::Warn }),
-            cell(contest.address.clone(), Look::Plain),
-            cell(sizes, Look::Dim),
-            cell(wins, Look::Plain),
-        ]
-    });
-    text.push_str(&table(&[], rows.collect()));
-    if pair.contests.len() > most {
-        let more = number((pair.contests.len() - most) as u64);
-        text.push_str(&paint(DIM, &format!("  … and {more} more (-v lists all)\n")));
+    for contest in &pair.contests {
+        text.push_str(&contest_text(contest, pair));
+    }
+    let told = pair.contests.len() as u64;
+    if !is_complete && pair.open_files > told {
+        let more = number(pair.open_files - told);
+        text.push_str(&paint(DIM, &format!("  … and {more} more open (--all lists them)\n")));
     }
     text
+}
+
+/// One address: its state, sizes, who wins, and what differs.
+pub fn contest_text(contest: &ContestRow, pair: &PairRow) -> String {
+    let look = match contest.state.as_str() {
+        "open" => Look::Warn,
+        "same" => Look::Dim,
+        _ => Look::Good,
+    };
+    let told = |bytes: u64, hash: &Option<String>| match hash {
+        Some(_) => size(bytes),
+        None => "taken away".to_owned(),
+    };
+    let upper = told(contest.upper_bytes, &contest.upper_hash);
+    let sizes = match contest.state.as_str() {
+        "same" => upper,
+        _ => format!("{upper} over {}", told(contest.lower_bytes, &contest.lower_hash)),
+    };
+    let wins = match contest.state.as_str() {
+        "same" => String::new(),
+        "blended" => "both are kept".to_owned(),
+        _ => format!("{} wins", contest.winner),
+    };
+    let row = vec![
+        cell(contest.state.clone(), look),
+        cell(contest.address.clone(), Look::Plain),
+        cell(sizes, Look::Dim),
+        cell(wins, Look::Plain),
+    ];
+    let mut text = table(&[], vec![row]);
+    if let Some(layer) = &contest.changed_since_settled {
+        let line = format!("      it was settled, and {layer} has changed there since\n");
+        text.push_str(&paint(WARN, &line));
+    }
+    if let Some(differs) = &contest.differs
+        && contest.state != "blended"
+    {
+        for line in differs_lines(differs, &pair.upper, &pair.lower) {
+            text.push_str(&format!("      {}\n", paint(DIM, &line)));
+        }
+    }
+    text
+}
+
+/// Keys that are shown before the rest is counted.
+const MOST_KEYS: usize = 6;
+
+fn differs_lines(differs: &Differs, upper_name: &str, lower_name: &str) -> Vec<String> {
+    match differs {
+        Differs::Configuration { keys } => {
+            let value = |value: &Option<String>| value.as_deref().map_or("(taken out)".to_owned(), short);
+            let line = |key: &odd_stack_core::jobs::KeyClashRow| {
+                let base = key
+                    .base
+                    .as_ref()
+                    .map(|base| format!(" (the game itself {})", short(base)))
+                    .unwrap_or_default();
+                format!(
+                    "{}: {upper_name} {}, {lower_name} {}{base}",
+                    key.key,
+                    value(&key.upper),
+                    value(&key.lower)
+                )
+            };
+            let mut lines: Vec<String> = keys.iter().take(MOST_KEYS).map(line).collect();
+            if keys.len() > MOST_KEYS {
+                lines.push(format!("… and {} more keys", keys.len() - MOST_KEYS));
+            }
+            lines
+        }
+        Differs::Text { lines, more_lines } => {
+            let mut shown = lines.clone();
+            if *more_lines > 0 {
+                shown.push(format!("… and {more_lines} more lines"));
+            }
+            shown
+        }
+        Differs::Picture { lower, upper } => vec![format!("{upper} over {lower}")],
+        Differs::Binary { lower, upper } if lower == upper => vec![format!("{upper}, other content")],
+        Differs::Binary { lower, upper } => vec![format!("{upper} over {lower}")],
+        Differs::TakenAway => Vec::new(),
+        Differs::Lost => vec!["a content is missing from the ledger".to_owned()],
+    }
 }

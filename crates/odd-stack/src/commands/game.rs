@@ -3,10 +3,12 @@
 use std::path::PathBuf;
 
 use clap::{Args, Subcommand};
+use odd_stack_core::blend::{BlendRule, BlendRules, Format};
 use odd_stack_core::jobs::{
     CareRequest, ChangeReport, Forgotten, GameReport, Reorder, SetRequest, change_settings, forget,
-    game_report, prepare_reorder, take_into_care,
+    game_report, prepare_blend_rules, prepare_reorder, take_into_care,
 };
+use odd_stack_core::ledger::Ledger;
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -65,6 +67,8 @@ pub struct AddGameArgs {
     pub exe: Option<String>,
     #[command(flatten)]
     pub version: VersionArgs,
+    #[command(flatten)]
+    pub pattern: PatternArgs,
     /// Where to keep what Odd Stack knows and stores of this game
     #[arg(long, value_name = "DIR")]
     pub ledger: Option<PathBuf>,
@@ -85,6 +89,14 @@ pub struct VersionArgs {
     /// A file of the game that tells its version
     #[arg(long, value_name = "PATH")]
     pub version_from: Option<String>,
+}
+
+/// How a version stands in its file.
+#[derive(Debug, Args)]
+pub struct PatternArgs {
+    /// What stands around the version in that file, {} in its place: 'Build = {}'
+    #[arg(long, value_name = "TEXT")]
+    pub version_pattern: Option<String>,
 }
 
 #[derive(Debug, Args)]
@@ -119,6 +131,17 @@ pub struct SetGameArgs {
     pub exe: Option<String>,
     #[command(flatten)]
     pub version: VersionArgs,
+    #[command(flatten)]
+    pub pattern: PatternArgs,
+    /// Files that meet the pattern are configuration and blend; say FORMAT (ini, json, toml, xml) where their ending does not
+    #[arg(long, value_name = "GLOB=FORMAT")]
+    pub blend: Vec<String>,
+    /// Files that meet the pattern count as whole files and do not blend
+    #[arg(long, value_name = "GLOB")]
+    pub no_blend: Vec<String>,
+    /// Forget what --blend and --no-blend said before
+    #[arg(long)]
+    pub blend_as_usual: bool,
     /// Only say what would be done
     #[arg(short = 'n', long)]
     pub dry_run: bool,
@@ -189,6 +212,7 @@ fn add(desk: &mut Desk, args: &AddGameArgs) -> Result<Ended, Failure> {
         program: args.exe.clone(),
         version: args.version.game_version.clone(),
         version_from: args.version.version_from.clone(),
+        version_pattern: args.pattern.version_pattern.clone(),
         ledger: args.ledger.as_deref().map(absolute).transpose()?,
         exact_case: args.exact_case,
     };
@@ -235,6 +259,9 @@ fn about(game: &GameReport) -> String {
         (None, _) => "not known".to_owned(),
     };
     say("version", &version);
+    if !game.blend.is_empty() {
+        say("blending", &game.blend.join(", "));
+    }
     if game.exact_case {
         say("spelling", "upper and lower case are told apart");
     }
@@ -299,8 +326,10 @@ fn set(desk: &mut Desk, args: &SetGameArgs) -> Result<Ended, Failure> {
         program: args.exe.clone(),
         version: args.version.game_version.clone(),
         version_from: args.version.version_from.clone(),
+        version_pattern: args.pattern.version_pattern.clone(),
     };
-    if request == SetRequest::default() {
+    let blends = args.blend_as_usual || !args.blend.is_empty() || !args.no_blend.is_empty();
+    if request == SetRequest::default() && !blends {
         return Err(Failure::new(
             Exit::Usage,
             "nothing_to_set",
@@ -309,6 +338,10 @@ fn set(desk: &mut Desk, args: &SetGameArgs) -> Result<Ended, Failure> {
     }
     let listed = desk.choose_game(args.game_name.as_deref())?;
     let mut ledger = desk.open_game(&listed)?;
+    if blends {
+        set_blending(desk, &ledger, args)?;
+        ledger = desk.open_game(&listed)?;
+    }
     let permit = desk.permit(&ledger)?;
     let game = change_settings(
         &desk.home,
@@ -323,6 +356,34 @@ fn set(desk: &mut Desk, args: &SetGameArgs) -> Result<Ended, Failure> {
     let text = format!("{}: {}\n{}", paint(BOLD, head), game.name, about(&game));
     desk.out.result(Some(&game.name), &game, &text);
     Ok(Ended::Well)
+}
+
+/// Changes what blends; the files that this concerns follow.
+fn set_blending(desk: &mut Desk, ledger: &Ledger, args: &SetGameArgs) -> Result<(), Failure> {
+    let mut rules = if args.blend_as_usual { Vec::new() } else { ledger.game().blend_rules.clone() };
+    for text in &args.blend {
+        let (pattern, format) = pair(text, "GLOB=FORMAT, such as *.dat=ini")?;
+        let known = Format::parse(&format.to_lowercase());
+        let format = known.ok_or_else(|| {
+            let message = format!("`{format}` is no format; there are ini, json, toml and xml");
+            Failure::new(Exit::Usage, "no_such_format", message)
+        })?;
+        rules.push(BlendRule { pattern, format: Some(format) });
+    }
+    rules.extend(args.no_blend.iter().map(|pattern| BlendRule { pattern: pattern.clone(), format: None }));
+    BlendRules::new(&rules).map_err(|reason| Failure::new(Exit::Usage, "bad_pattern", reason))?;
+    let permit = desk.permit(ledger)?;
+    let change =
+        ChangeArgs { dry_run: args.dry_run, keep_edits: false, discard_edits: false, despite: false };
+    let (options, now) = (change_options(&change), desk.now());
+    let prepared =
+        prepare_blend_rules(ledger, permit, rules, "game set --blend", &now, options, &desk.progress)?;
+    desk.carry_out(ledger, prepared, &change, |out, report| {
+        if report.changes_files() {
+            out.text(&format!("what blends: {}\n{}", summary(report), effects(report, 12)));
+        }
+    })?;
+    Ok(())
 }
 
 fn forget_game(desk: &mut Desk, args: &ForgetGameArgs) -> Result<Ended, Failure> {

@@ -9,6 +9,7 @@ use crate::desk::Desk;
 use crate::errors::Failure;
 use crate::show::change::runs_code;
 use crate::show::fit::place_words;
+use crate::show::needs::unmet_line;
 use crate::show::style::{BOLD, DIM, paint};
 use crate::show::table::{Look, cell, table};
 use crate::show::units::{counted, files, number, size};
@@ -45,7 +46,11 @@ fn text(report: &ShowReport, most: usize) -> String {
     let mut say = |what: &str, value: &str| {
         text.push_str(&format!("  {} {value}\n", paint(DIM, &format!("{what:<9}"))))
     };
-    say("package", &format!("{} {}", report.source_kind, report.source));
+    if report.source.is_empty() {
+        say("package", "none: these are your own edits (`oddstack tweak list`)");
+    } else {
+        say("package", &format!("{} {}", report.source_kind, report.source));
+    }
     say("added", &layer.added_at);
     say("files", &format!("{}, {}", number(layer.files), size(layer.bytes)));
     for (index, place) in report.fit.place.iter().enumerate() {
@@ -80,6 +85,9 @@ fn text(report: &ShowReport, most: usize) -> String {
     for (what, wish) in wishes(report) {
         say(what, &wish);
     }
+    for unmet in &report.unmet {
+        say("not met", &unmet_line(unmet));
+    }
     say("covers", &tally(&report.entries, |entry| entry.covers.as_deref()));
     say("covered", &tally(&report.entries, |entry| entry.covered_by.as_deref()));
     let code = report.entries.iter().filter(|entry| entry.runs_code);
@@ -95,7 +103,14 @@ fn text(report: &ShowReport, most: usize) -> String {
         vec![
             cell(entry.address.clone(), Look::Plain),
             cell(size(entry.size_bytes), Look::Right),
-            cell(entry.hash.as_deref().map_or("taken away", |hash| &hash[..8]), Look::Dim),
+            cell(
+                match entry.hash.as_deref() {
+                    None => "taken away",
+                    Some(_) if entry.changes_keys => "keys",
+                    Some(hash) => &hash[..8],
+                },
+                Look::Dim,
+            ),
             cell(beneath, Look::Dim),
             cell(above, Look::Warn),
         ]
@@ -112,12 +127,7 @@ fn text(report: &ShowReport, most: usize) -> String {
 fn wishes(report: &ShowReport) -> Vec<(&'static str, String)> {
     let fit = &report.fit;
     let mut told = Vec::new();
-    let needs =
-        fit.needs.game.iter().map(|range| format!("game {range}")).chain(fit.needs.layers.iter().cloned());
-    told.extend(needs.map(|need| ("needs", need)));
-    told.extend(fit.clashes.iter().map(|layer| ("clashes", format!("with {layer}"))));
-    told.extend(fit.order.above.iter().map(|layer| ("order", format!("above {layer}"))));
-    told.extend(fit.order.below.iter().map(|layer| ("order", format!("below {layer}"))));
+    told.extend(report.needs.iter().map(|need| ("asks", need.clone())));
     told.extend(fit.takes_away.iter().map(|address| ("takes off", address.clone())));
     told.extend(fit.set.iter().map(|set| ("sets", format!("{} = {} in {}", set.key, set.value, set.file))));
     told.extend(

@@ -5,6 +5,7 @@ use odd_stack_core::jobs::{LayerRow, StackReport, stack};
 use crate::Ended;
 use crate::desk::Desk;
 use crate::errors::Failure;
+use crate::show::needs::unmet_line;
 use crate::show::style::{BOLD, DIM, paint};
 use crate::show::table::{Look, cell, table};
 use crate::show::units::{layers, number, size};
@@ -16,7 +17,7 @@ pub fn run(desk: &mut Desk) -> Result<Ended, Failure> {
     desk.out.result(Some(&report.base.name), &report, &text);
     if report.layers.is_empty() {
         desk.out.hint("No layers yet: `oddstack add PACKAGE` makes one of a folder or an archive.");
-    } else if report.layers.iter().any(|layer| layer.contested_files > 0) {
+    } else if report.layers.iter().any(|layer| layer.open_files > 0) {
         desk.out.hint("The upper layer wins. `oddstack conflicts` shows where layers disagree.");
     }
     Ok(Ended::Well)
@@ -39,6 +40,7 @@ fn text(report: &StackReport) -> String {
         ("size", Look::Right),
         ("wins", Look::Right),
         ("contested", Look::Right),
+        ("open", Look::Right),
     ];
     let mut rows: Vec<_> = report.layers.iter().map(row).collect();
     rows.push(vec![
@@ -49,7 +51,15 @@ fn text(report: &StackReport) -> String {
         cell(number(report.base.seen.files), Look::Right),
         cell(size(report.base.seen.bytes), Look::Right),
     ]);
-    format!("{head}  {}\n{}", paint(DIM, &format!("(revision {})", report.revision)), table(&header, rows))
+    let mut text = format!(
+        "{head}  {}\n{}",
+        paint(DIM, &format!("(revision {})", report.revision)),
+        table(&header, rows)
+    );
+    for unmet in &report.unmet {
+        text.push_str(&format!("  {}\n", unmet_line(unmet)));
+    }
+    text
 }
 
 fn row(layer: &LayerRow) -> Vec<comfy_table::Cell> {
@@ -58,7 +68,8 @@ fn row(layer: &LayerRow) -> Vec<comfy_table::Cell> {
         (true, true) => cell("laid, no effect", Look::Warn),
         (true, false) => cell("laid", Look::Good),
     };
-    let contested = if layer.contested_files > 0 { Look::Warn } else { Look::Plain };
+    let open = if layer.open_files > 0 { Look::Warn } else { Look::Plain };
+    let count = |count: u64| if layer.laid { number(count) } else { String::new() };
     vec![
         cell(layer.number.to_string(), Look::Right),
         cell(layer.name.clone(), Look::Name),
@@ -66,9 +77,9 @@ fn row(layer: &LayerRow) -> Vec<comfy_table::Cell> {
         state,
         cell(number(layer.files), Look::Right),
         cell(size(layer.bytes), Look::Right),
-        cell(if layer.laid { number(layer.wins_files) } else { String::new() }, Look::Right),
-        cell(if layer.laid { number(layer.contested_files) } else { String::new() }, contested)
-            .set_alignment(comfy_table::CellAlignment::Right),
+        cell(count(layer.wins_files), Look::Right),
+        cell(count(layer.contested_files), Look::Right),
+        cell(count(layer.open_files), open).set_alignment(comfy_table::CellAlignment::Right),
     ]
 }
 

@@ -1,25 +1,28 @@
 //! `oddstack trace`
 
 use clap::Args;
-use odd_stack_core::jobs::{TraceReport, TraceRow, trace};
+use odd_stack_core::jobs::{KeyTraceRow, TraceReport, TraceRow, trace};
 
 use crate::Ended;
 use crate::desk::Desk;
 use crate::errors::Failure;
 use crate::show::style::{BOLD, DIM, WARN, paint};
 use crate::show::table::{Look, cell, table};
-use crate::show::units::size;
+use crate::show::units::{short, size};
 
 #[derive(Debug, Args)]
 pub struct TraceArgs {
     /// Such as `data/lamps/brass.dds` or `docs:profiles/default.ini`
     #[arg(value_name = "ADDRESS")]
     pub address: String,
+    /// Show each key of a configuration file: who set it, over whom
+    #[arg(long)]
+    pub keys: bool,
 }
 
 pub fn run(desk: &mut Desk, args: &TraceArgs) -> Result<Ended, Failure> {
     let ledger = desk.open()?;
-    let report = trace(&ledger, &args.address)?;
+    let report = trace(&ledger, &args.address, args.keys)?;
     let text = text(&report);
     desk.out.result(Some(&ledger.game().name), &report, &text);
     Ok(Ended::Well)
@@ -41,6 +44,18 @@ fn text(report: &TraceReport) -> String {
         paint(BOLD, &report.address),
         table(&header, report.rows.iter().map(row).collect())
     );
+    if let Some(layer) = &report.settled_with {
+        text.push_str(&format!("  settled: {layer} wins here\n"));
+    }
+    if report.blended {
+        text.push_str("  the file on disk is blended of these, key by key (--keys shows them)\n");
+    }
+    if let Some(reason) = &report.not_blended {
+        text.push_str(&paint(WARN, &format!("  not blended: {reason}\n")));
+    }
+    if let Some(keys) = &report.keys {
+        text.push_str(&keys_text(keys));
+    }
     if report.original_unknown {
         text.push_str(&paint(WARN, "  whether the game had a file of its own here is not known\n"));
     }
@@ -58,9 +73,42 @@ fn text(report: &TraceReport) -> String {
     text
 }
 
+/// Each key with who set it, the one who counts first, and what the game itself has.
+fn keys_text(keys: &[KeyTraceRow]) -> String {
+    if keys.is_empty() {
+        return "  no layer changes a key of it\n".to_owned();
+    }
+    let header =
+        [("key", Look::Plain), ("value", Look::Plain), ("set by", Look::Plain), ("over", Look::Plain)];
+    let value = |value: &Option<String>| value.as_deref().map_or("(taken out)".to_owned(), short);
+    let rows = keys.iter().map(|key| {
+        let mut over: Vec<String> = key
+            .set_by
+            .iter()
+            .skip(1)
+            .map(|setter| format!("{} {}", setter.layer, value(&setter.value)))
+            .collect();
+        let base = key.base.as_deref().map_or("nothing".to_owned(), short);
+        over.push(format!("the game itself {base}"));
+        let is_contested = key.set_by.iter().any(|setter| setter.value != key.value);
+        vec![
+            cell(key.key.clone(), Look::Plain),
+            cell(value(&key.value), if is_contested { Look::Warn } else { Look::Good }),
+            cell(key.set_by.first().map(|setter| setter.layer.clone()).unwrap_or_default(), Look::Name),
+            cell(over.join(", "), Look::Dim),
+        ]
+    });
+    table(&header, rows.collect())
+}
+
 fn row(row: &TraceRow) -> Vec<comfy_table::Cell> {
-    let (mark, look) = if row.wins { ("wins", Look::Good) } else { ("", Look::Plain) };
-    let alike = match (row.wins, row.laid, row.same_as_winner) {
+    let (mark, look) = match (row.blended, row.wins) {
+        (true, _) => ("blended", Look::Good),
+        (_, true) => ("wins", Look::Good),
+        _ => ("", Look::Plain),
+    };
+    let alike = match (row.wins || row.blended, row.laid, row.same_as_winner) {
+        (true, ..) if row.changes_keys => "changes keys",
         (true, ..) => "",
         (_, false, true) => "lifted, same content",
         (_, false, false) => "lifted",

@@ -23,9 +23,6 @@ pub struct UpgradeArgs {
     /// The version that a patch goes onto, when the package does not say it
     #[arg(long, value_name = "V", requires = "patch")]
     pub onto: Option<String>,
-    /// Put the patch on although the layer is another version
-    #[arg(long, requires = "patch")]
-    pub despite: bool,
     /// What counts where you and the new version changed the same setting
     #[arg(long, value_name = "WHOSE")]
     pub both_changed: Option<Whose>,
@@ -52,7 +49,7 @@ pub fn run(desk: &mut Desk, args: &UpgradeArgs) -> Result<Ended, Failure> {
             Whose::Mine => Prefer::Mine,
             Whose::New => Prefer::New,
         }),
-        patch: args.patch.then(|| Patch { onto: args.onto.clone(), despite: args.despite }),
+        patch: args.patch.then(|| Patch { onto: args.onto.clone(), despite: args.change.despite }),
         ..args.package.request(AddPlace::Exchange(old.id))?
     };
     let done = exchanged(old, args.change.dry_run);

@@ -78,11 +78,26 @@ pub const STEPS: &[Step] = &[
         acts: &[Act::Run { line: "conflicts", exit: 3 }, run("trace data/lamps/brass.qtx")],
     },
     Step {
-        says: "The brass lamps should win over the fog: look first, then do it.",
+        says: "The brass lamps should win over the fog: look first, then do it. What is left is settled.",
         acts: &[
             run("move brass-lamps --above foggy-harbour --dry-run"),
             run("move brass-lamps --above foggy-harbour"),
+            run("settle data/lamps/copper.qtx --with brass-lamps"),
+            run("settle sound/bells --keep-order"),
+            Act::Run { line: "conflicts", exit: 3 },
         ],
+    },
+    Step {
+        says: "Another package changes other keys of the same settings: both are kept. You can see who set what.",
+        acts: &[run("add packages/long-days-1.1.zip"), run("trace config/harbour.ini --keys")],
+    },
+    Step {
+        says: "Settings of your own lie on top of everything, and survive what comes beneath.",
+        acts: &[run("tweak config/harbour.ini clock.weekdays=5"), run("tweak list")],
+    },
+    Step {
+        says: "A package for another version of the game is not laid unawares.",
+        acts: &[Act::Run { line: "add packages/spring-tide-2.0.zip", exit: 4 }],
     },
     Step {
         says: "You change a setting by hand. Odd Stack notices, and never overwrites it silently.",

@@ -24,6 +24,9 @@ pub fn meeting(meeting: &MeetingRow) -> String {
     if meeting.identical > 0 {
         parts.push(format!("{} identical to what is there", number(meeting.identical)));
     }
+    if meeting.blended > 0 {
+        parts.push(format!("{} blended with other layers", number(meeting.blended)));
+    }
     if meeting.covered > 0 {
         parts.push(format!("{} covered by layers above", number(meeting.covered)));
     }
@@ -165,6 +168,7 @@ fn folders(verb: &str, folders: &[String], most: usize) -> String {
 fn effect_words(effect: &EffectRow) -> String {
     let over = || effect.over.as_deref().unwrap_or("the game's own");
     match (effect.kind, &effect.layer) {
+        _ if effect.blended => "blended of what layers set in it".to_owned(),
         ("add", _) => String::new(),
         ("overwrite", _) => format!("over {}", over()),
         ("restore", Some(layer)) => format!("from {layer}, in place of {}", over()),

@@ -2,6 +2,7 @@
 
 pub mod change;
 pub mod fit;
+pub mod needs;
 pub mod style;
 pub mod table;
 pub mod tree;

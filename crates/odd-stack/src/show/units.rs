@@ -43,6 +43,16 @@ pub fn number(count: u64) -> String {
     text
 }
 
+/// A value on one line, cut where it is long.
+pub fn short(value: &str) -> String {
+    const MOST: usize = 40;
+    let line = value.split_whitespace().collect::<Vec<_>>().join(" ");
+    if line.chars().count() <= MOST {
+        return line;
+    }
+    format!("{}…", line.chars().take(MOST - 1).collect::<String>())
+}
+
 /// The last part of a path, as people know a package by.
 pub fn file_name(path: &str) -> &str {
     path.rsplit(['/', '\\']).find(|part| !part.is_empty()).unwrap_or(path)

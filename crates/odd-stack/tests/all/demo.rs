@@ -6,14 +6,21 @@ use crate::closed::Closed;
 fn the_demo_walks_through_the_main_job() {
     let closed = Closed::empty();
     let ran = closed.run("demo here").status(0);
-    for words in
-        ["Quillhaven is in care: 61 files", "wins", "(exit code 3)", "--keep-edits", "Nothing drifted"]
-    {
+    for words in [
+        "Quillhaven is in care: 61 files",
+        "wins",
+        "(exit code 3)",
+        "--keep-edits",
+        "Nothing drifted",
+        "Settled at 2 addresses",
+        "blended with other layers",
+        "and the game is 1.7",
+    ] {
         assert!(ran.stdout.contains(words), "`{words}` is not in\n{}", ran.stdout);
     }
     assert_eq!(ran.stderr, "");
     let home = closed.path("here/home").display().to_string();
-    closed.run_words(&["stack", "--home", &home]).status(0).says("unofficial-patch").says("10 layers");
+    closed.run_words(&["stack", "--home", &home]).status(0).says("unofficial-patch").says("12 layers");
     closed.run_words(&["lift", "--all", "--home", &home]).status(0);
     assert!(closed.read("here/game/config/harbour.ini").contains("gulls=60"));
     closed.run("demo here").status(1).says("not empty");

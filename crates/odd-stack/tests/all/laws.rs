@@ -16,7 +16,10 @@ fn with_three_layers() -> Closed {
     closed.zip("two-2.zip", &[("data/lamps/brass.qtx", "two"), ("new/b", "b")]);
     closed.zip("three-3.zip", &[("data/lamps/brass.qtx", "two"), ("new/b", "c"), ("docs.txt", "d")]);
     closed.zip("four-4.zip", &[("data/lamps/iron.qtx", "four"), ("new/b", "four")]);
-    for name in ["one-1.zip", "two-2.zip", "three-3.zip"] {
+    // Of these two settings files each changes another key.
+    closed.zip("five-5.zip", &[("config/fog.ini", "fog=1\ngulls=5\n")]);
+    closed.zip("six-6.zip", &[("config/fog.ini", "fog=6\n")]);
+    for name in ["six-6.zip", "one-1.zip", "two-2.zip", "three-3.zip"] {
         closed.run(&format!("add {name}")).status(0);
     }
     closed
@@ -33,6 +36,10 @@ fn what_a_dry_run_says_is_what_the_real_run_does() {
         "move three --below two",
         "remove two three",
         "game forget quillhaven",
+        "settle data/lamps/brass.qtx --with one",
+        "settle new --keep-order",
+        "tweak config/fog.ini fog=5 gulls=9",
+        "add five-5.zip",
     ] {
         let closed = with_three_layers();
         let (before, stack) = (closed.files(), closed.run("stack --json").status(0).stdout);
@@ -93,6 +100,13 @@ fn hold(value: &Value, shape: &Value, all: &Value, at: &str) {
         }
         return;
     }
+    if let Some(one_of) = shape["oneOf"].as_array() {
+        // Words, or objects that are told apart by their kind.
+        let told = if value.is_object() { &value["kind"] } else { value };
+        let is_it = |shape: &&Value| shape["const"] == *told || shape["properties"]["kind"]["const"] == *told;
+        let shape = one_of.iter().find(is_it).unwrap_or_else(|| panic!("{at} is {value}"));
+        return hold(value, shape, all, at);
+    }
     let kind = match value {
         Value::Null => "null",
         Value::Bool(_) => "boolean",
@@ -109,7 +123,8 @@ fn hold(value: &Value, shape: &Value, all: &Value, at: &str) {
     if let Value::Object(fields) = value {
         for (name, field) in fields {
             let documented = &shape["properties"][name];
-            assert!(documented["description"].is_string() || documented["$ref"].is_string(), "{at}.{name}");
+            let is_said = ["description", "$ref", "const"].iter().any(|key| documented[*key].is_string());
+            assert!(is_said, "{at}.{name}");
             hold(field, documented, all, &format!("{at}.{name}"));
         }
         for name in shape["required"].as_array().into_iter().flatten() {
@@ -148,6 +163,12 @@ fn every_answer_in_json_has_its_documented_shape() {
         ("stack", 0, "stack"),
         ("show four", 0, "show"),
         ("conflicts", 3, "conflicts"),
+        ("conflicts --all", 3, "conflicts"),
+        ("settle data/lamps/brass.qtx --keep-order", 0, "settle"),
+        ("tweak config/fog.ini gulls=7", 0, "tweak"),
+        ("tweak list", 0, "tweak-list"),
+        ("trace config/fog.ini --keys", 0, "trace"),
+        ("tweak drop --all", 0, "tweak"),
         ("trace data/lamps/brass.qtx", 0, "trace"),
         ("check --deep", 3, "check"),
         ("move one --top", 0, "lay"),

@@ -9,3 +9,4 @@ mod fits;
 mod hostile;
 mod laws;
 mod main_job;
+mod meeting;

@@ -89,9 +89,9 @@ fn adding_says_what_it_meets() {
     assert_eq!(closed.read("game/data/lamps/brass.qtx"), "fog brass, longer\n");
     assert_snapshot!(closed.run("stack").whole(), @"
     Quillhaven 1.7: 2 layers  (revision 2)
-      #  layer            version  state  files  size  wins  contested
-      2  fog              2.0      laid       2  24 B     2          1
-      1  brass-lamps      1.2      laid       2  17 B     1          1
+      #  layer            version  state  files  size  wins  contested  open
+      2  fog              2.0      laid       2  24 B     2          1     1
+      1  brass-lamps      1.2      laid       2  17 B     1          1     1
          the game itself  1.7      base       5  58 B
     The upper layer wins. `oddstack conflicts` shows where layers disagree.
     [exit 0]
@@ -112,10 +112,12 @@ fn adding_says_what_it_meets() {
     assert_snapshot!(closed.run("conflicts").whole(), @"
     Layers want different things at 1 address.
 
-    fog over brass-lamps: 1 file differs
+    fog over brass-lamps: 1 open
       open  game:data/lamps/brass.qtx  18 B over 12 B  fog wins
-    The upper layer of each pair wins for now. `oddstack move LAYER --above OTHER` changes that;
-    `oddstack trace ADDRESS` shows all there is at one address.
+          - lamps brass
+          + fog brass, longer
+    The upper layer of each pair wins for now. `oddstack settle ADDRESS --with LAYER` or `--keep-order` settles
+    it, `oddstack settle` walks through them; `oddstack move LAYER --above OTHER` changes the order.
     [exit 3]
     ");
     assert_snapshot!(closed.run("trace DATA/lamps/BRASS.qtx").whole(), @"
@@ -416,9 +418,9 @@ fn a_layer_is_exchanged_in_its_place_and_placed_as_it_was() {
     assert_eq!((time("game/data/lamps/same.qtx"), time("game/config/fog.ini")), before, "untouched");
     assert_snapshot!(closed.run("stack").whole(), @"
     Quillhaven 1.7: 2 layers  (revision 3)
-      #  layer            version     state  files  size  wins  contested
-      2  fog                          laid       1   6 B     1          0
-      1  lamps            1.1 (full)  laid       3   3 B     3          0
+      #  layer            version     state  files  size  wins  contested  open
+      2  fog                          laid       1   6 B     1          0     0
+      1  lamps            1.1 (full)  laid       3   3 B     3          0     0
          the game itself  1.7         base       5  58 B
     [exit 0]
     ");

@@ -1,0 +1,275 @@
+//! Where layers meet: contests and who settles them, settings that blend, what layers need.
+
+use insta::assert_snapshot;
+
+use crate::closed::Closed;
+
+/// Three layers over one lamp; two of them change the settings.
+fn with_meeting_layers() -> Closed {
+    let closed = Closed::empty();
+    closed.write("game/data/lamps/brass.qtx", "base brass\n");
+    closed.write("game/config/harbour.ini", "; harbour\n[Fog]\nthick=1\nhigh=1\n[Gulls]\ncount=60 ; many\n");
+    closed.run("game add Quillhaven game --game-version 1.7").status(0);
+    let settings = |from: &str, to: &str| closed.read("game/config/harbour.ini").replace(from, to);
+    closed.zip(
+        "fog-1.zip",
+        &[("data/lamps/brass.qtx", "fog\n"), ("config/harbour.ini", &settings("thick=1", "thick=7"))],
+    );
+    closed.zip(
+        "gulls-1.zip",
+        &[("data/lamps/brass.qtx", "gulls\n"), ("config/harbour.ini", &settings("60", "200"))],
+    );
+    closed.zip("lamps-1.zip", &[("data/lamps/brass.qtx", "lamps\n")]);
+    for name in ["fog-1.zip", "gulls-1.zip", "lamps-1.zip"] {
+        closed.run(&format!("add {name}")).status(0);
+    }
+    closed
+}
+
+#[test]
+fn contests_are_shown_by_pair_and_settled() {
+    let closed = with_meeting_layers();
+    assert_snapshot!(closed.run("conflicts").status(3).stdout, @"
+    Layers want different things at 1 address.
+
+    gulls over fog: 1 open, 1 blended
+      open  game:data/lamps/brass.qtx  6 B over 4 B  lamps wins
+          - fog
+          + gulls
+
+    lamps over fog: 1 open
+      open  game:data/lamps/brass.qtx  6 B over 4 B  lamps wins
+          - fog
+          + lamps
+
+    lamps over gulls: 1 open
+      open  game:data/lamps/brass.qtx  6 B over 6 B  lamps wins
+          - gulls
+          + lamps
+    ");
+    closed.run("settle data/lamps/brass.qtx --with fog").status(0).says("fog  over lamps, gulls");
+    assert_eq!(closed.read("game/data/lamps/brass.qtx"), "fog\n");
+    closed.run("conflicts").status(0).says("nothing is open");
+    closed.run("conflicts --all fog").status(0).says("won").says("both are kept");
+    closed.run("stack").status(0).says("lamps");
+    closed.run("trace data/lamps/brass.qtx").status(0).says("settled: fog wins here");
+    // Lifting the winner lets the order decide, and it wins again when it is back.
+    closed.run("lift fog").status(0);
+    assert_eq!(closed.read("game/data/lamps/brass.qtx"), "lamps\n");
+    closed.run("lay fog").status(0);
+    assert_eq!(closed.read("game/data/lamps/brass.qtx"), "fog\n");
+    // Another content opens the contest again, and says why; the same content does not.
+    closed.zip("gulls-2.zip", &[("data/lamps/brass.qtx", "gulls\n"), ("new", "n")]);
+    closed.run("upgrade gulls gulls-2.zip").status(0);
+    closed.run("conflicts").status(0);
+    closed.zip("lamps-2.zip", &[("data/lamps/brass.qtx", "new lamps\n")]);
+    closed.run("upgrade lamps lamps-2.zip").status(0).says("newly contested");
+    assert_eq!(closed.read("game/data/lamps/brass.qtx"), "new lamps\n");
+    closed.run("conflicts").status(3).says("it was settled, and lamps has changed there since");
+    closed.run("settle data/* --keep-order").status(0);
+    closed.run("conflicts").status(0);
+    closed.run("settle data --clear").status(0);
+    closed.run("conflicts --at *.qtx").status(3);
+    closed.run("conflicts --at config").status(0);
+    closed.run("check --deep").status(0);
+}
+
+#[test]
+fn what_cannot_be_settled_is_refused() {
+    let closed = with_meeting_layers();
+    for (line, status, words) in [
+        ("settle data/lamps/brass.qtx", 2, "--keep-order"),
+        ("settle", 2, "there is no terminal to ask on"),
+        ("settle nowhere --keep-order", 1, "no two laid layers want different things at nowhere"),
+        ("settle config/harbour.ini --keep-order", 1, "no two laid layers want different things"),
+        ("settle data --clear", 1, "nothing was settled at data"),
+        ("settle data --with nobody", 1, "there is no layer `nobody`"),
+        ("settle data --with fog --clear", 2, "cannot be used with"),
+        ("settle docs:x --with fog", 1, "docs"),
+        ("settle data/[ --with fog", 2, "is no pattern"),
+    ] {
+        closed.run(line).status(status).says(words);
+    }
+    closed.run("conflicts --at config").status(0);
+}
+
+#[test]
+fn settings_of_layers_and_of_the_person_blend() {
+    let closed = with_meeting_layers();
+    let base = "; harbour\n[Fog]\nthick=1\nhigh=1\n[Gulls]\ncount=60 ; many\n";
+    let both = base.replace("thick=1", "thick=7").replace("60", "200");
+    assert_eq!(closed.read("game/config/harbour.ini"), both);
+    closed.run("tweak config/harbour.ini gulls.Count=9 Fog.low=2").status(0).says("2 edits of yours kept");
+    let mine = both.replace("200", "9").replace("high=1\n", "high=1\nlow=2\n");
+    assert_eq!(closed.read("game/config/harbour.ini"), mine);
+    assert_snapshot!(closed.run("trace config/harbour.ini --keys").status(0).stdout, @"
+    game:config/harbour.ini
+               #  layer            version  size  hash                    from
+      blended  4  own edits                 65 B  5a93b1f1  changes keys
+      blended  2  gulls            1        56 B  6dcb024d                config/harbour.ini
+      blended  1  fog              1        55 B  47da6741                config/harbour.ini
+                  the game itself  1.7      55 B  38eb991e  covered
+      the file on disk is blended of these, key by key (--keys shows them)
+      key          value  set by     over
+      Fog.thick    7      fog        the game itself 1
+      Gulls.count  9      own edits  gulls 200, the game itself 60
+      Fog.low      2      own edits  the game itself nothing
+      on disk: as it should be  [HERE]/game/config/harbour.ini
+    ");
+    closed.run("conflicts --at config").status(0);
+    // They stay on top, through moves, new layers and upgrades of what lies beneath.
+    closed.run("move gulls --top").status(0);
+    closed.run("add lamps-1.zip --name more-lamps").status(0);
+    closed.run("stack").status(0).says("own edits");
+    assert_eq!(closed.run("stack --json").json()["data"]["layers"][0]["name"], "own edits");
+    closed.zip(
+        "gulls-2.zip",
+        &[("config/harbour.ini", &base.replace("60", "300").replace("high=1", "high=4"))],
+    );
+    closed.run("upgrade gulls gulls-2.zip").status(0);
+    assert_eq!(closed.read("game/config/harbour.ini"), mine.replace("high=1", "high=4"));
+    closed.run("check --deep").status(0);
+    closed.run("tweak list").status(0).says("Gulls.count").says("300");
+    closed.run("tweak drop config/harbour.ini gulls.count").status(0);
+    assert!(closed.read("game/config/harbour.ini").contains("count=300 ; many"));
+    closed.run("tweak config/harbour.ini --unset Fog.thick").status(0);
+    assert!(!closed.read("game/config/harbour.ini").contains("thick"));
+    closed.run("tweak drop --all").status(0);
+    let beneath = base.replace("thick=1", "thick=7").replace("60", "300").replace("high=1", "high=4");
+    assert_eq!(closed.read("game/config/harbour.ini"), beneath);
+    closed.run("tweak list").status(0).says("no edits of your own");
+    closed.run("lift --all").status(0);
+    assert_eq!(closed.read("game/config/harbour.ini"), base);
+    for (line, status, words) in [
+        ("tweak config/harbour.ini", 2, "say what to change"),
+        ("tweak nowhere.ini a=1", 1, "there is no file at game:nowhere.ini"),
+        ("tweak data/lamps/brass.qtx a=1", 1, "game set --blend"),
+        ("tweak config/harbour.ini a", 2, "`a` is not KEY=VALUE"),
+        ("tweak drop", 2, "say which edits to drop"),
+        ("tweak drop config/harbour.ini", 1, "you have no edit of game:config/harbour.ini"),
+    ] {
+        closed.run(line).status(status).says(words);
+    }
+}
+
+#[test]
+fn what_blends_can_be_said() {
+    let closed = with_meeting_layers();
+    let blended = closed.read("game/config/harbour.ini");
+    closed.run("game set --no-blend config/*").status(0).says("config/*=no");
+    assert!(closed.read("game/config/harbour.ini").contains("thick=1"), "gulls' whole file counts");
+    closed.run("conflicts --at config").status(3).says("1 open");
+    closed.run("check --deep").status(0);
+    closed.run("game set --blend-as-usual").status(0);
+    assert_eq!(closed.read("game/config/harbour.ini"), blended);
+    closed.run("game set --blend *.qtx=yaml").status(2).says("there are ini, json, toml and xml");
+    closed.run("game set --blend [=ini").status(2).says("no pattern");
+    // A sheet can say it of its own files; one that can't be read counts as a whole, and that is said.
+    closed.zip(
+        "whole-1.zip",
+        &[
+            ("config/harbour.ini", "[Fog]\nthick=9\n"),
+            ("oddfit.toml", "format = 1\nblend = false\nplace = [{ from = \"config\", to = \"config\" }]\n"),
+        ],
+    );
+    closed.run("add whole-1.zip").status(0);
+    assert_eq!(closed.read("game/config/harbour.ini"), "[Fog]\nthick=9\n");
+    closed.run("remove whole").status(0);
+    closed.zip("broken-1.zip", &[("config/harbour.ini", "words and words\nand more\n")]);
+    closed.run("add broken-1.zip").status(0).says("can't be blended").says("broken");
+    assert_eq!(closed.read("game/config/harbour.ini"), "words and words\nand more\n");
+}
+
+#[test]
+fn a_fit_sheet_sets_keys() {
+    let closed = with_meeting_layers();
+    let sheet = "format = 1\nplace = [{ from = \"data\", to = \"data\" }]\n[[set]]\nfile = \"config/harbour.ini\"\nkey = \"Fog.high\"\nvalue = \"5\"\n\
+                 [[set]]\nfile = \"config/none.ini\"\nkey = \"a\"\nvalue = \"1\"\n";
+    closed.zip("tall-1.zip", &[("data/tall.qtx", "t"), ("oddfit.toml", sheet)]);
+    closed.run("add tall-1.zip").status(0).says("sets Fog.high = 5 in config/harbour.ini");
+    assert!(closed.read("game/config/harbour.ini").contains("thick=7\nhigh=5\n"));
+    closed.run("conflicts").says("game:config/none.ini").says("there is no such file");
+    closed.run("remove tall").status(0);
+    assert!(closed.read("game/config/harbour.ini").contains("high=1"));
+}
+
+#[test]
+fn needs_are_judged_before_a_change() {
+    let closed = with_meeting_layers();
+    closed.zip("tide-2.zip", &[("data/tide", "t")]);
+    let refused = closed
+        .run("add tide-2.zip --place .=game: --needs-game >=1.8 --needs Gulls>=2 --clashes fog")
+        .status(4);
+    refused
+        .says("tide needs game >=1.8, and the game is 1.7")
+        .says("oddstack upgrade Gulls")
+        .says("tide can't live with fog, and fog is laid")
+        .says("--despite");
+    closed.run("stack").says("3 layers");
+    closed.run("add tide-2.zip --place .=game: --needs-game =>1.8").status(2).says("no range of versions");
+    closed
+        .run("add tide-2.zip --place .=game: --needs gulls --goes-below lamps --lifted")
+        .status(0)
+        .says("below lamps");
+    closed.run("lay tide").status(0);
+    // What others need is not taken from under them, unless that is wanted.
+    closed
+        .run("lift gulls")
+        .status(4)
+        .says("tide needs gulls, and no layer gulls is laid")
+        .says("oddstack lift tide");
+    closed.run("move tide --top").status(4).says("tide must lie below lamps, and it lies above it");
+    closed.run("move tide --top --despite").status(0);
+    closed.run("stack").says("tide must lie below lamps: it lies above it (you wanted it so)");
+    closed.run("lift gulls tide").status(0);
+    closed.zip("gulls-3.zip", &[("data/gulls", "g")]);
+    closed.run("lay --all").status(0);
+    closed.run("show tide").status(0).says("needs gulls").says("goes below lamps");
+    closed.run("game set --game-version 1.8").status(0);
+    // Rules that can't all be kept are told by name.
+    closed.zip("one-1.zip", &[("data/one", "1")]);
+    closed
+        .run("add one-1.zip --place .=game: --goes-above tide --goes-below fog")
+        .status(4)
+        .says("must lie below fog");
+    closed
+        .run("add one-1.zip --place .=game: --goes-above lamps --goes-below tide")
+        .status(4)
+        .says("in a circle");
+}
+
+#[test]
+fn an_order_rule_accepts_what_it_asks_for() {
+    let closed = with_meeting_layers();
+    closed.zip("over-1.zip", &[("data/lamps/brass.qtx", "over\n")]);
+    closed.run("add over-1.zip --goes-above lamps --goes-above gulls --goes-above fog").status(0);
+    let answer = closed.run("conflicts over --json").status(0).json();
+    assert_eq!(answer["data"]["pairs"][0]["won_files"], 1);
+    assert_eq!(closed.run("stack --json").json()["data"]["layers"][0]["open_files"], 0);
+}
+
+#[test]
+fn odd_things_are_found() {
+    let closed = with_meeting_layers();
+    closed.zip("hook-1.zip", &[("bin/hook.dll", "one"), ("bin/hook.ini", "a=1\n"), ("bin/other.dll", "x")]);
+    closed.zip("lock-1.zip", &[("bin/hook.dll", "two")]);
+    closed.run("add hook-1.zip --place .=game:").status(0);
+    closed.run("add lock-1.zip --place .=game:").status(0);
+    let away = "format = 1\ntakes_away = [\"bin/other.dll\", \"data/nothing\"]\nplace = [{ from = \"data\", to = \"data\" }]\n";
+    closed.zip("away-1.zip", &[("data/away", "a"), ("oddfit.toml", away)]);
+    closed.run("add away-1.zip").status(0);
+    let found = closed.run("conflicts").status(3);
+    found
+        .says("hook has both hook.dll and hook.ini")
+        .says("away takes it away, hook puts it: it is away")
+        .says("away takes it away, and there is nothing");
+}
+
+#[test]
+fn the_games_version_is_read_by_a_pattern() {
+    let closed = Closed::empty();
+    closed.write("game/about.cfg", "Engine 4.2.0\nBuild   = 1.7.2b\n");
+    closed.run("game add Quillhaven game --version-from about.cfg").status(0).says("4.2.0");
+    closed.run("game set --version-pattern build={}").status(1).says("no version can be read");
+    closed.run_words(&["game", "set", "--version-pattern", "build = {}"]).status(0).says("1.7.2b, read from");
+}
