@@ -148,6 +148,7 @@ pub fn drift_words(kind: DriftKind) -> &'static str {
         DriftKind::BaseChanged => "the game's own file, changed since it was last seen",
         DriftKind::BaseMissing => "the game's own file, missing",
         DriftKind::Unknown => "a file that Odd Stack did not put there",
+        DriftKind::OtherSpelling => "beside a layer's file, its name spelled otherwise",
     }
 }
 

@@ -13,7 +13,7 @@ use super::drift::{Drift, DriftKind, Finding, compare, is_base_as_seen, is_entry
 use super::expected::{Place, places};
 use super::look::{Seen, look_at};
 use super::walk::{WalkError, Walked, walk};
-use crate::address::{Address, RelPath};
+use crate::address::{Address, Folding, RelPath};
 use crate::game::Root;
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError};
@@ -105,7 +105,8 @@ pub fn check(ledger: &Ledger, deep: bool, observer: &dyn Observer) -> Result<Che
         observer.end();
         let mut report = CheckReport::default();
         for ((root, places), walked) in roots.iter().zip(expected).zip(walked) {
-            let look = Looker { root, deep, observer, walked: by_folder(walked)? };
+            let folds = ledger.game().folding == Folding::Folded;
+            let look = Looker { root, deep, folds, observer, walked: by_folder(walked)? };
             look.look_everywhere(&places, &mut report)?;
         }
         Ok::<_, CheckError>(report)
@@ -128,6 +129,8 @@ fn by_folder(walked: Result<Vec<Walked>, WalkError>) -> Result<Things, CheckErro
 struct Looker<'a> {
     root: &'a Root,
     deep: bool,
+    /// Spellings that differ in case are the same.
+    folds: bool,
     observer: &'a dyn Observer,
     /// What lies in each folder below the root.
     walked: Things,
@@ -169,9 +172,12 @@ impl Looker<'_> {
             if let Some((name, provider)) = known {
                 met.insert(name);
                 self.judge(&below, name, *provider, Some(*seen), &mut report)?;
-            } else if place.made_by.is_some() {
+            } else {
                 strangers.push((name.to_string_lossy().into_owned(), seen.kind));
             }
+        }
+        if self.folds && !strangers.is_empty() {
+            self.other_spellings(&below, &strangers, &files, &met, &mut report);
         }
         let missing: Vec<_> = files.iter().filter(|(name, _)| !met.contains(*name)).collect();
         for (name, provider) in &missing {
@@ -180,18 +186,43 @@ impl Looker<'_> {
             let seen = look_at(&path).map_err(|source| CheckError::Look { path, source })?;
             self.judge(&below, name, **provider, seen, &mut report)?;
         }
-        let is_like = |one: &str, two: &str| one.to_lowercase() == two.to_lowercase();
-        for (name, kind) in strangers {
-            let is_known = match kind {
-                BaseKind::Folder => place.folders.iter().any(|folder| is_like(folder, &name)),
-                _ => missing.iter().any(|(file, _)| is_like(file, &name)),
+        if place.made_by.is_some() {
+            let lower = |name: &str| name.to_lowercase();
+            let known: HashSet<String> = match strangers.is_empty() {
+                true => HashSet::new(),
+                false => {
+                    files.keys().copied().chain(place.folders.iter().map(String::as_str)).map(lower).collect()
+                }
             };
-            if !is_known {
+            for (name, kind) in strangers.into_iter().filter(|(name, _)| !known.contains(&lower(name))) {
                 self.strange(&below.join(&RelPath::from_disk(name)), kind, place.made_by, &mut report)?;
             }
         }
         self.observer.advance(files.len() as u64, 0);
         Ok(report)
+    }
+
+    /// Notes files that lie beside one of a layer under another spelling; both are there.
+    fn other_spellings(
+        &self,
+        below: &RelPath,
+        strangers: &[(String, BaseKind)],
+        files: &HashMap<&str, Provider<'_>>,
+        met: &HashSet<&str>,
+        report: &mut CheckReport,
+    ) {
+        let key = |name: &str| Folding::Folded.key(name).as_str().to_owned();
+        let of_layers = files.iter().filter(|(name, _)| met.contains(*name));
+        let of_layers: HashMap<String, LayerId> =
+            of_layers.filter_map(|(name, file)| Some((key(name), file.entry()?.layer))).collect();
+        for (name, _) in strangers.iter().filter(|(_, kind)| *kind != BaseKind::Folder) {
+            if let Some(layer) = of_layers.get(&key(name)) {
+                let path = below.join(&RelPath::from_disk(name.clone()));
+                let address = Address { root: self.root.name.clone(), path };
+                let drift = Drift { address, kind: DriftKind::OtherSpelling, layer: Some(*layer) };
+                report.drifted.push(Drifted { drift, layer: Some(*layer) });
+            }
+        }
     }
 
     fn judge(

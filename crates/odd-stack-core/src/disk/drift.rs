@@ -21,6 +21,8 @@ pub enum DriftKind {
     BaseMissing,
     /// A file nobody knows lies where a layer's file is to go, or in a folder that a layer made.
     Unknown,
+    /// A file lies beside a layer's under another spelling of its name; the game may read either.
+    OtherSpelling,
 }
 
 /// One drifted file.

@@ -279,7 +279,7 @@ impl From<Recovered> for RecoveredRow {
 pub struct DriftRow {
     /// Where.
     pub address: String,
-    /// `edited`, `missing`, `base_changed`, `base_missing` or `unknown`.
+    /// `edited`, `missing`, `base_changed`, `base_missing`, `unknown`, or `other_spelling` (beside a layer's file).
     pub kind: String,
     /// The layer whose file should lie there; for unknown files the one that made the folder.
     pub layer: Option<String>,
@@ -294,6 +294,7 @@ impl DriftRow {
             DriftKind::BaseChanged => "base_changed",
             DriftKind::BaseMissing => "base_missing",
             DriftKind::Unknown => "unknown",
+            DriftKind::OtherSpelling => "other_spelling",
         };
         Self { address: drift.address.to_string(), kind: kind.to_owned(), layer }
     }

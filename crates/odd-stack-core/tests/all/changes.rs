@@ -387,4 +387,9 @@ fn check_tells_every_kind_of_drift() {
     quiet_edit("game/a");
     assert_eq!(kinds(false), expected);
     assert!(kinds(true).contains(&("game:a".to_owned(), DriftKind::Edited)));
+    if cfg!(unix) {
+        world.write("game/new/Y", "another spelling");
+        world.write("game/new/y", "back again");
+        assert!(kinds(false).contains(&("game:new/Y".to_owned(), DriftKind::OtherSpelling)));
+    }
 }

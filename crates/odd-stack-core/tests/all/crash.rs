@@ -6,7 +6,9 @@ use std::path::Path;
 use std::sync::Arc;
 
 use odd_stack_core::disk::{ChangeOptions, Edits};
-use odd_stack_core::jobs::{AddError, AdoptRequest, Reorder, StackReport, Wanted, prepare_adopt, stack};
+use odd_stack_core::jobs::{
+    AddError, AdoptRequest, Reorder, Ruling, StackReport, Wanted, prepare_adopt, stack,
+};
 use odd_stack_core::ledger::Ledger;
 use odd_stack_core::observer::Silent;
 use odd_stack_core::package::Limits;
@@ -14,7 +16,7 @@ use odd_stack_core::stack::Target;
 
 use crate::archives::{Format, archive, file};
 use crate::faulty::{Fault, Faulty};
-use crate::world::{NOW, Tree, World, add, exchange, id, permit, recover, reorder, tempdir};
+use crate::world::{NOW, Tree, World, add, exchange, id, permit, recover, reorder, settle, tempdir, tweak};
 
 type Act = fn(&World, &Ledger) -> bool;
 
@@ -227,8 +229,44 @@ fn an_edit_is_carried_over_or_stays_whatever_fails() {
     }
 }
 
-const ACTS: [Act; 7] =
-    [add_quays, lift_lamps, move_lamps, remove_both, upgrade_lamps, turn_lamps, adopt_copper];
+/// The lower layer wins from then on.
+fn settle_brass(_: &World, ledger: &Ledger) -> bool {
+    settle(ledger, "data/lamps/brass.dds", Ruling::With(id(ledger, "lamps"))).is_ok()
+}
+
+/// A person's own settings, in a file of a layer and in one of the game.
+fn tweak_both(_: &World, ledger: &Ledger) -> bool {
+    tweak(ledger, "docs:profiles/default.ini", &[("name", Some("me"))]).is_ok()
+        && tweak(ledger, "config/harbour.ini", &[("sea", Some("3"))]).is_ok()
+}
+
+/// Another layer's settings are blended with those of one that is laid.
+fn add_sea(world: &World, ledger: &Ledger) -> bool {
+    let package = world.package("sea", &[("config/harbour.ini", "fog=1\nsea=2\n")]);
+    add(ledger, &package, &[".=game:"], Target::Top, KEEP).is_ok()
+}
+
+const ACTS: [Act; 9] = [
+    add_quays,
+    lift_lamps,
+    move_lamps,
+    remove_both,
+    upgrade_lamps,
+    turn_lamps,
+    adopt_copper,
+    settle_brass,
+    add_sea,
+];
+
+#[test]
+fn own_settings_are_there_or_not_whatever_fails() {
+    // Two changes one after the other: what lies between them is an end, too.
+    for fault in [Fault::Stop, Fault::LoseSome(104_729)].into_iter().take(if cfg!(windows) { 1 } else { 2 }) {
+        let world = two_layers();
+        assert!(tweak(&world.ledger(), "docs:profiles/default.ini", &[("name", Some("me"))]).is_ok());
+        fail_everywhere_in(&world, tweak_both, fault, 0);
+    }
+}
 
 #[test]
 fn refused_at_every_step() {

@@ -3,11 +3,11 @@
 use std::collections::BTreeMap;
 
 use odd_stack_core::disk::ChangeOptions;
-use odd_stack_core::jobs::Reorder;
+use odd_stack_core::jobs::{Reorder, Ruling, Tweak};
 use odd_stack_core::stack::{LayerId, Target};
 use proptest::prelude::*;
 
-use crate::world::{Thing, Tree, World, add, exchange, id, reorder};
+use crate::world::{Thing, Tree, World, add, change_own, exchange, id, reorder, settle, tweak};
 
 const BASE: [(&str, &str); 5] = [
     ("game/data/Lamps/Brass.dds", "base"),
@@ -43,6 +43,11 @@ enum Command {
     Move(usize, usize),
     Remove(usize),
     Exchange(usize, usize),
+    /// Who wins at the lamp: this one, or none for the order as it is.
+    Settle(Option<usize>),
+    Clear,
+    /// The person's own value of a key; none drops it again.
+    Tweak(Option<u8>),
 }
 
 fn command() -> impl Strategy<Value = Command> {
@@ -53,20 +58,76 @@ fn command() -> impl Strategy<Value = Command> {
         2 => (0..PACKAGES.len(), 0..4usize).prop_map(|(layer, at)| Command::Move(layer, at)),
         1 => (0..PACKAGES.len()).prop_map(Command::Remove),
         2 => (0..PACKAGES.len(), 0..PACKAGES.len()).prop_map(|(old, new)| Command::Exchange(old, new)),
+        2 => proptest::option::weighted(0.8, 0..PACKAGES.len()).prop_map(Command::Settle),
+        1 => Just(Command::Clear),
+        1 => proptest::option::weighted(0.7, 0..9u8).prop_map(Command::Tweak),
     ]
 }
 
-/// Layers from the bottom to the top, by package, and whether each is laid.
-type Model = Vec<(usize, bool)>;
+/// A layer and what it has at the lamp.
+type Side = (usize, &'static str);
+
+const LAMP: &str = "game/data/lamps/brass.dds";
+
+/// One layer; `made` tells layers of one package apart that were made one after the other.
+#[derive(Debug, Clone, Copy, PartialEq)]
+struct ModelLayer {
+    package: usize,
+    laid: bool,
+    made: usize,
+}
+
+/// Layers from the bottom to the top, and what a person said.
+#[derive(Debug, Clone, Default)]
+struct Model {
+    layers: Vec<ModelLayer>,
+    made: usize,
+    /// The layers that met at the lamp, what each had there, and the winner.
+    settled: Option<(Vec<Side>, Option<usize>)>,
+    tweak: Option<u8>,
+}
+
+/// What a package has at the lamp.
+fn lamp_of(package: usize) -> Option<&'static str> {
+    let files = PACKAGES[package].1.iter();
+    files
+        .filter(|(path, _)| format!("game/{}", path.to_lowercase()) == LAMP)
+        .map(|(_, content)| *content)
+        .next()
+}
+
+impl Model {
+    fn laid(&self) -> impl Iterator<Item = &ModelLayer> {
+        self.layers.iter().filter(|layer| layer.laid)
+    }
+
+    /// The laid layers that have the lamp, the one that counts last.
+    fn at_lamp(&self) -> Vec<(usize, &'static str)> {
+        let mut laid: Vec<(usize, &str)> =
+            self.laid().filter_map(|layer| Some((layer.made, lamp_of(layer.package)?))).collect();
+        if let Some((sides, Some(winner))) = &self.settled
+            && let Some(at) = laid.iter().position(|side| side.0 == *winner && sides.contains(side))
+            && let Some(above) = laid.iter().rposition(|side| side.0 != *winner && sides.contains(side))
+            && above > at
+        {
+            let side = laid.remove(at);
+            laid.insert(above, side);
+        }
+        laid
+    }
+}
 
 /// Files by path in lower case; `None` when a path would be both a file and a folder.
 fn fold(model: &Model) -> Option<BTreeMap<String, String>> {
     let mut files: BTreeMap<String, String> =
         BASE.iter().map(|(path, content)| (path.to_lowercase(), (*content).to_owned())).collect();
-    for (package, _) in model.iter().filter(|(_, laid)| *laid) {
-        for (path, content) in PACKAGES[*package].1.iter().filter(|(path, _)| *path != "config.ini") {
+    for layer in model.laid() {
+        for (path, content) in PACKAGES[layer.package].1.iter().filter(|(path, _)| *path != "config.ini") {
             files.insert(format!("game/{}", path.to_lowercase()), (*content).to_owned());
         }
+    }
+    if let Some((_, content)) = model.at_lamp().last() {
+        files.insert(LAMP.to_owned(), (*content).to_owned());
     }
     files.insert("game/config.ini".to_owned(), blended(model));
     let clashes = files.keys().any(|file| files.keys().any(|other| other.starts_with(&format!("{file}/"))));
@@ -80,11 +141,12 @@ fn blended(model: &Model) -> String {
     };
     let base = table(BASE[2].1);
     let mut values = base.clone();
-    for (package, _) in model.iter().filter(|(_, laid)| *laid) {
-        for (_, content) in PACKAGES[*package].1.iter().filter(|(path, _)| *path == "config.ini") {
+    for layer in model.laid() {
+        for (_, content) in PACKAGES[layer.package].1.iter().filter(|(path, _)| *path == "config.ini") {
             values.extend(table(content).into_iter().filter(|(key, value)| base.get(key) != Some(value)));
         }
     }
+    values.extend(model.tweak.map(|value| ("gulls".to_owned(), value.to_string())));
     values.iter().map(|(key, value)| format!("{key}={value}\n")).collect()
 }
 
@@ -103,10 +165,6 @@ fn as_spelled(world: &World) -> Tree {
     world.tree().into_iter().map(|(path, thing)| (fold(path), thing)).collect()
 }
 
-fn place(model: &mut Model, at: usize, layer: (usize, bool)) {
-    model.insert(at.min(model.len()), layer);
-}
-
 fn target(at: usize, others: &[(usize, LayerId)]) -> Target {
     others.get(at).map_or(Target::Top, |(_, layer)| Target::Below(*layer))
 }
@@ -116,15 +174,19 @@ fn run(world: &World, model: &mut Model, command: &Command) -> Result<(), TestCa
     let ledger = world.ledger();
     let options = ChangeOptions::default();
     let ids: Vec<(usize, LayerId)> =
-        model.iter().map(|(package, _)| (*package, id(&ledger, PACKAGES[*package].0))).collect();
+        model.layers.iter().map(|layer| (layer.package, id(&ledger, PACKAGES[layer.package].0))).collect();
     let find = |package: usize| ids.iter().find(|(other, _)| *other == package).map(|(_, layer)| *layer);
     let mut wanted = model.clone();
+    let layers = &mut wanted.layers;
+    let at_of =
+        |layers: &[ModelLayer], package: usize| layers.iter().position(|layer| layer.package == package);
     let done = match *command {
         Command::Add(package, at) => {
             if find(package).is_some() {
                 return Ok(());
             }
-            place(&mut wanted, at, (package, true));
+            wanted.made += 1;
+            layers.insert(at.min(layers.len()), ModelLayer { package, laid: true, made: wanted.made });
             let (name, files) = PACKAGES[package];
             // A file beside the folder, so that a lone folder is not taken for a wrapper.
             let folder = world.package(name, files);
@@ -133,28 +195,70 @@ fn run(world: &World, model: &mut Model, command: &Command) -> Result<(), TestCa
         Command::Lift(package) | Command::Lay(package) => {
             let Some(layer) = find(package) else { return Ok(()) };
             let laid = matches!(command, Command::Lay(_));
-            wanted.iter_mut().filter(|(other, _)| *other == package).for_each(|(_, state)| *state = laid);
+            layers.iter_mut().filter(|layer| layer.package == package).for_each(|layer| layer.laid = laid);
             let change = if laid { Reorder::Lay(vec![layer]) } else { Reorder::Lift(vec![layer]) };
             reorder(&ledger, &change, options).is_ok()
         }
         Command::Move(package, at) => {
             let Some(layer) = find(package) else { return Ok(()) };
-            let from = wanted.iter().position(|(other, _)| *other == package).unwrap();
-            let moved = wanted.remove(from);
-            place(&mut wanted, at, moved);
+            let moved = layers.remove(at_of(layers, package).unwrap());
+            layers.insert(at.min(layers.len()), moved);
             let others: Vec<_> = ids.iter().copied().filter(|(other, _)| *other != package).collect();
             reorder(&ledger, &Reorder::Move(layer, target(at, &others)), options).is_ok()
         }
         Command::Remove(package) => {
             let Some(layer) = find(package) else { return Ok(()) };
-            wanted.retain(|(other, _)| *other != package);
+            layers.retain(|layer| layer.package != package);
             reorder(&ledger, &Reorder::Remove(vec![layer]), options).is_ok()
         }
         Command::Exchange(old, new) => {
             let Some(layer) = find(old).filter(|_| old == new || find(new).is_none()) else { return Ok(()) };
-            wanted.iter_mut().filter(|(package, _)| *package == old).for_each(|(package, _)| *package = new);
+            wanted.made += 1;
+            let at = at_of(layers, old).unwrap();
+            let was = layers[at].made;
+            (layers[at].package, layers[at].made) = (new, wanted.made);
+            // It is a side in the old one's stead, with what that one had.
+            let of = |made: usize| if made == was { wanted.made } else { made };
+            if let Some((sides, winner)) = &mut wanted.settled {
+                sides.iter_mut().for_each(|side| side.0 = of(side.0));
+                *winner = winner.map(of);
+            }
             let (name, files) = PACKAGES[new];
             exchange(&ledger, layer, &world.package(name, files), &[".=game:"], options).is_ok()
+        }
+        Command::Settle(winner) => {
+            let sides = model.at_lamp();
+            let contested = sides.iter().any(|side| side.1 != sides[0].1);
+            let winner = winner.map(|package| {
+                let layer = model.layers.iter().find(|layer| layer.package == package);
+                (layer.map(|layer| layer.made), find(package))
+            });
+            let ruling = match winner {
+                Some((_, None)) => return Ok(()),
+                Some((_, Some(layer))) => Ruling::With(layer),
+                None => Ruling::KeepOrder,
+            };
+            let made = winner.and_then(|(made, _)| made);
+            let is_side = made.is_none_or(|made| sides.iter().any(|side| side.0 == made));
+            let settled = settle(&ledger, "data/lamps/brass.dds", ruling).is_ok();
+            prop_assert_eq!(settled, contested && is_side, "{:?} among {:?}", command, sides);
+            if settled {
+                wanted.settled = Some((sides, made));
+            }
+            true
+        }
+        Command::Clear => {
+            let cleared = settle(&ledger, "data/lamps/brass.dds", Ruling::Clear).is_ok();
+            prop_assert_eq!(cleared, model.settled.is_some());
+            wanted.settled = None;
+            true
+        }
+        Command::Tweak(value) => {
+            wanted.tweak = value;
+            match value.map(|value| value.to_string()) {
+                Some(value) => tweak(&ledger, "config.ini", &[("gulls", Some(&value))]).is_ok(),
+                None => change_own(&ledger, &Tweak::DropAll).is_ok(),
+            }
         }
     };
     prop_assert_eq!(done, fold(&wanted).is_some(), "{:?}", command);
@@ -171,7 +275,7 @@ proptest! {
     fn the_disk_is_the_fold_of_base_and_layers(commands in prop::collection::vec(command(), 1..14)) {
         let world = World::with_game(&BASE);
         let before = world.tree();
-        let mut model = Model::new();
+        let mut model = Model::default();
         for command in &commands {
             run(&world, &mut model, command)?;
             prop_assert_eq!(files_of(&world), fold(&model).unwrap(), "after {:?}", command);
@@ -180,12 +284,19 @@ proptest! {
         prop_assert!(report.drifted.is_empty(), "{:?}", report.drifted);
         // The same stack made afresh is the same tree, spellings and times included.
         let fresh = World::with_game(&BASE);
-        for (package, laid) in &model {
-            if *laid {
-                let (name, files) = PACKAGES[*package];
-                let folder = fresh.package(name, files);
-                add(&fresh.ledger(), &folder, &[".=game:"], Target::Top, ChangeOptions::default()).unwrap();
-            }
+        for layer in model.laid() {
+            let (name, files) = PACKAGES[layer.package];
+            let folder = fresh.package(name, files);
+            add(&fresh.ledger(), &folder, &[".=game:"], Target::Top, ChangeOptions::default()).unwrap();
+        }
+        if let Some(value) = model.tweak {
+            tweak(&fresh.ledger(), "config.ini", &[("gulls", Some(&value.to_string()))]).unwrap();
+        }
+        let winner = model.at_lamp().last().map(|(made, _)| *made);
+        if let Some(winner) = model.laid().find(|layer| Some(layer.made) == winner) {
+            let winner = id(&fresh.ledger(), PACKAGES[winner.package].0);
+            // Where nothing is contested there is nothing to settle.
+            let _ = settle(&fresh.ledger(), "data/lamps/brass.dds", Ruling::With(winner));
         }
         prop_assert_eq!(as_spelled(&world), as_spelled(&fresh));
         let ledger = world.ledger();

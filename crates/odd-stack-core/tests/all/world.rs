@@ -7,11 +7,13 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use filetime::FileTime;
+use odd_stack_core::blend::KeyEdit;
 use odd_stack_core::disk::{ChangeError, ChangeOptions, CheckReport, RealDisk, Seam, check};
 use odd_stack_core::fit::{Place, Rules};
 use odd_stack_core::jobs::{
-    AddError, AddPlace, AddRequest, CareRequest, Permit, Reorder, Wanted, forget, heal, prepare_add,
-    prepare_reorder, select, take_into_care,
+    AddError, AddPlace, AddRequest, CareRequest, Permit, Reorder, Ruling, SettleError, Tweak, TweakError,
+    Wanted, forget, heal, prepare_add, prepare_reorder, prepare_settle, prepare_tweak, select,
+    take_into_care,
 };
 use odd_stack_core::ledger::{Home, Ledger};
 use odd_stack_core::observer::Silent;
@@ -184,6 +186,34 @@ fn carry_out(ledger: &Ledger, request: &AddRequest, options: ChangeOptions) -> R
 
 pub fn reorder(ledger: &Ledger, reorder: &Reorder, options: ChangeOptions) -> Result<(), ChangeError> {
     if let Some(change) = prepare_reorder(ledger, permit(ledger)?, reorder, "test", NOW, options, &Silent)? {
+        change.apply(&Silent)?;
+    }
+    Ok(())
+}
+
+/// Settles what `at` means.
+pub fn settle(ledger: &Ledger, at: &str, ruling: Ruling) -> Result<(), SettleError> {
+    let (permit, options) = (permit(ledger)?, ChangeOptions::default());
+    let rulings = [(at.to_owned(), ruling)];
+    let settling = prepare_settle(ledger, permit, &rulings, "settle", NOW, options, &Silent)?;
+    settling.change.apply(&Silent)?;
+    Ok(())
+}
+
+/// Sets keys of a configuration file, or takes them out.
+pub fn tweak(ledger: &Ledger, address: &str, keys: &[(&str, Option<&str>)]) -> Result<(), TweakError> {
+    let edit = |(key, value): &(&str, Option<&str>)| KeyEdit {
+        key: (*key).to_owned(),
+        value: value.map(str::to_owned),
+    };
+    let set = Tweak::Set { address: address.to_owned(), edits: keys.iter().map(edit).collect() };
+    change_own(ledger, &set)
+}
+
+/// Changes the user's own edits.
+pub fn change_own(ledger: &Ledger, change: &Tweak) -> Result<(), TweakError> {
+    let (permit, options) = (permit(ledger)?, ChangeOptions::default());
+    if let Some(change) = prepare_tweak(ledger, permit, change, "tweak", NOW, options, &Silent)?.change {
         change.apply(&Silent)?;
     }
     Ok(())

@@ -68,10 +68,12 @@ fn text(report: &CheckSummary, most: usize) -> String {
         let kind = match row.kind.as_str() {
             "base_changed" => "base changed",
             "base_missing" => "base missing",
+            "other_spelling" => "two spellings",
             kind => kind,
         };
         let whose = match (row.kind.as_str(), &row.layer) {
             ("unknown", Some(layer)) => format!("in a folder of {layer}"),
+            ("other_spelling", Some(layer)) => format!("beside a file of {layer}; the game may read either"),
             (_, Some(layer)) => format!("of {layer}"),
             (_, None) => String::new(),
         };
