@@ -6,7 +6,7 @@ use std::path::PathBuf;
 
 use super::Permit;
 use super::add_error::AddError;
-use super::add_report::{AddReport, ReplacedRow, report};
+use super::add_report::{AddReport, ReplacedRow, report, set_words};
 use super::contents::{Contents, Taken};
 use super::needs::judge;
 use super::new_layer::{Exchanged, KeysOf, Making, write_base_hashes, write_layer};
@@ -265,13 +265,7 @@ fn read(
     report.replaces = old.as_ref().map(|old| ReplacedRow::of(old, report.version.as_deref()));
     let gone = taken_away(ledger, &placed)?;
     report.noted.extend(not_set);
-    report.sets = placed
-        .rules
-        .wishes
-        .sets
-        .iter()
-        .map(|set| format!("{} = {} in {}", set.key, set.value, set.file))
-        .collect();
+    report.sets = set_words(&placed.rules.wishes);
     report.takes_away = gone.iter().map(ToString::to_string).collect();
     let exchanged = old.as_ref().map(|old| Exchanged { old: old.id, patch: is_patch.then_some(gone) });
     // What a package of only changed files says is nothing for whole ones.

@@ -74,6 +74,11 @@ fn noted(wishes: &Wishes) -> Vec<String> {
     wishes.starts.iter().map(|start| format!("starts {}", start.program)).collect()
 }
 
+/// Keys that a sheet sets, each with its value and file.
+pub(super) fn set_words(wishes: &Wishes) -> Vec<String> {
+    wishes.sets.iter().map(|set| format!("{} = {} in {}", set.key, set.value, set.file)).collect()
+}
+
 /// What a layer asks for, in a few words each.
 pub(super) fn needs_words(needs: &Needs) -> Vec<String> {
     let game = needs.game.iter().map(|range| format!("needs the game {range}"));

@@ -9,19 +9,23 @@ use serde::Serialize;
 
 use super::AddError;
 use super::add::open_options;
-use super::add_report::{ChoiceRow, PartRow, choice_rows, findings_of, left_out_word, part_rows};
+use super::add_report::{
+    ChoiceRow, PartRow, choice_rows, findings_of, left_out_word, needs_words, part_rows, set_words,
+};
 use super::contents::Contents;
+use super::needs::{needs_of, unmet_under};
 use super::placing::{Placer, Wanted, told_of};
 use super::runs_code::runs_code;
 use super::tree::LedgerTree;
 use super::{Count, MeetingRow, OverRow};
 use crate::address::Address;
+use crate::disk::Blender;
 use crate::fit::{Candidate, Fit, FitError, LeftOut, NotChosen, Placement};
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError};
 use crate::observer::Observer;
 use crate::package::{Limits, Package};
-use crate::stack::{LayerId, Order, Provider};
+use crate::stack::{LayerFacts, LayerId, Needs, Order, Provider, Standing, Unmet, place_by_rules};
 
 /// Where one file would go and what it would meet there.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
@@ -32,6 +36,8 @@ pub struct MemberTarget {
     pub covers: Option<String>,
     /// What it would cover has the very same content.
     pub identical: bool,
+    /// Both are settings: what each changes is kept, key by key.
+    pub blends: bool,
 }
 
 /// One file of a package.
@@ -125,6 +131,12 @@ pub struct InspectReport {
     pub unplaceable: Option<String>,
     /// Ways to place it, when that is not clear.
     pub candidates: Vec<CandidateRow>,
+    /// What it asks for: game versions, other layers, an order.
+    pub needs: Vec<String>,
+    /// What of this would not be met on top of the stack.
+    pub unmet: Vec<Unmet>,
+    /// Keys of configuration files that it sets.
+    pub sets: Vec<String>,
     /// How its files would meet what is there; none without a game.
     pub meeting: Option<MeetingRow>,
 }
@@ -175,6 +187,9 @@ pub fn inspect(
         parts: Vec::new(),
         unplaceable: None,
         candidates: Vec::new(),
+        needs: Vec::new(),
+        unmet: Vec::new(),
+        sets: Vec::new(),
         meeting: None,
     };
     let (Some(ledger), Some(contents)) = (ledger, contents) else { return Ok(report) };
@@ -192,6 +207,10 @@ pub fn inspect(
             report.findings = findings_of(&placed.findings);
             report.choices = choice_rows(&placed);
             report.parts = part_rows(&placed.parts);
+            let needs = needs_of(&placed.rules);
+            report.needs = needs_words(&needs);
+            report.sets = set_words(&placed.rules.wishes);
+            report.unmet = unmet_on_top(ledger, &report.name, report.version.clone(), needs)?;
             meet(&placer, &contents, &order, placed, &mut report)?;
             return Ok(report);
         }
@@ -238,6 +257,22 @@ fn member_row(member: &crate::package::Member) -> MemberRow {
     }
 }
 
+/// What a layer on top of the stack would not have that it needs.
+fn unmet_on_top(
+    ledger: &Ledger,
+    name: &str,
+    version: Option<String>,
+    needs: Needs,
+) -> Result<Vec<Unmet>, LedgerError> {
+    let new = LayerId(0);
+    let mut facts = ledger.catalogue.facts()?;
+    facts.push(LayerFacts { id: new, name: name.to_owned(), version, needs });
+    let before = ledger.catalogue.arrangement()?;
+    let target = place_by_rules(&facts, &before, new);
+    let after = before.with(Standing { layer: new, laid: true }, target);
+    Ok(unmet_under(ledger, &facts, &after).into_iter().filter(|unmet| unmet.layer == name).collect())
+}
+
 /// What lies at a target now.
 struct There {
     member: usize,
@@ -247,6 +282,8 @@ struct There {
     address: Address,
     layer: Option<LayerId>,
     is_something: bool,
+    /// A layer has settings there, as this file may be.
+    may_blend: bool,
     size_bytes: u64,
     hash: Option<ContentHash>,
 }
@@ -294,8 +331,10 @@ fn meet(
             Some(layer) => names.get(&layer).cloned().unwrap_or_default(),
             None => "base".to_owned(),
         });
+        let blends = there.may_blend && !identical;
         match (&covers, there.layer) {
             (None, _) => meeting.new_files += 1,
+            _ if blends => meeting.blended += 1,
             _ if identical => meeting.identical += 1,
             (Some(name), Some(_)) => *over.entry(name.clone()).or_default() += 1,
             (Some(_), None) => meeting.over_base += 1,
@@ -303,7 +342,7 @@ fn meet(
         if !identical {
             meeting.written_bytes += members[there.member].size_bytes;
         }
-        let target = MemberTarget { address: there.address.to_string(), covers, identical };
+        let target = MemberTarget { address: there.address.to_string(), covers, identical, blends };
         rows[there.member].targets.push(target);
     }
     meeting.over_layers = over.into_iter().map(|(layer, files)| OverRow { layer, files }).collect();
@@ -319,12 +358,15 @@ fn what_is_there(ledger: &Ledger, order: &Order, placement: &Placement) -> Resul
         address: address.clone(),
         layer: None,
         is_something: false,
+        may_blend: false,
         size_bytes: 0,
         hash: None,
     };
     let Some(root) = game.root_named(&address.root) else { return Ok(there) };
     let key = game.folding.key(address.path.as_str());
-    let column = catalogue.column_at(root.id, &key)?;
+    let mut columns: Vec<_> = catalogue.column_at(root.id, &key)?.into_iter().collect();
+    Blender::new(ledger).learn(&mut columns, order)?;
+    let column = columns.pop();
     let base = match &column {
         Some(column) => column.base.clone(),
         None => catalogue.base_at(root.id, &key)?,
@@ -336,6 +378,7 @@ fn what_is_there(ledger: &Ledger, order: &Order, placement: &Placement) -> Resul
     };
     there.is_something = !matches!(provider, Provider::Nothing);
     there.layer = column.as_ref().and_then(|column| column.winner(order)).map(|entry| entry.layer);
+    there.may_blend = there.layer.is_some() && order.blend_rules().format_of(key.as_str()).is_some();
     there.size_bytes = provider.size_bytes();
     there.hash = provider.hash();
     if let Provider::Base(base) = provider {

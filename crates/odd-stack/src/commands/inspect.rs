@@ -13,6 +13,7 @@ use crate::args::PlaceArgs;
 use crate::desk::{Desk, absolute};
 use crate::errors::Failure;
 use crate::show::change::{meeting, runs_code};
+use crate::show::needs::unmet_line;
 use crate::show::style::{BOLD, DIM, WARN, paint};
 use crate::show::tree::{Leaf, tree};
 use crate::show::units::{file_name, files, size};
@@ -90,6 +91,14 @@ fn text(report: &InspectReport, game: Option<&str>, verbose: bool, width: usize)
         ));
     }
     text.push_str(&choices_and_parts(&report.choices, &report.parts));
+    for (what, list) in [("asks", &report.needs), ("sets", &report.sets)] {
+        if !list.is_empty() {
+            text.push_str(&format!("  {what}: {}\n", list.join(", ")));
+        }
+    }
+    for unmet in &report.unmet {
+        text.push_str(&format!("  {}\n", unmet_line(unmet)));
+    }
     text.push_str(&left_out(report));
     // Of what lies in archives that stay packed the tree tells.
     let code = report.members.iter().filter(|member| member.runs_code && member.left_out.is_none());
@@ -142,6 +151,7 @@ fn said_of(member: &MemberRow) -> String {
             (Some("base"), true) => "identical to the game's own".to_owned(),
             (Some("base"), false) => "over the game's own".to_owned(),
             (Some(layer), true) => format!("identical to {layer}'s"),
+            (Some(layer), false) if target.blends => format!("blends with {layer}"),
             (Some(layer), false) => format!("over {layer}"),
         };
         parts.push(match only_target(member) {
