@@ -3,6 +3,8 @@
 mod odd;
 
 use std::collections::{HashMap, HashSet};
+use std::ops::RangeInclusive;
+use std::thread;
 
 use rustc_hash::FxHashMap;
 use schemars::JsonSchema;
@@ -12,7 +14,7 @@ use super::addresses::{AddressesError, meant};
 use super::differs::{Differs, differs};
 use crate::address::{FoldedKey, RelPath};
 use crate::disk::Blender;
-use crate::ledger::{Ledger, LedgerError, Side};
+use crate::ledger::{Catalogue, Ledger, LedgerError, Side};
 use crate::stack::{Column, ContestState, Entry, EntryKind, LayerId, Order, PathId, RootId};
 
 pub use odd::{OddKind, OddRow};
@@ -182,6 +184,9 @@ pub fn conflicts(ledger: &Ledger, request: &ConflictsRequest) -> Result<Conflict
     })
 }
 
+/// Addresses from which on two threads share the walk over them.
+const WORTH_TWO_THREADS: i64 = 20_000;
+
 /// All pairs at addresses that can be judged by contents alone.
 fn meet_all(
     ledger: &Ledger,
@@ -189,16 +194,31 @@ fn meet_all(
     at: Option<&HashSet<PathId>>,
     all: bool,
 ) -> Result<Meetings, LedgerError> {
-    let mut meetings = Meetings::default();
-    let mut failed = None;
-    let mut column = slim();
-    ledger.catalogue.pass_meetings(|sides| {
-        if failed.is_none() {
-            let met = meetings.meet(ledger, order, at, all, sides, &mut column);
-            failed = met.err();
-        }
-    })?;
-    failed.map_or(Ok(meetings), Err)
+    let highest = ledger.catalogue.highest_path()?;
+    let walk = |catalogue: &Catalogue, numbers: RangeInclusive<i64>| {
+        let mut meetings = Meetings::default();
+        let mut failed = None;
+        let mut column = slim();
+        catalogue.pass_meetings_in(numbers, |sides| {
+            if failed.is_none() {
+                failed = meetings.meet(catalogue, order, at, all, sides, &mut column).err();
+            }
+        })?;
+        failed.map_or(Ok(meetings), Err)
+    };
+    if highest < WORTH_TWO_THREADS {
+        return walk(&ledger.catalogue, 0..=i64::MAX);
+    }
+    let (middle, folder) = (highest / 2, ledger.folder());
+    let (lower, upper) = thread::scope(|scope| {
+        // A connection of its own, since one can't be shared.
+        let upper = scope.spawn(|| walk(&Catalogue::open(folder)?, middle + 1..=i64::MAX));
+        let lower = walk(&ledger.catalogue, 0..=middle);
+        (lower, upper.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)))
+    });
+    let mut meetings = lower?;
+    meetings.add(upper?);
+    Ok(meetings)
 }
 
 /// A column without names, which serves to judge contents.
@@ -208,9 +228,22 @@ fn slim() -> Column {
 }
 
 impl Meetings {
+    /// Adds those of other addresses.
+    fn add(&mut self, other: Self) {
+        for (pair, met) in other.pairs {
+            let own = self.pairs.entry(pair).or_default();
+            own.counts.iter_mut().zip(met.counts).for_each(|(count, more)| *count += more);
+            own.paths.extend(met.paths);
+        }
+        self.open.extend(other.open);
+        self.may_blend.extend(other.may_blend);
+        self.unlike.extend(other.unlike);
+        self.leaning.extend(other.leaning);
+    }
+
     fn meet(
         &mut self,
-        ledger: &Ledger,
+        catalogue: &Catalogue,
         order: &Order,
         at: Option<&HashSet<PathId>>,
         all: bool,
@@ -241,7 +274,7 @@ impl Meetings {
         }
         let is_unlike = column.entries.iter().any(|entry| entry.hash != first.hash);
         if is_unlike {
-            let Some((root, key)) = ledger.catalogue.key_at(path)? else { return Ok(()) };
+            let Some((root, key)) = catalogue.key_at(path)? else { return Ok(()) };
             let blends = order.blend_rules().format_of(key.as_str()).is_some();
             self.unlike.push((path, root, key));
             if blends {

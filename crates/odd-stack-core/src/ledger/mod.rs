@@ -29,7 +29,7 @@ pub use home::{Home, Registered};
 pub use lock::Lock;
 
 pub(crate) use blobs::{Intake, blob_path, drop_unneeded, end_intake, sweep};
-use catalogue::Catalogue;
+pub(crate) use catalogue::Catalogue;
 pub(crate) use catalogue::{FILE_NAME as CATALOGUE_FILE, Side};
 
 use crate::address::SIDE_FOLDER;

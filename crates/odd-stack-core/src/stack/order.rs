@@ -3,6 +3,7 @@
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
+use rustc_hash::FxHashMap;
 use serde::{Deserialize, Serialize};
 
 use super::{Column, Entry, LayerId, PathId};
@@ -35,7 +36,7 @@ impl Settlement {
 /// The laid layers, how high each lies, and everything else that decides who wins. A higher rank wins.
 #[derive(Debug, Clone, Default)]
 pub struct Order {
-    ranks: HashMap<LayerId, usize>,
+    ranks: FxHashMap<LayerId, usize>,
     settled: HashMap<PathId, Settlement>,
     accepted: HashSet<(LayerId, LayerId)>,
     own_edits: Option<LayerId>,

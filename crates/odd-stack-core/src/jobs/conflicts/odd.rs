@@ -5,6 +5,7 @@ use std::collections::{HashMap, HashSet};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
+use super::super::runs_code::runs_code;
 use crate::address::{FoldedKey, RelPath};
 use crate::disk::Blender;
 use crate::ledger::{Ledger, LedgerError};
@@ -39,7 +40,7 @@ pub struct OddRow {
 }
 
 /// Contested addresses at which split pairs are looked for.
-const MOST_LOOKED_AT: usize = 20_000;
+const MOST_LOOKED_AT: usize = 2_000;
 
 /// Endings of files that stand alone: pictures, sounds, films, models.
 const ALONE: [&str; 20] = [
@@ -132,9 +133,18 @@ fn split_pairs(
     let catalogue = &ledger.catalogue;
     let mut seen: HashSet<(RootId, String)> = HashSet::new();
     let mut rows = Vec::new();
-    for (path, root, key) in
-        unlike.iter().filter(|(_, _, key)| may_be_one_of_a_pair(key.as_str())).take(MOST_LOOKED_AT)
-    {
+    // What runs code and settings first: there a split does harm.
+    let mut looked_at: Vec<_> =
+        unlike.iter().filter(|(_, _, key)| may_be_one_of_a_pair(key.as_str())).collect();
+    let is_common = |key: &FoldedKey| {
+        let path = RelPath::from_disk(key.as_str().to_owned());
+        !runs_code(&path, None) && order.blend_rules().format_of(key.as_str()).is_none()
+    };
+    if looked_at.len() > MOST_LOOKED_AT {
+        looked_at.sort_by_cached_key(|(_, _, key)| is_common(key));
+        looked_at.truncate(MOST_LOOKED_AT);
+    }
+    for (path, root, key) in looked_at {
         let Some(stem) = stem(key.as_str()) else { continue };
         if !seen.insert((*root, stem.to_owned())) {
             continue;

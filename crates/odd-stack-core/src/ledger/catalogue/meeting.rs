@@ -1,6 +1,7 @@
 //! What decides where layers meet: settlements, what blending gave, what layers need.
 
 use std::collections::HashMap;
+use std::ops::RangeInclusive;
 
 use rusqlite::{OptionalExtension, Row, params};
 
@@ -137,12 +138,22 @@ impl Catalogue {
 
     /// Shows what all layers have at each address at which more than one has something, or one takes away or changes
     /// keys, in order of addresses. One walk over an index that holds it all.
-    pub(crate) fn pass_meetings(&self, mut see: impl FnMut(&[Side])) -> Result<()> {
+    pub(crate) fn pass_meetings(&self, see: impl FnMut(&[Side])) -> Result<()> {
+        self.pass_meetings_in(0..=i64::MAX, see)
+    }
+
+    /// As [`Catalogue::pass_meetings`], of the addresses with these numbers.
+    pub(crate) fn pass_meetings_in(
+        &self,
+        numbers: RangeInclusive<i64>,
+        mut see: impl FnMut(&[Side]),
+    ) -> Result<()> {
         self.run(|db| {
             let mut query = db.prepare_cached(
-                "SELECT path, layer, hash, kind FROM entry INDEXED BY entry_at_path ORDER BY path",
+                "SELECT path, layer, hash, kind FROM entry INDEXED BY entry_at_path
+                 WHERE path BETWEEN ?1 AND ?2 ORDER BY path",
             )?;
-            let mut rows = query.query([])?;
+            let mut rows = query.query([*numbers.start(), *numbers.end()])?;
             let mut sides: Vec<Side> = Vec::new();
             let is_of_interest = |sides: &[Side]| {
                 sides.len() > 1
@@ -215,6 +226,11 @@ impl Catalogue {
                 .query_map([], |row| Ok((PathId(row.get(0)?), LayerId(row.get(1)?), LayerId(row.get(2)?))))?;
             rows.collect()
         })
+    }
+
+    /// The highest number of an address.
+    pub(crate) fn highest_path(&self) -> Result<i64> {
+        self.run(|db| db.query_row("SELECT coalesce(max(id), 0) FROM path", [], |row| row.get(0)))
     }
 
     /// The root and the folded path of an address.
