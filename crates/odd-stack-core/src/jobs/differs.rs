@@ -36,7 +36,7 @@ pub enum Differs {
     },
     /// Text: the lines.
     Text {
-        /// Lines of the lower file with `-` before them, and of the upper with `+`; the first few.
+        /// Lines that only the lower file has, with `-` before them, then those of the upper, with `+`; the first few.
         lines: Vec<String>,
         /// How many lines are not shown.
         more_lines: u64,
@@ -108,8 +108,14 @@ pub(super) fn differs(
         let (one, two) = (blender.stored_if_there(lower)?, blender.stored_if_there(upper)?);
         let (Some(one), Some(two)) = (one, two) else { return Ok(Differs::Lost) };
         if let Some(lines) = text_difference(&one, &two) {
-            let more_lines = lines.len().saturating_sub(MOST_LINES) as u64;
-            return Ok(Differs::Text { lines: lines.into_iter().take(MOST_LINES).collect(), more_lines });
+            // Something of both sides.
+            let (gone, come): (Vec<String>, Vec<String>) =
+                lines.into_iter().partition(|line| line.starts_with('-'));
+            let all = gone.len() + come.len();
+            let of_gone = gone.len().min(MOST_LINES / 2).max(MOST_LINES.saturating_sub(come.len()));
+            let mut lines: Vec<String> = gone.into_iter().take(of_gone).collect();
+            lines.extend(come.into_iter().take(MOST_LINES - lines.len()));
+            return Ok(Differs::Text { more_lines: (all - lines.len()) as u64, lines });
         }
     }
     match (sort_of(&path(lower)), sort_of(&path(upper))) {

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use odd_stack_core::disk::ChangeOptions;
-use odd_stack_core::jobs::{Reorder, Ruling, Tweak};
+use odd_stack_core::jobs::{ConflictsRequest, OWN_EDITS, PairRow, Reorder, Ruling, Tweak, conflicts};
 use odd_stack_core::stack::{LayerId, Target};
 use proptest::prelude::*;
 
@@ -150,6 +150,68 @@ fn blended(model: &Model) -> String {
     values.iter().map(|(key, value)| format!("{key}={value}\n")).collect()
 }
 
+/// How many addresses two layers share, by state: same, blended, won, open.
+type Counts = [u64; 4];
+
+/// All pairs of laid layers with what they share, each pair asked on its own.
+fn naive_pairs(model: &Model) -> BTreeMap<(String, String), Counts> {
+    let laid: Vec<&ModelLayer> = model.laid().collect();
+    let mut pairs = BTreeMap::new();
+    for (at, upper) in laid.iter().enumerate() {
+        for lower in &laid[..at] {
+            let mut counts = Counts::default();
+            for (path, content) in PACKAGES[upper.package].1 {
+                let is_it = |(other, _): &&(&str, &str)| other.eq_ignore_ascii_case(path);
+                let Some((_, beneath)) = PACKAGES[lower.package].1.iter().find(is_it) else { continue };
+                let state = if content == beneath {
+                    0
+                } else if *path == "config.ini" {
+                    if key_clash(content, beneath) { 3 } else { 1 }
+                } else {
+                    let sides = model.settled.as_ref().map(|(sides, _)| sides.as_slice()).unwrap_or_default();
+                    let is_lamp = format!("game/{}", path.to_lowercase()) == LAMP;
+                    let both = [upper, lower].iter().all(|layer| {
+                        sides
+                            .iter()
+                            .any(|side| Some(side.1) == lamp_of(layer.package) && side.0 == layer.made)
+                    });
+                    if is_lamp && both { 2 } else { 3 }
+                };
+                counts[state] += 1;
+            }
+            if counts != Counts::default() {
+                let name = |layer: &ModelLayer| PACKAGES[layer.package].0.to_owned();
+                pairs.insert((name(upper), name(lower)), counts);
+            }
+        }
+    }
+    pairs
+}
+
+/// Whether two settings files change one key of the game's own to different values.
+fn key_clash(one: &str, two: &str) -> bool {
+    let value = |text: &str, key: &str| {
+        text.lines().find_map(|line| line.strip_prefix(key)?.strip_prefix('=')).map(str::to_owned)
+    };
+    ["fog", "gulls", "sea"].iter().any(|key| {
+        let (one, two, base) = (value(one, key), value(two, key), value(BASE[2].1, key));
+        one != base && two != base && one != two
+    })
+}
+
+fn pairs_found(world: &World) -> BTreeMap<(String, String), Counts> {
+    let request = ConflictsRequest { all: true, ..ConflictsRequest::default() };
+    let report = conflicts(&world.ledger(), &request).unwrap();
+    let of_layers = report.pairs.into_iter().filter(|pair| pair.upper != OWN_EDITS);
+    let row = |pair: PairRow| {
+        let listed = pair.contests.len() as u64;
+        let counts = [pair.same_files, pair.blended_files, pair.won_files, pair.open_files];
+        assert_eq!(listed, counts.iter().sum::<u64>(), "all are listed");
+        ((pair.upper, pair.lower), counts)
+    };
+    of_layers.map(row).collect()
+}
+
 fn files_of(world: &World) -> BTreeMap<String, String> {
     let files = world.tree().into_iter().filter_map(|(path, thing)| match thing {
         Thing::File { content, .. } => Some((path.to_lowercase(), String::from_utf8(content).unwrap())),
@@ -279,6 +341,7 @@ proptest! {
         for command in &commands {
             run(&world, &mut model, command)?;
             prop_assert_eq!(files_of(&world), fold(&model).unwrap(), "after {:?}", command);
+            prop_assert_eq!(pairs_found(&world), naive_pairs(&model), "after {:?}", command);
         }
         let report = world.check(true);
         prop_assert!(report.drifted.is_empty(), "{:?}", report.drifted);

@@ -58,12 +58,21 @@ fn text(report: &ConflictsReport) -> String {
     };
     let mut text = format!("{}\n", paint(BOLD, &headline));
     let most = if report.is_complete { usize::MAX } else { MOST_PAIRS };
-    for pair in report.pairs.iter().take(most) {
+    let (open, settled): (Vec<&PairRow>, Vec<&PairRow>) =
+        report.pairs.iter().partition(|pair| !pair.contests.is_empty() || pair.open_files > 0);
+    for pair in open.iter().take(most) {
+        text.push_str(&format!("\n{}", pair_text(pair, report.is_complete)));
+    }
+    if !settled.is_empty() {
+        text.push('\n');
+    }
+    for pair in settled.iter().take(most) {
         text.push_str(&pair_text(pair, report.is_complete));
     }
-    if report.pairs.len() > most {
-        let more = number((report.pairs.len() - most) as u64);
-        text.push_str(&paint(DIM, &format!("\n… and {more} more pairs of layers (--all lists them)\n")));
+    let more = open.len().saturating_sub(most) + settled.len().saturating_sub(most);
+    if more > 0 {
+        let more = number(more as u64);
+        text.push_str(&paint(DIM, &format!("… and {more} more pairs of layers (--all lists them)\n")));
     }
     for layer in &report.no_effect {
         let line = format!("{layer} has no effect: other layers cover all of it.");
@@ -91,7 +100,7 @@ fn pair_text(pair: &PairRow, is_complete: bool) -> String {
         }
     }
     let mut text =
-        format!("\n{} over {}: {}\n", paint(NAME, &pair.upper), paint(NAME, &pair.lower), counts.join(", "));
+        format!("{} over {}: {}\n", paint(NAME, &pair.upper), paint(NAME, &pair.lower), counts.join(", "));
     for contest in &pair.contests {
         text.push_str(&contest_text(contest, pair));
     }

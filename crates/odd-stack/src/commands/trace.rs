@@ -48,7 +48,8 @@ fn text(report: &TraceReport) -> String {
         text.push_str(&format!("  settled: {layer} wins here\n"));
     }
     if report.blended {
-        text.push_str("  the file on disk is blended of these, key by key (--keys shows them)\n");
+        let how = if report.keys.is_some() { "" } else { " (--keys shows them)" };
+        text.push_str(&format!("  the file on disk is blended of these, key by key{how}\n"));
     }
     if let Some(reason) = &report.not_blended {
         text.push_str(&paint(WARN, &format!("  not blended: {reason}\n")));
@@ -88,8 +89,10 @@ fn keys_text(keys: &[KeyTraceRow]) -> String {
             .skip(1)
             .map(|setter| format!("{} {}", setter.layer, value(&setter.value)))
             .collect();
-        let base = key.base.as_deref().map_or("nothing".to_owned(), short);
-        over.push(format!("the game itself {base}"));
+        over.push(match key.base.as_deref() {
+            Some(base) => format!("the game itself {}", short(base)),
+            None => "nothing of the game itself".to_owned(),
+        });
         let is_contested = key.set_by.iter().any(|setter| setter.value != key.value);
         vec![
             cell(key.key.clone(), Look::Plain),

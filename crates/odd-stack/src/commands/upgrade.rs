@@ -8,7 +8,7 @@ use super::add::{PackageArgs, carry_out, exchanged};
 use crate::Ended;
 use crate::args::ChangeArgs;
 use crate::desk::Desk;
-use crate::errors::Failure;
+use crate::errors::{Exit, Failure};
 
 #[derive(Debug, Args)]
 pub struct UpgradeArgs {
@@ -44,6 +44,10 @@ pub fn run(desk: &mut Desk, args: &UpgradeArgs) -> Result<Ended, Failure> {
     let permit = desk.permit(&ledger)?;
     let layers = ledger.layers()?;
     let old = select(&layers, &args.layer)?;
+    if old.about.source.is_empty() {
+        let message = format!("{} are changed with `oddstack tweak`, not with a package", old.about.name);
+        return Err(Failure::new(Exit::Usage, "own_edits", message));
+    }
     let request = AddRequest {
         prefer: args.both_changed.map(|whose| match whose {
             Whose::Mine => Prefer::Mine,

@@ -109,11 +109,11 @@ fn settings_of_layers_and_of_the_person_blend() {
       blended  2  gulls            1        56 B  6dcb024d                config/harbour.ini
       blended  1  fog              1        55 B  47da6741                config/harbour.ini
                   the game itself  1.7      55 B  38eb991e  covered
-      the file on disk is blended of these, key by key (--keys shows them)
+      the file on disk is blended of these, key by key
       key          value  set by     over
       Fog.thick    7      fog        the game itself 1
       Gulls.count  9      own edits  gulls 200, the game itself 60
-      Fog.low      2      own edits  the game itself nothing
+      Fog.low      2      own edits  nothing of the game itself
       on disk: as it should be  [HERE]/game/config/harbour.ini
     ");
     closed.run("conflicts --at config").status(0);
