@@ -140,7 +140,7 @@ pub fn look_up(format: Format, content: &[u8], written: &str) -> Result<(String,
     fn as_format<D: Keyed>(content: &[u8], written: &str) -> Result<(String, Option<String>), String> {
         let document: D = parse(content)?.1;
         let key = document.key_of(written)?;
-        let found = document.settings().iter().find(|setting| setting.key.id == key.id);
+        let found = document.settings().get(&key.id);
         Ok((key.shown, found.map(|setting| setting.raw.clone())))
     }
     with_format!(format, as_format(content, written))
@@ -337,9 +337,7 @@ fn key_rows_as<D: Keyed>(
     edits: &[&[KeyEdit]],
 ) -> Result<Vec<KeyRow>, NotBlended> {
     let compared = Compared::<D>::new(base, files)?;
-    let raw = |document: &D, id: &str| {
-        document.settings().iter().find(|setting| setting.key.id == id).map(|setting| setting.raw.clone())
-    };
+    let raw = |document: &D, id: &str| document.settings().get(id).map(|setting| setting.raw.clone());
     let all = || compared.base.iter().chain(&compared.files).map(|(_, document)| document);
     // How keys are resolved that only edits have.
     let resolve = |edit: &KeyEdit| all().next_back().and_then(|document| document.key_of(&edit.key).ok());
@@ -389,15 +387,13 @@ fn carry_keys_as<D: Keyed>(
 ) -> Result<Result<Carried, NotCarried>, NotBlended> {
     let compared = Compared::<D>::new(Some(old), &[mine, new])?;
     let [own, _] = compared.differences.as_slice() else { return Ok(Err(NotCarried::NoText)) };
-    let raw = |document: &D, id: &str| {
-        document.settings().iter().find(|setting| setting.key.id == id).map(|setting| setting.raw.clone())
-    };
+    let raw = |document: &D, id: &str| document.settings().get(id).map(|setting| setting.raw.clone());
     let Some((_, before)) = &compared.base else { return Ok(Err(NotCarried::NoText)) };
     let (mine, (text, new)) = (compared.document(0), &compared.files[1]);
     let (was, next) = (meanings(before), meanings(new));
     let (mut clashes, mut carried, mut changes) = (Vec::new(), Vec::new(), Vec::new());
     // In the order of the person's file, then what they took out.
-    let keys = mine.settings().iter().chain(before.settings()).map(|setting| &setting.key);
+    let keys = mine.settings().iter().chain(before.settings().iter()).map(|setting| &setting.key);
     let mut seen = HashSet::new();
     for key in keys.filter(|key| seen.insert(&key.id)) {
         let id = key.id.as_str();

@@ -8,7 +8,7 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::ops::Range;
 
-use super::keyed::{Change, Key, Keyed, Setting, line_end};
+use super::keyed::{Change, Key, Keyed, Setting, Settings, line_end};
 
 /// Between the parts of a key's id.
 const SEPARATOR: char = '\u{1f}';
@@ -28,7 +28,9 @@ struct Line {
 #[derive(Debug, Clone)]
 pub(super) struct Ini {
     lines: Vec<Line>,
-    settings: Vec<Setting>,
+    /// Which line each setting stands on.
+    line_of: Vec<usize>,
+    settings: Settings,
     separator: char,
     end: &'static str,
 }
@@ -39,7 +41,7 @@ impl Keyed for Ini {
         if ini.is_mostly_keys() { Ok(ini) } else { Err("most of its lines are no `key=value`".to_owned()) }
     }
 
-    fn settings(&self) -> &[Setting] {
+    fn settings(&self) -> &Settings {
         &self.settings
     }
 
@@ -78,61 +80,46 @@ impl Keyed for Ini {
     }
 
     fn changed(&self, changes: &[(Key, Change<'_, Self>)]) -> Result<String, String> {
-        let places: HashMap<&str, usize> =
-            self.settings.iter().enumerate().map(|(at, setting)| (setting.key.id.as_str(), at)).collect();
         let mut values: HashMap<usize, Option<String>> = HashMap::new();
         // What comes into each section, in the order in which sections come first.
-        let mut new: Vec<(String, String, Vec<String>)> = Vec::new();
+        let mut new: Vec<NewLines> = Vec::new();
         for (key, change) in changes {
-            let place = places.get(key.id.as_str()).copied();
-            let (value, line, shown) = match change {
-                Change::Remove => {
-                    place.map(|place| values.insert(place, None));
-                    continue;
-                }
-                Change::Typed(text) if text.contains(['\n', '\r']) => {
-                    return Err(format!("a value of `{}` must be one line", key.shown));
-                }
-                Change::Typed(text) => {
-                    let old = place.map(|place| self.settings[place].raw.as_str());
-                    let is_quoted =
-                        old.is_some_and(|old| old.len() > 1 && old.starts_with('"') && old.ends_with('"'));
-                    let value = if is_quoted && !text.starts_with('"') {
-                        format!("\"{text}\"")
-                    } else {
-                        (*text).to_owned()
-                    };
-                    let (section, name) = parts(key);
-                    (value.clone(), format!("{name}{}{value}", self.between()), section.to_owned())
-                }
-                Change::From(other) => {
-                    let found = other.settings.iter().position(|setting| setting.key.id == key.id);
-                    let Some(found) = found else { continue };
-                    let line =
-                        other.lines.iter().find(|line| matches!(line.value, Some((at, _)) if at == found));
-                    let Some(line) = line else { continue };
-                    let value = &other.settings[found].raw;
-                    let text = if other.separator == self.separator {
-                        line.text.trim_end_matches(['\r', '\n']).to_owned()
-                    } else {
-                        format!("{}{}{value}", parts(key).1, self.between())
-                    };
-                    (value.clone(), text, line.shown.clone())
-                }
-            };
-            match place {
-                Some(place) => drop(values.insert(place, Some(value))),
-                None => {
-                    let folded = shown.to_lowercase();
-                    match new.iter_mut().find(|(section, ..)| *section == folded) {
-                        Some((.., lines)) => lines.push(line),
-                        None => new.push((folded, shown, vec![line])),
+            let place = self.settings.position(&key.id);
+            let written = self.written(key, change, place)?;
+            match (place, written) {
+                (Some(place), Written::Gone) => drop(values.insert(place, None)),
+                (Some(place), Written::Is { value, .. }) => drop(values.insert(place, Some(value))),
+                (None, Written::Is { line, section, .. }) => {
+                    let folded = section.to_lowercase();
+                    match new.iter_mut().find(|lines| lines.folded == folded) {
+                        Some(lines) => lines.lines.push(line),
+                        None => new.push(NewLines { folded, section, lines: vec![line] }),
                     }
                 }
+                (None, Written::Gone) | (_, Written::AsItIs) => {}
             }
         }
         Ok(self.write(&values, &new))
     }
+}
+
+/// What becomes of one key.
+enum Written {
+    Gone,
+    AsItIs,
+    /// It has a value; as a line of its own, where it has none yet.
+    Is {
+        value: String,
+        line: String,
+        section: String,
+    },
+}
+
+/// Lines that come into a section.
+struct NewLines {
+    folded: String,
+    section: String,
+    lines: Vec<String>,
 }
 
 fn key(section: &str, name: &str) -> Key {
@@ -158,11 +145,42 @@ fn plain(id: &str) -> &str {
 }
 
 impl Ini {
+    /// What a change makes of a key, which stands at `place` or nowhere.
+    fn written(&self, key: &Key, change: &Change<'_, Self>, place: Option<usize>) -> Result<Written, String> {
+        match change {
+            Change::Remove => Ok(Written::Gone),
+            Change::Typed(text) if text.contains(['\n', '\r']) => {
+                Err(format!("a value of `{}` must be one line", key.shown))
+            }
+            Change::Typed(text) => {
+                let old = place.map_or("", |place| self.settings.at(place).raw.as_str());
+                let was_quoted = old.len() > 1 && old.starts_with('"') && old.ends_with('"');
+                let must_quote = was_quoted && !text.starts_with('"');
+                let value = if must_quote { format!("\"{text}\"") } else { (*text).to_owned() };
+                let (section, name) = parts(key);
+                let line = format!("{name}{}{value}", self.between());
+                Ok(Written::Is { value, line, section: section.to_owned() })
+            }
+            Change::From(other) => {
+                let Some(found) = other.settings.position(&key.id) else { return Ok(Written::AsItIs) };
+                let (line, value) =
+                    (&other.lines[other.line_of[found]], other.settings.at(found).raw.clone());
+                let section = line.shown.clone();
+                let line = if other.separator == self.separator {
+                    line.text.trim_end_matches(['\r', '\n']).to_owned()
+                } else {
+                    format!("{}{}{value}", parts(key).1, self.between())
+                };
+                Ok(Written::Is { value, line, section })
+            }
+        }
+    }
+
     fn read(text: &str) -> Self {
         let has = |separator| text.lines().any(|line| is_key_line(line, separator));
         let separator = if has(':') && !has('=') { ':' } else { '=' };
         let (mut section, mut shown) = (String::new(), String::new());
-        let (mut settings, mut lines) = (Vec::new(), Vec::new());
+        let (mut settings, mut lines, mut line_of) = (Vec::new(), Vec::new(), Vec::new());
         for line in text.split_inclusive('\n') {
             let bare = line.trim();
             if let Some((name, _)) = bare.strip_prefix('[').and_then(|rest| rest.split_once(']')) {
@@ -175,12 +193,14 @@ impl Ini {
             {
                 let range = value_in(line, cut + 1);
                 value = Some((settings.len(), range.clone()));
+                line_of.push(lines.len());
                 let raw = line[range].to_owned();
                 settings.push(Setting { key: key(&shown, line[..cut].trim()), meaning: raw.clone(), raw });
             }
             lines.push(Line { text: line.to_owned(), value, section: section.clone(), shown: shown.clone() });
         }
-        let mut ini = Self { lines, settings, separator, end: line_end(text) };
+        let end = line_end(text);
+        let mut ini = Self { lines, line_of, settings: Settings::new(settings), separator, end };
         let repeated = ini.repeated();
         ini.take_as_repeated(&repeated);
         ini
@@ -189,7 +209,7 @@ impl Ini {
     /// Keys that stand several times, and so are lists of values.
     fn repeated(&self) -> BTreeSet<String> {
         let mut counts: BTreeMap<&str, usize> = BTreeMap::new();
-        for setting in &self.settings {
+        for setting in self.settings.iter() {
             *counts.entry(plain(&setting.key.id)).or_default() += 1;
         }
         counts.into_iter().filter(|(_, count)| *count > 1).map(|(id, _)| id.to_owned()).collect()
@@ -197,7 +217,8 @@ impl Ini {
 
     fn take_as_repeated(&mut self, keys: &BTreeSet<String>) {
         let mut counts: HashMap<String, usize> = HashMap::new();
-        for setting in &mut self.settings {
+        let mut list: Vec<Setting> = self.settings.iter().cloned().collect();
+        for setting in &mut list {
             let name = plain(&setting.key.id);
             if keys.contains(name) {
                 let id = format!("{name}{SEPARATOR}{}", setting.meaning);
@@ -206,6 +227,7 @@ impl Ini {
                 setting.key.id = if *count > 1 { format!("{id}{SEPARATOR}{count}") } else { id };
             }
         }
+        self.settings = Settings::new(list);
     }
 
     /// Whether keys are what it is made of.
@@ -233,11 +255,7 @@ impl Ini {
         }
     }
 
-    fn write(
-        &self,
-        values: &HashMap<usize, Option<String>>,
-        new: &[(String, String, Vec<String>)],
-    ) -> String {
+    fn write(&self, values: &HashMap<usize, Option<String>>, new: &[NewLines]) -> String {
         let mut text = String::new();
         let push = |text: &mut String, line: &str| {
             if !text.is_empty() && !text.ends_with('\n') {
@@ -249,16 +267,16 @@ impl Ini {
         // New keys come behind the last key of their section.
         let behind: HashMap<usize, &Vec<String>> = new
             .iter()
-            .filter_map(|(section, _, lines)| {
+            .filter_map(|new| {
                 let is_theirs = |line: &Line| {
-                    line.section == *section && (line.value.is_some() || is_section(&line.text))
+                    line.section == new.folded && (line.value.is_some() || is_section(&line.text))
                 };
-                Some((self.lines.iter().rposition(is_theirs)?, lines))
+                Some((self.lines.iter().rposition(is_theirs)?, &new.lines))
             })
             .collect();
         let placed: HashSet<&str> = behind.keys().map(|at| self.lines[*at].section.as_str()).collect();
-        let first = new.iter().filter(|(section, ..)| section.is_empty() && !placed.contains(""));
-        first.flat_map(|(.., lines)| lines).for_each(|line| push(&mut text, line));
+        let first = new.iter().filter(|new| new.folded.is_empty() && !placed.contains(""));
+        first.flat_map(|new| &new.lines).for_each(|line| push(&mut text, line));
         for (at, line) in self.lines.iter().enumerate() {
             let change = line.value.as_ref().and_then(|(place, range)| Some((values.get(place)?, range)));
             match change {
@@ -272,9 +290,9 @@ impl Ini {
             }
             behind.get(&at).into_iter().copied().flatten().for_each(|line| push(&mut text, line));
         }
-        for (section, shown, lines) in new {
-            if !section.is_empty() && !placed.contains(section.as_str()) {
-                push(&mut text, &format!("[{shown}]"));
+        for NewLines { folded, section, lines } in new {
+            if !folded.is_empty() && !placed.contains(folded.as_str()) {
+                push(&mut text, &format!("[{section}]"));
                 lines.iter().for_each(|line| push(&mut text, line));
             }
         }

@@ -9,7 +9,7 @@ use jsonc_parser::ast::Value;
 use jsonc_parser::{CollectOptions, ParseOptions, parse_to_ast};
 
 use super::keyed::{
-    Branch, Change, Key, Keyed, Leaf, Setting, after_rest_of_line, indent_at, line_end, line_of,
+    Branch, Change, Key, Keyed, Leaf, Setting, Settings, after_rest_of_line, indent_at, line_end, line_of,
 };
 
 #[derive(Debug, Clone)]
@@ -33,7 +33,7 @@ enum Kind {
 pub(super) struct Json {
     text: String,
     root: Node,
-    settings: Vec<Setting>,
+    settings: Settings,
 }
 
 impl Keyed for Json {
@@ -47,7 +47,7 @@ impl Keyed for Json {
             return Err("it has no keys: it is not an object".to_owned());
         }
         let root = node(text, &value)?;
-        let mut json = Self { text: text.to_owned(), root, settings: Vec::new() };
+        let mut json = Self { text: text.to_owned(), root, settings: Settings::default() };
         json.gather(&HashMap::new());
         Ok(json)
     }
@@ -64,7 +64,7 @@ impl Keyed for Json {
         documents.iter_mut().for_each(|document| document.gather(&lengths));
     }
 
-    fn settings(&self) -> &[Setting] {
+    fn settings(&self) -> &Settings {
         &self.settings
     }
 
@@ -83,7 +83,7 @@ impl Keyed for Json {
             let leaf = match change {
                 Change::Remove => Leaf::Remove,
                 Change::Typed(text) => Leaf::Typed((*text).to_owned()),
-                Change::From(other) => match other.settings.iter().find(|setting| setting.key.id == key.id) {
+                Change::From(other) => match other.settings.get(&key.id) {
                     Some(setting) => Leaf::Raw(setting.raw.clone()),
                     None => continue,
                 },
@@ -102,7 +102,7 @@ impl Json {
     fn gather(&mut self, lengths: &HashMap<String, Option<usize>>) {
         let mut settings = Vec::new();
         gather(&self.text, &self.root, &mut String::new(), lengths, &mut settings);
-        self.settings = settings;
+        self.settings = Settings::new(settings);
     }
 
     fn root_has(&self, name: &str) -> bool {
@@ -293,7 +293,8 @@ impl Writer<'_> {
         branch: &Branch,
     ) -> Result<Option<String>, String> {
         let text = self.text;
-        let is_new = |name: &str| !properties.iter().any(|(own, ..)| own == name);
+        let known: HashSet<&str> = properties.iter().map(|(name, ..)| name.as_str()).collect();
+        let is_new = |name: &str| !known.contains(name);
         let new: Vec<&(String, Branch)> =
             branch.below.iter().filter(|(name, below)| is_new(name) && below.sets_any()).collect();
         // Each property with what stands before it, and where its comma ends.

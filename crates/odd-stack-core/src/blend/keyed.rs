@@ -1,5 +1,7 @@
 //! What the formats of configuration have in common: settings by key, and changes that keep the rest as it is.
 
+use std::collections::HashMap;
+
 /// Where a setting lies.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Key {
@@ -18,6 +20,41 @@ pub struct Setting {
     pub raw: String,
     /// What two values are compared by: `1` and `1 ` are the same.
     pub meaning: String,
+}
+
+/// All settings of a file, in its order; no two have the same key.
+#[derive(Debug, Clone, Default)]
+pub(super) struct Settings {
+    list: Vec<Setting>,
+    by_id: HashMap<String, usize>,
+}
+
+impl Settings {
+    pub(super) fn new(list: Vec<Setting>) -> Self {
+        let by_id = list.iter().enumerate().map(|(at, setting)| (setting.key.id.clone(), at)).collect();
+        Self { list, by_id }
+    }
+
+    pub(super) fn iter(&self) -> std::slice::Iter<'_, Setting> {
+        self.list.iter()
+    }
+
+    pub(super) fn len(&self) -> usize {
+        self.list.len()
+    }
+
+    /// Where the setting of that key stands among them.
+    pub(super) fn position(&self, id: &str) -> Option<usize> {
+        self.by_id.get(id).copied()
+    }
+
+    pub(super) fn get(&self, id: &str) -> Option<&Setting> {
+        self.position(id).map(|at| &self.list[at])
+    }
+
+    pub(super) fn at(&self, position: usize) -> &Setting {
+        &self.list[position]
+    }
 }
 
 /// What becomes of a key.
@@ -39,8 +76,8 @@ pub(super) trait Keyed: Sized {
     /// What is wrong with it, with the line where that is known.
     fn parse(text: &str) -> Result<Self, String>;
 
-    /// All settings, in the order of the file; no two have the same key.
-    fn settings(&self) -> &[Setting];
+    /// All settings.
+    fn settings(&self) -> &Settings;
 
     /// Lets documents that are to be compared agree on what is one setting and what is several.
     fn agree(_documents: &mut [&mut Self]) {}
@@ -64,6 +101,7 @@ pub(super) struct Branch {
     pub own: Option<Leaf>,
     /// In the order in which they came.
     pub below: Vec<(String, Branch)>,
+    by_name: HashMap<String, usize>,
 }
 
 /// What becomes of one place in a nested file.
@@ -80,9 +118,9 @@ impl Branch {
     pub(super) fn put<'s>(&mut self, way: impl IntoIterator<Item = &'s str>, leaf: Leaf) {
         let mut branch = self;
         for name in way {
-            // From the end: what comes after each other mostly lies beside each other.
-            let at = branch.below.iter().rposition(|(own, _)| own == name).unwrap_or_else(|| {
+            let at = branch.by_name.get(name).copied().unwrap_or_else(|| {
                 branch.below.push((name.to_owned(), Self::default()));
+                branch.by_name.insert(name.to_owned(), branch.below.len() - 1);
                 branch.below.len() - 1
             });
             branch = &mut branch.below[at].1;
@@ -91,7 +129,7 @@ impl Branch {
     }
 
     pub(super) fn find(&self, name: &str) -> Option<&Self> {
-        self.below.iter().find(|(own, _)| own == name).map(|(_, branch)| branch)
+        self.by_name.get(name).map(|at| &self.below[*at].1)
     }
 
     /// Whether anything is set here or below.

@@ -4,7 +4,7 @@ use std::str::FromStr;
 
 use toml_edit::{DocumentMut, Item, Key as TomlKey, Table, TableLike, Value};
 
-use super::keyed::{Change, Key, Keyed, Setting, line_end};
+use super::keyed::{Change, Key, Keyed, Setting, Settings, line_end};
 
 /// Between the parts of a key's id.
 const SEPARATOR: char = '\u{1f}';
@@ -13,7 +13,7 @@ const SEPARATOR: char = '\u{1f}';
 #[derive(Debug, Clone)]
 pub(super) struct Toml {
     document: DocumentMut,
-    settings: Vec<Setting>,
+    settings: Settings,
     end: &'static str,
     ends_in_line_end: bool,
 }
@@ -27,10 +27,10 @@ impl Keyed for Toml {
         let mut settings = Vec::new();
         gather(document.as_table(), &meant, &mut Vec::new(), &mut settings);
         let ends_in_line_end = text.is_empty() || text.ends_with('\n');
-        Ok(Self { document, settings, end: line_end(text), ends_in_line_end })
+        Ok(Self { document, settings: Settings::new(settings), end: line_end(text), ends_in_line_end })
     }
 
-    fn settings(&self) -> &[Setting] {
+    fn settings(&self) -> &Settings {
         &self.settings
     }
 

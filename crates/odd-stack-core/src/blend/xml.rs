@@ -4,14 +4,14 @@
 //! Of elements of one name beside each other each is told by an attribute `id`, `name` or `key`, if all have it
 //! and it differs; else by its number. Elements that hold texts between other elements are not understood.
 
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 use std::ops::Range;
 
 use quick_xml::Reader;
 use quick_xml::escape::{escape, unescape};
 use quick_xml::events::Event;
 
-use super::keyed::{Branch, Change, Key, Keyed, Leaf, Setting, indent_at, line_end, line_of};
+use super::keyed::{Branch, Change, Key, Keyed, Leaf, Setting, Settings, indent_at, line_end, line_of};
 
 /// Attributes that tell elements apart, the first that serves.
 const TELLING: [&str; 3] = ["id", "name", "key"];
@@ -45,7 +45,7 @@ struct Element {
 pub(super) struct Xml {
     text: String,
     root: Element,
-    settings: Vec<Setting>,
+    settings: Settings,
 }
 
 impl Keyed for Xml {
@@ -59,10 +59,10 @@ impl Keyed for Xml {
         if let Some(twice) = settings.iter().find(|setting| !seen.insert(&setting.key.id)) {
             return Err(format!("{} stands there twice", twice.key.shown));
         }
-        Ok(Self { text: text.to_owned(), root, settings })
+        Ok(Self { text: text.to_owned(), root, settings: Settings::new(settings) })
     }
 
-    fn settings(&self) -> &[Setting] {
+    fn settings(&self) -> &Settings {
         &self.settings
     }
 
@@ -85,7 +85,7 @@ impl Keyed for Xml {
             let leaf = match change {
                 Change::Remove => Leaf::Remove,
                 Change::Typed(text) => Leaf::Raw(escape(*text).into_owned()),
-                Change::From(other) => match other.settings.iter().find(|setting| setting.key.id == key.id) {
+                Change::From(other) => match other.settings.get(&key.id) {
                     Some(setting) => Leaf::Raw(setting.raw.clone()),
                     None => continue,
                 },
@@ -213,18 +213,21 @@ impl Element {
 
 /// Gives each element below its step.
 fn name_steps(text: &str, parent: &mut Element) {
-    let names: HashSet<String> = parent.children.iter().map(|child| child.name.clone()).collect();
-    for name in names {
-        let alike: Vec<&Element> = parent.children.iter().filter(|child| child.name == name).collect();
+    let mut by_name: HashMap<String, Vec<usize>> = HashMap::new();
+    for (at, child) in parent.children.iter().enumerate() {
+        by_name.entry(child.name.clone()).or_default().push(at);
+    }
+    for (name, places) in by_name {
         let telling = TELLING.iter().find(|wanted| {
-            let values: Option<HashSet<&str>> = alike
-                .iter()
-                .map(|child| Some(child.attribute(text, wanted)?.1).filter(|value| !value.contains('\'')))
-                .collect();
-            values.is_some_and(|values| values.len() == alike.len())
+            let value = |at: &usize| {
+                let (_, value) = parent.children[*at].attribute(text, wanted)?;
+                Some(value).filter(|value| !value.contains('\''))
+            };
+            let values: Option<HashSet<&str>> = places.iter().map(value).collect();
+            values.is_some_and(|values| values.len() == places.len())
         });
-        let alike = parent.children.iter_mut().filter(|child| child.name == name);
-        for (index, child) in alike.enumerate() {
+        for (index, at) in places.into_iter().enumerate() {
+            let child = &mut parent.children[at];
             let told = telling.and_then(|wanted| child.attribute(text, wanted));
             let told = told.map(|(attribute, value)| (attribute.to_owned(), value.to_owned()));
             child.step = match &told {
@@ -284,7 +287,8 @@ impl Writer<'_> {
             }
             from = child.end;
         }
-        let is_known = |step: &str| element.children.iter().any(|child| child.step == step);
+        let known: HashSet<&str> = element.children.iter().map(|child| child.step.as_str()).collect();
+        let is_known = |step: &str| known.contains(step);
         let new: Vec<&(String, Branch)> = branch
             .below
             .iter()
