@@ -471,6 +471,10 @@ impl From<MendError> for Failure {
     fn from(error: MendError) -> Self {
         let code = match error {
             MendError::Ledger(error) => return error.into(),
+            MendError::Addresses(error) => return error.into(),
+            MendError::Change(error) => return error.into(),
+            MendError::Tweak(error) => return error.into(),
+            MendError::Check(error) => return error.into(),
             MendError::Address(_) => "bad_address",
             MendError::OfLayer { .. } => "of_a_layer",
             MendError::NothingThere { .. } => "nothing_there",

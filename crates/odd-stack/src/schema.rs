@@ -12,6 +12,7 @@ use schemars::{Schema, schema_for};
 
 use crate::commands::add::AddedReport;
 use crate::commands::game::{ForgetReport, GameList};
+use crate::commands::mend::MendReport;
 use crate::commands::settle::SettleReport;
 use crate::commands::standing::StandingReport;
 use crate::commands::tweak::{TweakList, TweakReport};
@@ -31,7 +32,8 @@ fn schemas() -> Vec<(&'static str, Schema)> {
         ("game-show", schema_for!(GameReport)),
         ("inspect", schema_for!(InspectReport)),
         ("lay", schema_for!(StandingReport)),
-        ("mend", schema_for!(AcceptReport)),
+        ("mend", schema_for!(MendReport)),
+        ("mend-accept", schema_for!(AcceptReport)),
         ("oddfit", schema_for!(FitSheet)),
         ("settle", schema_for!(SettleReport)),
         ("show", schema_for!(ShowReport)),

@@ -146,6 +146,33 @@ pub fn look_up(format: Format, content: &[u8], written: &str) -> Result<(String,
     with_format!(format, as_format(content, written))
 }
 
+/// The edits that turn the settings of `old` into those of `new`.
+///
+/// # Errors
+/// Why that can't be said key by key.
+pub fn edits_between(format: Format, old: &[u8], new: &[u8]) -> Result<Vec<KeyEdit>, String> {
+    let rows = key_rows(format, Some(old), &[new], &[]).map_err(|error| error.reason)?;
+    let edit = |row: KeyRow| {
+        let value = row.files.into_iter().next().flatten().flatten();
+        // A person types what stands between quotes and tags as it is meant.
+        let typed = value.map(|raw| match format {
+            Format::Xml => quick_xml::escape::unescape(&raw).map_or(raw.clone(), |text| text.into_owned()),
+            _ => raw,
+        });
+        KeyEdit { key: row.key, value: typed }
+    };
+    let edits: Vec<KeyEdit> = rows.into_iter().map(edit).collect();
+    let made = combine(format, None, &[old], &[&edits]).map_err(|error| error.reason)?;
+    if let Some(reason) = made.undone.into_iter().next() {
+        return Err(reason);
+    }
+    let rest = key_rows(format, Some(&made.content), &[new], &[]).map_err(|error| error.reason)?;
+    match rest.first() {
+        None => Ok(edits),
+        Some(row) => Err(format!("`{}` can't be said as one key", row.key)),
+    }
+}
+
 fn parse<D: Keyed>(content: &[u8]) -> Result<(Text, D), String> {
     let text = Text::decode(content).ok_or("it is no text")?;
     let document = D::parse(&text.text)?;

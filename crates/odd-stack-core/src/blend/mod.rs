@@ -16,7 +16,9 @@ mod text;
 mod toml;
 mod xml;
 
-pub use combine::{Combined, KeyClash, KeyEdit, KeyRow, NotBlended, combine, key_clashes, key_rows, look_up};
+pub use combine::{
+    Combined, KeyClash, KeyEdit, KeyRow, NotBlended, combine, edits_between, key_clashes, key_rows, look_up,
+};
 pub use rules::{BlendRule, BlendRules, Format};
 
 use combine::carry_keys;

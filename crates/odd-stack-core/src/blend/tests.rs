@@ -196,6 +196,21 @@ proptest! {
     }
 
     #[test]
+    fn the_edits_between_two_files_give_the_settings_of_the_second(
+        format in proptest::sample::select(&ALL),
+        old in proptest::collection::btree_map(0..8usize, 0..9u8, 0..8),
+        new in proptest::collection::btree_map(0..8usize, 0..9u8, 0..8),
+    ) {
+        let text = |map: &std::collections::BTreeMap<usize, u8>| {
+            file(format, &map.iter().map(|(key, value)| (*key, *value)).collect::<Vec<_>>())
+        };
+        let (old, new) = (text(&old), text(&new));
+        let edits = edits_between(format, old.as_bytes(), new.as_bytes()).unwrap();
+        let made = combine(format, None, &[old.as_bytes()], &[&edits]).unwrap();
+        prop_assert_eq!(values_of(format, &made.content, 8), values_of(format, new.as_bytes(), 8));
+    }
+
+    #[test]
     fn no_text_makes_a_format_fail_other_than_by_saying_so(
         format in proptest::sample::select(&ALL),
         one in "[\\[\\]{}<>/=a-c\"' \n:,#;0-9.-]{0,40}",

@@ -183,6 +183,8 @@ pub(crate) struct ChangeRequest {
     /// The game's rules of what blends from then on, if they change; and the addresses that this concerns.
     pub blend_rules: Option<Vec<BlendRule>>,
     pub also_touched: Vec<PathId>,
+    /// Addresses at which what the stack says is put again, whatever lies there.
+    pub restore: Vec<PathId>,
     /// Contents that are not stored, and that nothing will be made of.
     pub unstored: HashMap<ContentHash, Vec<u8>>,
     pub is_dry_run: bool,
@@ -201,6 +203,7 @@ impl ChangeRequest {
             settle: Vec::new(),
             blend_rules: None,
             also_touched: Vec::new(),
+            restore: Vec::new(),
             unstored: HashMap::new(),
             is_dry_run: false,
         }
@@ -209,7 +212,7 @@ impl ChangeRequest {
     /// Addresses that change without any layer's changing.
     pub(super) fn touched(&self) -> Vec<PathId> {
         let settled = self.settle.iter().map(|(path, _)| *path);
-        settled.chain(self.also_touched.iter().copied()).collect()
+        settled.chain(self.also_touched.iter().chain(&self.restore).copied()).collect()
     }
 
     /// What is settled afterwards, among `before`.

@@ -82,6 +82,7 @@ pub(super) fn decide(
         blender: Blender::in_change(ledger, request.unstored.clone(), request.is_dry_run),
         exchange: request.exchange.clone(),
         clashing: Vec::new(),
+        restore: request.restore.iter().copied().collect(),
         has_unknown_originals: catalogue.has_unknown_originals()?,
         revision: catalogue.last_revision()? + 1,
         names: HashMap::new(),
@@ -136,6 +137,8 @@ pub(super) struct Decider<'a> {
     pub(super) exchange: Option<Exchange>,
     /// Files whose edits can't be carried over.
     pub(super) clashing: Vec<ClashingFile>,
+    /// Addresses at which what the stack says is put again.
+    restore: HashSet<PathId>,
     /// Of some addresses it is not known what the game had there.
     has_unknown_originals: bool,
     pub(super) revision: i64,
@@ -288,7 +291,7 @@ impl Decider<'_> {
             self.refuse_clash(column)?;
             let (from, to) = (column.provider(&self.before), column.provider(&self.after));
             self.meet(column, from, to);
-            if !is_same_on_disk(column, from, to) {
+            if !is_same_on_disk(column, from, to) || self.is_put_again(column, to) {
                 moves.push(Move {
                     column,
                     from,
@@ -313,6 +316,9 @@ impl Decider<'_> {
                 }
                 other => other,
             };
+            if self.is_put_again(at.column, at.to) && matches!(finding, Finding::Fits { .. }) {
+                continue;
+            }
             must_stop |= self.decide_file(at, finding)?;
         }
         if must_stop {
@@ -325,6 +331,11 @@ impl Decider<'_> {
         }
         self.decision.plan.effects.sort_by(|one, two| one.address.cmp(&two.address));
         Ok(())
+    }
+
+    /// Whether a layer's file is put again where it should lie already.
+    fn is_put_again(&self, column: &Column, to: Provider<'_>) -> bool {
+        self.restore.contains(&column.path) && matches!(to, Provider::Layer(_))
     }
 
     /// Turns one moving file into an effect and steps; says whether it stops the change.
@@ -342,6 +353,7 @@ impl Decider<'_> {
         match finding {
             Finding::FolderInTheWay => return Err(ChangeError::FolderInTheWay { address }),
             Finding::Fits { now } => take_out = now.is_some(),
+            Finding::Drifted(DriftKind::Missing, _) if self.is_put_again(at.column, at.to) => {}
             Finding::Drifted(DriftKind::Missing | DriftKind::BaseMissing, _) => {
                 self.decision.plan.warnings.push(format!("{address} was gone already"));
             }

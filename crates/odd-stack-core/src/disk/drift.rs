@@ -77,6 +77,11 @@ pub(super) fn compare(path: &Path, expected: Provider<'_>, compare_content: bool
     })
 }
 
+/// Whether at `path` lies something else than `expected` supplies, by content where size or time differ.
+pub(crate) fn lies_otherwise(path: &Path, expected: Provider<'_>) -> io::Result<bool> {
+    Ok(!matches!(compare(path, expected, true)?, Finding::Fits { .. }))
+}
+
 /// Whether a quick look shows the base's thing unchanged.
 pub(super) fn is_base_as_seen(base: &BaseFile, now: &Seen) -> bool {
     now.kind == base.kind

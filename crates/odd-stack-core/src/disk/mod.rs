@@ -47,6 +47,7 @@ pub(crate) use carry::Exchange;
 pub(crate) use change::{
     ChangeRequest, KEPT, ORIGINALS, STAGE, TRASH, check_room, discard_new_contents, prepare, recover,
 };
+pub(crate) use drift::lies_otherwise;
 pub(crate) use execute::empty_folder;
 pub(crate) use look::{is_nothing_there, is_one_volume, look_at};
 pub(crate) use spelling::path_on_disk;

@@ -1,15 +1,23 @@
-//! Taking files that the game's own client has put back as the game's own.
+//! Files that drifted: put again as the stack has them, kept as own edits, or taken as the game's own.
+
+use std::path::Path;
 
 use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
 
-use super::Permit;
+use super::addresses::{AddressesError, meant};
+use super::{Permit, Tweak, TweakError, prepare_tweak};
 use crate::address::{Address, AddressError, FoldedKey, RelPath};
-use crate::disk::look_at;
+use crate::blend::{KeyEdit, edits_between};
+use crate::disk::{
+    Blender, ChangeError, ChangeOptions, ChangeRequest, CheckError, DriftKind, Edits, Prepared, check,
+    lies_otherwise, look_at, path_on_disk, prepare,
+};
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError};
-use crate::stack::{BaseFile, BaseKind, RootId};
+use crate::observer::Observer;
+use crate::stack::{BaseFile, BaseKind, Column, Entry, Order, Provider, RootId};
 
 /// Why nothing was accepted. Nothing was changed.
 #[derive(Debug, Error)]
@@ -30,6 +38,18 @@ pub enum MendError {
         /// The layer.
         layer: String,
     },
+    /// The addresses can't be told.
+    #[error(transparent)]
+    Addresses(#[from] AddressesError),
+    /// The change can't be made.
+    #[error(transparent)]
+    Change(#[from] ChangeError),
+    /// The edits can't be kept.
+    #[error(transparent)]
+    Tweak(#[from] TweakError),
+    /// The disk can't be compared.
+    #[error(transparent)]
+    Check(#[from] CheckError),
     /// Nothing lies there.
     #[error("nothing lies at {address}; let the game's client repair its files first")]
     NothingThere {
@@ -125,4 +145,155 @@ pub fn accept(
             Err(error.into())
         }
     }
+}
+
+/// What becomes of drifted files of layers.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Mending {
+    /// What the stack says lies there again.
+    Restore,
+    /// What a person changed becomes part of their own edits.
+    Keep,
+}
+
+/// One drifted file.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct MendRow {
+    /// Where.
+    pub address: String,
+    /// `restored`, `kept` (as own edits), or `left` as it is.
+    pub done: String,
+    /// The keys that are kept, or why it is left.
+    pub details: Vec<String>,
+}
+
+/// A mending about to be made.
+#[derive(Debug)]
+pub struct MendingPlan<'l> {
+    /// Every drifted file.
+    pub rows: Vec<MendRow>,
+    /// The change; none when there is nothing to do.
+    pub change: Option<Prepared<'l>>,
+}
+
+/// Prepares what becomes of drifted files of layers: of those that `texts` mean, as in
+/// [`conflicts`](super::conflicts()), or of all. What lies there now is saved in the ledger first. `command` is
+/// what the history will say.
+///
+/// # Errors
+/// [`MendError`]; nothing was changed.
+pub fn prepare_mend<'l>(
+    ledger: &'l Ledger,
+    permit: Permit,
+    texts: &[String],
+    mending: Mending,
+    command: &str,
+    now: &str,
+    observer: &dyn Observer,
+) -> Result<MendingPlan<'l>, MendError> {
+    let order = ledger.present_order()?;
+    let mut columns = drifted(ledger, &order, texts, observer)?;
+    Blender::new(ledger).learn(&mut columns, &order)?;
+    let options = ChangeOptions { edits: Edits::Keep, despite: false };
+    let (mut rows, mut restore, mut keep) = (Vec::new(), Vec::new(), Vec::new());
+    for column in &columns {
+        let place = path_on_disk(&ledger.catalogue, column, &order)?;
+        let root = ledger.site().root(column.root)?;
+        let path = place.on(&root.folder);
+        let address = Address { root: root.name.clone(), path: place }.to_string();
+        let (done, details) = match (column.provider(&order), mending) {
+            (Provider::Layer(_), Mending::Restore) => {
+                restore.push(column.path);
+                ("restored", Vec::new())
+            }
+            (Provider::Layer(entry), Mending::Keep) => {
+                match edits_of(ledger, column, entry, &order, &path)? {
+                    Ok(edits) if edits.is_empty() => {
+                        ("left", vec!["no setting differs, only its form".to_owned()])
+                    }
+                    Ok(edits) => {
+                        let keys = edits.iter().map(|edit| edit.key.clone()).collect();
+                        keep.push((address.clone(), edits));
+                        ("kept", keys)
+                    }
+                    Err(reason) => ("left", vec![reason]),
+                }
+            }
+            _ => ("left", vec!["no layer's file lies there; the game's client repairs its own".to_owned()]),
+        };
+        rows.push(MendRow { address, done: done.to_owned(), details });
+    }
+    let change = match mending {
+        Mending::Restore if !restore.is_empty() => {
+            let after = ledger.catalogue.arrangement()?;
+            let request = ChangeRequest { restore, ..ChangeRequest::new(command, now, after) };
+            ledger.catalogue.begin()?;
+            Some(prepare(ledger, permit.lock, request, options, observer)?)
+        }
+        Mending::Keep if !keep.is_empty() => {
+            prepare_tweak(ledger, permit, &Tweak::Set(keep), command, now, options, observer)?.change
+        }
+        _ => None,
+    };
+    Ok(MendingPlan { rows, change })
+}
+
+/// The columns of drifted files: those among `texts`, or all.
+fn drifted(
+    ledger: &Ledger,
+    order: &Order,
+    texts: &[String],
+    observer: &dyn Observer,
+) -> Result<Vec<Column>, MendError> {
+    if texts.is_empty() {
+        let mut columns = Vec::new();
+        for drifted in check(ledger, false, observer)?.drifted {
+            let is_ours = matches!(drifted.drift.kind, DriftKind::Edited | DriftKind::Missing);
+            if is_ours && let Some(root) = ledger.game().root_named(&drifted.drift.address.root) {
+                let key = ledger.game().folding.key(drifted.drift.address.path.as_str());
+                columns.push(ledger.column(root.id, &key)?);
+            }
+        }
+        return Ok(columns);
+    }
+    let mut paths = Vec::new();
+    for text in texts {
+        paths.extend(meant(ledger, text)?);
+    }
+    let mut columns = ledger.catalogue.columns_of(&[], &paths)?;
+    Blender::new(ledger).learn(&mut columns, order)?;
+    let mut differ = Vec::new();
+    for column in columns {
+        let place = path_on_disk(&ledger.catalogue, &column, order)?;
+        let path = place.on(&ledger.site().root(column.root)?.folder);
+        if lies_otherwise(&path, column.provider(order)).map_err(LedgerError::io("look at", &path))? {
+            differ.push(column);
+        }
+    }
+    Ok(differ)
+}
+
+/// What a person changed in a file of settings, key by key; or why that can't be said.
+fn edits_of(
+    ledger: &Ledger,
+    column: &Column,
+    entry: &Entry,
+    order: &Order,
+    path: &Path,
+) -> Result<Result<Vec<KeyEdit>, String>, MendError> {
+    let Some(format) = order.blend_rules().format_of(column.key.as_str()) else {
+        return Ok(Err("it is no settings file, so it can't be kept key by key".to_owned()));
+    };
+    let mine = match std::fs::read(path) {
+        Ok(mine) => mine,
+        Err(error) if crate::disk::is_nothing_there(&error) => return Ok(Err("it is gone".to_owned())),
+        Err(source) => return Err(LedgerError::io("read", path)(source).into()),
+    };
+    let blender = Blender::new(ledger);
+    let laid = match blender.content_of(column, entry, order)? {
+        Some(made) => Some(made),
+        None => blender.stored(entry)?,
+    };
+    let laid = laid.unwrap_or_default();
+    Ok(edits_between(format.of_content(&laid), &laid, &mine))
 }

@@ -48,7 +48,7 @@ pub use differs::{Differs, KeyClashRow};
 pub use forget::{Forgotten, forget};
 pub use inspect::{CandidateRow, InspectReport, LinkRow, MemberRow, MemberTarget, UnopenedRow, inspect};
 pub use keys::{KeySetter, KeyTraceRow};
-pub use mend::{AcceptReport, MendError, accept};
+pub use mend::{AcceptReport, MendError, MendRow, Mending, MendingPlan, accept, prepare_mend};
 pub use order::{Reorder, prepare_reorder};
 pub use permit::{Permit, heal};
 pub use placing::{Wanted, read_sheet};

@@ -85,13 +85,8 @@ pub struct TweakRow {
 /// What is to become of the user's own edits.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Tweak {
-    /// Keys get values, or are taken out.
-    Set {
-        /// The file.
-        address: String,
-        /// The edits, in order.
-        edits: Vec<KeyEdit>,
-    },
+    /// Keys of files, each by its address, get values or are taken out.
+    Set(Vec<(String, Vec<KeyEdit>)>),
     /// Edits of a file are dropped: those of these keys, or all.
     Drop {
         /// The file.
@@ -160,7 +155,13 @@ pub fn prepare_tweak<'l>(
     let before: Vec<(String, Vec<KeyEdit>)> =
         files.iter().map(|file| (file.address.to_string(), file.edits.clone())).collect();
     let rows = match tweak {
-        Tweak::Set { address, edits } => set(ledger, &mut files, address, edits)?,
+        Tweak::Set(all) => {
+            let mut rows = Vec::new();
+            for (address, edits) in all {
+                rows.extend(set(ledger, &mut files, address, edits)?);
+            }
+            rows
+        }
         Tweak::Drop { address, keys } => drop_edits(ledger, &mut files, address, keys)?,
         Tweak::DropAll => {
             let rows = tweaks(ledger)?;

@@ -7,7 +7,8 @@ use std::sync::Arc;
 
 use odd_stack_core::disk::{ChangeOptions, Edits};
 use odd_stack_core::jobs::{
-    AddError, AdoptRequest, Reorder, Ruling, StackReport, Wanted, prepare_adopt, stack,
+    AddError, AdoptRequest, MendError, Mending, Reorder, Ruling, StackReport, Wanted, prepare_adopt,
+    prepare_mend, stack,
 };
 use odd_stack_core::ledger::Ledger;
 use odd_stack_core::observer::Silent;
@@ -89,8 +90,18 @@ fn fail_everywhere(act: Act, fault: Fault) {
     fail_everywhere_in(&two_layers(), act, fault, 0);
 }
 
+/// As [`fail_everywhere`], in a world where one file is edited, until it is mended.
+fn mend_everywhere(world: &World, fault: Fault) {
+    fail_and_count(world, mend_fog, fault, |is_done| usize::from(!is_done));
+}
+
 /// As [`fail_everywhere`], in a world where so many files are edited.
 fn fail_everywhere_in(world: &World, act: Act, fault: Fault, edited_files: usize) {
+    fail_and_count(world, act, fault, |_| edited_files);
+}
+
+/// `edited_files` says how many files are edited before the act, and when it is done.
+fn fail_and_count(world: &World, act: Act, fault: Fault, edited_files: impl Fn(bool) -> usize) {
     let single = rayon_single();
     let saved = tempdir();
     let parts = ["game", "docs", "home"];
@@ -128,7 +139,7 @@ fn fail_everywhere_in(world: &World, act: Act, fault: Fault, edited_files: usize
         recover(&world.ledger());
         let now = state(world);
         assert!(now == before || now == after, "step {at} with {fault:?}: {}", difference(&before, &now));
-        assert_eq!(world.check(true).drifted.len(), edited_files, "step {at}");
+        assert_eq!(world.check(true).drifted.len(), edited_files(now == after), "step {at}");
         ends.insert(now == after);
         if was_done {
             assert!(now == after, "what was said to be done at step {at} is done");
@@ -244,6 +255,23 @@ fn tweak_both(_: &World, ledger: &Ledger) -> bool {
 fn add_sea(world: &World, ledger: &Ledger) -> bool {
     let package = world.package("sea", &[("config/harbour.ini", "fog=1\nsea=2\n")]);
     add(ledger, &package, &[".=game:"], Target::Top, KEEP).is_ok()
+}
+
+/// A file that was edited lies as the stack has it again; the edit is saved.
+fn mend_fog(_: &World, ledger: &Ledger) -> bool {
+    let permit = permit(ledger).map_err(MendError::from);
+    let plan =
+        permit.and_then(|permit| prepare_mend(ledger, permit, &[], Mending::Restore, "mend", NOW, &Silent));
+    plan.is_ok_and(|plan| plan.change.is_none_or(|change| change.apply(&Silent).is_ok()))
+}
+
+#[test]
+fn a_file_is_mended_or_as_it_was_whatever_fails() {
+    for fault in [Fault::Stop, Fault::LoseAll].into_iter().take(if cfg!(windows) { 1 } else { 2 }) {
+        let world = two_layers();
+        world.write("game/config/harbour.ini", "fog=9\nmine=1\n");
+        mend_everywhere(&world, fault);
+    }
 }
 
 const ACTS: [Act; 9] = [

@@ -206,7 +206,7 @@ pub fn tweak(ledger: &Ledger, address: &str, keys: &[(&str, Option<&str>)]) -> R
         key: (*key).to_owned(),
         value: value.map(str::to_owned),
     };
-    let set = Tweak::Set { address: address.to_owned(), edits: keys.iter().map(edit).collect() };
+    let set = Tweak::Set(vec![(address.to_owned(), keys.iter().map(edit).collect())]);
     change_own(ledger, &set)
 }
 

@@ -33,8 +33,8 @@ pub fn run(desk: &mut Desk, args: &CheckArgs) -> Result<Ended, Failure> {
     }
     if report.drifted.iter().any(|row| matches!(row.kind.as_str(), "edited" | "missing")) {
         desk.out.hint(
-            "To get a layer's files back: `oddstack lift LAYER`, with --keep-edits or --discard-edits, and\n\
-             `oddstack lay LAYER` again.",
+            "`oddstack mend --restore` puts layers' files again as the stack has them; `oddstack mend --keep` keeps\n\
+             settings that you changed, as edits of your own.",
         );
     }
     Ok(Ended::WantsAttention)

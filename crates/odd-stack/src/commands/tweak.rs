@@ -83,7 +83,7 @@ impl TweakArgs {
         if edits.is_empty() || self.all {
             return Err(usage("say what to change: `oddstack tweak ADDRESS KEY=VALUE…`, or --unset KEY"));
         }
-        Ok(Tweak::Set { address: self.address.clone(), edits })
+        Ok(Tweak::Set(vec![(self.address.clone(), edits)]))
     }
 }
 
@@ -116,7 +116,7 @@ pub fn run(desk: &mut Desk, args: &TweakArgs) -> Result<Ended, Failure> {
     let permit = desk.permit(&ledger)?;
     let (options, now) = (change_options(&args.change), desk.now());
     let command = match &tweak {
-        Tweak::Set { address, .. } => format!("tweak {address}"),
+        Tweak::Set(_) => format!("tweak {}", args.address),
         Tweak::Drop { address, .. } => format!("tweak drop {address}"),
         Tweak::DropAll => "tweak drop --all".to_owned(),
     };
@@ -130,7 +130,7 @@ pub fn run(desk: &mut Desk, args: &TweakArgs) -> Result<Ended, Failure> {
     };
     let count = counted(edited.len() as u64, "edit", "edits");
     let done = match tweak {
-        Tweak::Set { .. } => format!("{count} of yours kept, on top of all layers."),
+        Tweak::Set(_) => format!("{count} of yours kept, on top of all layers."),
         _ => format!("{count} dropped."),
     };
     let text = verdict(&change, &done);

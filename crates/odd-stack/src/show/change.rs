@@ -171,6 +171,7 @@ fn effect_words(effect: &EffectRow) -> String {
         _ if effect.blended => "blended of what layers set in it".to_owned(),
         ("add", _) => String::new(),
         ("overwrite", _) => format!("over {}", over()),
+        ("restore", Some(layer)) if Some(layer) == effect.over.as_ref() => format!("as {layer} has it"),
         ("restore", Some(layer)) => format!("from {layer}, in place of {}", over()),
         ("restore", None) if effect.over.is_none() => "the game's own".to_owned(),
         ("restore", None) => format!("the game's own, in place of {}", over()),

@@ -273,3 +273,36 @@ fn the_games_version_is_read_by_a_pattern() {
     closed.run("game set --version-pattern build={}").status(1).says("no version can be read");
     closed.run_words(&["game", "set", "--version-pattern", "build = {}"]).status(0).says("1.7.2b, read from");
 }
+
+#[test]
+fn what_drifted_is_mended() {
+    let closed = with_meeting_layers();
+    closed.run("mend").status(2).says("--restore");
+    closed.run("mend --restore").status(0).says("Nothing to mend");
+    let laid = closed.read("game/config/harbour.ini");
+    closed
+        .write("game/config/harbour.ini", &laid.replace("thick=7", "thick=3").replace("; harbour", "; mine"));
+    closed.write("game/data/lamps/brass.qtx", "scratched\n");
+    closed.run("check").status(3).says("mend --keep");
+    closed.run("mend --keep --dry-run").status(0).says("Fog.thick").says("Dry run");
+    let kept = closed.run("mend --keep").status(0);
+    kept.says("Your settings in 1 file are kept").says("left").says("no settings file").says("is saved at");
+    assert_eq!(closed.read("game/config/harbour.ini"), laid.replace("thick=7", "thick=3"));
+    closed.run("tweak list").status(0).says("Fog.thick");
+    closed.run("mend data/* --restore").status(0).says("1 file is as the stack has it").says("is saved at");
+    assert_eq!(closed.read("game/data/lamps/brass.qtx"), "lamps\n");
+    // One file is one file: another that drifted stays as it is.
+    closed.write("game/config/harbour.ini", "mine\n");
+    std::fs::remove_file(closed.path("game/data/lamps/brass.qtx")).unwrap();
+    closed.run("mend data/lamps/brass.qtx --restore").status(0);
+    assert_eq!(closed.read("game/data/lamps/brass.qtx"), "lamps\n");
+    assert_eq!(closed.read("game/config/harbour.ini"), "mine\n");
+    closed.run("mend --restore").status(0);
+    closed.run("check --deep").status(0);
+    // What is the game's own is not ours to put again.
+    closed.run("lift --all").status(0);
+    closed.write("game/data/lamps/brass.qtx", "repaired\n");
+    closed.run("mend data --restore").status(0).says("the game's client repairs its own");
+    closed.run("mend data/lamps/brass.qtx --accept").status(0);
+    closed.run("check").status(0);
+}
