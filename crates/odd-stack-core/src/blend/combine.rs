@@ -140,8 +140,8 @@ pub fn look_up(format: Format, content: &[u8], written: &str) -> Result<(String,
     fn as_format<D: Keyed>(content: &[u8], written: &str) -> Result<(String, Option<String>), String> {
         let document: D = parse(content)?.1;
         let key = document.key_of(written)?;
-        let found = document.settings().get(&key.id);
-        Ok((key.shown, found.map(|setting| setting.raw.clone())))
+        let found = document.value_at(&key);
+        Ok((key.shown, found))
     }
     with_format!(format, as_format(content, written))
 }

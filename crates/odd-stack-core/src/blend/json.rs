@@ -68,6 +68,18 @@ impl Keyed for Json {
         &self.settings
     }
 
+    fn value_at(&self, key: &Key) -> Option<String> {
+        let found = key.id.split('/').skip(1).try_fold(&self.root, |node, name| match &node.kind {
+            Kind::Object(properties) => {
+                let name = unescaped(name);
+                properties.iter().find(|(own, ..)| *own == name).map(|(.., inner)| inner)
+            }
+            Kind::Array(elements) => elements.get(name.parse::<usize>().ok()?),
+            Kind::Text(_) | Kind::Other(_) => None,
+        });
+        found.map(|node| self.text[node.start..node.end].to_owned())
+    }
+
     fn key_of(&self, written: &str) -> Result<Key, String> {
         let pointer = match written.strip_prefix('/') {
             Some(_) => written.to_owned(),

@@ -79,6 +79,11 @@ pub(super) trait Keyed: Sized {
     /// All settings.
     fn settings(&self) -> &Settings;
 
+    /// The value at a key, as it is written; also where that lies inside a setting.
+    fn value_at(&self, key: &Key) -> Option<String> {
+        self.settings().get(&key.id).map(|setting| setting.raw.clone())
+    }
+
     /// Lets documents that are to be compared agree on what is one setting and what is several.
     fn agree(_documents: &mut [&mut Self]) {}
 

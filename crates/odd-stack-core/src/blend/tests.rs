@@ -286,6 +286,7 @@ fn json_keeps_its_form() {
         tweaked(Format::Json, base, &[("/gulls/count", None), ("/gulls/loud", None)]),
         "{\n\t\"fog\": [1, 2],\n}\n"
     );
+    assert_eq!(look_up(Format::Json, base.as_bytes(), "/fog/1").unwrap().1.as_deref(), Some("2"));
     assert_eq!(tweaked(Format::Json, "{\"a\": \"1\"}", &[("/a", Some("2"))]), "{\"a\": \"2\"}");
     assert_eq!(
         tweaked(Format::Json, "{}", &[("/a/b", Some("x"))]),

@@ -368,9 +368,12 @@ impl Teller<'_> {
         upper: &Entry,
         state: ContestState,
     ) -> Result<ContestRow, LedgerError> {
-        let spelled = column.base.as_ref().map_or(&upper.spelled, |base| &base.spelled);
+        let winner = column.winner(self.order);
+        // One address is spelled alike in all pairs.
+        let spelled = winner.map_or(&upper.spelled, |winner| &winner.spelled);
+        let spelled = column.base.as_ref().map_or(spelled, |base| &base.spelled);
         let address = self.ledger.game().address(column.root, spelled.clone());
-        let winner = column.winner(self.order).map(|entry| self.name(entry.layer)).unwrap_or_default();
+        let winner = winner.map(|entry| self.name(entry.layer)).unwrap_or_default();
         let differs = match state {
             ContestState::Same => None,
             _ => Some(differs(self.ledger, column, lower, upper, self.order)?),

@@ -21,7 +21,7 @@ impl Ledger {
             .order()
             .with_settled(settled)
             .with_accepted(accepted_pairs(&self.catalogue.facts()?))
-            .with_own_edits(self.catalogue.own_edits()?)
+            .with_own_edits(self.catalogue.all_own_edits()?)
             .with_blend_rules(Arc::new(rules)))
     }
 

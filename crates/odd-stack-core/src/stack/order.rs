@@ -39,7 +39,7 @@ pub struct Order {
     ranks: FxHashMap<LayerId, usize>,
     settled: HashMap<PathId, Settlement>,
     accepted: HashSet<(LayerId, LayerId)>,
-    own_edits: Option<LayerId>,
+    own_edits: HashSet<LayerId>,
     blend_rules: Arc<BlendRules>,
 }
 
@@ -64,10 +64,11 @@ impl Order {
         self
     }
 
-    /// With the layer of the user's own edits, which nothing contests.
+    /// With the layers of the user's own edits, which nothing contests: one, or two while one takes the other's
+    /// place.
     #[must_use]
-    pub fn with_own_edits(mut self, layer: Option<LayerId>) -> Self {
-        self.own_edits = layer;
+    pub fn with_own_edits(mut self, layers: HashSet<LayerId>) -> Self {
+        self.own_edits = layers;
         self
     }
 
@@ -109,6 +110,6 @@ impl Order {
 
     /// Whether it was asked for that `upper` wins over `lower`.
     pub fn accepts(&self, upper: LayerId, lower: LayerId) -> bool {
-        self.accepted.contains(&(upper, lower)) || self.own_edits == Some(upper)
+        self.accepted.contains(&(upper, lower)) || self.own_edits.contains(&upper)
     }
 }

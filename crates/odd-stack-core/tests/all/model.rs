@@ -1,9 +1,9 @@
 //! Any sequence of commands against a naive model: the tree on disk is the fold of base and layers.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use odd_stack_core::disk::ChangeOptions;
-use odd_stack_core::jobs::{ConflictsRequest, OWN_EDITS, PairRow, Reorder, Ruling, Tweak, conflicts};
+use odd_stack_core::jobs::{ConflictsRequest, OWN_EDITS, PairRow, Reorder, Ruling, Tweak, conflicts, stack};
 use odd_stack_core::stack::{LayerId, Target};
 use proptest::prelude::*;
 
@@ -202,6 +202,13 @@ fn key_clash(one: &str, two: &str) -> bool {
 fn pairs_found(world: &World) -> BTreeMap<(String, String), Counts> {
     let request = ConflictsRequest { all: true, ..ConflictsRequest::default() };
     let report = conflicts(&world.ledger(), &request).unwrap();
+    // The tallies that the stack shows are kept up to date by differences; counted afresh they agree.
+    for row in stack(&world.ledger()).unwrap().layers.iter().filter(|row| row.laid) {
+        let of_layer = report.pairs.iter().filter(|pair| pair.upper == row.name || pair.lower == row.name);
+        let open = of_layer.flat_map(|pair| &pair.contests).filter(|contest| contest.state == "open");
+        let open: BTreeSet<&str> = open.map(|contest| contest.address.as_str()).collect();
+        assert_eq!(row.open_files, open.len() as u64, "{}", row.name);
+    }
     let of_layers = report.pairs.into_iter().filter(|pair| pair.upper != OWN_EDITS);
     let row = |pair: PairRow| {
         let listed = pair.contests.len() as u64;

@@ -1,6 +1,6 @@
 //! What decides where layers meet: settlements, what blending gave, what layers need.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::ops::RangeInclusive;
 
 use rusqlite::{OptionalExtension, Row, params};
@@ -123,11 +123,19 @@ impl Catalogue {
         })
     }
 
-    /// The layer of the user's own edits, in the stack or being added.
+    /// The layer of the user's own edits in the stack.
     pub(crate) fn own_edits(&self) -> Result<Option<LayerId>> {
         self.run(|db| {
-            let sql = "SELECT id FROM layer WHERE own_edits AND state < 2 ORDER BY state LIMIT 1";
+            let sql = "SELECT id FROM layer WHERE own_edits AND state = 1";
             db.query_row(sql, [], |row| Ok(LayerId(row.get(0)?))).optional()
+        })
+    }
+
+    /// The layers of the user's own edits: that in the stack, and one that is about to take its place.
+    pub(crate) fn all_own_edits(&self) -> Result<HashSet<LayerId>> {
+        self.run(|db| {
+            let mut query = db.prepare_cached("SELECT id FROM layer WHERE own_edits AND state < 2")?;
+            query.query_map([], |row| Ok(LayerId(row.get(0)?)))?.collect()
         })
     }
 
