@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::io::Read;
 use std::path::Path;
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Mutex, PoisonError};
 
 use super::add_error::AddError;
@@ -19,8 +20,9 @@ pub(super) struct Contents<'a> {
     intake: Intake<'a>,
     stores: bool,
     hashes: Mutex<BTreeMap<usize, ContentHash>>,
-    /// Small texts, when nothing is stored.
+    /// Small texts, when nothing is stored, and how many bytes of them came.
     small: Mutex<HashMap<ContentHash, Vec<u8>>>,
+    small_bytes: AtomicUsize,
 }
 
 /// The contents of a package by their numbers, and those that the ledger did not have.
@@ -33,13 +35,20 @@ pub(super) struct Taken {
 
 /// Texts up to this size are kept in memory when nothing is stored, as long as there is room.
 const SMALL_BYTES: u64 = MOST_BLENDED_BYTES;
-const MOST_SMALL_BYTES: usize = 64 << 20;
+const MOST_SMALL_BYTES: usize = 32 << 20;
 
 impl<'a> Contents<'a> {
     /// Unless it `stores`, contents are hashed and nothing is written.
     pub(super) fn new(ledger: &'a Ledger, stores: bool) -> Self {
         let intake = Intake::new(ledger.folder(), &*ledger.seam, stores);
-        Self { folder: ledger.folder(), intake, stores, hashes: Mutex::default(), small: Mutex::default() }
+        Self {
+            folder: ledger.folder(),
+            intake,
+            stores,
+            hashes: Mutex::default(),
+            small: Mutex::default(),
+            small_bytes: AtomicUsize::new(0),
+        }
     }
 
     fn take(&self, content: usize, size_bytes: u64, bytes: &mut dyn Read) -> Result<(), AddError> {
@@ -48,14 +57,15 @@ impl<'a> Contents<'a> {
             let read = bytes.read_to_end(&mut small);
             read.map_err(LedgerError::io("read a content for", self.folder))?;
             let hash = self.intake.take(&mut small.as_slice(), size_bytes)?;
-            let mut kept = self.small.lock().unwrap_or_else(PoisonError::into_inner);
             // UTF-16 has zeros, too, and says so at its start.
             let may_be_text =
                 matches!(small.as_slice(), [0xff, 0xfe, ..] | [0xfe, 0xff, ..]) || !small.contains(&0);
-            if may_be_text && kept.values().map(Vec::len).sum::<usize>() + small.len() <= MOST_SMALL_BYTES {
-                kept.insert(hash, small);
+            if may_be_text {
+                let room = self.small_bytes.fetch_add(small.len(), Ordering::Relaxed);
+                if room + small.len() <= MOST_SMALL_BYTES {
+                    self.small.lock().unwrap_or_else(PoisonError::into_inner).insert(hash, small);
+                }
             }
-            drop(kept);
             self.taken().insert(content, hash);
             return Ok(());
         }
