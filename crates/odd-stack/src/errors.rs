@@ -475,6 +475,7 @@ impl From<MendError> for Failure {
             MendError::Change(error) => return error.into(),
             MendError::Tweak(error) => return error.into(),
             MendError::Check(error) => return error.into(),
+            MendError::NoLayer { .. } => "nothing_there",
             MendError::Address(_) => "bad_address",
             MendError::OfLayer { .. } => "of_a_layer",
             MendError::NothingThere { .. } => "nothing_there",

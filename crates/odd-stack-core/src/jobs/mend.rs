@@ -38,6 +38,12 @@ pub enum MendError {
         /// The layer.
         layer: String,
     },
+    /// No layer has anything there.
+    #[error("no layer has a file at {at}; `oddstack check` lists what drifted")]
+    NoLayer {
+        /// What was given.
+        at: String,
+    },
     /// The addresses can't be told.
     #[error(transparent)]
     Addresses(#[from] AddressesError),
@@ -258,7 +264,11 @@ fn drifted(
     }
     let mut paths = Vec::new();
     for text in texts {
-        paths.extend(meant(ledger, text)?);
+        let found = meant(ledger, text)?;
+        if found.is_empty() {
+            return Err(MendError::NoLayer { at: text.clone() });
+        }
+        paths.extend(found);
     }
     let mut columns = ledger.catalogue.columns_of(&[], &paths)?;
     Blender::new(ledger).learn(&mut columns, order)?;

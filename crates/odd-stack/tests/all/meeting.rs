@@ -279,6 +279,7 @@ fn what_drifted_is_mended() {
     let closed = with_meeting_layers();
     closed.run("mend").status(2).says("--restore");
     closed.run("mend --restore").status(0).says("Nothing to mend");
+    closed.run("mend nowhere --restore").status(1).says("no layer has a file at nowhere");
     let laid = closed.read("game/config/harbour.ini");
     closed
         .write("game/config/harbour.ini", &laid.replace("thick=7", "thick=3").replace("; harbour", "; mine"));
