@@ -9,6 +9,7 @@ use super::add_report::needs_words;
 use super::needs::unmet_under;
 use super::runs_code::runs_code;
 use super::stack::LayerRow;
+use crate::disk::Blender;
 use crate::fit::{FitSheet, Rules};
 use crate::ledger::{Layer, Ledger, LedgerError};
 use crate::stack::{EntryKind, LayerId, RootId, Unmet};
@@ -88,7 +89,9 @@ pub fn show(ledger: &Ledger, id: LayerId) -> Result<ShowReport, LedgerError> {
     let unknown: HashSet<(RootId, String)> =
         unknown.into_iter().map(|(root, key, _)| (root, key.as_str().to_owned())).collect();
     let mut entries = Vec::new();
-    for column in catalogue.columns_of(&[id], &[])? {
+    let mut columns = catalogue.columns_of(&[id], &[])?;
+    Blender::new(ledger).learn(&mut columns, &order)?;
+    for column in columns {
         let Some(entry) = column.entries.iter().find(|entry| entry.layer == id) else { continue };
         let laid = column.laid(&order);
         // A lifted layer is looked at as if it were laid where it stands.
@@ -98,7 +101,10 @@ pub fn show(ledger: &Ledger, id: LayerId) -> Result<ShowReport, LedgerError> {
         });
         let covers =
             below.map(|other| name(other.layer)).or_else(|| column.base.as_ref().map(|_| "base".to_owned()));
-        let winner = laid.last().filter(|winner| layer.laid && winner.layer != id);
+        // What blends is covered by nobody.
+        let blended = column.blend(&order).and_then(|blend| blend.outcome.as_ref().ok());
+        let is_in = blended.is_some_and(|blended| blended.from.contains(&id));
+        let winner = laid.last().filter(|winner| layer.laid && winner.layer != id && !is_in);
         let spelled = column.base.as_ref().map_or(&entry.spelled, |base| &base.spelled);
         let address = ledger.game().address(column.root, spelled.clone());
         entries.push(EntryRow {

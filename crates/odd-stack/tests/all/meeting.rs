@@ -51,6 +51,7 @@ fn contests_are_shown_by_pair_and_settled() {
     assert_eq!(closed.read("game/data/lamps/brass.qtx"), "fog\n");
     closed.run("conflicts").status(0).says("nothing is open");
     closed.run("conflicts --all fog").status(0).says("won").says("both are kept");
+    assert!(!closed.run("show fog").status(0).stdout.contains("under gulls"), "what blends is not covered");
     closed.run("stack").status(0).says("lamps");
     closed.run("trace data/lamps/brass.qtx").status(0).says("settled: fog wins here");
     // Lifting the winner lets the order decide, and it wins again when it is back.
