@@ -7,8 +7,8 @@ use odd_stack_core::stack::Needs;
 
 use crate::commands::standing::LayersArgs;
 use crate::commands::{
-    add, adopt, check, completions, conflicts, demo, fit, game, inspect, man, mend, remove, reorder, settle,
-    show, trace, tweak, upgrade,
+    add, adopt, check, completions, conflicts, demo, fit, game, inspect, man, mend, patchday, remove,
+    reorder, settle, show, trace, tweak, upgrade,
 };
 
 /// Install mods and patches as tracked layers, and always get back to the untouched game.
@@ -61,6 +61,9 @@ pub struct Common {
     /// Say more: every address
     #[arg(short, long, global = true, help_heading = "Common options")]
     pub verbose: bool,
+    /// Change files although the game is running
+    #[arg(long, global = true, help_heading = "Common options")]
+    pub while_running: bool,
     /// When to use colours; NO_COLOR turns them off too
     #[arg(long, global = true, value_name = "WHEN", default_value = "auto", help_heading = "Common options")]
     pub color: ColorWhen,
@@ -198,8 +201,11 @@ pub enum Command {
     Trace(trace::TraceArgs),
     /// Compare the files on disk with the stack
     Check(check::CheckArgs),
-    /// Take files that the game's client has put back as the game's own
+    /// Say what becomes of files that drifted: as the stack has them, yours, or the game's own
     Mend(mend::MendArgs),
+    /// See an official update of the game through: all off before it, what still fits on after it
+    #[command(subcommand)]
+    Patchday(patchday::PatchDayCommand),
     /// Build a demo game with packages and walk through the main job
     Demo(demo::DemoArgs),
     /// Print a script that completes commands in a shell
@@ -230,6 +236,7 @@ impl Command {
             Self::Trace(_) => "trace",
             Self::Check(_) => "check",
             Self::Mend(_) => "mend",
+            Self::Patchday(patchday) => patchday.name(),
             Self::Demo(_) => "demo",
             Self::Completions(_) => "completions",
             Self::Man(_) => "man",

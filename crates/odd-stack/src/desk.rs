@@ -7,15 +7,15 @@ use std::time::Duration;
 
 use etcetera::{BaseStrategy, choose_base_strategy};
 use odd_stack_core::disk::{ChangeOptions, Edits, Prepared, RealDisk, Recovered, Seam};
-use odd_stack_core::jobs::{ChangeReport, Permit, change_report, heal, select_game};
-use odd_stack_core::ledger::{Home, Ledger, Registered};
+use odd_stack_core::jobs::{ChangeReport, Permit, change_report, heal, running, select_game};
+use odd_stack_core::ledger::{Home, Ledger, OngoingKind, Registered};
 use time::OffsetDateTime;
 use time::format_description::well_known::Rfc3339;
 
 use crate::Ended;
 use crate::args::{ChangeArgs, Common};
 use crate::commands::settle::Key;
-use crate::errors::{Exit, Failure};
+use crate::errors::{Exit, Failure, is_running};
 use crate::output::Output;
 use crate::progress::{Progress, watch_for_stop};
 
@@ -30,6 +30,7 @@ pub struct Desk {
     command: &'static str,
     wanted_game: Option<String>,
     yes: bool,
+    while_running: bool,
 }
 
 impl Desk {
@@ -46,6 +47,7 @@ impl Desk {
             command,
             wanted_game: common.game,
             yes: common.yes,
+            while_running: common.while_running,
         })
     }
 
@@ -130,10 +132,27 @@ impl Desk {
         Ok(ledger)
     }
 
-    /// The permission to change `ledger`; what was cut short is finished first.
-    pub fn permit(&mut self, ledger: &Ledger) -> Result<Permit, Failure> {
-        let mut permit = Permit::take(ledger, self.command, PATIENCE, &self.progress)?;
+    /// The permission to change `ledger`; what was cut short is finished first. Unless it is only for a dry run, the
+    /// game must not be running.
+    pub fn permit(&mut self, ledger: &Ledger, dry_run: bool) -> Result<Permit, Failure> {
+        self.permit_during(ledger, None, dry_run)
+    }
+
+    /// As [`Desk::permit`], for a command that may also be used while `kind` is under way.
+    pub fn permit_during(
+        &mut self,
+        ledger: &Ledger,
+        kind: Option<OngoingKind>,
+        dry_run: bool,
+    ) -> Result<Permit, Failure> {
+        let mut permit = Permit::take_during(ledger, self.command, PATIENCE, kind, &self.progress)?;
         self.tell_recovered(permit.recovered.take());
+        if !dry_run && !self.while_running {
+            let running = running(ledger);
+            if !running.is_empty() {
+                return Err(is_running(&running));
+            }
+        }
         Ok(permit)
     }
 

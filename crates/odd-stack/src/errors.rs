@@ -6,11 +6,12 @@ use std::process::ExitCode;
 use odd_stack_core::blend::Clash;
 use odd_stack_core::disk::{ChangeError, CheckError, ClashingFile, DriftKind};
 use odd_stack_core::fit::FitError;
+use odd_stack_core::game::{PatternError, Running};
 use odd_stack_core::jobs::{
-    AddError, AddressesError, CareError, MendError, SelectError, SetError, SettleError, TraceError,
-    TweakError,
+    AddError, AddressesError, CareError, MendError, PatchDayError, SelectError, SetError, SettleError,
+    TraceError, TweakError,
 };
-use odd_stack_core::ledger::LedgerError;
+use odd_stack_core::ledger::{LedgerError, OngoingKind};
 use odd_stack_core::package::PackageError;
 use odd_stack_core::stack::{Unmet, UnmetKind};
 use serde_json::{Value, json};
@@ -145,9 +146,12 @@ pub fn drift_words(kind: DriftKind) -> &'static str {
     match kind {
         DriftKind::Edited => "edited since it was laid",
         DriftKind::Missing => "missing",
+        DriftKind::PutBack => "the game's own file lies there again",
+        DriftKind::Updated => "changed by an update of the game",
         DriftKind::BaseChanged => "the game's own file, changed since it was last seen",
-        DriftKind::BaseMissing => "the game's own file, missing",
-        DriftKind::Unknown => "a file that Odd Stack did not put there",
+        DriftKind::BaseAdded => "new among the game's own files",
+        DriftKind::BaseGone => "the game's own file, missing",
+        DriftKind::Stray => "a file that Odd Stack did not put there",
         DriftKind::OtherSpelling => "beside a layer's file, its name spelled otherwise",
     }
 }
@@ -193,6 +197,17 @@ impl From<ChangeError> for Failure {
             .choice("save your whole files and take the new version's", "--keep-edits")
             .choice("let go of your whole files and take the new version's", "--discard-edits"),
             ChangeError::Unmet { ref unmet } => unmet_needs(unmet, &error),
+            ChangeError::UnderWay { ref ongoing } => {
+                let mut failure = Self::of(Exit::Undecided, "under_way", &error);
+                failure.message.push_str("; end it first");
+                match ongoing.kind {
+                    OngoingKind::PatchDay => failure
+                        .choice("look at the game anew and lay what still fits", "oddstack patchday finish"),
+                    OngoingKind::Capture => failure
+                        .choice("make a layer of what was changed", "oddstack capture --end")
+                        .choice("take back all that was changed", "oddstack capture --cancel"),
+                }
+            }
             ChangeError::Circle { .. } => Self::of(Exit::Undecided, "order_in_a_circle", &error)
                 .choice("go on, and let one of these rules be broken", "--despite"),
             ChangeError::FileAgainstFolder { .. } => Self::of(Exit::Failed, "file_against_folder", &error),
@@ -208,6 +223,14 @@ impl From<ChangeError> for Failure {
             ChangeError::Cancelled => Self::of(Exit::Failed, "stopped", &error),
         }
     }
+}
+
+/// Programs of the game that run, and files that must not change under them.
+pub fn is_running(running: &[Running]) -> Failure {
+    let message = "the game is running; close it first, or its files change under it:";
+    Failure::new(Exit::Undecided, "game_running", message)
+        .about(running.iter().map(|it| format!("{}  (process {})", it.program.display(), it.process)))
+        .choice("go on all the same", "--while-running")
 }
 
 /// Needs that would not be met, with what would help for each.
@@ -247,8 +270,16 @@ impl From<AddressesError> for Failure {
     fn from(error: AddressesError) -> Self {
         match error {
             AddressesError::Ledger(error) => error.into(),
-            AddressesError::Address(_) => Self::of(Exit::Failed, "bad_address", &error),
-            AddressesError::Pattern { .. } => Self::of(Exit::Usage, "bad_pattern", &error),
+            AddressesError::Pattern(error) => error.into(),
+        }
+    }
+}
+
+impl From<PatternError> for Failure {
+    fn from(error: PatternError) -> Self {
+        match error {
+            PatternError::Address(_) => Self::of(Exit::Failed, "bad_address", &error),
+            PatternError::Pattern { .. } => Self::of(Exit::Usage, "bad_pattern", &error),
         }
     }
 }
@@ -471,16 +502,25 @@ impl From<MendError> for Failure {
     fn from(error: MendError) -> Self {
         let code = match error {
             MendError::Ledger(error) => return error.into(),
-            MendError::Addresses(error) => return error.into(),
+            MendError::Pattern(error) => return error.into(),
             MendError::Change(error) => return error.into(),
             MendError::Tweak(error) => return error.into(),
             MendError::Check(error) => return error.into(),
-            MendError::NoLayer { .. } => "nothing_there",
-            MendError::Address(_) => "bad_address",
             MendError::OfLayer { .. } => "of_a_layer",
-            MendError::NothingThere { .. } => "nothing_there",
+            MendError::Nothing { .. } | MendError::NothingThere { .. } => "nothing_there",
         };
         Self::of(Exit::Failed, code, &error)
+    }
+}
+
+impl From<PatchDayError> for Failure {
+    fn from(error: PatchDayError) -> Self {
+        match error {
+            PatchDayError::Ledger(error) => error.into(),
+            PatchDayError::Change(error) => error.into(),
+            PatchDayError::Check(error) => error.into(),
+            PatchDayError::Tweak(error) => error.into(),
+        }
     }
 }
 
@@ -488,6 +528,8 @@ impl From<SetError> for Failure {
     fn from(error: SetError) -> Self {
         match error {
             SetError::Care(error) => error.into(),
+            SetError::Pattern(error) => error.into(),
+            SetError::BadRunner { .. } => Self::of(Exit::Usage, "bad_runner", &error),
             SetError::Unknown { .. } => Self::of(Exit::Failed, "unknown_name", &error),
             SetError::RootInUse { .. } => Self::of(Exit::Failed, "root_in_use", &error),
             SetError::OtherVolume { .. } => Self::of(Exit::Failed, "other_volume", &error),

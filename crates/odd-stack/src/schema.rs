@@ -5,14 +5,15 @@ use std::path::PathBuf;
 
 use odd_stack_core::fit::FitSheet;
 use odd_stack_core::jobs::{
-    AcceptReport, AdoptReport, CareReport, CheckSummary, ConflictsReport, DraftReport, GameReport,
-    InspectReport, SheetCheck, ShowReport, StackReport, TraceReport,
+    AdoptReport, CareReport, CheckSummary, ConflictsReport, DraftReport, GameReport, InspectReport,
+    PatchDayReport, PatchDayStatus, SheetCheck, ShowReport, StackReport, TraceReport,
 };
 use schemars::{Schema, schema_for};
 
 use crate::commands::add::AddedReport;
 use crate::commands::game::{ForgetReport, GameList};
 use crate::commands::mend::MendReport;
+use crate::commands::patchday::PatchDayBegun;
 use crate::commands::settle::SettleReport;
 use crate::commands::standing::StandingReport;
 use crate::commands::tweak::{TweakList, TweakReport};
@@ -33,7 +34,9 @@ fn schemas() -> Vec<(&'static str, Schema)> {
         ("inspect", schema_for!(InspectReport)),
         ("lay", schema_for!(StandingReport)),
         ("mend", schema_for!(MendReport)),
-        ("mend-accept", schema_for!(AcceptReport)),
+        ("patchday-begin", schema_for!(PatchDayBegun)),
+        ("patchday-finish", schema_for!(PatchDayReport)),
+        ("patchday-status", schema_for!(PatchDayStatus)),
         ("oddfit", schema_for!(FitSheet)),
         ("settle", schema_for!(SettleReport)),
         ("show", schema_for!(ShowReport)),

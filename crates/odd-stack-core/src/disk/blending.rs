@@ -3,13 +3,14 @@
 use std::cell::RefCell;
 use std::collections::HashMap;
 use std::io;
+use std::path::PathBuf;
 
 use serde::{Deserialize, Serialize};
 
 use crate::blend::{KeyEdit, MOST_BLENDED_BYTES, combine};
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError, blob_path};
-use crate::stack::{Blend, Blended, Column, Entry, LayerId, NotBlendable, Order, Recipe};
+use crate::stack::{Blend, Blended, Column, Entry, LayerId, NotBlendable, Order, PathId, Recipe};
 
 /// What blending by a recipe gave, as the catalogue keeps it.
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -31,6 +32,8 @@ pub(crate) struct Blender<'l> {
     ledger: &'l Ledger,
     /// Contents that are not stored, in a dry run.
     unstored: HashMap<ContentHash, Vec<u8>>,
+    /// Where files of the base lie that are neither aside nor in their place.
+    bases: HashMap<PathId, PathBuf>,
     /// What was made, by recipe.
     made: RefCell<HashMap<ContentHash, Vec<u8>>>,
     /// Whether outcomes are kept in the catalogue.
@@ -42,7 +45,14 @@ pub(crate) struct Blender<'l> {
 impl<'l> Blender<'l> {
     /// One that only looks.
     pub(crate) fn new(ledger: &'l Ledger) -> Self {
-        Self { ledger, unstored: HashMap::new(), made: RefCell::default(), keeps: false, is_dry_run: false }
+        Self {
+            ledger,
+            unstored: HashMap::new(),
+            bases: HashMap::new(),
+            made: RefCell::default(),
+            keeps: false,
+            is_dry_run: false,
+        }
     }
 
     /// One inside a change of the catalogue.
@@ -52,6 +62,11 @@ impl<'l> Blender<'l> {
         is_dry_run: bool,
     ) -> Self {
         Self { keeps: true, unstored, is_dry_run, ..Self::new(ledger) }
+    }
+
+    /// Says where the base's own file at an address lies for now.
+    pub(crate) fn set_base_at(&mut self, path: PathId, file: PathBuf) {
+        self.bases.insert(path, file);
     }
 
     /// Learns what each of `columns` gives under `order`, where something blends.
@@ -186,7 +201,8 @@ impl<'l> Blender<'l> {
         let Some(base) = &column.base else { return Ok(None) };
         let site = self.ledger.site();
         let root = site.root(column.root)?;
-        for path in [site.original(root, column.path), base.spelled.on(&root.folder)] {
+        let usual = [site.original(root, column.path), base.spelled.on(&root.folder)];
+        for path in self.bases.get(&column.path).cloned().into_iter().chain(usual) {
             match std::fs::read(&path) {
                 Ok(content) => return Ok(Some(content)),
                 Err(error) if super::is_nothing_there(&error) => {}

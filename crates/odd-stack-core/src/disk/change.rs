@@ -13,16 +13,17 @@ use super::decide::{Decision, decide};
 use super::drift::Drift;
 use super::execute::{self, StepFailed};
 use super::look::{Seen, is_nothing_there};
+use super::lying::Lying;
 use super::plan::Plan;
 use super::seam::{Seam, Stamp};
 use super::steps::Step;
 use super::thrown::save_changed;
 use crate::address::{Address, FoldedKey, RelPath};
 use crate::blend::BlendRule;
-use crate::game::Game;
+use crate::game::{Game, GameVersion};
 use crate::hash::ContentHash;
 use crate::ledger::catalogue::JournalMark;
-use crate::ledger::{Ledger, LedgerError, Lock, blob_path, end_intake, sweep};
+use crate::ledger::{Ledger, LedgerError, Lock, Ongoing, blob_path, end_intake, sweep};
 use crate::observer::{Observer, Work};
 use crate::stack::{
     Arrangement, BaseFile, BaseKind, LayerId, PathId, RootId, Settlement, Standing, Tally, Unmet,
@@ -78,6 +79,12 @@ pub enum ChangeError {
     Circle {
         /// Each must lie above the next, and the last above the first.
         layers: Vec<String>,
+    },
+    /// Something is under way that must be ended first; a decision is needed.
+    #[error("a {} is under way since {}", ongoing.kind, ongoing.begun_at)]
+    UnderWay {
+        /// What.
+        ongoing: Ongoing,
     },
     /// One address is a file for one and a folder for another.
     #[error("{address} is a file for {file_of} and a folder for {folder_of}; both can't lie on the game")]
@@ -185,6 +192,16 @@ pub(crate) struct ChangeRequest {
     pub also_touched: Vec<PathId>,
     /// Addresses at which what the stack says is put again, whatever lies there.
     pub restore: Vec<PathId>,
+    /// Files on disk that the stack does not know, and that are taken up.
+    pub lying: HashMap<PathId, Lying>,
+    /// Files of the base that are from then on as given, or are no more, where no layer has anything.
+    pub accepted: Vec<(RootId, FoldedKey, Option<BaseFile>)>,
+    /// What the transaction has changed already, as it was; written back if the change is taken back.
+    pub undo: Option<BaseBefore>,
+    /// Files that nobody knows, to be taken out of the game and saved.
+    pub take_away: Vec<(RootId, RelPath)>,
+    /// What is under way from then on, if that changes.
+    pub ongoing: Option<Option<Ongoing>>,
     /// Contents that are not stored, and that nothing will be made of.
     pub unstored: HashMap<ContentHash, Vec<u8>>,
     pub is_dry_run: bool,
@@ -204,6 +221,11 @@ impl ChangeRequest {
             blend_rules: None,
             also_touched: Vec::new(),
             restore: Vec::new(),
+            lying: HashMap::new(),
+            accepted: Vec::new(),
+            undo: None,
+            take_away: Vec::new(),
+            ongoing: None,
             unstored: HashMap::new(),
             is_dry_run: false,
         }
@@ -212,7 +234,8 @@ impl ChangeRequest {
     /// Addresses that change without any layer's changing.
     pub(super) fn touched(&self) -> Vec<PathId> {
         let settled = self.settle.iter().map(|(path, _)| *path);
-        settled.chain(self.also_touched.iter().chain(&self.restore).copied()).collect()
+        let named = self.also_touched.iter().chain(&self.restore).chain(self.lying.keys());
+        settled.chain(named.copied()).collect()
     }
 
     /// What is settled afterwards, among `before`.
@@ -233,6 +256,60 @@ impl ChangeRequest {
     }
 }
 
+/// What is known of the game and its base before a change that begins with writing it anew.
+#[derive(Debug, Default)]
+pub(crate) struct BaseBefore {
+    /// Rows of the base that change, as they were.
+    pub base: Vec<(RootId, FoldedKey, Option<BaseFile>)>,
+    /// The version, and files and bytes seen.
+    pub version: Option<GameVersion>,
+    pub seen: (u64, u64),
+    /// Addresses whose original was not known.
+    pub unknown_originals: Vec<(RootId, FoldedKey, RelPath)>,
+}
+
+/// The same as the journal keeps it.
+#[derive(Debug, Default, Serialize, Deserialize)]
+struct Undo {
+    base: Vec<BaseNow>,
+    version: Option<(String, Option<String>, Option<String>)>,
+    seen: (u64, u64),
+    unknown_originals: Vec<(RootId, String, String)>,
+}
+
+impl Undo {
+    fn of(before: BaseBefore) -> Self {
+        let unknown = before.unknown_originals.into_iter();
+        Self {
+            base: before.base.iter().map(BaseNow::of).collect(),
+            version: before.version.map(|known| (known.version, known.read_from, known.pattern)),
+            seen: before.seen,
+            unknown_originals: unknown
+                .map(|(root, key, spelled)| (root, key.as_str().to_owned(), spelled.as_str().to_owned()))
+                .collect(),
+        }
+    }
+
+    fn write(self, ledger: &Ledger) -> Result<(), LedgerError> {
+        let catalogue = &ledger.catalogue;
+        for BaseNow { root, key, file } in self.base {
+            let key = FoldedKey::from_stored(key);
+            match file {
+                Some(file) => catalogue.replace_base(root, &key, &file.into_base())?,
+                None => catalogue.forget_base(root, &key)?,
+            }
+        }
+        let version =
+            self.version.map(|(version, read_from, pattern)| GameVersion { version, read_from, pattern });
+        catalogue.write_game(&Game { version, seen: self.seen, ..ledger.game().clone() })?;
+        catalogue.forget_unknown_originals()?;
+        for (root, key, spelled) in self.unknown_originals {
+            catalogue.doubt_original(root, &FoldedKey::from_stored(key), &RelPath::from_disk(spelled))?;
+        }
+        Ok(())
+    }
+}
+
 /// What becomes of the stack when all steps are done; kept in the journal.
 #[derive(Debug, Default, Serialize, Deserialize)]
 struct Outcome {
@@ -249,6 +326,12 @@ struct Outcome {
     settle: Vec<(PathId, Option<Settlement>)>,
     #[serde(default)]
     blend_rules: Option<Vec<BlendRule>>,
+    /// What is under way from then on, if that changes; at most one.
+    #[serde(default)]
+    ongoing: Option<Vec<Ongoing>>,
+    /// What is written back if all is taken back.
+    #[serde(default)]
+    undo: Option<Undo>,
 }
 
 /// A file of the base that is from now on what was found on disk, or is no more.
@@ -262,18 +345,25 @@ struct BaseNow {
 #[derive(Debug, Serialize, Deserialize)]
 struct BaseFileNow {
     spelled: String,
-    is_link: bool,
+    kind: BaseKind,
     size_bytes: u64,
     modified_ns: i64,
     mode: u32,
     hash: Option<[u8; 32]>,
 }
 
+impl BaseNow {
+    fn of((root, key, file): &(RootId, FoldedKey, Option<BaseFile>)) -> Self {
+        let file = file.as_ref().map(BaseFileNow::of);
+        Self { root: *root, key: key.as_str().to_owned(), file }
+    }
+}
+
 impl BaseFileNow {
     fn of(base: &BaseFile) -> Self {
         Self {
             spelled: base.spelled.as_str().to_owned(),
-            is_link: base.kind == BaseKind::Link,
+            kind: base.kind,
             size_bytes: base.size_bytes,
             modified_ns: base.modified_ns,
             mode: base.mode,
@@ -284,7 +374,7 @@ impl BaseFileNow {
     fn into_base(self) -> BaseFile {
         BaseFile {
             spelled: RelPath::from_disk(self.spelled),
-            kind: if self.is_link { BaseKind::Link } else { BaseKind::File },
+            kind: self.kind,
             size_bytes: self.size_bytes,
             modified_ns: self.modified_ns,
             mode: self.mode,
@@ -342,11 +432,7 @@ pub(crate) fn prepare<'l>(
             return Err(error);
         }
     };
-    let base = decision.base_now.iter().map(|(root, key, file)| BaseNow {
-        root: *root,
-        key: key.as_str().to_owned(),
-        file: file.as_ref().map(BaseFileNow::of),
-    });
+    let base = decision.base_now.iter().chain(&request.accepted).map(BaseNow::of);
     let outcome = Outcome {
         command: request.command,
         made_at: request.made_at,
@@ -362,6 +448,8 @@ pub(crate) fn prepare<'l>(
         handed_on: request.exchange.as_ref().map(|exchange| (exchange.old, exchange.new)),
         settle: request.settle,
         blend_rules: request.blend_rules,
+        ongoing: request.ongoing.map(|ongoing| ongoing.into_iter().collect()),
+        undo: request.undo.map(Undo::of),
     };
     Ok(Prepared { ledger, _lock: lock, decision, new_blobs: request.new_blobs, outcome, is_over: false })
 }
@@ -393,7 +481,7 @@ impl Prepared<'_> {
         let done = execute::forward(steps, sides, seam, observer);
         observer.end();
         if let Err(StepFailed { path, source }) = done {
-            take_back(ledger, steps, sides, observer)?;
+            take_back(ledger, steps, sides, self.outcome.undo.take(), observer)?;
             return Err(ChangeError::TakenBack { path, source });
         }
         let outcome = std::mem::take(&mut self.outcome);
@@ -531,10 +619,13 @@ fn write_outcome(ledger: &Ledger, outcome: Outcome) -> Result<i64, ChangeError> 
     if let Some(rules) = outcome.blend_rules {
         catalogue.write_game(&Game { blend_rules: rules, ..ledger.game().clone() })?;
     }
+    if let Some(ongoing) = outcome.ongoing {
+        catalogue.write_ongoing(ongoing.first())?;
+    }
     for base in outcome.base {
         let key = FoldedKey::from_stored(base.key);
         match base.file {
-            Some(file) => catalogue.replace_base(base.root, &key, &file.into_base())?,
+            Some(file) => catalogue.accept_original(base.root, &key, &file.into_base())?,
             None => catalogue.forget_base(base.root, &key)?,
         }
     }
@@ -552,6 +643,7 @@ fn take_back(
     ledger: &Ledger,
     steps: &[Step],
     sides: &[PathBuf],
+    undo: Option<Undo>,
     observer: &dyn Observer,
 ) -> Result<(), ChangeError> {
     let (catalogue, seam) = (&ledger.catalogue, &*ledger.seam);
@@ -562,6 +654,9 @@ fn take_back(
         .map_err(|StepFailed { path, source }| ChangeError::Stuck { path, source })?;
     catalogue.begin()?;
     let forget = || -> Result<Vec<ContentHash>, LedgerError> {
+        if let Some(undo) = undo {
+            undo.write(ledger)?;
+        }
         let hashes = catalogue.unfinished_contents()?;
         catalogue.drop_unfinished_layers()?;
         let unused = catalogue.drop_unused_blobs(&hashes)?;
@@ -613,7 +708,7 @@ pub(crate) fn recover(
         if is_finished {
             finish(ledger, outcome)?;
         } else {
-            take_back(ledger, &steps, &sides, observer)?;
+            take_back(ledger, &steps, &sides, outcome.undo, observer)?;
         }
         let (command, begun_at) = (mark.command, mark.begun_at);
         recovered = Some(Recovered { command, begun_at, finished: is_finished });

@@ -9,16 +9,19 @@ use std::thread;
 use rayon::prelude::*;
 use thiserror::Error;
 
-use super::drift::{Drift, DriftKind, Finding, compare, is_base_as_seen, is_entry_as_laid};
-use super::expected::{Place, places};
+use super::drift::{Drift, DriftKind, Finding, compare, is_base_as_seen, is_entry_as_laid, is_put_back};
+use super::expected::{Expected, Place, places};
 use super::look::{Seen, look_at};
+use super::signs::{UpdateSigns, volatile_proposals};
+use super::spelling::path_on_disk;
 use super::walk::{WalkError, Walked, walk};
 use crate::address::{Address, Folding, RelPath};
-use crate::game::Root;
+use crate::blend::BlendRules;
+use crate::game::{AddressPatterns, Root};
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError};
 use crate::observer::{Observer, Work};
-use crate::stack::{BaseKind, Column, LayerId, Provider, RootId};
+use crate::stack::{BaseKind, Column, LayerId, Order, Provider, RootId};
 
 /// Why the disk can't be compared; nothing was changed.
 #[derive(Debug, Error)]
@@ -65,13 +68,19 @@ pub struct CheckReport {
     pub compared_files: u64,
     /// Bytes of those.
     pub compared_bytes: u64,
+    /// Files that differ where the game writes by itself, and are left alone.
+    pub volatile_files: u64,
+    /// What speaks for an official update since the base was last looked at.
+    pub signs: UpdateSigns,
+    /// Folders and patterns at which the game seems to write by itself, and that are not known as such.
+    pub volatile_proposals: Vec<String>,
     /// All others, in order of addresses.
     pub drifted: Vec<Drifted>,
 }
 
 /// Compares every file of the base and of laid layers with the disk: by name, size and time, and
-/// with `deep` by content wherever its hash is known. Also finds unknown files in folders that
-/// layers made. Runs on all threads of the current pool.
+/// with `deep` by content wherever its hash is known. Also finds unknown files in all folders, and judges what
+/// has become of each file that differs. Runs on all threads of the current pool.
 ///
 /// # Errors
 /// [`CheckError`].
@@ -113,7 +122,108 @@ pub fn check(ledger: &Ledger, deep: bool, observer: &dyn Observer) -> Result<Che
     });
     let mut report = found?;
     report.drifted.sort_by(|one, two| one.drift.address.cmp(&two.drift.address));
+    judge_together(ledger, &mut report)?;
     Ok(report)
+}
+
+/// What has become of the file at one address, if it is not as it should be; looks at nothing else but the game's
+/// version. Where nobody has anything, `asked` is how it was spelled. Unlike [`check()`] it tells nothing of other
+/// spellings, and of an update only by the version.
+pub(crate) fn check_at(
+    ledger: &Ledger,
+    column: &Column,
+    order: &Order,
+    asked: &RelPath,
+) -> Result<Option<Drifted>, CheckError> {
+    let root = ledger.site().root(column.root)?;
+    let place = match (&column.base, column.entries.is_empty()) {
+        (None, true) => asked.clone(),
+        _ => path_on_disk(&ledger.catalogue, column, order)?,
+    };
+    let path = place.on(&root.folder);
+    let failed = |source| CheckError::Look { path: path.clone(), source };
+    let provider = column.provider(order);
+    let seen = look_at(&path).map_err(failed)?;
+    let kind = match compare(&path, provider, true).map_err(failed)? {
+        Finding::Fits { .. } => return Ok(None),
+        Finding::FolderInTheWay if matches!(provider, Provider::Nothing) => return Ok(None),
+        Finding::FolderInTheWay => DriftKind::Edited,
+        Finding::Drifted(kind, _) => kind,
+    };
+    let covered = column.base.as_ref().filter(|_| provider.entry().is_some());
+    let kind = match kind {
+        DriftKind::Edited if is_put_back(&path, seen, covered).map_err(failed)? => DriftKind::PutBack,
+        DriftKind::Edited => {
+            let game = ledger.game();
+            let signs = UpdateSigns {
+                known_version: game.version.as_ref().map(|version| version.version.clone()),
+                version_now: game.version_on_disk(),
+                ..UpdateSigns::default()
+            };
+            let is_settings = order.blend_rules().format_of(column.key.as_str()).is_some();
+            if signs.look_like_an_update() && !is_settings { DriftKind::Updated } else { kind }
+        }
+        DriftKind::Stray => match column.key.parent() {
+            Some(parent) if ledger.catalogue.base_at(column.root, &parent)?.is_none() => kind,
+            _ => DriftKind::BaseAdded,
+        },
+        kind => kind,
+    };
+    let layer = provider.entry().map(|entry| entry.layer);
+    let address = Address { root: root.name.clone(), path: place };
+    Ok(Some(Drifted { drift: Drift { address, kind, layer }, layer }))
+}
+
+/// What only all drifted files together tell: whether the game was updated, and where it writes by itself.
+fn judge_together(ledger: &Ledger, report: &mut CheckReport) -> Result<(), LedgerError> {
+    let game = ledger.game();
+    let volatile = AddressPatterns::parse(game, &game.volatile);
+    let volatile = volatile.map_err(|error| ledger.catalogue.damaged_by(&error))?;
+    let rules = BlendRules::new(&game.blend_rules).map_err(|error| ledger.catalogue.damaged_by(&error))?;
+    let key = |address: &Address| {
+        let root = game.root_named(&address.root).map_or(RootId(0), |root| root.id);
+        (root, game.folding.key(address.path.as_str()))
+    };
+    let before = report.drifted.len();
+    report.drifted.retain(|drifted| {
+        let is_left_alone = match drifted.drift.kind {
+            DriftKind::Missing | DriftKind::OtherSpelling | DriftKind::PutBack | DriftKind::Updated => false,
+            DriftKind::Edited
+            | DriftKind::BaseChanged
+            | DriftKind::BaseAdded
+            | DriftKind::BaseGone
+            | DriftKind::Stray => {
+                let (root, key) = key(&drifted.drift.address);
+                volatile.meet(root, key.as_str())
+            }
+        };
+        !is_left_alone
+    });
+    report.volatile_files = (before - report.drifted.len()) as u64;
+    let is_settings = |address: &Address| rules.format_of(key(address).1.as_str()).is_some();
+    let base_drifts = report.drifted.iter().filter(|drifted| {
+        let is_of_base = matches!(drifted.drift.kind, DriftKind::BaseChanged | DriftKind::BaseGone);
+        is_of_base && !is_settings(&drifted.drift.address)
+    });
+    report.signs = UpdateSigns {
+        known_version: game.version.as_ref().map(|version| version.version.clone()),
+        version_now: game.version_on_disk(),
+        base_changed_files: base_drifts.count() as u64,
+        base_files: game.seen.0,
+    };
+    if report.signs.look_like_an_update() {
+        // Settings are changed by games and people as well; those are told as edits.
+        for drifted in &mut report.drifted {
+            if drifted.drift.kind == DriftKind::Edited && !is_settings(&drifted.drift.address) {
+                drifted.drift.kind = DriftKind::Updated;
+            }
+        }
+    }
+    let of_game = report.drifted.iter().filter(|drifted| {
+        matches!(drifted.drift.kind, DriftKind::BaseAdded | DriftKind::BaseChanged | DriftKind::Stray)
+    });
+    report.volatile_proposals = volatile_proposals(of_game.map(|drifted| &drifted.drift.address));
+    Ok(())
 }
 
 type Things = HashMap<String, Vec<(OsString, Seen)>>;
@@ -144,7 +254,7 @@ impl Looker<'_> {
     ) -> Result<(), CheckError> {
         let files = places.values().map(|place| place.files.len() as u64).sum();
         let bytes: u64 =
-            places.values().flat_map(|place| &place.files).map(|(_, file)| file.size_bytes()).sum();
+            places.values().flat_map(|place| &place.files).map(|file| file.provider.size_bytes()).sum();
         self.observer.begin(Work::Comparing, files, if self.deep { bytes } else { 0 });
         let parts: Result<Vec<CheckReport>, CheckError> =
             places.par_iter().map(|(folder, place)| self.look_into(folder, place)).collect();
@@ -164,36 +274,38 @@ impl Looker<'_> {
         }
         let below = RelPath::from_disk(folder.to_owned());
         let mut report = CheckReport::default();
-        let files: HashMap<&str, Provider<'_>> = place.files.iter().copied().collect();
+        let files: HashMap<&str, Expected<'_>> = place.files.iter().map(|file| (file.name, *file)).collect();
         let mut met: HashSet<&str> = HashSet::with_capacity(files.len());
         let mut strangers = Vec::new();
         for (name, seen) in self.walked.get(folder).into_iter().flatten() {
-            let known = name.to_str().and_then(|name| files.get_key_value(name));
-            if let Some((name, provider)) = known {
-                met.insert(name);
-                self.judge(&below, name, *provider, Some(*seen), &mut report)?;
-            } else {
-                strangers.push((name.to_string_lossy().into_owned(), seen.kind));
+            let Some(name) = name.to_str() else {
+                // No address can name it: a game's own is passed over, as when it was taken into care.
+                if place.made_by.is_some() {
+                    strangers.push((name.to_string_lossy().into_owned(), seen.kind));
+                }
+                continue;
+            };
+            match files.get(name) {
+                Some(file) => {
+                    met.insert(file.name);
+                    self.judge(&below, file, Some(*seen), &mut report)?;
+                }
+                None => strangers.push((name.to_owned(), seen.kind)),
             }
         }
         if self.folds && !strangers.is_empty() {
             self.other_spellings(&below, &strangers, &files, &met, &mut report);
         }
-        let missing: Vec<_> = files.iter().filter(|(name, _)| !met.contains(*name)).collect();
-        for (name, provider) in &missing {
+        for file in files.values().filter(|file| !met.contains(file.name)) {
             // On a disk that does not tell cases apart the name may be spelled otherwise.
-            let path = below.on(&self.root.folder).join(name);
+            let path = below.on(&self.root.folder).join(file.name);
             let seen = look_at(&path).map_err(|source| CheckError::Look { path, source })?;
-            self.judge(&below, name, **provider, seen, &mut report)?;
+            self.judge(&below, file, seen, &mut report)?;
         }
-        if place.made_by.is_some() {
+        if !strangers.is_empty() {
             let lower = |name: &str| name.to_lowercase();
-            let known: HashSet<String> = match strangers.is_empty() {
-                true => HashSet::new(),
-                false => {
-                    files.keys().copied().chain(place.folders.iter().map(String::as_str)).map(lower).collect()
-                }
-            };
+            let folders = place.folders.iter().map(String::as_str);
+            let known: HashSet<String> = files.keys().copied().chain(folders).map(lower).collect();
             for (name, kind) in strangers.into_iter().filter(|(name, _)| !known.contains(&lower(name))) {
                 self.strange(&below.join(&RelPath::from_disk(name)), kind, place.made_by, &mut report)?;
             }
@@ -207,14 +319,14 @@ impl Looker<'_> {
         &self,
         below: &RelPath,
         strangers: &[(String, BaseKind)],
-        files: &HashMap<&str, Provider<'_>>,
+        files: &HashMap<&str, Expected<'_>>,
         met: &HashSet<&str>,
         report: &mut CheckReport,
     ) {
         let key = |name: &str| Folding::Folded.key(name).as_str().to_owned();
         let of_layers = files.iter().filter(|(name, _)| met.contains(*name));
         let of_layers: HashMap<String, LayerId> =
-            of_layers.filter_map(|(name, file)| Some((key(name), file.entry()?.layer))).collect();
+            of_layers.filter_map(|(name, file)| Some((key(name), file.provider.entry()?.layer))).collect();
         for (name, _) in strangers.iter().filter(|(_, kind)| *kind != BaseKind::Folder) {
             if let Some(layer) = of_layers.get(&key(name)) {
                 let path = below.join(&RelPath::from_disk(name.clone()));
@@ -228,11 +340,11 @@ impl Looker<'_> {
     fn judge(
         &self,
         below: &RelPath,
-        name: &str,
-        provider: Provider<'_>,
+        expected: &Expected<'_>,
         seen: Option<Seen>,
         report: &mut CheckReport,
     ) -> Result<(), CheckError> {
+        let Expected { name, provider, covered } = *expected;
         let looks_right = seen.is_some_and(|seen| match provider {
             Provider::Base(base) => is_base_as_seen(base, &seen),
             Provider::Layer(entry) => is_entry_as_laid(entry, &seen),
@@ -272,6 +384,9 @@ impl Looker<'_> {
         match kind {
             None => report.as_laid_files += 1,
             Some(kind) => {
+                let is_back =
+                    kind == DriftKind::Edited && is_put_back(&path, seen, covered).map_err(failed)?;
+                let kind = if is_back { DriftKind::PutBack } else { kind };
                 let layer = provider.entry().map(|entry| entry.layer);
                 let address = Address { root: self.root.name.clone(), path: relative };
                 report.drifted.push(Drifted { drift: Drift { address, kind, layer }, layer });
@@ -290,13 +405,17 @@ impl Looker<'_> {
     ) -> Result<(), CheckError> {
         if kind == BaseKind::Folder {
             for (name, seen) in self.walked.get(path.as_str()).into_iter().flatten() {
+                if name.to_str().is_none() && made_by.is_none() {
+                    continue;
+                }
                 let name = RelPath::from_disk(name.to_string_lossy().into_owned());
                 self.strange(&path.join(&name), seen.kind, made_by, report)?;
             }
             return Ok(());
         }
         let address = Address { root: self.root.name.clone(), path: path.clone() };
-        let drift = Drift { address, kind: DriftKind::Unknown, layer: None };
+        let kind = if made_by.is_some() { DriftKind::Stray } else { DriftKind::BaseAdded };
+        let drift = Drift { address, kind, layer: None };
         report.drifted.push(Drifted { drift, layer: made_by });
         Ok(())
     }

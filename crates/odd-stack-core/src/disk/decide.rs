@@ -11,6 +11,7 @@ use super::carry::{ClashingFile, Exchange};
 use super::change::{ChangeError, ChangeOptions, ChangeRequest, Edits, KEPT, STAGE, Staged, TRASH, look};
 use super::drift::{Drift, DriftKind, Finding};
 use super::look::Seen;
+use super::lying::Lying;
 use super::new_folders::NewFolders;
 use super::plan::{Effect, EffectKind, Kept, Plan};
 use super::seam::Stamp;
@@ -83,6 +84,8 @@ pub(super) fn decide(
         exchange: request.exchange.clone(),
         clashing: Vec::new(),
         restore: request.restore.iter().copied().collect(),
+        lying: request.lying.clone(),
+        tallies_before: None,
         has_unknown_originals: catalogue.has_unknown_originals()?,
         revision: catalogue.last_revision()? + 1,
         names: HashMap::new(),
@@ -96,9 +99,11 @@ pub(super) fn decide(
     let decided = decider.blend_and_settle_base().and_then(|()| decider.decide_files());
     observer.end();
     decided?;
+    decider.take_away(&request.take_away)?;
     decider.decide_folders(&folders)?;
     decider.note_difference()?;
-    let old = tallies(&decider.columns, &decider.before);
+    let old = decider.tallies_before.take();
+    let old = old.unwrap_or_else(|| tallies(&decider.columns, &decider.before));
     let new = tallies(&decider.columns, &decider.after);
     decider.decision.tallies = difference(&old, new);
     if let Some(exchange) = &request.exchange {
@@ -139,6 +144,10 @@ pub(super) struct Decider<'a> {
     pub(super) clashing: Vec<ClashingFile>,
     /// Addresses at which what the stack says is put again.
     restore: HashSet<PathId>,
+    /// Files on disk that the stack does not know, and that are taken up.
+    pub(super) lying: HashMap<PathId, Lying>,
+    /// Tallies under the order before, where they must be taken before the base changes.
+    tallies_before: Option<BTreeMap<LayerId, Tally>>,
     /// Of some addresses it is not known what the game had there.
     has_unknown_originals: bool,
     pub(super) revision: i64,
@@ -153,7 +162,7 @@ pub(super) struct Move<'c> {
     pub(super) from: Provider<'c>,
     pub(super) to: Provider<'c>,
     from_path: RelPath,
-    to_path: RelPath,
+    pub(super) to_path: RelPath,
     /// Nothing can lie there yet, since its folder does not.
     pub(super) is_in_new_folder: bool,
 }
@@ -196,6 +205,10 @@ impl Decider<'_> {
     /// Learns what blends, before and after, and what the base is.
     fn blend_and_settle_base(&mut self) -> Result<(), ChangeError> {
         self.blender.learn(&mut self.columns, &self.before)?;
+        if !self.lying.is_empty() {
+            self.tallies_before = Some(tallies(&self.columns, &self.before));
+            self.settle_lying()?;
+        }
         self.settle_base()?;
         self.blender.learn(&mut self.columns, &self.after)?;
         for column in &self.columns {
@@ -229,11 +242,14 @@ impl Decider<'_> {
     fn settle_base(&mut self) -> Result<(), ChangeError> {
         let (ledger, site) = (self.ledger, self.ledger.site());
         let edits = self.edits;
-        let (before, after) = (&self.before, &self.after);
+        let (before, after, lying) = (&self.before, &self.after, &self.lying);
         let looked: Vec<Option<BaseLook>> = self
             .columns
             .par_iter()
-            .map(|column| look_at_base(site, column, before, after, edits))
+            .map(|column| match lying.contains_key(&column.path) {
+                true => Ok(None),
+                false => look_at_base(site, column, before, after, edits),
+            })
             .collect::<Result<_, _>>()?;
         for (index, looked) in looked.into_iter().enumerate() {
             let Some(looked) = looked else { continue };
@@ -251,7 +267,7 @@ impl Decider<'_> {
                     column.base.clone_from(&base);
                     let address = self.address(root, &spelled)?;
                     match drift {
-                        Some(DriftKind::BaseMissing) => {
+                        Some(DriftKind::BaseGone) => {
                             self.decision.plan.warnings.push(format!(
                                 "{address} of the game itself is gone; it can't come back later"
                             ))
@@ -289,9 +305,13 @@ impl Decider<'_> {
         let mut moves = Vec::new();
         for column in columns {
             self.refuse_clash(column)?;
-            let (from, to) = (column.provider(&self.before), column.provider(&self.after));
+            let (from, to) = (self.present(column), column.provider(&self.after));
             self.meet(column, from, to);
-            if !is_same_on_disk(column, from, to) || self.is_put_again(column, to) {
+            if self.lying.get(&column.path) == Some(&Lying::Accepted) {
+                self.set_old_original_aside(column)?;
+            }
+            if !is_same_on_disk(column, from, to) || self.is_put_again(column, to) || self.is_captured(column)
+            {
                 moves.push(Move {
                     column,
                     from,
@@ -305,10 +325,21 @@ impl Decider<'_> {
         let leaving = leaving(&moves);
         self.check_folders_are_real(&moves, &leaving)?;
         let site = self.ledger.site();
-        let findings: Vec<Finding> =
-            moves.par_iter().map(|at| look_at_file(site, at)).collect::<Result<_, _>>()?;
+        let lying = &self.lying;
+        let findings: Vec<Finding> = moves
+            .par_iter()
+            .map(|at| match lying.get(&at.column.path) {
+                Some(Lying::Captured { .. }) => Ok(Finding::Fits { now: None }),
+                _ => look_at_file(site, at),
+            })
+            .collect::<Result<_, _>>()?;
+        let new = self.changed.iter().copied().filter(|layer| self.before.rank(*layer).is_none()).max();
         let mut must_stop = self.edits == Edits::Stop && !self.decision.plan.drifted.is_empty();
         for (at, finding) in moves.iter().zip(findings) {
+            if self.is_captured(at.column) {
+                self.decide_captured(at, new)?;
+                continue;
+            }
             let finding = match finding {
                 // The folder goes before the file comes.
                 Finding::FolderInTheWay if self.is_folder_left_empty(at, &leaving)? => {
@@ -333,6 +364,10 @@ impl Decider<'_> {
         Ok(())
     }
 
+    fn is_captured(&self, column: &Column) -> bool {
+        matches!(self.lying.get(&column.path), Some(Lying::Captured { .. }))
+    }
+
     /// Whether a layer's file is put again where it should lie already.
     fn is_put_again(&self, column: &Column, to: Provider<'_>) -> bool {
         self.restore.contains(&column.path) && matches!(to, Provider::Layer(_))
@@ -354,7 +389,7 @@ impl Decider<'_> {
             Finding::FolderInTheWay => return Err(ChangeError::FolderInTheWay { address }),
             Finding::Fits { now } => take_out = now.is_some(),
             Finding::Drifted(DriftKind::Missing, _) if self.is_put_again(at.column, at.to) => {}
-            Finding::Drifted(DriftKind::Missing | DriftKind::BaseMissing, _) => {
+            Finding::Drifted(DriftKind::Missing | DriftKind::BaseGone, _) => {
                 self.decision.plan.warnings.push(format!("{address} was gone already"));
             }
             Finding::Drifted(DriftKind::Edited, Some(now))
@@ -388,10 +423,16 @@ impl Decider<'_> {
             }
         }
         if self.has_unknown_originals
-            && matches!(at.to, Provider::Nothing)
+            && at.to.entry().is_none()
+            && !self.lying.contains_key(&at.column.path)
             && self.ledger.catalogue.is_original_unknown(at.column.root, &at.column.key)?
         {
-            self.decision.plan.originals_missing.push(address.clone());
+            let plan = &mut self.decision.plan;
+            let list = match at.to {
+                Provider::Base(_) => &mut plan.originals_old,
+                _ => &mut plan.originals_missing,
+            };
+            list.push(address.clone());
         }
         self.note_effect(address, at);
         if take_out {
@@ -415,7 +456,7 @@ impl Decider<'_> {
         Ok(stops)
     }
 
-    fn put_in(
+    pub(super) fn put_in(
         &mut self,
         at: &Move<'_>,
         root: &Root,
@@ -485,7 +526,7 @@ impl Decider<'_> {
         Ok(self.ledger.site().side(self.root(root)?))
     }
 
-    fn need_private_folders(&mut self, side: &Path, path: &Path) {
+    pub(super) fn need_private_folders(&mut self, side: &Path, path: &Path) {
         let Some(parent) = path.parent() else { return };
         if self.decision.private_folders.last().is_some_and(|last| last == parent)
             || self.decision.private_folders.iter().rev().take(8).any(|folder| folder == parent)
@@ -497,7 +538,7 @@ impl Decider<'_> {
         self.decision.private_folders.extend(missing.into_iter().map(Path::to_path_buf));
     }
 
-    fn note_effect(&mut self, address: Address, at: &Move<'_>) {
+    pub(super) fn note_effect(&mut self, address: Address, at: &Move<'_>) {
         let (from, to) = (at.from, at.to);
         let blend = at.column.blend(&self.after).and_then(|blend| blend.outcome.as_ref().ok());
         let blended = blend.is_some_and(|blended| Some(&blended.entry) == to.entry());
@@ -609,7 +650,7 @@ impl Move<'_> {
     }
 
     /// The path at which something lies after the change, or lay before it.
-    fn future_or_present(&self) -> &RelPath {
+    pub(super) fn future_or_present(&self) -> &RelPath {
         if self.to_path.is_root() { &self.from_path } else { &self.to_path }
     }
 }
@@ -623,7 +664,7 @@ fn leaving(moves: &[Move<'_>]) -> Leaving {
 }
 
 /// The place for the `number`th file of a kind in a side's folder.
-fn numbered(folder: &Path, number: usize) -> PathBuf {
+pub(super) fn numbered(folder: &Path, number: usize) -> PathBuf {
     let mut path = folder.join((number / FILES_A_FOLDER).to_string());
     path.push(number.to_string());
     // Many of these are kept at once.

@@ -15,12 +15,18 @@ pub enum DriftKind {
     Edited,
     /// A layer's file is gone.
     Missing,
+    /// The base's own file lies there again, as the game's client puts it when it repairs.
+    PutBack,
+    /// Neither the layer's file nor the base's old one, and the game itself was updated.
+    Updated,
     /// A file of the base has other content, size or time.
     BaseChanged,
+    /// A file nobody knows lies in a folder of the base.
+    BaseAdded,
     /// A file of the base is gone.
-    BaseMissing,
+    BaseGone,
     /// A file nobody knows lies where a layer's file is to go, or in a folder that a layer made.
-    Unknown,
+    Stray,
     /// A file lies beside a layer's under another spelling of its name; the game may read either.
     OtherSpelling,
 }
@@ -54,8 +60,8 @@ pub(super) fn compare(path: &Path, expected: Provider<'_>, compare_content: bool
     Ok(match (expected, seen) {
         (_, Some(Seen { kind: BaseKind::Folder, .. })) => Finding::FolderInTheWay,
         (Provider::Nothing, None) => Finding::Fits { now: None },
-        (Provider::Nothing, Some(_)) => Finding::Drifted(DriftKind::Unknown, seen),
-        (Provider::Base(_), None) => Finding::Drifted(DriftKind::BaseMissing, None),
+        (Provider::Nothing, Some(_)) => Finding::Drifted(DriftKind::Stray, seen),
+        (Provider::Base(_), None) => Finding::Drifted(DriftKind::BaseGone, None),
         (Provider::Layer(_), None) => Finding::Drifted(DriftKind::Missing, None),
         (Provider::Base(base), Some(now)) if is_base_as_seen(base, &now) => Finding::Fits { now: seen },
         (Provider::Layer(entry), Some(now)) if is_entry_as_laid(entry, &now) => Finding::Fits { now: seen },
@@ -77,11 +83,6 @@ pub(super) fn compare(path: &Path, expected: Provider<'_>, compare_content: bool
     })
 }
 
-/// Whether at `path` lies something else than `expected` supplies, by content where size or time differ.
-pub(crate) fn lies_otherwise(path: &Path, expected: Provider<'_>) -> io::Result<bool> {
-    Ok(!matches!(compare(path, expected, true)?, Finding::Fits { .. }))
-}
-
 /// Whether a quick look shows the base's thing unchanged.
 pub(super) fn is_base_as_seen(base: &BaseFile, now: &Seen) -> bool {
     now.kind == base.kind
@@ -95,4 +96,11 @@ pub(super) fn is_entry_as_laid(entry: &Entry, now: &Seen) -> bool {
     now.kind == BaseKind::File
         && now.size_bytes == entry.size_bytes
         && now.modified_ns.div_euclid(1_000_000_000) == entry.modified
+}
+
+/// Whether what lies at `path` is the base's own file that a layer covers.
+pub(super) fn is_put_back(path: &Path, seen: Option<Seen>, covered: Option<&BaseFile>) -> io::Result<bool> {
+    let (Some(seen), Some(base)) = (seen, covered) else { return Ok(false) };
+    let (Some(hash), BaseKind::File) = (base.hash, seen.kind) else { return Ok(false) };
+    Ok(seen.size_bytes == base.size_bytes && ContentHash::of_file(path)? == hash)
 }

@@ -1,6 +1,6 @@
 //! Doing the steps of a change, and taking them back.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashSet};
 use std::io;
 use std::path::{Path, PathBuf};
 
@@ -33,8 +33,12 @@ pub(super) fn forward(
     seam: &dyn Seam,
     observer: &dyn Observer,
 ) -> Result<()> {
+    let (aside, rest): (Vec<&Step>, Vec<&Step>) =
+        steps.iter().partition(|step| matches!(step, Step::SetAside { .. }));
+    each_at_once(&aside, seam, observer, move_out)?;
+    sync(&aside, sides, seam)?;
     let (out, rest): (Vec<&Step>, Vec<&Step>) =
-        steps.iter().partition(|step| matches!(step, Step::TakeOut { .. }));
+        rest.into_iter().partition(|step| matches!(step, Step::TakeOut { .. }));
     each_at_once(&out, seam, observer, move_out)?;
     sync(&out, sides, seam)?;
     let (files, folders): (Vec<&Step>, Vec<&Step>) =
@@ -84,9 +88,24 @@ pub(super) fn back(
             rename_folder(to, from, seam)?;
         }
     }
-    let out: Vec<&Step> = steps.iter().filter(|step| matches!(step, Step::TakeOut { .. })).collect();
+    // Where an original of before lies in its place again, or never left it, what would be taken back from that place
+    // is taken back already.
+    let aside: Vec<&Step> = steps.iter().filter(|step| matches!(step, Step::SetAside { .. })).collect();
+    let mut places: HashSet<&Path> = HashSet::new();
+    for step in &aside {
+        if let Step::SetAside { public, private } = step
+            && look_at(private).map_err(at(private))?.is_none()
+        {
+            places.insert(public);
+        }
+    }
+    let is_out =
+        |step: &&Step| matches!(step, Step::TakeOut { private, .. } if !places.contains(private.as_path()));
+    let out: Vec<&Step> = steps.iter().filter(is_out).collect();
     each_at_once(&out, seam, observer, move_in)?;
-    sync(&out, sides, seam)
+    sync(&out, sides, seam)?;
+    each_at_once(&aside, seam, observer, move_in)?;
+    sync(&aside, sides, seam)
 }
 
 fn each_at_once(
@@ -96,7 +115,10 @@ fn each_at_once(
     act: fn(&Path, &Path, &dyn Seam) -> Result<()>,
 ) -> Result<()> {
     steps.par_iter().try_for_each(|step| {
-        if let Step::TakeOut { public, private } | Step::PutIn { private, public } = step {
+        if let Step::TakeOut { public, private }
+        | Step::SetAside { public, private }
+        | Step::PutIn { private, public } = step
+        {
             act(public, private, seam)?;
             observer.advance(1, 0);
         }
@@ -155,9 +177,9 @@ fn sync(steps: &[&Step], sides: &[PathBuf], seam: &dyn Seam) -> Result<()> {
     let mut folders: BTreeSet<&Path> = BTreeSet::new();
     for step in steps {
         let ends = match step {
-            Step::TakeOut { public, private } | Step::PutIn { private, public } => {
-                [Some(public), Some(private)]
-            }
+            Step::TakeOut { public, private }
+            | Step::SetAside { public, private }
+            | Step::PutIn { private, public } => [Some(public), Some(private)],
             Step::RenameFolder { to, .. } => [Some(to), None],
             Step::MakeFolder { path } | Step::DropFolder { path } => [Some(path), None],
         };

@@ -9,11 +9,20 @@ use crate::game::Root;
 use crate::ledger::{Ledger, LedgerError};
 use crate::stack::{BaseFile, BaseKind, Column, LayerId, Order, Provider, RootId};
 
+/// A file that should lie somewhere.
+#[derive(Clone, Copy)]
+pub(super) struct Expected<'a> {
+    pub name: &'a str,
+    pub provider: Provider<'a>,
+    /// The base's own file there, if a layer covers it.
+    pub covered: Option<&'a BaseFile>,
+}
+
 /// What should lie in one folder.
 #[derive(Default)]
 pub(super) struct Place<'a> {
-    /// Names of files and who supplies each.
-    pub files: Vec<(&'a str, Provider<'a>)>,
+    /// Files and who supplies each.
+    pub files: Vec<Expected<'a>>,
     /// Names of folders.
     pub folders: BTreeSet<String>,
     /// The lowest laid layer that needs the folder, when the base has none there.
@@ -41,12 +50,14 @@ pub(super) fn places<'a>(
     Blender::new(ledger).learn(columns, order)?;
     let columns: &'a [Column] = columns;
     let mut places = Places::default();
+    places.at("");
     for ((_, base), is_covered) in base.iter().zip(is_covered) {
         if base.kind == BaseKind::Folder {
             places.at(base.spelled.as_str());
         } else if !is_covered {
             let place = places.at(folder_of(&base.spelled));
-            place.files.push((base.spelled.name(), Provider::Base(base)));
+            let (name, provider) = (base.spelled.name(), Provider::Base(base));
+            place.files.push(Expected { name, provider, covered: None });
         }
     }
     let mut folders = Folders::new(&ledger.catalogue, order.clone());
@@ -55,14 +66,16 @@ pub(super) fn places<'a>(
         match (&column.base, provider.entry()) {
             (Some(base), _) => {
                 let place = places.at(folder_of(&base.spelled));
-                place.files.push((base.spelled.name(), provider));
+                let covered = provider.entry().map(|_| base);
+                place.files.push(Expected { name: base.spelled.name(), provider, covered });
             }
             (None, Some(entry)) => {
                 let folder = match column.key.parent() {
                     Some(parent) => folders.path(root.id, &parent)?,
                     None => RelPath::root(),
                 };
-                places.at(folder.as_str()).files.push((file_name(column, entry), provider));
+                let file = Expected { name: file_name(column, entry), provider, covered: None };
+                places.at(folder.as_str()).files.push(file);
             }
             (None, None) => {}
         }

@@ -26,9 +26,11 @@ mod drift;
 mod execute;
 mod expected;
 mod look;
+mod lying;
 mod new_folders;
 mod plan;
 mod seam;
+mod signs;
 mod spelling;
 mod steps;
 mod survey;
@@ -41,14 +43,17 @@ pub use check::{CheckError, CheckReport, Drifted, check};
 pub use drift::{Drift, DriftKind};
 pub use plan::{Difference, Effect, EffectKind, Plan};
 pub use seam::{RealDisk, Seam, Stamp};
+pub use signs::UpdateSigns;
 
 pub(crate) use blending::Blender;
 pub(crate) use carry::Exchange;
 pub(crate) use change::{
-    ChangeRequest, KEPT, ORIGINALS, STAGE, TRASH, check_room, discard_new_contents, prepare, recover,
+    BaseBefore, ChangeRequest, KEPT, ORIGINALS, STAGE, TRASH, check_room, discard_new_contents, prepare,
+    recover,
 };
-pub(crate) use drift::lies_otherwise;
+pub(crate) use check::check_at;
 pub(crate) use execute::empty_folder;
 pub(crate) use look::{is_nothing_there, is_one_volume, look_at};
+pub(crate) use lying::Lying;
 pub(crate) use spelling::path_on_disk;
 pub(crate) use walk::{WalkError, walk};

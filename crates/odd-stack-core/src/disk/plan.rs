@@ -103,6 +103,8 @@ pub struct Plan {
     pub carried: Vec<CarriedFile>,
     /// Addresses at which nothing will lie and the game may have had a file of its own, which nobody knows.
     pub originals_missing: Vec<Address>,
+    /// Addresses at which the game's own file comes back as it was before an update that it may have missed.
+    pub originals_old: Vec<Address>,
     /// How the new version of an exchanged layer differs from the old one.
     pub difference: Option<Difference>,
     /// How newly laid layers meet what is there.

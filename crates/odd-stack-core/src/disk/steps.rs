@@ -9,6 +9,9 @@ use crate::ledger::catalogue::JournalStep;
 pub(crate) enum Step {
     /// A file leaves the game. `private` is a name nothing lies under before.
     TakeOut { public: PathBuf, private: PathBuf },
+    /// An original makes room for a new one, before anything else. `private` is a name nothing lies under before; a
+    /// file may be taken out to `public` afterwards.
+    SetAside { public: PathBuf, private: PathBuf },
     /// A folder gets another spelling.
     RenameFolder { from: PathBuf, to: PathBuf },
     /// A folder is made.
@@ -28,6 +31,7 @@ impl Step {
             Self::MakeFolder { path } => (2, None, path),
             Self::PutIn { private, public } => (3, Some(private), public),
             Self::DropFolder { path } => (4, None, path),
+            Self::SetAside { public, private } => (5, Some(private), public),
         };
         JournalStep { kind, private: private.map(|path| text(path)), public: text(public) }
     }
@@ -42,6 +46,7 @@ impl Step {
             (2, None) => Self::MakeFolder { path: public },
             (3, Some(private)) => Self::PutIn { private, public },
             (4, None) => Self::DropFolder { path: public },
+            (5, Some(private)) => Self::SetAside { public, private },
             _ => return None,
         })
     }
@@ -60,6 +65,7 @@ mod tests {
             Step::RenameFolder { from: private.clone(), to: public.clone() },
             Step::MakeFolder { path: public.clone() },
             Step::DropFolder { path: public.clone() },
+            Step::SetAside { public: public.clone(), private: private.clone() },
         ];
         for step in &steps {
             assert_eq!(Step::from_journal(step.to_journal()).as_ref(), Some(step));

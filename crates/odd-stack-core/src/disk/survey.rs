@@ -6,6 +6,7 @@ use super::change::{ChangeError, Edits, look};
 use super::decide::Move;
 use super::drift::{DriftKind, Finding, compare};
 use super::look::Seen;
+use crate::address::RelPath;
 use crate::hash::ContentHash;
 use crate::ledger::Site;
 use crate::stack::{BaseFile, BaseKind, Column, Order, Provider};
@@ -41,18 +42,18 @@ pub(super) fn look_at_base(
     let stays = matches!(column.provider(after), Provider::Base(_)) && column.recipe(after).is_none();
     if is_uncovered && !stays {
         match compare(&path, Provider::Base(base), true).map_err(look_failed)? {
-            Finding::Drifted(kind, _) if edits == Edits::Stop && kind != DriftKind::BaseMissing => {
+            Finding::Drifted(kind, _) if edits == Edits::Stop && kind != DriftKind::BaseGone => {
                 return Ok(Some(BaseLook::Stop(kind)));
             }
             Finding::Drifted(kind, None) => {
                 return Ok(Some(BaseLook::Now { base: None, drift: Some(kind) }));
             }
             Finding::Drifted(kind, Some(now)) => {
-                let base = base_as_now(base, now, &path).map_err(look_failed)?;
+                let base = base_as_now(&base.spelled, now, &path).map_err(look_failed)?;
                 return Ok(Some(BaseLook::Now { base: Some(base), drift: Some(kind) }));
             }
             Finding::Fits { now: Some(now) } if now.modified_ns != base.modified_ns => {
-                let base = base_as_now(base, now, &path).map_err(look_failed)?;
+                let base = base_as_now(&base.spelled, now, &path).map_err(look_failed)?;
                 return Ok(Some(BaseLook::Now { base: Some(base), drift: None }));
             }
             Finding::Fits { .. } => {}
@@ -71,10 +72,11 @@ pub(super) fn look_at_base(
     }
 }
 
-fn base_as_now(base: &BaseFile, now: Seen, path: &Path) -> std::io::Result<BaseFile> {
+/// The base file `spelled` so, as `now` was seen of it at `path`.
+pub(super) fn base_as_now(spelled: &RelPath, now: Seen, path: &Path) -> std::io::Result<BaseFile> {
     let hash = if now.kind == BaseKind::File { Some(ContentHash::of_file(path)?) } else { None };
     Ok(BaseFile {
-        spelled: base.spelled.clone(),
+        spelled: spelled.clone(),
         kind: now.kind,
         size_bytes: now.size_bytes,
         modified_ns: now.modified_ns,
@@ -94,7 +96,7 @@ pub(super) fn look_at_file(site: Site<'_>, at: &Move<'_>) -> Result<Finding, Cha
     }
     let look_failed = |source| ChangeError::Look { path: path.clone(), source };
     let finding = compare(&path, at.from, true).map_err(look_failed)?;
-    if let (Finding::Drifted(DriftKind::Unknown, Some(now)), Provider::Layer(entry)) = (finding, at.to) {
+    if let (Finding::Drifted(DriftKind::Stray, Some(now)), Provider::Layer(entry)) = (finding, at.to) {
         // The very content that is to lie there, put by hand before: nothing is lost with it.
         let is_alike = now.kind == BaseKind::File
             && now.size_bytes == entry.size_bytes

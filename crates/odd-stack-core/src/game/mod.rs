@@ -1,13 +1,17 @@
 //! What a game is: its roots, its spots, its main program and its version.
 
+mod pattern;
 mod program;
+mod running;
 mod scan;
 mod version_of;
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
+pub use pattern::{AddressPattern, AddressPatterns, PatternError};
 pub use program::{Program, ProgramKind, imports_of, main_program, may_be_program, plays, program_kind};
+pub use running::{Running, running_in};
 pub use scan::{Scan, ScanError, scan};
 pub use version_of::version_of_file;
 
@@ -60,6 +64,11 @@ pub struct Game {
     pub added_at: String,
     /// Which files blend, beyond what their names say; the last that meets a file counts.
     pub blend_rules: Vec<BlendRule>,
+    /// Addresses, folders and patterns of addresses at which the game writes by itself; what changes there is left
+    /// alone.
+    pub volatile: Vec<String>,
+    /// What starts programs of another system, with its arguments, as a shell would read it.
+    pub runner: Option<String>,
 }
 
 impl Game {
@@ -84,6 +93,15 @@ impl Game {
     /// The address of `path` below the root `id`.
     pub fn address(&self, id: RootId, path: RelPath) -> Option<Address> {
         Some(Address { root: self.root(id)?.name.clone(), path })
+    }
+
+    /// The version that the game's files tell now, where it is known which file does; `None` also if that can't be
+    /// read.
+    pub fn version_on_disk(&self) -> Option<String> {
+        let known = self.version.as_ref()?;
+        let address = self.address_book().resolve(known.read_from.as_deref()?).ok()?;
+        let root = self.root_named(&address.root)?;
+        version_of_file(&address.path.on(&root.folder), known.pattern.as_deref()).ok()?
     }
 
     /// Whether `folder` lies in one of the roots.

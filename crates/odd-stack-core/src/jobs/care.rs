@@ -253,6 +253,8 @@ fn look_at_game(
         seen: (0, 0),
         added_at: now.to_owned(),
         blend_rules: Vec::new(),
+        volatile: Vec::new(),
+        runner: None,
     };
     for (index, root) in game.roots.iter().enumerate() {
         if game.roots[..index].iter().any(|other| other.name == root.name) {

@@ -1,36 +1,39 @@
-//! Files that drifted: put again as the stack has them, kept as own edits, or taken as the game's own.
+//! Files that drifted: put again as the stack has them, kept as the user's own, or taken as the game's own.
 
+use std::collections::HashMap;
 use std::path::Path;
 
 use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
 
-use super::addresses::{AddressesError, meant};
-use super::{Permit, Tweak, TweakError, prepare_tweak};
+use super::tweak::{KeptWhole, OwnChange, keep_own};
+use super::{Permit, TweakError};
 use crate::address::{Address, AddressError, FoldedKey, RelPath};
 use crate::blend::{KeyEdit, edits_between};
 use crate::disk::{
-    Blender, ChangeError, ChangeOptions, ChangeRequest, CheckError, DriftKind, Edits, Prepared, check,
-    lies_otherwise, look_at, path_on_disk, prepare,
+    Blender, ChangeError, ChangeOptions, ChangeRequest, CheckError, DriftKind, Drifted, Edits, Lying,
+    Prepared, check, check_at, look_at, prepare,
 };
+use crate::game::{AddressPattern, PatternError};
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError};
 use crate::observer::Observer;
 use crate::stack::{BaseFile, BaseKind, Column, Entry, Order, Provider, RootId};
 
-/// Why nothing was accepted. Nothing was changed.
+/// Why nothing was mended. Nothing was changed.
 #[derive(Debug, Error)]
 pub enum MendError {
     /// The ledger failed.
     #[error(transparent)]
     Ledger(#[from] LedgerError),
-    /// What was given is no address.
+    /// What was given is neither an address nor a pattern.
     #[error(transparent)]
-    Address(#[from] AddressError),
-    /// A layer's file lies there.
+    Pattern(#[from] PatternError),
+    /// A layer's file lies there as it should, so there is nothing to accept.
     #[error(
-        "at {address} lies a file of the layer {layer}; lift that first, and let the game's client put its own back"
+        "at {address} lies the file of the layer {layer}, as it should; lift that first, and let the game's client \
+         put its own back"
     )]
     OfLayer {
         /// The address.
@@ -38,15 +41,20 @@ pub enum MendError {
         /// The layer.
         layer: String,
     },
-    /// No layer has anything there.
-    #[error("no layer has a file at {at}; `oddstack check` lists what drifted")]
-    NoLayer {
+    /// Nothing lies there to be accepted.
+    #[error("nothing lies at {address}; let the game's client repair its files first")]
+    NothingThere {
+        /// The address.
+        address: String,
+    },
+    /// Nobody has anything there.
+    #[error(
+        "neither the game nor a layer has anything at {at}, and nothing lies there; `oddstack check` lists what drifted"
+    )]
+    Nothing {
         /// What was given.
         at: String,
     },
-    /// The addresses can't be told.
-    #[error(transparent)]
-    Addresses(#[from] AddressesError),
     /// The change can't be made.
     #[error(transparent)]
     Change(#[from] ChangeError),
@@ -56,118 +64,40 @@ pub enum MendError {
     /// The disk can't be compared.
     #[error(transparent)]
     Check(#[from] CheckError),
-    /// Nothing lies there.
-    #[error("nothing lies at {address}; let the game's client repair its files first")]
-    NothingThere {
-        /// The address.
-        address: String,
-    },
 }
 
-/// Files that count as the game's own from now on.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
-pub struct AcceptReport {
-    /// Nothing was changed: it was only looked what would be.
-    pub dry_run: bool,
-    /// Their addresses.
-    pub accepted: Vec<String>,
-    /// Addresses whose original is still not known, since nothing lies there or a layer's file does.
-    pub still_unknown: Vec<String>,
-}
-
-/// Takes what lies at `addresses` as the game's own; without any, at all addresses whose original is not known
-/// and where no layer's file lies. Writes no file of the game.
-///
-/// # Errors
-/// [`MendError`].
-pub fn accept(
-    ledger: &Ledger,
-    _permit: Permit,
-    addresses: &[String],
-    dry_run: bool,
-) -> Result<AcceptReport, MendError> {
-    let game = ledger.game();
-    let book = game.address_book();
-    let mut wanted: Vec<(RootId, FoldedKey, RelPath)> = Vec::new();
-    for text in addresses {
-        let address = book.resolve(text)?;
-        if let Some(root) = game.root_named(&address.root) {
-            wanted.push((root.id, game.folding.key(address.path.as_str()), address.path));
-        }
-    }
-    let is_asked = !addresses.is_empty();
-    if !is_asked {
-        wanted = ledger.catalogue.unknown_originals()?;
-    }
-    let mut report = AcceptReport { dry_run, accepted: Vec::new(), still_unknown: Vec::new() };
-    let mut found: Vec<(RootId, FoldedKey, BaseFile)> = Vec::new();
-    let order = ledger.present_order()?;
-    let names = ledger.catalogue.layer_names()?;
-    for (root_id, key, spelled) in wanted {
-        let root = ledger.site().root(root_id)?;
-        let address = Address { root: root.name.clone(), path: spelled.clone() }.to_string();
-        let column = ledger.catalogue.column_at(root_id, &key)?;
-        let winner = column.as_ref().and_then(|column| column.winner(&order));
-        if let Some(winner) = winner {
-            let layer = names.iter().find(|(id, _)| *id == winner.layer);
-            let layer = layer.map(|(_, name)| name.clone()).unwrap_or_default();
-            if is_asked {
-                return Err(MendError::OfLayer { address, layer });
-            }
-            report.still_unknown.push(address);
-            continue;
-        }
-        let path = spelled.on(&root.folder);
-        let seen = look_at(&path).map_err(LedgerError::io("look at", &path))?;
-        let Some(seen) = seen.filter(|seen| seen.kind == BaseKind::File) else {
-            if is_asked {
-                return Err(MendError::NothingThere { address });
-            }
-            report.still_unknown.push(address);
-            continue;
-        };
-        let hash = ContentHash::of_file(&path).map_err(LedgerError::io("read", &path))?;
-        let base = BaseFile {
-            spelled,
-            kind: seen.kind,
-            size_bytes: seen.size_bytes,
-            modified_ns: seen.modified_ns,
-            mode: seen.mode,
-            hash: Some(hash),
-        };
-        found.push((root_id, key, base));
-        report.accepted.push(address);
-    }
-    if dry_run || found.is_empty() {
-        return Ok(report);
-    }
-    ledger.catalogue.begin()?;
-    let written =
-        found.iter().try_for_each(|(root, key, base)| ledger.catalogue.accept_original(*root, key, base));
-    match written.and_then(|()| ledger.catalogue.commit()) {
-        Ok(()) => Ok(report),
-        Err(error) => {
-            ledger.catalogue.roll_back();
-            Err(error.into())
-        }
+impl From<AddressError> for MendError {
+    fn from(error: AddressError) -> Self {
+        Self::Pattern(error.into())
     }
 }
 
-/// What becomes of drifted files of layers.
+/// What becomes of a drifted file.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Mending {
     /// What the stack says lies there again.
     Restore,
-    /// What a person changed becomes part of their own edits.
+    /// What a person changed becomes part of their own edits: by keys for configuration, whole otherwise.
     Keep,
+    /// What lies there is the game's own from now on.
+    Accept,
 }
 
-/// One drifted file.
+/// A drifted file that may be mended.
+#[derive(Debug, Clone)]
+pub struct MendFile {
+    /// Where and how.
+    pub drifted: Drifted,
+    /// It was named, alone or by a pattern; otherwise it is one of all that drifted.
+    pub is_named: bool,
+}
+
+/// What became of one drifted file.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct MendRow {
     /// Where.
     pub address: String,
-    /// `restored`, `kept` (as own edits), or `left` as it is.
+    /// `restored`, `kept` (as own edits), `accepted` (as the game's own), or `left` as it is.
     pub done: String,
     /// The keys that are kept, or why it is left.
     pub details: Vec<String>,
@@ -182,105 +112,330 @@ pub struct MendingPlan<'l> {
     pub change: Option<Prepared<'l>>,
 }
 
-/// Prepares what becomes of drifted files of layers: of those that `texts` mean, as in
-/// [`conflicts`](super::conflicts()), or of all. What lies there now is saved in the ledger first. `command` is
-/// what the history will say.
+/// Finds the drifted files that `texts` mean (addresses, folders or patterns of addresses), or all. For plain
+/// addresses nothing else is looked at.
+///
+/// # Errors
+/// [`MendError`].
+pub fn drifted_files(
+    ledger: &Ledger,
+    texts: &[String],
+    observer: &dyn Observer,
+) -> Result<Vec<MendFile>, MendError> {
+    let mut files: Vec<MendFile> = Vec::new();
+    let mut patterns = Vec::new();
+    let order = ledger.present_order()?;
+    for text in texts {
+        let pattern = AddressPattern::parse(ledger.game(), text)?;
+        let pattern = pattern.ok_or_else(|| MendError::Nothing { at: text.clone() })?;
+        if pattern.is_plain() && !is_folder(ledger, &pattern)? {
+            let column = column_learnt(ledger, pattern.root, &pattern.within, &order)?;
+            let asked = ledger.game().address_book().resolve(text)?.path;
+            let drifted = check_at(ledger, &column, &order, &asked)?;
+            let is_unknown = column.base.is_none() && column.entries.is_empty();
+            if drifted.is_none() && is_unknown {
+                return Err(MendError::Nothing { at: text.clone() });
+            }
+            files.extend(drifted.map(|drifted| MendFile { drifted, is_named: true }));
+        } else {
+            patterns.push(pattern);
+        }
+    }
+    if patterns.is_empty() && !texts.is_empty() {
+        return Ok(files);
+    }
+    for drifted in check(ledger, false, observer)?.drifted {
+        let address = &drifted.drift.address;
+        let root = ledger.game().root_named(&address.root).map_or(RootId(0), |root| root.id);
+        let key = ledger.game().folding.key(address.path.as_str());
+        let is_named = patterns.iter().any(|pattern| pattern.meets(root, key.as_str()));
+        let is_known = files.iter().any(|file| file.drifted.drift.address == *address);
+        if (is_named || texts.is_empty()) && !is_known {
+            files.push(MendFile { drifted, is_named });
+        }
+    }
+    Ok(files)
+}
+
+/// Whether a plain text means a folder, with all below.
+fn is_folder(ledger: &Ledger, pattern: &AddressPattern) -> Result<bool, LedgerError> {
+    if pattern.within.as_str().is_empty() {
+        return Ok(true);
+    }
+    let root = ledger.site().root(pattern.root)?;
+    let base = ledger.catalogue.base_at(pattern.root, &pattern.within)?;
+    if let Some(base) = base {
+        return Ok(base.kind == BaseKind::Folder);
+    }
+    let path = RelPath::from_disk(pattern.within.as_str().to_owned()).on(&root.folder);
+    let source = ledger.catalogue.folder_source(pattern.root, &pattern.within)?;
+    Ok(!source.needs.is_empty() || path.is_dir())
+}
+
+fn column_learnt(
+    ledger: &Ledger,
+    root: RootId,
+    key: &FoldedKey,
+    order: &Order,
+) -> Result<Column, LedgerError> {
+    let mut columns = [ledger.column(root, key)?];
+    Blender::new(ledger).learn(&mut columns, order)?;
+    let [column] = columns;
+    Ok(column)
+}
+
+/// Files of the base as they are accepted, without any move on disk.
+type Accepted = Vec<(RootId, FoldedKey, Option<BaseFile>)>;
+
+/// What is to be done, gathered file by file.
+#[derive(Default)]
+struct Work {
+    restore: Vec<crate::stack::PathId>,
+    take_away: Vec<(RootId, RelPath)>,
+    lying: HashMap<crate::stack::PathId, Lying>,
+    accepted: Accepted,
+    set: Vec<(String, Vec<KeyEdit>)>,
+    whole: Vec<KeptWhole>,
+}
+
+/// Prepares what becomes of each of `files`. What is replaced is saved in the ledger first. `command` is what the
+/// history will say.
 ///
 /// # Errors
 /// [`MendError`]; nothing was changed.
 pub fn prepare_mend<'l>(
     ledger: &'l Ledger,
     permit: Permit,
-    texts: &[String],
-    mending: Mending,
+    files: &[(MendFile, Mending)],
     command: &str,
     now: &str,
     observer: &dyn Observer,
 ) -> Result<MendingPlan<'l>, MendError> {
     let order = ledger.present_order()?;
-    let mut columns = drifted(ledger, &order, texts, observer)?;
-    Blender::new(ledger).learn(&mut columns, &order)?;
-    let options = ChangeOptions { edits: Edits::Keep, despite: false };
-    let (mut rows, mut restore, mut keep) = (Vec::new(), Vec::new(), Vec::new());
-    for column in &columns {
-        let place = path_on_disk(&ledger.catalogue, column, &order)?;
-        let root = ledger.site().root(column.root)?;
-        let path = place.on(&root.folder);
-        let address = Address { root: root.name.clone(), path: place }.to_string();
-        let (done, details) = match (column.provider(&order), mending) {
-            (Provider::Layer(_), Mending::Restore) => {
-                restore.push(column.path);
-                ("restored", Vec::new())
-            }
-            (Provider::Layer(entry), Mending::Keep) => {
-                match edits_of(ledger, column, entry, &order, &path)? {
-                    Ok(edits) if edits.is_empty() => {
-                        ("left", vec!["no setting differs, only its form".to_owned()])
-                    }
-                    Ok(edits) => {
-                        let keys = edits.iter().map(|edit| edit.key.clone()).collect();
-                        keep.push((address.clone(), edits));
-                        ("kept", keys)
-                    }
-                    Err(reason) => ("left", vec![reason]),
-                }
-            }
-            _ => ("left", vec!["no layer's file lies there; the game's client repairs its own".to_owned()]),
+    let mut work = Work::default();
+    let mut rows = Vec::new();
+    for (file, mending) in files {
+        let (done, details) = match work.take(ledger, file, *mending, &order)? {
+            Ok(details) => (done_word(*mending), details),
+            Err(reason) => ("left", vec![reason]),
         };
+        let address = file.drifted.drift.address.to_string();
         rows.push(MendRow { address, done: done.to_owned(), details });
     }
-    let change = match mending {
-        Mending::Restore if !restore.is_empty() => {
-            let after = ledger.catalogue.arrangement()?;
-            let request = ChangeRequest { restore, ..ChangeRequest::new(command, now, after) };
-            ledger.catalogue.begin()?;
-            Some(prepare(ledger, permit.lock, request, options, observer)?)
-        }
-        Mending::Keep if !keep.is_empty() => {
-            prepare_tweak(ledger, permit, &Tweak::Set(keep), command, now, options, observer)?.change
-        }
-        _ => None,
-    };
+    let change = work.prepare(ledger, permit, command, now, observer)?;
     Ok(MendingPlan { rows, change })
 }
 
-/// The columns of drifted files: those among `texts`, or all.
-fn drifted(
-    ledger: &Ledger,
-    order: &Order,
-    texts: &[String],
-    observer: &dyn Observer,
-) -> Result<Vec<Column>, MendError> {
-    if texts.is_empty() {
-        let mut columns = Vec::new();
-        for drifted in check(ledger, false, observer)?.drifted {
-            let is_ours = matches!(drifted.drift.kind, DriftKind::Edited | DriftKind::Missing);
-            if is_ours && let Some(root) = ledger.game().root_named(&drifted.drift.address.root) {
-                let key = ledger.game().folding.key(drifted.drift.address.path.as_str());
-                columns.push(ledger.column(root.id, &key)?);
+fn done_word(mending: Mending) -> &'static str {
+    match mending {
+        Mending::Restore => "restored",
+        Mending::Keep => "kept",
+        Mending::Accept => "accepted",
+    }
+}
+
+impl Work {
+    /// Notes what is to be done with one file; gives details of it, or why it is left.
+    fn take(
+        &mut self,
+        ledger: &Ledger,
+        file: &MendFile,
+        mending: Mending,
+        order: &Order,
+    ) -> Result<Result<Vec<String>, String>, MendError> {
+        let drift = &file.drifted.drift;
+        let Some(root) = ledger.game().root_named(&drift.address.root) else {
+            return Ok(Err("its folder is no part of the game any more".to_owned()));
+        };
+        let key = ledger.game().folding.key(drift.address.path.as_str());
+        let path = drift.address.path.on(&root.folder);
+        let column = column_learnt(ledger, root.id, &key, order)?;
+        let because = |reason: &str| Ok(Err(reason.to_owned()));
+        match (drift.kind, mending) {
+            (DriftKind::OtherSpelling, _) => because("two files lie there; take one of them away by hand"),
+            (
+                DriftKind::Edited | DriftKind::Missing | DriftKind::PutBack | DriftKind::Updated,
+                Mending::Restore,
+            ) => {
+                self.restore.push(column.path);
+                Ok(Ok(Vec::new()))
+            }
+            (DriftKind::Stray | DriftKind::BaseAdded, Mending::Restore) if file.is_named => {
+                self.take_away.push((root.id, drift.address.path.clone()));
+                Ok(Ok(vec!["it is taken out of the game".to_owned()]))
+            }
+            (DriftKind::Stray | DriftKind::BaseAdded, Mending::Restore) => {
+                because("nobody put it there; name it to have it taken out of the game")
+            }
+            (DriftKind::BaseChanged | DriftKind::BaseGone, Mending::Restore) => {
+                because("it is the game's own, which only the game's client can repair")
+            }
+            (DriftKind::BaseChanged | DriftKind::BaseGone, Mending::Keep) => {
+                because("it is the game's own, and how it was is not known; --accept takes it as it is now")
+            }
+            (DriftKind::Edited | DriftKind::PutBack | DriftKind::Updated, Mending::Keep) => {
+                let Provider::Layer(entry) = column.provider(order) else {
+                    return because("no layer's file lies there");
+                };
+                let format = order.blend_rules().format_of(column.key.as_str());
+                let edits = match format {
+                    Some(_) => edits_of(ledger, &column, entry, order, &path)?,
+                    None => Err(String::new()),
+                };
+                match edits {
+                    Ok(edits) if edits.is_empty() => because("no setting differs, only its form"),
+                    Ok(edits) => {
+                        let keys = edits.iter().map(|edit| edit.key.clone()).collect();
+                        self.set.push((drift.address.to_string(), edits));
+                        Ok(Ok(keys))
+                    }
+                    Err(reason) => {
+                        self.whole.push(KeptWhole { address: drift.address.clone(), path: Some(path) });
+                        let whole = "as a whole file".to_owned();
+                        Ok(Ok(if reason.is_empty() { vec![whole] } else { vec![whole, reason] }))
+                    }
+                }
+            }
+            (DriftKind::Missing, Mending::Keep) => {
+                self.whole.push(KeptWhole { address: drift.address.clone(), path: None });
+                Ok(Ok(vec!["that no file lies there".to_owned()]))
+            }
+            (DriftKind::Stray | DriftKind::BaseAdded, Mending::Keep) => {
+                self.whole.push(KeptWhole { address: drift.address.clone(), path: Some(path) });
+                Ok(Ok(vec!["as a whole file".to_owned()]))
+            }
+            (DriftKind::Edited, Mending::Accept) if !file.is_named => {
+                because("it may be an edit of yours; name it to have it count as the game's own")
+            }
+            (DriftKind::Missing, Mending::Accept) => because("nothing lies there"),
+            (DriftKind::Stray, Mending::Accept)
+                if !file.is_named && !ledger.catalogue.is_original_unknown(root.id, &key)? =>
+            {
+                because("it lies in a folder of a layer; name it to have it count as the game's own")
+            }
+            (DriftKind::Edited | DriftKind::PutBack | DriftKind::Updated, Mending::Accept) => {
+                self.lying.insert(column.path, Lying::Accepted);
+                Ok(Ok(vec!["the layer's file lies on top of it again".to_owned()]))
+            }
+            (
+                DriftKind::BaseChanged | DriftKind::BaseAdded | DriftKind::BaseGone | DriftKind::Stray,
+                Mending::Accept,
+            ) => {
+                // Where layers have something the stack may say otherwise from then on.
+                if column.entries.is_empty() {
+                    self.accepted.push((root.id, key, base_at(&drift.address, &path)?));
+                } else {
+                    self.lying.insert(column.path, Lying::Accepted);
+                }
+                Ok(Ok(Vec::new()))
             }
         }
-        return Ok(columns);
     }
-    let mut paths = Vec::new();
+
+    /// Turns all of it into one change of the stack. What only concerns the base's record is written in the same
+    /// transaction.
+    fn prepare<'l>(
+        self,
+        ledger: &'l Ledger,
+        permit: Permit,
+        command: &str,
+        now: &str,
+        observer: &dyn Observer,
+    ) -> Result<Option<Prepared<'l>>, MendError> {
+        let own = OwnChange { set: &self.set, whole: &self.whole };
+        let kept = match self.set.is_empty() && self.whole.is_empty() {
+            true => None,
+            false => keep_own(ledger, &own, command, now)?,
+        };
+        let has_work = kept.is_some()
+            || !self.restore.is_empty()
+            || !self.take_away.is_empty()
+            || !self.lying.is_empty()
+            || !self.accepted.is_empty();
+        if !has_work {
+            return Ok(None);
+        }
+        let request = match kept {
+            Some(request) => request,
+            None => {
+                let after = ledger.catalogue.arrangement()?;
+                ledger.catalogue.begin()?;
+                ChangeRequest::new(command, now, after)
+            }
+        };
+        let request = ChangeRequest {
+            restore: self.restore,
+            take_away: self.take_away,
+            lying: self.lying,
+            accepted: self.accepted,
+            ..request
+        };
+        let options = ChangeOptions { edits: Edits::Keep, despite: false };
+        Ok(Some(prepare(ledger, permit.lock, request, options, observer)?))
+    }
+}
+
+/// What lies at the address, as a file of the base.
+pub(super) fn base_at(address: &Address, path: &Path) -> Result<Option<BaseFile>, LedgerError> {
+    let seen = look_at(path).map_err(LedgerError::io("look at", path))?;
+    let Some(seen) = seen.filter(|seen| seen.kind != BaseKind::Folder) else { return Ok(None) };
+    let hash = match seen.kind {
+        BaseKind::File => Some(ContentHash::of_file(path).map_err(LedgerError::io("read", path))?),
+        _ => None,
+    };
+    Ok(Some(BaseFile {
+        spelled: address.path.clone(),
+        kind: seen.kind,
+        size_bytes: seen.size_bytes,
+        modified_ns: seen.modified_ns,
+        mode: seen.mode,
+        hash,
+    }))
+}
+
+/// Addresses whose original is not known, and where no layer's file lies that counts; for those where something lies
+/// it can be accepted. `still` are the others, for a person.
+///
+/// # Errors
+/// [`MendError`].
+pub fn unknown_originals(ledger: &Ledger) -> Result<Vec<String>, MendError> {
+    let mut still = Vec::new();
+    for (root, _, spelled) in ledger.catalogue.unknown_originals()? {
+        if let Some(address) = ledger.game().address(root, spelled) {
+            still.push(address.to_string());
+        }
+    }
+    Ok(still)
+}
+
+/// Refuses to accept what is just a layer's file as it should lie, and what is not there. Looks at plain addresses
+/// only.
+///
+/// # Errors
+/// [`MendError::OfLayer`], [`MendError::NothingThere`].
+pub fn refuse_to_accept(ledger: &Ledger, texts: &[String]) -> Result<(), MendError> {
+    let order = ledger.present_order()?;
     for text in texts {
-        let found = meant(ledger, text)?;
-        if found.is_empty() {
-            return Err(MendError::NoLayer { at: text.clone() });
+        let Some(pattern) = AddressPattern::parse(ledger.game(), text)?.filter(AddressPattern::is_plain)
+        else {
+            continue;
+        };
+        let column = column_learnt(ledger, pattern.root, &pattern.within, &order)?;
+        let is_as_said = check_at(ledger, &column, &order, &RelPath::root())?.is_none();
+        match column.provider(&order) {
+            Provider::Layer(entry) if is_as_said => {
+                return Err(MendError::OfLayer {
+                    address: text.clone(),
+                    layer: ledger.catalogue.layer_name(entry.layer)?,
+                });
+            }
+            Provider::Nothing if is_as_said && !column.entries.is_empty() => {
+                return Err(MendError::NothingThere { address: text.clone() });
+            }
+            _ => {}
         }
-        paths.extend(found);
     }
-    let mut columns = ledger.catalogue.columns_of(&[], &paths)?;
-    Blender::new(ledger).learn(&mut columns, order)?;
-    let mut differ = Vec::new();
-    for column in columns {
-        let place = path_on_disk(&ledger.catalogue, &column, order)?;
-        let path = place.on(&ledger.site().root(column.root)?.folder);
-        if lies_otherwise(&path, column.provider(order)).map_err(LedgerError::io("look at", &path))? {
-            differ.push(column);
-        }
-    }
-    Ok(differ)
+    Ok(())
 }
 
 /// What a person changed in a file of settings, key by key; or why that can't be said.
@@ -292,7 +447,7 @@ fn edits_of(
     path: &Path,
 ) -> Result<Result<Vec<KeyEdit>, String>, MendError> {
     let Some(format) = order.blend_rules().format_of(column.key.as_str()) else {
-        return Ok(Err("it is no settings file, so it can't be kept key by key".to_owned()));
+        return Ok(Err("it is no settings file".to_owned()));
     };
     let mine = match std::fs::read(path) {
         Ok(mine) => mine,

@@ -21,6 +21,10 @@ mod mend;
 mod needs;
 mod new_layer;
 mod order;
+mod patchday;
+mod patchday_base;
+mod patchday_judge;
+mod patchday_unplanned;
 mod permit;
 mod placing;
 mod report;
@@ -48,19 +52,28 @@ pub use differs::{Differs, KeyClashRow};
 pub use forget::{Forgotten, forget};
 pub use inspect::{CandidateRow, InspectReport, LinkRow, MemberRow, MemberTarget, UnopenedRow, inspect};
 pub use keys::{KeySetter, KeyTraceRow};
-pub use mend::{AcceptReport, MendError, MendRow, Mending, MendingPlan, accept, prepare_mend};
+pub use mend::{
+    MendError, MendFile, MendRow, Mending, MendingPlan, drifted_files, prepare_mend, refuse_to_accept,
+    unknown_originals,
+};
 pub use order::{Reorder, prepare_reorder};
-pub use permit::{Permit, heal};
+pub use patchday::{
+    FateRow, Finishing, PatchDayError, PatchDayReport, PatchDayStatus, patchday_status,
+    prepare_patchday_begin, prepare_patchday_finish,
+};
+pub use permit::{Permit, heal, running};
 pub use placing::{Wanted, read_sheet};
 pub use report::{
     CarriedRow, ChangeReport, CheckSummary, Count, DifferenceRow, DriftRow, EffectRow, KeptRow, MeetingRow,
-    OverRow, RecoveredRow, change_report, check_report,
+    OverRow, RecoveredRow, UpdateRow, change_report, check_report,
 };
 pub use select::{SelectError, select, select_all, select_game};
 pub use set::{SetError, SetRequest, change_settings};
 pub use settle::{Ruling, SettleError, SettledRow, Settling, prepare_settle};
 pub use sheet::{DraftReport, LeftOutCount, SheetCheck, TriedRow, check_sheet, draft_sheet};
 pub use show::{EntryRow, ShowReport, remembered_rules, show};
-pub use stack::{BaseRow, GameReport, LayerRow, RootRow, SpotRow, StackReport, game_report, stack};
+pub use stack::{
+    BaseRow, GameReport, LayerRow, RootRow, SpotRow, StackReport, UnderWayRow, game_report, stack,
+};
 pub use trace::{OnDisk, TraceError, TraceReport, TraceRow, trace};
 pub use tweak::{OWN_EDITS, Tweak, TweakError, TweakRow, Tweaking, prepare_tweak, tweaks};

@@ -3,7 +3,8 @@
 use std::time::Duration;
 
 use crate::disk::{ChangeError, Recovered, recover};
-use crate::ledger::{Ledger, LedgerError, Lock};
+use crate::game::{Running, running_in};
+use crate::ledger::{Ledger, LedgerError, Lock, OngoingKind};
 use crate::observer::Observer;
 
 /// The permission to change one game, with what had to be finished or taken back first.
@@ -19,17 +20,42 @@ impl Permit {
     /// Waits up to `wait` for other processes, then finishes or takes back what was cut short.
     ///
     /// # Errors
-    /// [`LedgerError::Busy`] inside [`ChangeError::Ledger`], or the recovery's own.
+    /// [`LedgerError::Busy`] inside [`ChangeError::Ledger`], [`ChangeError::UnderWay`] while something is that must
+    /// be ended first, or the recovery's own.
     pub fn take(
         ledger: &Ledger,
         command: &str,
         wait: Duration,
         observer: &dyn Observer,
     ) -> Result<Self, ChangeError> {
+        Self::take_during(ledger, command, wait, None, observer)
+    }
+
+    /// As [`Permit::take`], for a command that may also be used while `kind` is under way.
+    ///
+    /// # Errors
+    /// As [`Permit::take`].
+    pub fn take_during(
+        ledger: &Ledger,
+        command: &str,
+        wait: Duration,
+        kind: Option<OngoingKind>,
+        observer: &dyn Observer,
+    ) -> Result<Self, ChangeError> {
         let lock = Lock::take(ledger.folder(), command, wait)?;
         let recovered = recover(ledger, &lock, observer)?;
-        Ok(Self { lock, recovered })
+        match ledger.catalogue.ongoing()? {
+            Some(ongoing) if Some(ongoing.kind) != kind => Err(ChangeError::UnderWay { ongoing }),
+            _ => Ok(Self { lock, recovered }),
+        }
     }
+}
+
+/// The game's programs that run right now. Changing files under a running game may fail half way on some systems,
+/// and the game may write over what was changed.
+pub fn running(ledger: &Ledger) -> Vec<Running> {
+    let roots: Vec<_> = ledger.game().roots.iter().map(|root| root.folder.clone()).collect();
+    running_in(&roots)
 }
 
 /// For commands that only look: finishes or takes back what was cut short, if there is anything and

@@ -9,7 +9,9 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::address::Address;
-use crate::disk::{CheckReport, Difference, Drift, DriftKind, EffectKind, Plan, Prepared, Recovered};
+use crate::disk::{
+    CheckReport, Difference, Drift, DriftKind, EffectKind, Plan, Prepared, Recovered, UpdateSigns,
+};
 use crate::ledger::{Ledger, LedgerError};
 use crate::stack::LayerId;
 
@@ -159,6 +161,8 @@ pub struct ChangeReport {
     /// Addresses at which nothing will lie, and where the game may have had a file of its own that was gone
     /// before the layer was adopted.
     pub originals_missing: Vec<String>,
+    /// Addresses at which the game's own file comes back as it was before an update that it may have missed.
+    pub originals_old: Vec<String>,
     /// How the new version of an exchanged layer differs from the old one.
     pub difference: Option<DifferenceRow>,
     /// How newly laid layers meet what is there.
@@ -240,6 +244,7 @@ fn report_of(plan: &Plan, names: &HashMap<LayerId, String>, dry_run: bool) -> Ch
                 saved_at: file.kept.display().to_string(),
             })
             .collect(),
+        originals_old: plan.originals_old.iter().map(ToString::to_string).collect(),
         originals_missing: plan.originals_missing.iter().map(ToString::to_string).collect(),
         difference: plan.difference.as_ref().map(DifferenceRow::of),
         meeting: MeetingRow {
@@ -279,9 +284,11 @@ impl From<Recovered> for RecoveredRow {
 pub struct DriftRow {
     /// Where.
     pub address: String,
-    /// `edited`, `missing`, `base_changed`, `base_missing`, `unknown`, or `other_spelling` (beside a layer's file).
+    /// `edited` or `missing` (a layer's file), `put_back` (the game's own lies in its place again), `updated` (neither,
+    /// after an update of the game), `base_changed`, `base_added`, `base_gone` (the game's own files), `stray`
+    /// (unknown, in a folder of a layer), or `other_spelling` (beside a layer's file).
     pub kind: String,
-    /// The layer whose file should lie there; for unknown files the one that made the folder.
+    /// The layer whose file should lie there; for strays the one that made the folder.
     pub layer: Option<String>,
 }
 
@@ -291,9 +298,12 @@ impl DriftRow {
         let kind = match drift.kind {
             DriftKind::Edited => "edited",
             DriftKind::Missing => "missing",
+            DriftKind::PutBack => "put_back",
+            DriftKind::Updated => "updated",
             DriftKind::BaseChanged => "base_changed",
-            DriftKind::BaseMissing => "base_missing",
-            DriftKind::Unknown => "unknown",
+            DriftKind::BaseAdded => "base_added",
+            DriftKind::BaseGone => "base_gone",
+            DriftKind::Stray => "stray",
             DriftKind::OtherSpelling => "other_spelling",
         };
         Self { address: drift.address.to_string(), kind: kind.to_owned(), layer }
@@ -309,8 +319,36 @@ pub struct CheckSummary {
     pub as_laid_files: u64,
     /// Files whose content was read and compared.
     pub compared: Count,
+    /// Files that differ where the game writes by itself, and are left alone.
+    pub volatile_files: u64,
+    /// What speaks for an official update of the game, if anything does.
+    pub update: Option<UpdateRow>,
+    /// Folders and patterns at which the game seems to write by itself; for `game set --volatile`.
+    pub volatile_proposals: Vec<String>,
     /// All that drifted, by address.
     pub drifted: Vec<DriftRow>,
+}
+
+/// Signs of an official update since the game's own files were last looked at.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct UpdateRow {
+    /// The version that is known.
+    pub known_version: Option<String>,
+    /// The version that the game's files tell now.
+    pub version_now: Option<String>,
+    /// Files of the game's own, no settings among them, that changed or went.
+    pub base_changed_files: u64,
+}
+
+impl UpdateRow {
+    /// The row, if the signs look like an update.
+    pub fn of(signs: &UpdateSigns) -> Option<Self> {
+        signs.look_like_an_update().then(|| Self {
+            known_version: signs.known_version.clone(),
+            version_now: signs.version_now.clone(),
+            base_changed_files: signs.base_changed_files,
+        })
+    }
 }
 
 /// Names the layers in `found`.
@@ -326,6 +364,9 @@ pub fn check_report(ledger: &Ledger, found: &CheckReport, deep: bool) -> Result<
         deep,
         as_laid_files: found.as_laid_files,
         compared: (found.compared_files, found.compared_bytes).into(),
+        volatile_files: found.volatile_files,
+        update: UpdateRow::of(&found.signs),
+        volatile_proposals: found.volatile_proposals.clone(),
         drifted: found.drifted.iter().map(row).collect(),
     })
 }

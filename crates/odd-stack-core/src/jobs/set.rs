@@ -9,7 +9,7 @@ use super::care::{CareError, check_name, scan_root, sorted};
 use super::roots::{add_spots, check_apart, existing, file_of_game, needs_side_folder, version_given};
 use super::stack::{GameReport, game_report};
 use crate::address::{AddressError, MAIN_ROOT, PrefixName};
-use crate::game::Root;
+use crate::game::{AddressPatterns, PatternError, Root};
 use crate::ledger::{Home, Ledger, LedgerError};
 use crate::observer::Observer;
 use crate::stack::RootId;
@@ -27,6 +27,15 @@ pub enum SetError {
         what: &'static str,
         /// What was given.
         name: String,
+    },
+    /// A pattern can't be read.
+    #[error(transparent)]
+    Pattern(#[from] PatternError),
+    /// The words of a runner can't be told apart.
+    #[error("`{text}` can't be read as a program with arguments: a quote is open")]
+    BadRunner {
+        /// What was given.
+        text: String,
     },
     /// Layers have files in the root.
     #[error("layers have files in the root `{root}`; remove them first: {}", layers.join(", "))]
@@ -80,6 +89,12 @@ pub struct SetRequest {
     pub version_from: Option<String>,
     /// What stands around the version there, `{}` in its place.
     pub version_pattern: Option<String>,
+    /// Further addresses, folders and patterns at which the game writes by itself.
+    pub volatile: Vec<String>,
+    /// Those to give up.
+    pub not_volatile: Vec<String>,
+    /// What starts programs of another system; empty for nothing.
+    pub runner: Option<String>,
 }
 
 /// Changes the settings of the game that the list calls `listed_name`.
@@ -141,6 +156,21 @@ pub fn change_settings(
     game.spots = book.spots;
     if let Some(program) = &request.program {
         game.program = Some(file_of_game(program, &game)?);
+    }
+    AddressPatterns::parse(&game, &request.volatile)?;
+    for text in request.volatile.iter().filter(|text| !text.is_empty()) {
+        if !game.volatile.contains(text) {
+            game.volatile.push(text.clone());
+        }
+    }
+    for text in &request.not_volatile {
+        let at = game.volatile.iter().position(|known| known == text);
+        let at = at.ok_or_else(|| SetError::Unknown { what: "volatile place", name: text.clone() })?;
+        game.volatile.remove(at);
+    }
+    if let Some(runner) = &request.runner {
+        let words = shlex::split(runner).ok_or_else(|| SetError::BadRunner { text: runner.clone() })?;
+        game.runner = (!words.is_empty()).then(|| runner.trim().to_owned());
     }
     let pattern = request.version_pattern.as_deref();
     // A pattern alone is for the file that the version is read from already.

@@ -82,8 +82,19 @@ pub struct StackReport {
     pub base: BaseRow,
     /// Needs of laid layers that are not met.
     pub unmet: Vec<Unmet>,
+    /// What was begun and must be ended before the stack can change, if something was.
+    pub under_way: Option<UnderWayRow>,
     /// The number of this state of the stack, 0 before the first change.
     pub revision: i64,
+}
+
+/// Something under way between two commands.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct UnderWayRow {
+    /// `patch day` or `capture`.
+    pub kind: String,
+    /// Since when, RFC 3339.
+    pub begun_at: String,
 }
 
 /// The stack from the top to the base. Reads no more than one row a layer.
@@ -96,6 +107,10 @@ pub fn stack(ledger: &Ledger) -> Result<StackReport, LedgerError> {
         layers: layers.iter().rev().map(LayerRow::of).collect(),
         base: base_row(ledger),
         unmet: unmet_under(ledger, &ledger.catalogue.facts()?, &ledger.catalogue.arrangement()?),
+        under_way: ledger
+            .catalogue
+            .ongoing()?
+            .map(|ongoing| UnderWayRow { kind: ongoing.kind.to_string(), begun_at: ongoing.begun_at }),
         revision: ledger.catalogue.last_revision()?,
     })
 }
@@ -139,6 +154,10 @@ pub struct GameReport {
     pub version_pattern: Option<String>,
     /// Which files blend beyond what their names say: `GLOB=FORMAT`, or `GLOB=no`.
     pub blend: Vec<String>,
+    /// Where the game writes by itself, and is left alone.
+    pub volatile: Vec<String>,
+    /// What starts programs of another system, with its arguments.
+    pub runner: Option<String>,
     /// The address of the main program.
     pub program: Option<String>,
     /// Spellings that differ in case are different addresses.
@@ -187,6 +206,8 @@ pub(super) fn game_rows(game: &Game, ledger: &Path, laid_layers: u64, lifted_lay
             .iter()
             .map(|rule| format!("{}={}", rule.pattern, rule.format.map_or("no", Format::name)))
             .collect(),
+        volatile: game.volatile.clone(),
+        runner: game.runner.clone(),
         program: game.program.as_ref().map(ToString::to_string),
         exact_case: game.folding == Folding::Exact,
         roots: roots.collect(),

@@ -1,5 +1,8 @@
 //! The user's own changes to keys of configuration files, kept in a layer that stays on top.
 
+use std::collections::BTreeSet;
+use std::path::PathBuf;
+
 use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
@@ -10,16 +13,17 @@ use super::Permit;
 use super::add::free_name;
 use super::new_layer::{KeysOf, key_entries, key_of};
 use super::{AddError, AddPlace};
-use crate::address::{Address, AddressError, FoldedKey};
+use crate::address::{Address, AddressError, FoldedKey, RelPath};
 use crate::blend::{Format, KeyEdit, look_up};
 use crate::disk::{
-    Blender, ChangeError, ChangeOptions, ChangeRequest, Exchange, Prepared, discard_new_contents, prepare,
+    Blender, ChangeError, ChangeOptions, ChangeRequest, Exchange, Prepared, discard_new_contents, look_at,
+    prepare,
 };
 use crate::fit::Rules;
 use crate::hash::ContentHash;
 use crate::ledger::{Intake, Ledger, LedgerError, NewLayer};
 use crate::observer::Observer;
-use crate::stack::{Column, Entry, EntryKind, LayerId, Order, Provider, RootId, Standing, Target};
+use crate::stack::{Column, Entry, EntryKind, LayerId, Order, PathId, Provider, RootId, Standing, Target};
 
 /// What the layer of the user's own edits is called.
 pub const OWN_EDITS: &str = "own edits";
@@ -74,9 +78,11 @@ impl From<LedgerError> for TweakError {
 pub struct TweakRow {
     /// The file.
     pub address: String,
-    /// The key as people write it.
+    /// `key`, or `file` for a whole file of the user's own, or `gone` for one that is to be away.
+    pub what: String,
+    /// The key as people write it; empty for whole files.
     pub key: String,
-    /// The value; none when the key is taken out.
+    /// The value; none when the key is taken out, and for whole files.
     pub value: Option<String>,
     /// The value beneath the user's edits; none when there is no such key.
     pub beneath: Option<String>,
@@ -107,11 +113,36 @@ pub struct Tweaking<'l> {
     pub change: Option<Prepared<'l>>,
 }
 
-/// The edits of one file, with what lies beneath.
-struct FileEdits {
+/// What the user has of their own at one address, with what lies beneath: edits of keys, or a whole file.
+struct OwnFile {
     address: Address,
     column: Column,
     edits: Vec<KeyEdit>,
+    whole: Option<Whole>,
+}
+
+/// A whole file of the user's own, stored; [`ContentHash::NOTHING`] where none is to lie.
+#[derive(Debug, Clone, PartialEq, Eq)]
+struct Whole {
+    hash: ContentHash,
+    size_bytes: u64,
+    modified: i64,
+    executable: Option<bool>,
+}
+
+/// A whole file that the user wants to keep as their own.
+#[derive(Debug, Clone)]
+pub(super) struct KeptWhole {
+    pub address: Address,
+    /// Where it lies now; `None` to keep that nothing does.
+    pub path: Option<PathBuf>,
+}
+
+/// What is to become of the user's own edits and files.
+#[derive(Debug, Clone, Default)]
+pub(super) struct OwnChange<'a> {
+    pub set: &'a [(String, Vec<KeyEdit>)],
+    pub whole: &'a [KeptWhole],
 }
 
 /// All of the user's own edits.
@@ -127,6 +158,11 @@ pub fn tweaks(ledger: &Ledger) -> Result<Vec<TweakRow>, TweakError> {
         let content = supplied(ledger, &column, &beneath)?.unwrap_or_default();
         let format = format_of(&column, &order, &content);
         let address = file.address.to_string();
+        if let Some(whole) = &file.whole {
+            let what = if whole.hash == ContentHash::NOTHING { "gone" } else { "file" };
+            let (address, what) = (address.clone(), what.to_owned());
+            rows.push(TweakRow { address, what, key: String::new(), value: None, beneath: None });
+        }
         rows.extend(file.edits.into_iter().map(|edit| row(&address, edit, format, &content)));
     }
     Ok(rows)
@@ -135,7 +171,8 @@ pub fn tweaks(ledger: &Ledger) -> Result<Vec<TweakRow>, TweakError> {
 fn row(address: &str, edit: KeyEdit, format: Option<Format>, beneath: &[u8]) -> TweakRow {
     let found = format.and_then(|format| look_up(format, beneath, &edit.key).ok());
     let beneath = found.and_then(|(_, value)| value);
-    TweakRow { address: address.to_owned(), key: edit.key, value: edit.value, beneath }
+    let (address, what) = (address.to_owned(), "key".to_owned());
+    TweakRow { address, what, key: edit.key, value: edit.value, beneath }
 }
 
 /// Prepares a tweak. `command` is what the history will say.
@@ -152,15 +189,12 @@ pub fn prepare_tweak<'l>(
     observer: &dyn Observer,
 ) -> Result<Tweaking<'l>, TweakError> {
     let mut files = own_files(ledger)?;
-    let before: Vec<(String, Vec<KeyEdit>)> =
-        files.iter().map(|file| (file.address.to_string(), file.edits.clone())).collect();
+    let before = states(&files);
+    let intake = Intake::new(ledger.folder(), &*ledger.seam, true);
     let rows = match tweak {
         Tweak::Set(all) => {
-            let mut rows = Vec::new();
-            for (address, edits) in all {
-                rows.extend(set(ledger, &mut files, address, edits)?);
-            }
-            rows
+            let made = change_own(ledger, &intake, &mut files, &OwnChange { set: all, whole: &[] });
+            made.inspect_err(|_| discard_new_contents(ledger))?
         }
         Tweak::Drop { address, keys } => drop_edits(ledger, &mut files, address, keys)?,
         Tweak::DropAll => {
@@ -169,26 +203,135 @@ pub fn prepare_tweak<'l>(
             rows
         }
     };
-    files.retain(|file| !file.edits.is_empty());
-    let is_same = files.len() == before.len()
-        && files.iter().all(|file| before.contains(&(file.address.to_string(), file.edits.clone())));
-    if is_same {
+    files.retain(OwnFile::is_something);
+    if states(&files) == before {
         return Ok(Tweaking { rows, change: None });
     }
-    let intake = Intake::new(ledger.folder(), &*ledger.seam, true);
-    let stored = store(ledger, &intake, &files).inspect_err(|_| discard_new_contents(ledger))?;
-    let new = intake.finish();
-    ledger.catalogue.begin()?;
-    let request = own_layer(ledger, &stored, &new, command, now).inspect_err(|_| {
-        ledger.catalogue.roll_back();
-        discard_new_contents(ledger);
-    })?;
+    let request = own_request(ledger, intake, &files, command, now)?;
     let change = prepare(ledger, permit.lock, request, options, observer)?;
     Ok(Tweaking { rows, change: Some(change) })
 }
 
-fn store(ledger: &Ledger, intake: &Intake<'_>, files: &[FileEdits]) -> Result<Vec<KeysOf>, LedgerError> {
-    let stored = files.iter().map(|file| {
+/// Begins a change of the catalogue that keeps `change` among the user's own, and says what is to be changed on
+/// disk; nothing when all is so already, and then nothing is begun.
+pub(super) fn keep_own(
+    ledger: &Ledger,
+    change: &OwnChange<'_>,
+    command: &str,
+    now: &str,
+) -> Result<Option<ChangeRequest>, TweakError> {
+    let mut files = own_files(ledger)?;
+    let before = states(&files);
+    let intake = Intake::new(ledger.folder(), &*ledger.seam, true);
+    change_own(ledger, &intake, &mut files, change).inspect_err(|_| discard_new_contents(ledger))?;
+    if states(&files) == before {
+        discard_new_contents(ledger);
+        return Ok(None);
+    }
+    own_request(ledger, intake, &files, command, now).map(Some)
+}
+
+/// As [`keep_own`], inside a change of the catalogue that is open already.
+pub(super) fn keep_own_in_change(
+    ledger: &Ledger,
+    change: &OwnChange<'_>,
+    command: &str,
+    now: &str,
+) -> Result<Option<ChangeRequest>, TweakError> {
+    let mut files = own_files(ledger)?;
+    let before = states(&files);
+    let intake = Intake::new(ledger.folder(), &*ledger.seam, true);
+    change_own(ledger, &intake, &mut files, change)?;
+    if states(&files) == before {
+        return Ok(None);
+    }
+    let stored = store(ledger, &intake, &files)?;
+    Ok(Some(own_layer(ledger, &files, &stored, &intake.finish(), command, now)?))
+}
+
+impl OwnFile {
+    fn is_something(&self) -> bool {
+        !self.edits.is_empty() || self.whole.is_some()
+    }
+}
+
+/// An address, its edits, and the whole file there.
+type OwnState = (String, Vec<(String, Option<String>)>, Option<ContentHash>);
+
+/// What can be compared of the user's own.
+fn states(files: &[OwnFile]) -> BTreeSet<OwnState> {
+    let edits =
+        |file: &OwnFile| file.edits.iter().map(|edit| (edit.key.clone(), edit.value.clone())).collect();
+    let state =
+        |file: &OwnFile| (file.address.to_string(), edits(file), file.whole.as_ref().map(|whole| whole.hash));
+    files.iter().map(state).collect()
+}
+
+/// Takes the edits and whole files of `change` into `files`; new contents are stored.
+fn change_own(
+    ledger: &Ledger,
+    intake: &Intake<'_>,
+    files: &mut Vec<OwnFile>,
+    change: &OwnChange<'_>,
+) -> Result<Vec<TweakRow>, TweakError> {
+    let mut rows = Vec::new();
+    for (address, edits) in change.set {
+        rows.extend(set(ledger, intake, files, address, edits)?);
+    }
+    for kept in change.whole {
+        let at = own_at(ledger, files, &kept.address)?;
+        let whole = match &kept.path {
+            None => Whole { hash: ContentHash::NOTHING, size_bytes: 0, modified: 0, executable: None },
+            Some(path) => {
+                let failed = |source| LedgerError::io("read", path)(source);
+                let seen = look_at(path).map_err(failed)?;
+                let seen = seen.ok_or_else(|| failed(std::io::ErrorKind::NotFound.into()))?;
+                let mut file = std::fs::File::open(path).map_err(failed)?;
+                Whole {
+                    hash: intake.take(&mut file, seen.size_bytes)?,
+                    size_bytes: seen.size_bytes,
+                    modified: seen.modified_ns.div_euclid(1_000_000_000),
+                    executable: (seen.mode & 0o111 != 0).then_some(true),
+                }
+            }
+        };
+        files[at].edits.clear();
+        files[at].whole = Some(whole);
+    }
+    Ok(rows)
+}
+
+/// The place of an address in `files`, made if it is new.
+fn own_at(ledger: &Ledger, files: &mut Vec<OwnFile>, address: &Address) -> Result<usize, LedgerError> {
+    let (root, key) = key_of(ledger, address)?;
+    if let Some(at) = files.iter().position(|file| (file.column.root, &file.column.key) == (root, &key)) {
+        return Ok(at);
+    }
+    let column = ledger.column(root, &key)?;
+    files.push(OwnFile { address: address.clone(), column, edits: Vec::new(), whole: None });
+    Ok(files.len() - 1)
+}
+
+/// Begins the change of the catalogue that makes the layer of the user's own of `files`.
+fn own_request(
+    ledger: &Ledger,
+    intake: Intake<'_>,
+    files: &[OwnFile],
+    command: &str,
+    now: &str,
+) -> Result<ChangeRequest, TweakError> {
+    let stored = store(ledger, &intake, files).inspect_err(|_| discard_new_contents(ledger))?;
+    let new = intake.finish();
+    ledger.catalogue.begin()?;
+    let request = own_layer(ledger, files, &stored, &new, command, now);
+    Ok(request.inspect_err(|_| {
+        ledger.catalogue.roll_back();
+        discard_new_contents(ledger);
+    })?)
+}
+
+fn store(ledger: &Ledger, intake: &Intake<'_>, files: &[OwnFile]) -> Result<Vec<KeysOf>, LedgerError> {
+    let stored = files.iter().filter(|file| !file.edits.is_empty()).map(|file| {
         let bytes = serde_json::to_vec(&file.edits).map_err(|error| ledger.catalogue.damaged_by(&error))?;
         let size_bytes = bytes.len() as u64;
         let hash = intake.take(&mut bytes.as_slice(), size_bytes)?;
@@ -197,9 +340,32 @@ fn store(ledger: &Ledger, intake: &Intake<'_>, files: &[FileEdits]) -> Result<Ve
     stored.collect()
 }
 
+/// Entries for whole files of the user's own.
+fn whole_entries(
+    ledger: &Ledger,
+    layer: LayerId,
+    files: &[OwnFile],
+) -> Result<Vec<(PathId, Entry, RelPath)>, LedgerError> {
+    let wholes: Vec<(&OwnFile, &Whole)> =
+        files.iter().filter_map(|file| Some((file, file.whole.as_ref()?))).collect();
+    let keys: Vec<_> = wholes.iter().map(|(file, _)| (file.column.root, file.column.key.clone())).collect();
+    let numbers = ledger.catalogue.path_numbers(&keys)?;
+    let entry = |(file, whole): (&OwnFile, &Whole)| Entry {
+        layer,
+        kind: EntryKind::Whole,
+        spelled: file.address.path.clone(),
+        hash: whole.hash,
+        size_bytes: whole.size_bytes,
+        modified: whole.modified,
+        executable: whole.executable,
+    };
+    Ok(numbers.into_iter().zip(wholes).map(|(path, whole)| (path, entry(whole), RelPath::root())).collect())
+}
+
 /// Writes the layer anew, in the place of the one before, and says what change that is.
 fn own_layer(
     ledger: &Ledger,
+    files: &[OwnFile],
     stored: &[KeysOf],
     new: &[(ContentHash, u64)],
     command: &str,
@@ -208,7 +374,7 @@ fn own_layer(
     let catalogue = &ledger.catalogue;
     let before = catalogue.arrangement()?;
     let old = catalogue.own_edits()?;
-    if stored.is_empty() {
+    if files.is_empty() {
         let removed: Vec<LayerId> = old.into_iter().collect();
         let after = before.without(&removed);
         return Ok(ChangeRequest { removed, ..ChangeRequest::new(command, now, after) });
@@ -232,8 +398,9 @@ fn own_layer(
         source_kind: "own edits".to_owned(),
         added_at: now.to_owned(),
         fit: serde_json::to_string(&Rules::default()).map_err(|error| catalogue.damaged_by(&error))?,
-        files: stored.len() as u64,
-        bytes: stored.iter().map(|file| file.size_bytes).sum(),
+        files: files.len() as u64,
+        bytes: stored.iter().map(|file| file.size_bytes).sum::<u64>()
+            + files.iter().filter_map(|file| Some(file.whole.as_ref()?.size_bytes)).sum::<u64>(),
     })?;
     catalogue.mark_as_own_edits(layer)?;
     let modified = OffsetDateTime::parse(now, &Rfc3339).map_or(0, |at| at.unix_timestamp() & !1);
@@ -247,8 +414,10 @@ fn own_layer(
             }
         }
     }
+    entries.extend(whole_entries(ledger, layer, files)?);
     entries.sort_by_key(|(path, ..)| *path);
     catalogue.insert_entries(&entries)?;
+    catalogue.insert_folders(layer, &own_folders(ledger, files)?)?;
     catalogue.insert_blobs(new)?;
     let mut after = before.with(Standing { layer, laid: true }, Target::Top);
     if let Some(old) = old {
@@ -264,26 +433,41 @@ fn own_layer(
     })
 }
 
+/// Folders around whole files of the user's own that must be there.
+fn own_folders(ledger: &Ledger, files: &[OwnFile]) -> Result<Vec<(PathId, RelPath)>, LedgerError> {
+    let puts = |file: &&OwnFile| file.whole.as_ref().is_some_and(|whole| whole.hash != ContentHash::NOTHING);
+    let mut folders: Vec<((RootId, FoldedKey), RelPath)> = Vec::new();
+    for file in files.iter().filter(puts) {
+        for folder in file.address.path.ancestors() {
+            let key = (file.column.root, ledger.game().folding.key(folder));
+            if !folders.iter().any(|(known, _)| *known == key) {
+                folders.push((key, RelPath::from_disk(folder.to_owned())));
+            }
+        }
+    }
+    folders.sort_by(|(one, _), (two, _)| one.cmp(two));
+    let (keys, paths): (Vec<_>, Vec<_>) = folders.into_iter().unzip();
+    Ok(ledger.catalogue.path_numbers(&keys)?.into_iter().zip(paths).collect())
+}
+
 fn set(
     ledger: &Ledger,
-    files: &mut Vec<FileEdits>,
+    intake: &Intake<'_>,
+    files: &mut Vec<OwnFile>,
     text: &str,
     edits: &[KeyEdit],
 ) -> Result<Vec<TweakRow>, TweakError> {
-    let (address, root, key) = resolve(ledger, text)?;
-    let at = match files.iter().position(|file| (file.column.root, &file.column.key) == (root, &key)) {
-        Some(at) => at,
-        None => {
-            let column = ledger.column(root, &key)?;
-            files.push(FileEdits { address, column, edits: Vec::new() });
-            files.len() - 1
-        }
-    };
+    let (address, ..) = resolve(ledger, text)?;
+    let at = own_at(ledger, files, &address)?;
     let file = &mut files[at];
     let shown = file.address.to_string();
     let (order, beneath) = (ledger.present_order()?, beneath_own(ledger)?);
     file.column = learnt(ledger, file.column.clone(), [&order, &beneath])?;
-    let content = supplied(ledger, &file.column, &beneath)?;
+    // A whole file of the user's own is what is edited, if there is one.
+    let content = match &file.whole {
+        Some(_) => supplied(ledger, &file.column, &order)?,
+        None => supplied(ledger, &file.column, &beneath)?,
+    };
     let content = content.ok_or_else(|| TweakError::NoFile { address: shown.clone() })?;
     let format = format_of(&file.column, &order, &content).ok_or_else(|| TweakError::NotKeys {
         address: shown.clone(),
@@ -306,15 +490,23 @@ fn set(
             return Err(TweakError::BadKey { address: shown, reason });
         }
         file.edits.retain(|known| known.key != key);
-        rows.push(TweakRow { address: shown.clone(), key, value: edit.value.clone(), beneath: value });
+        let (address, what) = (shown.clone(), "key".to_owned());
+        rows.push(TweakRow { address, what, key, value: edit.value.clone(), beneath: value });
         file.edits.push(edit);
+    }
+    if let Some(whole) = &mut file.whole {
+        let made = crate::blend::combine(format, None, &[&content], &[&std::mem::take(&mut file.edits)]);
+        let made =
+            made.map_err(|error| TweakError::NotKeys { address: shown, reason: error.reason })?.content;
+        whole.size_bytes = made.len() as u64;
+        whole.hash = intake.take(&mut made.as_slice(), whole.size_bytes)?;
     }
     Ok(rows)
 }
 
 fn drop_edits(
     ledger: &Ledger,
-    files: &mut [FileEdits],
+    files: &mut [OwnFile],
     text: &str,
     keys: &[String],
 ) -> Result<Vec<TweakRow>, TweakError> {
@@ -333,6 +525,7 @@ fn drop_edits(
     if keys.is_empty() {
         rows.extend(listed.into_iter().filter(|row| row.address == shown));
         file.edits.clear();
+        file.whole = None;
     }
     file.edits.retain(|edit| !keys.iter().any(|key| is_it(edit, key)));
     Ok(rows)
@@ -344,19 +537,24 @@ fn resolve(ledger: &Ledger, text: &str) -> Result<(Address, RootId, FoldedKey), 
     Ok((address, root, key))
 }
 
-/// The files that the user's own edits change.
-fn own_files(ledger: &Ledger) -> Result<Vec<FileEdits>, TweakError> {
+/// The files that are the user's own, or that their edits change.
+fn own_files(ledger: &Ledger) -> Result<Vec<OwnFile>, TweakError> {
     let Some(own) = ledger.catalogue.own_edits()? else { return Ok(Vec::new()) };
     let blender = Blender::new(ledger);
     let mut files = Vec::new();
     for column in ledger.catalogue.columns_of(&[own], &[])? {
-        let is_own = |entry: &&Entry| entry.layer == own && entry.kind == EntryKind::Keys;
-        let Some(entry) = column.entries.iter().find(is_own) else { continue };
-        let content = blender.stored(entry)?.unwrap_or_default();
-        let edits = serde_json::from_slice(&content).map_err(|error| ledger.catalogue.damaged_by(&error))?;
+        let Some(entry) = column.entries.iter().find(|entry| entry.layer == own) else { continue };
+        let (edits, whole) = if entry.kind == EntryKind::Keys {
+            let content = blender.stored(entry)?.unwrap_or_default();
+            let edits = serde_json::from_slice(&content);
+            (edits.map_err(|error| ledger.catalogue.damaged_by(&error))?, None)
+        } else {
+            let Entry { hash, size_bytes, modified, executable, .. } = *entry;
+            (Vec::new(), Some(Whole { hash, size_bytes, modified, executable }))
+        };
         let spelled = column.base.as_ref().map_or(&entry.spelled, |base| &base.spelled).clone();
         let Some(address) = ledger.game().address(column.root, spelled) else { continue };
-        files.push(FileEdits { address, column, edits });
+        files.push(OwnFile { address, column, edits, whole });
     }
     files.sort_by(|one, two| one.address.cmp(&two.address));
     Ok(files)

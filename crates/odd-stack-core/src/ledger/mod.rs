@@ -23,7 +23,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-pub use catalogue::{Layer, LayerState, NewLayer};
+pub use catalogue::{Layer, LayerState, NewLayer, Ongoing, OngoingKind};
 pub use error::LedgerError;
 pub use home::{Home, Registered};
 pub use lock::Lock;
@@ -95,6 +95,11 @@ impl Ledger {
 
     pub(crate) fn set_game(&mut self, game: Game) {
         self.game = game;
+    }
+
+    /// The way to the file system that it goes.
+    pub fn seam(&self) -> Arc<dyn Seam> {
+        Arc::clone(&self.seam)
     }
 
     /// The stack from the bottom to the top.

@@ -1,5 +1,7 @@
 //! Everything that touches one address, and what follows from it.
 
+use serde::{Deserialize, Serialize};
+
 use super::recipe::Blend;
 use super::{LayerId, Order, PathId, RootId};
 use crate::address::{FoldedKey, RelPath};
@@ -44,7 +46,7 @@ impl Entry {
 }
 
 /// What kind of thing the base has at an address.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub enum BaseKind {
     /// A regular file.
     File,

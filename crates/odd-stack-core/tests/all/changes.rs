@@ -193,7 +193,7 @@ fn an_unknown_file_in_the_way_is_not_overwritten() {
         panic!()
     };
     let found: Vec<_> = drifted.iter().map(|drift| (drift.address.to_string(), drift.kind)).collect();
-    assert_eq!(found, [("game:new.txt".to_owned(), DriftKind::Unknown)], "an equal one may lie there");
+    assert_eq!(found, [("game:new.txt".to_owned(), DriftKind::Stray)], "an equal one may lie there");
     add(&world.ledger(), &package, AS_IT_IS, Target::Top, KEEP).unwrap();
     assert_eq!(read(&world, "game/new.txt"), "theirs");
 }
@@ -369,15 +369,16 @@ fn check_tells_every_kind_of_drift() {
     world.write("game/b", "changed by the game");
     fs::remove_file(world.path("docs/e")).unwrap();
     world.write("game/new/log/unknown.txt", "?");
-    world.write("game/c/own.txt", "in a folder of the game, so nobody's business");
+    world.write("game/c/own.txt", "in a folder of the game");
     let kinds = |deep| -> Vec<(String, DriftKind)> {
         let found = world.check(deep).drifted.into_iter();
         found.map(|drifted| (drifted.drift.address.to_string(), drifted.drift.kind)).collect()
     };
     let expected = [
-        ("docs:e", DriftKind::BaseMissing),
+        ("docs:e", DriftKind::BaseGone),
         ("game:b", DriftKind::BaseChanged),
-        ("game:new/log/unknown.txt", DriftKind::Unknown),
+        ("game:c/own.txt", DriftKind::BaseAdded),
+        ("game:new/log/unknown.txt", DriftKind::Stray),
         ("game:new/x", DriftKind::Edited),
         ("game:new/y", DriftKind::Missing),
     ]

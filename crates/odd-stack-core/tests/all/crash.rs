@@ -7,8 +7,8 @@ use std::sync::Arc;
 
 use odd_stack_core::disk::{ChangeOptions, Edits};
 use odd_stack_core::jobs::{
-    AddError, AdoptRequest, MendError, Mending, Reorder, Ruling, StackReport, Wanted, prepare_adopt,
-    prepare_mend, stack,
+    AddError, AdoptRequest, MendError, Mending, Reorder, Ruling, StackReport, Wanted, drifted_files,
+    prepare_adopt, prepare_mend, stack,
 };
 use odd_stack_core::ledger::Ledger;
 use odd_stack_core::observer::Silent;
@@ -19,7 +19,7 @@ use crate::archives::{Format, archive, file};
 use crate::faulty::{Fault, Faulty};
 use crate::world::{NOW, Tree, World, add, exchange, id, permit, recover, reorder, settle, tempdir, tweak};
 
-type Act = fn(&World, &Ledger) -> bool;
+pub type Act = fn(&World, &Ledger) -> bool;
 
 const KEEP: ChangeOptions = ChangeOptions { edits: Edits::Keep, despite: false };
 
@@ -90,18 +90,13 @@ fn fail_everywhere(act: Act, fault: Fault) {
     fail_everywhere_in(&two_layers(), act, fault, 0);
 }
 
-/// As [`fail_everywhere`], in a world where one file is edited, until it is mended.
-fn mend_everywhere(world: &World, fault: Fault) {
-    fail_and_count(world, mend_fog, fault, |is_done| usize::from(!is_done));
-}
-
 /// As [`fail_everywhere`], in a world where so many files are edited.
-fn fail_everywhere_in(world: &World, act: Act, fault: Fault, edited_files: usize) {
+pub fn fail_everywhere_in(world: &World, act: Act, fault: Fault, edited_files: usize) {
     fail_and_count(world, act, fault, |_| edited_files);
 }
 
 /// `edited_files` says how many files are edited before the act, and when it is done.
-fn fail_and_count(world: &World, act: Act, fault: Fault, edited_files: impl Fn(bool) -> usize) {
+pub fn fail_and_count(world: &World, act: Act, fault: Fault, edited_files: impl Fn(bool) -> usize) {
     let single = rayon_single();
     let saved = tempdir();
     let parts = ["game", "docs", "home"];
@@ -257,21 +252,84 @@ fn add_sea(world: &World, ledger: &Ledger) -> bool {
     add(ledger, &package, &[".=game:"], Target::Top, KEEP).is_ok()
 }
 
-/// A file that was edited lies as the stack has it again; the edit is saved.
-fn mend_fog(_: &World, ledger: &Ledger) -> bool {
-    let permit = permit(ledger).map_err(MendError::from);
-    let plan =
-        permit.and_then(|permit| prepare_mend(ledger, permit, &[], Mending::Restore, "mend", NOW, &Silent));
-    plan.is_ok_and(|plan| plan.change.is_none_or(|change| change.apply(&Silent).is_ok()))
+fn mend(ledger: &Ledger, mending: Mending) -> bool {
+    let mended = permit(ledger).map_err(MendError::from).and_then(|permit| {
+        let files = drifted_files(ledger, &["game:*".to_owned()], &Silent)?;
+        let files: Vec<_> = files.into_iter().map(|file| (file, mending)).collect();
+        prepare_mend(ledger, permit, &files, "mend", NOW, &Silent)
+    });
+    mended.is_ok_and(|plan| plan.change.is_none_or(|change| change.apply(&Silent).is_ok()))
+}
+
+/// Two layers, and every kind of drift.
+fn drifted_world() -> World {
+    let world = two_layers();
+    world.write("game/config/harbour.ini", "fog=9\nmine=1\n");
+    world.write("game/data/lamps/brass.dds", "scratched");
+    fs::remove_file(world.path("game/data/new/deep/a.txt")).unwrap();
+    world.write("game/data/lamps/copper.dds", "newer copper");
+    world.write("game/data/lamps/iron.dds", "new iron");
+    world.write("game/data/new/deep/b.txt", "b");
+    world
 }
 
 #[test]
-fn a_file_is_mended_or_as_it_was_whatever_fails() {
-    for fault in [Fault::Stop, Fault::LoseAll].into_iter().take(if cfg!(windows) { 1 } else { 2 }) {
-        let world = two_layers();
-        world.write("game/config/harbour.ini", "fog=9\nmine=1\n");
-        mend_everywhere(&world, fault);
+fn files_are_mended_or_as_they_were_whatever_fails() {
+    let mendings: [(Act, usize); 3] = [
+        // The game's own file is for its client to repair, or to be accepted.
+        (|_, ledger| mend(ledger, Mending::Restore), 1),
+        (|_, ledger| mend(ledger, Mending::Keep), 1),
+        // What is gone can't be the game's own.
+        (|_, ledger| mend(ledger, Mending::Accept), 1),
+    ];
+    for (act, left) in mendings {
+        for fault in
+            [Fault::Stop, Fault::Refuse, Fault::LoseAll].into_iter().take(if cfg!(windows) { 1 } else { 3 })
+        {
+            fail_and_count(&drifted_world(), act, fault, |is_done| if is_done { left } else { 6 });
+        }
     }
+}
+
+#[test]
+fn what_is_mended_is_what_was_said() {
+    let content = |world: &World, path: &str| fs::read_to_string(world.path(path)).unwrap();
+    let layers = |world: &World| ["fog", "lamps"].map(|name| id(&world.ledger(), name)).to_vec();
+    let world = drifted_world();
+    assert!(mend(&world.ledger(), Mending::Keep));
+    assert_eq!(content(&world, "game/config/harbour.ini"), "fog=9\nmine=1\n");
+    assert_eq!(content(&world, "game/data/lamps/brass.dds"), "scratched");
+    assert!(!world.path("game/data/new/deep/a.txt").exists());
+    reorder(&world.ledger(), &Reorder::Lift(layers(&world)), KEEP).unwrap();
+    assert_eq!(
+        content(&world, "game/config/harbour.ini"),
+        "fog=1\nmine=1\n",
+        "the edit stays, the layer is off"
+    );
+    assert_eq!(content(&world, "game/data/lamps/brass.dds"), "scratched");
+    assert_eq!(content(&world, "game/data/lamps/iron.dds"), "new iron");
+    let own = id(&world.ledger(), "own edits");
+    reorder(&world.ledger(), &Reorder::Remove(vec![own]), KEEP).unwrap();
+    assert_eq!(content(&world, "game/data/lamps/brass.dds"), "base brass");
+    assert!(!world.path("game/data/lamps/iron.dds").exists() && !world.path("game/data/new").exists());
+
+    let world = drifted_world();
+    assert!(mend(&world.ledger(), Mending::Accept));
+    assert_eq!(content(&world, "game/data/lamps/brass.dds"), "fog brass", "the layer lies on top again");
+    reorder(&world.ledger(), &Reorder::Lift(layers(&world)), KEEP).unwrap();
+    assert_eq!(content(&world, "game/data/lamps/brass.dds"), "scratched");
+    assert_eq!(content(&world, "game/config/harbour.ini"), "fog=9\nmine=1\n");
+    assert!(world.check(true).drifted.is_empty());
+    let kept = world.path("home/ledgers/quillhaven/kept");
+    let saved = fs::read_dir(kept).unwrap().next().unwrap().unwrap().path();
+    assert_eq!(fs::read_to_string(saved.join("game/data/lamps/brass.dds")).unwrap(), "base brass");
+
+    let world = drifted_world();
+    assert!(mend(&world.ledger(), Mending::Restore));
+    assert_eq!(content(&world, "game/data/lamps/brass.dds"), "fog brass");
+    assert!(
+        world.path("game/data/new/deep/a.txt").exists() && !world.path("game/data/lamps/iron.dds").exists()
+    );
 }
 
 const ACTS: [Act; 9] = [

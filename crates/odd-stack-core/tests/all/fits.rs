@@ -7,8 +7,8 @@ use odd_stack_core::blend::Prefer;
 use odd_stack_core::disk::{ChangeError, ChangeOptions, DriftKind, Edits};
 use odd_stack_core::fit::{FitError, Rules};
 use odd_stack_core::jobs::{
-    AddError, AddPlace, AddRequest, AdoptReport, AdoptRequest, Patch, Wanted, accept, prepare_add,
-    prepare_adopt, show,
+    AddError, AddPlace, AddRequest, AdoptReport, AdoptRequest, Mending, Patch, Wanted, drifted_files,
+    prepare_add, prepare_adopt, prepare_mend, show, unknown_originals,
 };
 use odd_stack_core::observer::Silent;
 use odd_stack_core::package::Limits;
@@ -312,10 +312,17 @@ fn files_put_there_by_hand_become_a_layer_and_nothing_is_written() {
     };
     assert_eq!(lift(true), ["game:data/lamps/brass.dds"]);
     assert!(!world.tree().contains_key("game/data/lamps/brass.dds"));
-    let waits = accept(&ledger, permit(&ledger).unwrap(), &[], false).unwrap();
-    assert_eq!((waits.accepted.len(), waits.still_unknown.len()), (0, 1));
+    let accept = || {
+        let files = drifted_files(&ledger, &[], &Silent).unwrap();
+        let files: Vec<_> = files.into_iter().map(|file| (file, Mending::Accept)).collect();
+        let plan = prepare_mend(&ledger, permit(&ledger).unwrap(), &files, "t", NOW, &Silent).unwrap();
+        let count = plan.rows.len();
+        plan.change.map(|change| change.apply(&Silent).unwrap());
+        (count, unknown_originals(&ledger).unwrap().len())
+    };
+    assert_eq!(accept(), (0, 1));
     world.write("game/data/lamps/brass.dds", "the true brass");
-    assert_eq!(accept(&ledger, permit(&ledger).unwrap(), &[], false).unwrap().accepted.len(), 1);
+    assert_eq!(accept(), (1, 0));
     let repaired = world.tree();
     assert!(lift(false).is_empty());
     assert_eq!(read(&world, "game/data/lamps/brass.dds"), "base brass");

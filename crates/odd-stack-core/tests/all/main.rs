@@ -8,6 +8,7 @@ mod corners;
 mod crash;
 mod faulty;
 mod fits;
+mod living;
 mod model;
 mod packages;
 mod readers;

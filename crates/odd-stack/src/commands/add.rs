@@ -78,7 +78,7 @@ pub struct AddedReport {
 
 pub fn run(desk: &mut Desk, args: &AddArgs) -> Result<Ended, Failure> {
     let ledger = desk.open()?;
-    let permit = desk.permit(&ledger)?;
+    let permit = desk.permit(&ledger, args.change.dry_run)?;
     let layers = ledger.layers()?;
     let is_said = args.above.is_some() || args.below.is_some();
     let (target, place) = target(&layers, args.above.as_deref(), args.below.as_deref(), false)?;
@@ -138,7 +138,7 @@ pub fn carry_out(
     loop {
         let permit = match permit.take() {
             Some(permit) => permit,
-            None => desk.permit(ledger)?,
+            None => desk.permit(ledger, args.dry_run)?,
         };
         match carry_out_once(desk, ledger, permit, &request, args, &done) {
             Ok(report) => return Ok(report),

@@ -23,7 +23,7 @@ pub struct AdoptArgs {
 
 pub fn run(desk: &mut Desk, args: &AdoptArgs) -> Result<Ended, Failure> {
     let ledger = desk.open()?;
-    let permit = desk.permit(&ledger)?;
+    let permit = desk.permit(&ledger, args.dry_run)?;
     let package = &args.package;
     let request = AdoptRequest {
         package: absolute(&package.package)?,

@@ -31,13 +31,47 @@ pub fn run(desk: &mut Desk, args: &CheckArgs) -> Result<Ended, Failure> {
     if report.drifted.is_empty() {
         return Ok(Ended::Well);
     }
-    if report.drifted.iter().any(|row| matches!(row.kind.as_str(), "edited" | "missing")) {
-        desk.out.hint(
-            "`oddstack mend --restore` puts layers' files again as the stack has them; `oddstack mend --keep` keeps\n\
-             settings that you changed, as edits of your own.",
-        );
+    for hint in hints(&report) {
+        desk.out.hint(&hint);
     }
     Ok(Ended::WantsAttention)
+}
+
+/// What can be done about what was found.
+fn hints(report: &CheckSummary) -> Vec<String> {
+    let has = |kinds: &[&str]| report.drifted.iter().any(|row| kinds.contains(&row.kind.as_str()));
+    let mut hints = Vec::new();
+    if let Some(update) = &report.update {
+        let what = match (&update.known_version, &update.version_now) {
+            (Some(known), Some(now)) if known != now => format!("the game is {now} now and was {known}"),
+            _ => format!("{} of the game's own changed", files(update.base_changed_files)),
+        };
+        hints.push(format!(
+            "An update of the game, it seems: {what}. `oddstack patchday finish` takes its files as the game's own\n\
+             and lays again what still fits."
+        ));
+    } else if has(&["edited", "missing", "put_back"]) {
+        hints.push(
+            "`oddstack mend` goes through them; `oddstack mend --restore` puts layers' files again as the stack has \
+             them,\n`--keep` keeps your versions as edits of your own, `--accept` takes them as the game's own."
+                .to_owned(),
+        );
+    } else if has(&["base_changed", "base_added", "base_gone", "stray"]) {
+        hints.push(
+            "`oddstack mend ADDRESS --accept` takes what lies there as the game's own; `oddstack mend` goes through \
+             them."
+                .to_owned(),
+        );
+    }
+    if !report.volatile_proposals.is_empty() {
+        let options: Vec<String> =
+            report.volatile_proposals.iter().map(|glob| format!("--volatile \"{glob}\"")).collect();
+        hints.push(format!(
+            "Some of it the game seems to write by itself; to have that left alone:\n  oddstack game set {}",
+            options.join(" ")
+        ));
+    }
+    hints
 }
 
 fn text(report: &CheckSummary, most: usize) -> String {
@@ -58,6 +92,10 @@ fn text(report: &CheckSummary, most: usize) -> String {
     };
     let fine = format!("{} as laid", files(report.as_laid_files));
     let mut text = format!("{}  {}\n", paint(GOOD, &fine), paint(DIM, &format!("({how})")));
+    if report.volatile_files > 0 {
+        let line = format!("{} left alone where the game writes by itself\n", files(report.volatile_files));
+        text.push_str(&paint(DIM, &line));
+    }
     if report.drifted.is_empty() {
         text.push_str(&format!("{}\n", paint(BOLD, "Nothing drifted: the game is what the stack says.")));
         return text;
@@ -66,13 +104,17 @@ fn text(report: &CheckSummary, most: usize) -> String {
     text.push_str(&format!("{}\n", paint(WARN, &format!("{count} drifted:"))));
     let rows = report.drifted.iter().take(most).map(|row| {
         let kind = match row.kind.as_str() {
+            "put_back" => "put back",
             "base_changed" => "base changed",
-            "base_missing" => "base missing",
+            "base_added" => "base added",
+            "base_gone" => "base gone",
             "other_spelling" => "two spellings",
             kind => kind,
         };
         let whose = match (row.kind.as_str(), &row.layer) {
-            ("unknown", Some(layer)) => format!("in a folder of {layer}"),
+            ("stray", Some(layer)) => format!("in a folder of {layer}"),
+            ("put_back", Some(layer)) => format!("the game's own, in the place of {layer}'s"),
+            ("updated", Some(layer)) => format!("by the game, in the place of {layer}'s"),
             ("other_spelling", Some(layer)) => format!("beside a file of {layer}; the game may read either"),
             (_, Some(layer)) => format!("of {layer}"),
             (_, None) => String::new(),

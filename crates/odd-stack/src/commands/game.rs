@@ -142,6 +142,15 @@ pub struct SetGameArgs {
     /// Forget what --blend and --no-blend said before
     #[arg(long)]
     pub blend_as_usual: bool,
+    /// An address, folder or pattern at which the game writes by itself: what changes there is left alone
+    #[arg(long, value_name = "GLOB")]
+    pub volatile: Vec<String>,
+    /// Give up one of these
+    #[arg(long, value_name = "GLOB")]
+    pub not_volatile: Vec<String>,
+    /// What starts programs of another system, with its arguments; '' for nothing
+    #[arg(long, value_name = "PROG ARGS")]
+    pub runner: Option<String>,
     /// Only say what would be done
     #[arg(short = 'n', long)]
     pub dry_run: bool,
@@ -262,6 +271,12 @@ fn about(game: &GameReport) -> String {
     if !game.blend.is_empty() {
         say("blending", &game.blend.join(", "));
     }
+    if !game.volatile.is_empty() {
+        say("volatile", &game.volatile.join(", "));
+    }
+    if let Some(runner) = &game.runner {
+        say("runner", runner);
+    }
     if game.exact_case {
         say("spelling", "upper and lower case are told apart");
     }
@@ -327,6 +342,9 @@ fn set(desk: &mut Desk, args: &SetGameArgs) -> Result<Ended, Failure> {
         version: args.version.game_version.clone(),
         version_from: args.version.version_from.clone(),
         version_pattern: args.pattern.version_pattern.clone(),
+        volatile: args.volatile.clone(),
+        not_volatile: args.not_volatile.clone(),
+        runner: args.runner.clone(),
     };
     let blends = args.blend_as_usual || !args.blend.is_empty() || !args.no_blend.is_empty();
     if request == SetRequest::default() && !blends {
@@ -342,7 +360,8 @@ fn set(desk: &mut Desk, args: &SetGameArgs) -> Result<Ended, Failure> {
         set_blending(desk, &ledger, args)?;
         ledger = desk.open_game(&listed)?;
     }
-    let permit = desk.permit(&ledger)?;
+    // No file of the game changes.
+    let permit = desk.permit(&ledger, true)?;
     let game = change_settings(
         &desk.home,
         &mut ledger,
@@ -372,7 +391,7 @@ fn set_blending(desk: &mut Desk, ledger: &Ledger, args: &SetGameArgs) -> Result<
     }
     rules.extend(args.no_blend.iter().map(|pattern| BlendRule { pattern: pattern.clone(), format: None }));
     BlendRules::new(&rules).map_err(|reason| Failure::new(Exit::Usage, "bad_pattern", reason))?;
-    let permit = desk.permit(ledger)?;
+    let permit = desk.permit(ledger, args.dry_run)?;
     let change =
         ChangeArgs { dry_run: args.dry_run, keep_edits: false, discard_edits: false, despite: false };
     let (options, now) = (change_options(&change), desk.now());
@@ -392,7 +411,7 @@ fn forget_game(desk: &mut Desk, args: &ForgetGameArgs) -> Result<Ended, Failure>
     let laid: Vec<_> = ledger.layers()?.iter().filter(|layer| layer.laid).map(|layer| layer.id).collect();
     let mut change = None;
     if !args.leave_layers && !laid.is_empty() {
-        let permit = desk.permit(&ledger)?;
+        let permit = desk.permit(&ledger, args.change.dry_run)?;
         let (options, now) = (change_options(&args.change), desk.now());
         let command = format!("game forget {}", listed.name);
         let lift = Reorder::Lift(laid);
@@ -417,7 +436,7 @@ fn forget_game(desk: &mut Desk, args: &ForgetGameArgs) -> Result<Ended, Failure>
         desk.out.result(Some(&listed.name), &report, &text);
         return Ok(Ended::Well);
     }
-    let permit = desk.permit(&ledger)?;
+    let permit = desk.permit(&ledger, true)?;
     let forgotten = forget(&desk.home, ledger, permit, &listed.name)?;
     let mut text = format!("{}\n", paint(BOLD, &format!("{} is no longer in care.", forgotten.name)));
     if let Some(folder) = &forgotten.ledger_left {

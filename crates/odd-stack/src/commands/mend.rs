@@ -1,7 +1,12 @@
 //! `oddstack mend`
 
 use clap::Args;
-use odd_stack_core::jobs::{AcceptReport, ChangeReport, MendRow, Mending, accept, prepare_mend};
+use odd_stack_core::disk::DriftKind;
+use odd_stack_core::jobs::{
+    ChangeReport, MendFile, MendRow, Mending, drifted_files, prepare_mend, refuse_to_accept,
+    unknown_originals,
+};
+use odd_stack_core::ledger::Ledger;
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -9,84 +14,155 @@ use super::standing::MOST_EFFECTS;
 use crate::Ended;
 use crate::args::ChangeArgs;
 use crate::desk::Desk;
-use crate::errors::Failure;
+use crate::errors::{Exit, Failure, drift_words};
 use crate::show::change::{edits, verdict};
 use crate::show::style::{BOLD, WARN, paint};
 use crate::show::table::{Look, cell, table};
-use crate::show::units::{counted, files as files_of};
+use crate::show::units::files as files_of;
 
 #[derive(Debug, Args)]
-#[command(group = clap::ArgGroup::new("what").required(true))]
+#[command(
+    after_help = "Without --restore, --keep or --accept it goes through the files and asks, on a terminal."
+)]
 pub struct MendArgs {
-    /// Files: addresses, folders or patterns of addresses (with --accept addresses); otherwise all that drifted
+    /// Files: addresses, folders or patterns of addresses; otherwise all that drifted
     #[arg(value_name = "ADDRESS-OR-GLOB")]
     pub addresses: Vec<String>,
     /// Put layers' files again as the stack has them; what lies there now is saved in the ledger
-    #[arg(long, group = "what")]
+    #[arg(long, conflicts_with_all = ["keep", "accept"])]
     pub restore: bool,
-    /// Keep the settings that you changed in layers' files, as edits of your own on top of all layers
-    #[arg(long, group = "what")]
+    /// Keep what you changed as edits of your own, on top of all layers: settings key by key, other files whole
+    #[arg(long, conflicts_with = "accept")]
     pub keep: bool,
-    /// Take what lies there now as the game's own, as after a repair by the game's client
-    #[arg(long, group = "what")]
+    /// Take what lies there now as the game's own, as after a repair by the game's client; layers go on top again
+    #[arg(long)]
     pub accept: bool,
     /// Only say what would be done
     #[arg(short = 'n', long)]
     pub dry_run: bool,
 }
 
-/// What JSON tells of `mend --restore` and `mend --keep`.
+/// What JSON tells of `mend`.
 #[derive(Debug, Serialize, JsonSchema)]
 pub struct MendReport {
-    /// Every drifted file of a layer, with what becomes of it.
+    /// Every drifted file, with what becomes of it.
     pub files: Vec<MendRow>,
+    /// Addresses whose original is still not known, since a layer was adopted there or the game was updated under it.
+    pub originals_unknown: Vec<String>,
     /// What changes on disk.
     pub change: ChangeReport,
 }
 
 pub fn run(desk: &mut Desk, args: &MendArgs) -> Result<Ended, Failure> {
     let ledger = desk.open()?;
-    let permit = desk.permit(&ledger)?;
-    if args.accept {
-        let report = accept(&ledger, permit, &args.addresses, args.dry_run)?;
-        let text = text(&report);
-        desk.out.result(Some(&ledger.game().name), &report, &text);
-        return Ok(Ended::Well);
+    let mending = match (args.restore, args.keep, args.accept) {
+        (true, _, _) => Some((Mending::Restore, " --restore")),
+        (_, true, _) => Some((Mending::Keep, " --keep")),
+        (_, _, true) => Some((Mending::Accept, " --accept")),
+        _ => None,
+    };
+    if mending.is_none() && !desk.can_ask() {
+        return Err(undecided());
     }
-    let (mending, word) =
-        if args.restore { (Mending::Restore, "--restore") } else { (Mending::Keep, "--keep") };
-    let command = format!("mend {word} {}", args.addresses.join(" ")).trim_end().to_owned();
+    let permit = desk.permit(&ledger, args.dry_run)?;
+    if args.accept {
+        refuse_to_accept(&ledger, &args.addresses)?;
+    }
+    let found = drifted_files(&ledger, &args.addresses, &desk.progress)?;
+    let files: Vec<(MendFile, Mending)> = match mending {
+        Some((mending, _)) => found.into_iter().map(|file| (file, mending)).collect(),
+        None => walk(desk, &ledger, found)?,
+    };
+    let word = mending.map_or("", |(_, word)| word);
+    let command = format!("mend{word} {}", args.addresses.join(" ")).trim_end().to_owned();
     let now = desk.now();
-    let plan = prepare_mend(&ledger, permit, &args.addresses, mending, &command, &now, &desk.progress)?;
+    let plan = prepare_mend(&ledger, permit, &files, &command, &now, &desk.progress)?;
     let files = plan.rows;
     let change =
         ChangeArgs { dry_run: args.dry_run, keep_edits: false, discard_edits: false, despite: false };
+    let most = if desk.out.verbose { usize::MAX } else { MOST_EFFECTS };
     let change = match plan.change {
         Some(prepared) => desk.carry_out(&ledger, prepared, &change, |out, report| {
-            out.text(&format!("{}{}", rows(&files), edits(report)));
+            out.text(&format!("{}{}", rows(&files, most), edits(report)));
         })?,
         None => {
-            desk.out.text(&rows(&files));
+            desk.out.text(&rows(&files, most));
             ChangeReport { dry_run: args.dry_run, ..ChangeReport::default() }
         }
     };
-    let done = files.iter().filter(|file| file.done != "left").count() as u64;
-    let text = match mending {
-        _ if done == 0 => "Nothing to mend.\n".to_owned(),
-        Mending::Restore => {
-            let them = counted(done, "file is as the stack has it.", "files are as the stack has them.");
-            verdict(&change, &them)
-        }
-        Mending::Keep => {
-            verdict(&change, &format!("Your settings in {} are kept, on top of all layers.", files_of(done)))
-        }
+    let originals_unknown = unknown_originals(&ledger)?;
+    let mut text = match done(&files) {
+        None => "Nothing to mend.\n".to_owned(),
+        Some(done) => verdict(&change, &done),
     };
-    desk.out.result(Some(&ledger.game().name), &MendReport { files, change }, &text);
+    if args.accept && !originals_unknown.is_empty() {
+        text.push_str(&still_unknown(&originals_unknown));
+    }
+    desk.out.result(Some(&ledger.game().name), &MendReport { files, originals_unknown, change }, &text);
     Ok(Ended::Well)
 }
 
-fn rows(files: &[MendRow]) -> String {
-    let rows = files.iter().map(|file| {
+fn undecided() -> Failure {
+    Failure::new(Exit::Usage, "no_mending", "say what becomes of the files that drifted")
+        .choice("put layers' files again as the stack has them", "--restore")
+        .choice("keep what you changed, as edits of your own on top of all layers", "--keep")
+        .choice("take what lies there now as the game's own", "--accept")
+}
+
+/// Asks for each file what becomes of it; those that are left alone are left out.
+fn walk(desk: &mut Desk, ledger: &Ledger, files: Vec<MendFile>) -> Result<Vec<(MendFile, Mending)>, Failure> {
+    let layers = ledger.layers()?;
+    let mut decided = Vec::new();
+    let count = files.len();
+    for (index, mut file) in files.into_iter().enumerate() {
+        let drift = &file.drifted.drift;
+        let whose = layers.iter().find(|layer| Some(layer.id) == file.drifted.layer);
+        let whose = whose.map(|layer| format!(" of {}", layer.about.name)).unwrap_or_default();
+        let question =
+            format!("{}/{count}  {}{whose}: {}", index + 1, drift.address, drift_words(drift.kind));
+        let of_base = matches!(drift.kind, DriftKind::BaseChanged | DriftKind::BaseGone);
+        let unknown = matches!(drift.kind, DriftKind::BaseAdded | DriftKind::Stray);
+        let mut choices = Vec::new();
+        if !of_base {
+            let restore = if unknown { "take it out of the game" } else { "put the layer's file again" };
+            choices.push((restore, Some(Mending::Restore)));
+            choices.push(("keep it as yours, on top of all layers", Some(Mending::Keep)));
+        }
+        if drift.kind != DriftKind::Missing {
+            choices.push(("it is the game's own now", Some(Mending::Accept)));
+        }
+        choices.push(("leave it", None));
+        let says: Vec<String> = choices.iter().map(|(says, _)| (*says).to_owned()).collect();
+        let Some(picked) = desk.ask(&question, &says)? else { break };
+        if let Some((_, Some(mending))) = choices.get(picked) {
+            file.is_named = true;
+            decided.push((file, *mending));
+        }
+    }
+    Ok(decided)
+}
+
+/// What was done, in words; nothing if all was left.
+fn done(files: &[MendRow]) -> Option<String> {
+    let count = |word: &str| files.iter().filter(|file| file.done == word).count() as u64;
+    let verb = |count: u64, one: &str, more: &str| {
+        (count > 0).then(|| format!("{} {}", files_of(count), if count == 1 { one } else { more }))
+    };
+    let parts = [
+        verb(count("restored"), "is as the stack has it", "are as the stack has them"),
+        verb(
+            count("kept"),
+            "is kept as yours, on top of all layers",
+            "are kept as yours, on top of all layers",
+        ),
+        verb(count("accepted"), "counts as the game's own", "count as the game's own"),
+    ];
+    let parts: Vec<String> = parts.into_iter().flatten().collect();
+    (!parts.is_empty()).then(|| format!("{}.", parts.join(", ")))
+}
+
+fn rows(files: &[MendRow], most: usize) -> String {
+    let rows = files.iter().take(most).map(|file| {
         let look = if file.done == "left" { Look::Warn } else { Look::Good };
         vec![
             cell(file.done.clone(), look),
@@ -94,39 +170,21 @@ fn rows(files: &[MendRow]) -> String {
             cell(file.details.join(", "), Look::Dim),
         ]
     });
-    table(&[], rows.collect())
-}
-
-fn text(report: &AcceptReport) -> String {
-    let list = |rows: &[String]| {
-        let mut text: String = rows.iter().take(MOST_EFFECTS).map(|row| format!("  {row}\n")).collect();
-        if rows.len() > MOST_EFFECTS {
-            text.push_str(&format!("  … and {} more\n", rows.len() - MOST_EFFECTS));
-        }
-        text
-    };
-    let count = report.accepted.len() as u64;
-    let mut text = match (count, report.dry_run) {
-        (0, _) => "Nothing to accept.\n".to_owned(),
-        (_, true) => format!("{} would count as the game's own from now on:\n", files_of(count)),
-        (_, false) => format!("{} from now on:\n", paint(BOLD, &counts(count))),
-    };
-    text.push_str(&list(&report.accepted));
-    if !report.still_unknown.is_empty() {
-        let line = format!(
-            "{} still not known: nothing lies there yet, or a layer's file does\n",
-            counts_as_unknown(report.still_unknown.len() as u64)
-        );
-        text.push_str(&paint(WARN, &line));
-        text.push_str(&list(&report.still_unknown));
+    let mut text = table(&[], rows.collect());
+    if files.len() > most {
+        text.push_str(&format!("  … and {} more (-v lists all)\n", files.len() - most));
     }
     text
 }
 
-fn counts(count: u64) -> String {
-    format!("{} {} as the game's own", files_of(count), if count == 1 { "counts" } else { "count" })
-}
-
-fn counts_as_unknown(count: u64) -> String {
-    if count == 1 { "1 original is".to_owned() } else { format!("{count} originals are") }
+fn still_unknown(addresses: &[String]) -> String {
+    let count = addresses.len();
+    let head = if count == 1 { "1 original is".to_owned() } else { format!("{count} originals are") };
+    let line = format!("{head} still not known: nothing lies there yet, or a layer's file does\n");
+    let mut text = paint(WARN, &line);
+    text.extend(addresses.iter().take(MOST_EFFECTS).map(|address| format!("  {address}\n")));
+    if count > MOST_EFFECTS {
+        text.push_str(&paint(BOLD, &format!("  … and {} more\n", count - MOST_EFFECTS)));
+    }
+    text
 }

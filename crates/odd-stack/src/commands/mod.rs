@@ -13,6 +13,7 @@ pub mod lay;
 pub mod lift;
 pub mod man;
 pub mod mend;
+pub mod patchday;
 pub mod placing;
 pub mod remove;
 pub mod reorder;

@@ -79,7 +79,7 @@ fn carry_out(
     rulings: &[(String, Ruling)],
     args: &ChangeArgs,
 ) -> Result<Ended, Failure> {
-    let permit = desk.permit(ledger)?;
+    let permit = desk.permit(ledger, args.dry_run)?;
     let (options, now) = (change_options(args), desk.now());
     let command = match rulings {
         [(at, _)] => format!("settle {at}"),

@@ -6,7 +6,7 @@ use crate::Ended;
 use crate::desk::Desk;
 use crate::errors::Failure;
 use crate::show::needs::unmet_line;
-use crate::show::style::{BOLD, DIM, paint};
+use crate::show::style::{BOLD, DIM, WARN, paint};
 use crate::show::table::{Look, cell, table};
 use crate::show::units::{layers, number, size};
 
@@ -56,6 +56,14 @@ fn text(report: &StackReport) -> String {
         paint(DIM, &format!("(revision {})", report.revision)),
         table(&header, rows)
     );
+    if let Some(under_way) = &report.under_way {
+        let end = match under_way.kind.as_str() {
+            "capture" => "`oddstack capture --end` makes a layer of what changed",
+            _ => "`oddstack patchday finish` ends it",
+        };
+        let line = format!("  a {} is under way since {}; {end}\n", under_way.kind, under_way.begun_at);
+        text.push_str(&paint(WARN, &line));
+    }
     for unmet in &report.unmet {
         text.push_str(&format!("  {}\n", unmet_line(unmet)));
     }

@@ -71,7 +71,7 @@ pub fn carry_out(
     args: &ChangeArgs,
     done: &str,
 ) -> Result<Ended, Failure> {
-    let permit = desk.permit(ledger)?;
+    let permit = desk.permit(ledger, args.dry_run)?;
     let (options, now) = (change_options(args), desk.now());
     let prepared = prepare_reorder(ledger, permit, reorder, command, &now, options, &desk.progress)?;
     let most = if desk.out.verbose || args.dry_run { usize::MAX } else { MOST_EFFECTS };

@@ -113,7 +113,7 @@ pub fn run(desk: &mut Desk, args: &TweakArgs) -> Result<Ended, Failure> {
         return Ok(Ended::Well);
     }
     let tweak = args.tweak()?;
-    let permit = desk.permit(&ledger)?;
+    let permit = desk.permit(&ledger, args.change.dry_run)?;
     let (options, now) = (change_options(&args.change), desk.now());
     let command = match &tweak {
         Tweak::Set(_) => format!("tweak {}", args.address),
@@ -146,8 +146,15 @@ fn rows(edits: &[TweakRow]) -> String {
         vec![
             cell(edit.address.clone(), Look::Plain),
             cell(edit.key.clone(), Look::Name),
-            cell(value(&edit.value, "(taken out)"), Look::Good),
-            cell(value(&edit.beneath, "(not there)"), Look::Dim),
+            match edit.what.as_str() {
+                "file" => cell("the whole file", Look::Good),
+                "gone" => cell("no file there", Look::Good),
+                _ => cell(value(&edit.value, "(taken out)"), Look::Good),
+            },
+            match edit.what.as_str() {
+                "key" => cell(value(&edit.beneath, "(not there)"), Look::Dim),
+                _ => cell("", Look::Dim),
+            },
         ]
     });
     table(&header, rows.collect())

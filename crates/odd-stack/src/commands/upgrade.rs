@@ -41,7 +41,7 @@ pub enum Whose {
 
 pub fn run(desk: &mut Desk, args: &UpgradeArgs) -> Result<Ended, Failure> {
     let ledger = desk.open()?;
-    let permit = desk.permit(&ledger)?;
+    let permit = desk.permit(&ledger, args.change.dry_run)?;
     let layers = ledger.layers()?;
     let old = select(&layers, &args.layer)?;
     if old.about.source.is_empty() {

@@ -211,6 +211,19 @@ pub fn edits(report: &ChangeReport) -> String {
         );
         text.push_str(&format!("  {}\n", paint(WARN, &line)));
     }
+    if !report.originals_old.is_empty() {
+        let count = report.originals_old.len() as u64;
+        let count = counted(count, "file of the game's own is", "files of the game's own are");
+        let shown: Vec<&str> = report.originals_old.iter().take(6).map(String::as_str).collect();
+        let more = report.originals_old.len() - shown.len();
+        let more = if more > 0 { format!(", and {more} more") } else { String::new() };
+        let line = format!(
+            "{count} back as before the update: {}{more}\n  let the game's client repair its files, then run \
+             `oddstack patchday finish` or `oddstack mend --accept`",
+            shown.join(", ")
+        );
+        text.push_str(&format!("  {}\n", paint(WARN, &line)));
+    }
     for address in &report.discarded {
         text.push_str(&format!("  {}\n", paint(WARN, &format!("{address} as it is on disk is let go"))));
     }

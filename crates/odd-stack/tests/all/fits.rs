@@ -260,8 +260,8 @@ fn what_was_put_there_by_hand_is_adopted() {
     closed.run("mend --accept data/lamps/brass.qtx").status(1).says("let the game's client repair");
     closed.write("game/data/lamps/brass.qtx", "repaired");
     assert_snapshot!(closed.run("mend --accept").whole(), @"
-    1 file counts as the game's own from now on:
-      game:data/lamps/brass.qtx
+      accepted  game:data/lamps/brass.qtx
+    1 file counts as the game's own. (revision 3)
     [exit 0]
     ");
     closed.run("lay lamps").status(0);

@@ -159,7 +159,7 @@ fn every_answer_in_json_has_its_documented_shape() {
         ("fit four-4.zip", 0, "fit"),
         ("fit --check sheet.toml", 0, "fit-check"),
         ("adopt by-hand --name hand", 0, "adopt"),
-        ("mend --accept", 0, "mend-accept"),
+        ("mend --accept", 0, "mend"),
         ("mend --restore", 0, "mend"),
         ("stack", 0, "stack"),
         ("show four", 0, "show"),

@@ -8,5 +8,6 @@ mod failures;
 mod fits;
 mod hostile;
 mod laws;
+mod living;
 mod main_job;
 mod meeting;

@@ -171,8 +171,8 @@ fn drift_is_found_told_and_never_overwritten() {
     4 files as laid  (compared by size and time; --deep compares contents)
     1 file drifted:
       edited  game:config/fog.ini  of fog
-    `oddstack mend --restore` puts layers' files again as the stack has them; `oddstack mend --keep` keeps
-    settings that you changed, as edits of your own.
+    `oddstack mend` goes through them; `oddstack mend --restore` puts layers' files again as the stack has them,
+    `--keep` keeps your versions as edits of your own, `--accept` takes them as the game's own.
     [exit 3]
     ");
     assert_snapshot!(closed.run("remove fog").whole(), @"

@@ -280,17 +280,21 @@ fn what_drifted_is_mended() {
     let closed = with_meeting_layers();
     closed.run("mend").status(2).says("--restore");
     closed.run("mend --restore").status(0).says("Nothing to mend");
-    closed.run("mend nowhere --restore").status(1).says("no layer has a file at nowhere");
+    closed.run("mend nowhere --restore").status(1).says("nothing lies there");
     let laid = closed.read("game/config/harbour.ini");
     closed
         .write("game/config/harbour.ini", &laid.replace("thick=7", "thick=3").replace("; harbour", "; mine"));
     closed.write("game/data/lamps/brass.qtx", "scratched\n");
-    closed.run("check").status(3).says("mend --keep");
+    closed.run("check").status(3).says("`--keep` keeps");
     closed.run("mend --keep --dry-run").status(0).says("Fog.thick").says("Dry run");
-    let kept = closed.run("mend --keep").status(0);
-    kept.says("Your settings in 1 file are kept").says("left").says("no settings file").says("is saved at");
+    let kept = closed.run("mend config --keep").status(0);
+    kept.says("1 file is kept as yours").says("Fog.thick").says("is saved at");
     assert_eq!(closed.read("game/config/harbour.ini"), laid.replace("thick=7", "thick=3"));
     closed.run("tweak list").status(0).says("Fog.thick");
+    closed.run("mend data/* --keep").status(0).says("as a whole file");
+    closed.run("tweak list").status(0).says("data/lamps/brass.qtx").says("the whole file");
+    closed.run("tweak drop data/lamps/brass.qtx").status(0);
+    closed.write("game/data/lamps/brass.qtx", "scratched\n");
     closed.run("mend data/* --restore").status(0).says("1 file is as the stack has it").says("is saved at");
     assert_eq!(closed.read("game/data/lamps/brass.qtx"), "lamps\n");
     // One file is one file: another that drifted stays as it is.
@@ -304,7 +308,7 @@ fn what_drifted_is_mended() {
     // What is the game's own is not ours to put again.
     closed.run("lift --all").status(0);
     closed.write("game/data/lamps/brass.qtx", "repaired\n");
-    closed.run("mend data --restore").status(0).says("the game's client repairs its own");
+    closed.run("mend data --restore").status(0).says("only the game's client can repair");
     closed.run("mend data/lamps/brass.qtx --accept").status(0);
     closed.run("check").status(0);
 }

@@ -113,6 +113,31 @@ impl Catalogue {
     /// Takes the address out of the base and notes that its original is not known.
     pub(crate) fn forget_original(&self, root: RootId, key: &FoldedKey, spelled: &RelPath) -> Result<()> {
         self.forget_base(root, key)?;
+        self.doubt_original(root, key, spelled)
+    }
+
+    /// Puts one thing into the base, with the folders it lies in, also where the original was not known.
+    pub(crate) fn accept_original(&self, root: RootId, key: &FoldedKey, base: &BaseFile) -> Result<()> {
+        let mut above = Some((key.parent(), base.spelled.parent()));
+        while let Some((Some(folder), spelled)) = above.take() {
+            if self.base_at(root, &folder)?.is_none() {
+                let next = (folder.parent(), spelled.parent());
+                let kind = BaseKind::Folder;
+                let made = BaseFile { spelled, kind, size_bytes: 0, modified_ns: 0, mode: 0o755, hash: None };
+                self.insert_base(root, &[(folder, made)])?;
+                above = Some(next);
+            }
+        }
+        self.replace_base(root, key, base)?;
+        self.run(|db| {
+            let mut delete =
+                db.prepare_cached("DELETE FROM unknown_original WHERE root = ?1 AND folded = ?2")?;
+            delete.execute(params![root.0, key.as_str()]).map(drop)
+        })
+    }
+
+    /// Notes that the original at an address may be out of date; what is known of it stays.
+    pub(crate) fn doubt_original(&self, root: RootId, key: &FoldedKey, spelled: &RelPath) -> Result<()> {
         self.run(|db| {
             let mut insert =
                 db.prepare_cached("INSERT OR REPLACE INTO unknown_original VALUES (?1, ?2, ?3)")?;
@@ -120,14 +145,9 @@ impl Catalogue {
         })
     }
 
-    /// Puts one thing into the base at an address whose original was not known, or that had none.
-    pub(crate) fn accept_original(&self, root: RootId, key: &FoldedKey, base: &BaseFile) -> Result<()> {
-        self.replace_base(root, key, base)?;
-        self.run(|db| {
-            let mut delete =
-                db.prepare_cached("DELETE FROM unknown_original WHERE root = ?1 AND folded = ?2")?;
-            delete.execute(params![root.0, key.as_str()]).map(drop)
-        })
+    /// Says that no original is in doubt any more: the base was looked at while no layer was laid.
+    pub(crate) fn forget_unknown_originals(&self) -> Result<()> {
+        self.run(|db| db.execute("DELETE FROM unknown_original", []).map(drop))
     }
 
     /// Addresses whose original is not known, with their spelling.

@@ -82,6 +82,14 @@ impl Catalogue {
         })
     }
 
+    /// The number of an address, if any layer ever touched it.
+    pub(crate) fn known_path(&self, root: RootId, key: &FoldedKey) -> Result<Option<PathId>> {
+        self.run(|db| {
+            let mut query = db.prepare_cached("SELECT id FROM path WHERE root = ?1 AND folded = ?2")?;
+            query.query_row(params![root.0, key.as_str()], |row| Ok(PathId(row.get(0)?))).optional()
+        })
+    }
+
     /// The column of one address, if any layer ever touched it.
     pub(crate) fn column_at(&self, root: RootId, key: &FoldedKey) -> Result<Option<Column>> {
         self.run(|db| {

@@ -41,7 +41,7 @@ impl Catalogue {
         }
         let row = self.run(|db| {
             let sql = "SELECT name, exact_case, program, version, version_read_from, seen_files, seen_bytes,
-                added_at, version_pattern, blend_rules FROM game";
+                added_at, version_pattern, blend_rules, volatile, runner FROM game";
             let read = |row: &rusqlite::Row<'_>| {
                 let version: Option<String> = row.get(3)?;
                 let (read_from, pattern) = (row.get(4)?, row.get(8)?);
@@ -53,21 +53,22 @@ impl Catalogue {
                     (row.get::<_, i64>(5)?.cast_unsigned(), row.get::<_, i64>(6)?.cast_unsigned()),
                     row.get::<_, String>(7)?,
                     row.get::<_, Option<String>>(9)?,
+                    row.get::<_, Option<String>>(10)?,
+                    row.get::<_, Option<String>>(11)?,
                 ))
             };
             db.query_row(sql, [], read).optional()
         })?;
-        let Some((name, exact_case, program, version, seen, added_at, blend_rules)) = row else {
+        let Some((name, exact_case, program, version, seen, added_at, blend_rules, volatile, runner)) = row
+        else {
             return Err(self.damaged(&"it names no game"));
         };
         let book =
             AddressBook { roots: all_roots.iter().map(|root| root.name.clone()).collect(), spots: all_spots };
         let program =
             program.map(|text| book.resolve(&text)).transpose().map_err(|error| self.damaged(&error))?;
-        let blend_rules: Vec<BlendRule> = match blend_rules {
-            Some(text) => serde_json::from_str(&text).map_err(|error| self.damaged(&error))?,
-            None => Vec::new(),
-        };
+        let blend_rules: Vec<BlendRule> = self.list(blend_rules)?;
+        let volatile: Vec<String> = self.list(volatile)?;
         Ok(Game {
             name,
             folding: if exact_case { Folding::Exact } else { Folding::Folded },
@@ -78,16 +79,27 @@ impl Catalogue {
             seen,
             added_at,
             blend_rules,
+            volatile,
+            runner,
         })
+    }
+
+    /// Reads a list that is kept as JSON.
+    fn list<T: serde::de::DeserializeOwned>(&self, text: Option<String>) -> Result<Vec<T>> {
+        match text {
+            Some(text) => serde_json::from_str(&text).map_err(|error| self.damaged(&error)),
+            None => Ok(Vec::new()),
+        }
     }
 
     /// Writes the game, its roots (numbers kept) and spots in place of what was there.
     pub(crate) fn write_game(&self, game: &Game) -> Result<()> {
         let blend_rules = serde_json::to_string(&game.blend_rules).map_err(|error| self.damaged(&error))?;
+        let volatile = serde_json::to_string(&game.volatile).map_err(|error| self.damaged(&error))?;
         self.run(|db| {
             db.execute_batch("DELETE FROM game; DELETE FROM spot; DELETE FROM root;")?;
             db.execute(
-                "INSERT INTO game VALUES (1, ?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10)",
+                "INSERT INTO game VALUES (1, ?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12)",
                 params![
                     game.name,
                     game.folding == Folding::Exact,
@@ -99,6 +111,8 @@ impl Catalogue {
                     game.added_at,
                     game.version.as_ref().and_then(|version| version.pattern.as_ref()),
                     blend_rules,
+                    volatile,
+                    game.runner,
                 ],
             )?;
             for root in &game.roots {

@@ -3,7 +3,7 @@
 use rusqlite::{Connection, Result};
 
 /// All steps ever released, in order. Never change one; add another.
-const STEPS: &[&str] = &[FIRST, VARIANT_AND_MARK, UNKNOWN_ORIGINALS, MEETING];
+const STEPS: &[&str] = &[FIRST, VARIANT_AND_MARK, UNKNOWN_ORIGINALS, MEETING, LIVING];
 
 /// The format number that this program writes.
 pub(crate) const FORMAT: i64 = STEPS.len() as i64;
@@ -173,6 +173,22 @@ CREATE TABLE blend (
     recipe BLOB PRIMARY KEY,
     outcome TEXT NOT NULL
 ) WITHOUT ROWID;
+";
+
+/// Living with a game: files that it writes by itself, foreign programs, what is under way between two commands,
+/// and how a layer came to be that a program made.
+const LIVING: &str = "
+ALTER TABLE game ADD COLUMN volatile TEXT;
+ALTER TABLE game ADD COLUMN runner TEXT;
+ALTER TABLE layer ADD COLUMN made_by TEXT;
+
+-- What a person has begun and not ended yet, such as a patch day; no change of disk is under way.
+CREATE TABLE ongoing (
+    only_row INTEGER PRIMARY KEY CHECK (only_row = 1),
+    kind TEXT NOT NULL,
+    begun_at TEXT NOT NULL,
+    about TEXT NOT NULL
+);
 ";
 
 /// Brings the catalogue to the present format, in one transaction.

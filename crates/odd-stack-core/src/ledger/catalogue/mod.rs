@@ -13,6 +13,7 @@ mod layers;
 mod meeting;
 mod migrations;
 mod names;
+mod ongoing;
 
 use std::path::{Path, PathBuf};
 use std::time::Duration;
@@ -24,6 +25,7 @@ pub(crate) use columns::FolderSource;
 pub(crate) use journal::{JournalMark, JournalStep};
 pub use layers::{Layer, LayerState, NewLayer};
 pub(crate) use meeting::Side;
+pub use ongoing::{Ongoing, OngoingKind};
 
 use super::LedgerError;
 

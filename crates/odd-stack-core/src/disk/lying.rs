@@ -1,0 +1,211 @@
+//! Files on disk that the stack does not know, taken up knowingly: as the base's own from now on, or as a program
+//! has left them.
+
+use std::path::{Path, PathBuf};
+
+use rayon::prelude::*;
+
+use super::change::{ChangeError, KEPT, TRASH, look};
+use super::decide::{Decider, Move, numbered};
+use super::drift::is_entry_as_laid;
+use super::plan::{Effect, EffectKind, Kept};
+use super::steps::Step;
+use super::survey::base_as_now;
+use super::thrown::Thrown;
+use crate::address::{Address, RelPath};
+use crate::hash::ContentHash;
+use crate::stack::{BaseFile, BaseKind, Column, LayerId, Provider, RootId};
+
+/// What is known of a file on disk that the stack does not know.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum Lying {
+    /// It is the base's own from now on; where nothing lies, the base has nothing.
+    Accepted,
+    #[allow(dead_code, reason = "made by captures")]
+    /// A program has put it there, or has taken away what lay there; all that is in the new layer.
+    Captured {
+        /// Where it lies, below the root; `None` where nothing lies any more.
+        at: Option<RelPath>,
+        /// Where the base's own file that lay there was saved before, on the same volume; `None` if it was not, and
+        /// for files that layers supplied.
+        original: Option<PathBuf>,
+    },
+}
+
+/// A base file as it is from now on, for one column.
+struct Settled {
+    column: usize,
+    file: Option<BaseFile>,
+    /// Where its content lies.
+    path: PathBuf,
+}
+
+impl Decider<'_> {
+    /// Makes the base of the columns what lies there, or what was saved of it.
+    pub(super) fn settle_lying(&mut self) -> Result<(), ChangeError> {
+        let mut places = Vec::new();
+        for (index, column) in self.columns.iter().enumerate() {
+            let root = self.ledger.site().root(column.root)?;
+            let from = column.provider(&self.before);
+            let place = match self.lying.get(&column.path) {
+                None => continue,
+                Some(Lying::Accepted) => {
+                    let spelled = match from {
+                        Provider::Nothing => column.spelled().cloned().unwrap_or_default(),
+                        from => self.folders_before.file_path(column, from)?,
+                    };
+                    (index, spelled.clone(), Some(spelled.on(&root.folder)))
+                }
+                Some(Lying::Captured { original, .. }) => match (&column.base, from) {
+                    (Some(base), Provider::Base(_)) => (index, base.spelled.clone(), original.clone()),
+                    _ => continue,
+                },
+            };
+            places.push(place);
+        }
+        let settled: Vec<Settled> = places
+            .into_par_iter()
+            .map(|(column, spelled, path)| {
+                let Some(path) = path else {
+                    return Ok(Settled { column, file: None, path: PathBuf::new() });
+                };
+                let seen = look(&path)?.filter(|seen| matches!(seen.kind, BaseKind::File | BaseKind::Link));
+                let file = seen.map(|seen| base_as_now(&spelled, seen, &path)).transpose();
+                let file = file.map_err(|source| ChangeError::Look { path: path.clone(), source })?;
+                Ok(Settled { column, file, path })
+            })
+            .collect::<Result<_, ChangeError>>()?;
+        for Settled { column, file, path } in settled {
+            let at = &mut self.columns[column];
+            let is_lost = file.is_none() && matches!(self.lying.get(&at.path), Some(Lying::Captured { .. }));
+            if is_lost && let Some(base) = &at.base {
+                self.ledger.catalogue.forget_original(at.root, &at.key, &base.spelled)?;
+            }
+            if file.is_some() {
+                self.blender.set_base_at(at.path, path);
+            }
+            if at.base != file {
+                at.base.clone_from(&file);
+                self.decision.base_now.push((at.root, at.key.clone(), file));
+            }
+        }
+        Ok(())
+    }
+
+    /// Who supplies the file that lies at the column's address: the base, where it was accepted as the base's.
+    pub(super) fn present<'c>(&self, column: &'c Column) -> Provider<'c> {
+        match self.lying.get(&column.path) {
+            Some(Lying::Accepted) => column.base.as_ref().map_or(Provider::Nothing, Provider::Base),
+            _ => column.provider(&self.before),
+        }
+    }
+
+    /// Decides to take files out of the game that nobody knows, and to save them.
+    pub(super) fn take_away(&mut self, files: &[(RootId, RelPath)]) -> Result<(), ChangeError> {
+        for (id, path) in files {
+            let root = self.root(*id)?.clone();
+            let side = self.side(*id)?;
+            if !self.decision.sides.contains(&side) {
+                self.decision.sides.push(side.clone());
+            }
+            let public = path.on(&root.folder);
+            let Some(seen) = look(&public)? else { continue };
+            let address = Address { root: root.name.clone(), path: path.clone() };
+            let private = path.on(&side.join(KEPT).join(self.revision.to_string()).join(root.name.as_str()));
+            self.need_private_folders(&side, &private);
+            let (kind, size_bytes) = (EffectKind::Delete, seen.size_bytes);
+            let (layer, over) = (None, None);
+            self.decision.plan.effects.push(Effect {
+                address: address.clone(),
+                kind,
+                size_bytes,
+                layer,
+                over,
+                blended: false,
+            });
+            self.decision.plan.kept.push(Kept { address, path: private.clone(), is_base_now: false });
+            self.decision.steps.push(Step::TakeOut { public, private });
+        }
+        Ok(())
+    }
+
+    /// Makes room for a new original where one of before lies already.
+    pub(super) fn set_old_original_aside(&mut self, column: &Column) -> Result<(), ChangeError> {
+        let root = self.root(column.root)?.clone();
+        let public = self.ledger.site().original(&root, column.path);
+        if look(&public)?.is_none() {
+            return Ok(());
+        }
+        let side = self.side(column.root)?;
+        let hash = |path: &Path| {
+            ContentHash::of_file(path)
+                .map_err(|source| ChangeError::Look { path: path.to_path_buf(), source })
+        };
+        let now = column.base.as_ref();
+        let is_alike = match now.and_then(|base| base.hash) {
+            Some(now) => hash(&public)? == now,
+            None => false,
+        };
+        let private = if is_alike {
+            numbered(&side.join(TRASH), self.decision.steps.len())
+        } else {
+            let spelled = column.spelled().cloned().unwrap_or_default();
+            let folder = side.join(KEPT).join(self.revision.to_string());
+            spelled.on(&folder.join(root.name.as_str()))
+        };
+        self.need_private_folders(&side, &private);
+        self.decision.steps.push(Step::SetAside { public, private });
+        Ok(())
+    }
+
+    /// Decides what becomes of a file that a program has left at the address, where it is not just what is to lie
+    /// there, and puts the base's own file that lay there to the originals. `new` is the layer of what the program
+    /// did.
+    pub(super) fn decide_captured(&mut self, at: &Move<'_>, new: Option<LayerId>) -> Result<(), ChangeError> {
+        let Some(Lying::Captured { at: lies_at, original }) = self.lying.get(&at.column.path).cloned() else {
+            return Ok(());
+        };
+        let root = self.root(at.column.root)?.clone();
+        let side = self.side(at.column.root)?;
+        let address = Address { root: root.name.clone(), path: at.future_or_present().clone() };
+        let public = lies_at.as_ref().map(|path| path.on(&root.folder));
+        let seen = match &public {
+            Some(public) => look(public)?,
+            None => None,
+        };
+        let stays = match (at.to, &seen, &public) {
+            (Provider::Layer(entry), Some(seen), Some(public)) => {
+                let is_so = Some(&at.to_path) == lies_at.as_ref() && is_entry_as_laid(entry, seen);
+                let is_its_own = Some(entry.layer) == new && at.column.entries.contains(entry);
+                let failed = |source| ChangeError::Look { path: public.clone(), source };
+                is_so && (is_its_own || ContentHash::of_file(public).map_err(failed)? == entry.hash)
+            }
+            (Provider::Nothing, None, _) => true,
+            _ => false,
+        };
+        self.note_effect(address, at);
+        if let (Some(original), Provider::Base(_)) = (&original, at.from) {
+            if matches!(at.to, Provider::Base(_)) {
+                let public = at.to_path.on(&root.folder);
+                self.decision.steps.push(Step::PutIn { private: original.clone(), public });
+            } else {
+                let private = self.ledger.site().original(&root, at.column.path);
+                self.decision.steps.push(Step::TakeOut { public: original.clone(), private });
+            }
+        }
+        if stays {
+            return Ok(());
+        }
+        if let (Some(public), Some(seen)) = (public, seen) {
+            let step = self.decision.steps.len();
+            let private = numbered(&side.join(TRASH), step);
+            self.need_private_folders(&side, &private);
+            self.decision.thrown.push(Thrown { step, root: at.column.root, seen });
+            self.decision.steps.push(Step::TakeOut { public, private });
+        }
+        if matches!(at.to, Provider::Base(_)) && original.is_some() {
+            return Ok(());
+        }
+        self.put_in(at, &root, side, None)
+    }
+}

@@ -1,0 +1,298 @@
+//! Patch day: the game gets an official update, and its layers go with the new version or wait.
+//!
+//! Planned, all layers are lifted before the update (`begin`), so that the game's client meets nothing but its own
+//! files; afterwards (`finish`) the disk is the new base, each layer is judged against it, and those that still fit
+//! are laid again. Unplanned, when the client has already updated over laid layers, `finish` tells by content what is
+//! the game's and what is a layer's. What is under way is noted in the catalogue in the same transaction as the change
+//! that it belongs to, so a stop anywhere leaves the day begun or not, ended or not.
+
+use std::collections::HashSet;
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+use thiserror::Error;
+
+use super::patchday_base::{BaseChanges, new_base};
+use super::patchday_judge::{Judged, judge_layers};
+use super::patchday_unplanned::{Met, meet_update};
+use super::{ChangeReport, Permit, TweakError};
+use crate::disk::{
+    BaseBefore, ChangeError, ChangeOptions, ChangeRequest, CheckError, Edits, Prepared, check,
+    discard_new_contents, prepare,
+};
+use crate::game::{Game, GameVersion};
+use crate::ledger::{Ledger, LedgerError, Ongoing, OngoingKind};
+use crate::observer::Observer;
+use crate::stack::{Arrangement, LayerId, Standing};
+
+/// Why a patch day can't begin or end. Nothing was changed.
+#[derive(Debug, Error)]
+pub enum PatchDayError {
+    /// The ledger failed.
+    #[error(transparent)]
+    Ledger(#[from] LedgerError),
+    /// The change can't be made.
+    #[error(transparent)]
+    Change(#[from] ChangeError),
+    /// The disk can't be looked at.
+    #[error(transparent)]
+    Check(#[from] CheckError),
+    /// Settings can't be kept as the user's own.
+    #[error(transparent)]
+    Tweak(#[from] TweakError),
+}
+
+/// What is kept of a patch day between its commands.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub(super) struct Begun {
+    /// The stack as it was, from the bottom to the top.
+    pub arrangement: Vec<(LayerId, bool)>,
+    /// The game's version then.
+    pub version: Option<String>,
+}
+
+impl Begun {
+    pub(super) fn of(ongoing: &Ongoing, ledger: &Ledger) -> Result<Self, LedgerError> {
+        serde_json::from_str(&ongoing.about).map_err(|error| ledger.catalogue.damaged_by(&error))
+    }
+}
+
+/// Where a patch day stands.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct PatchDayStatus {
+    /// Since when one is under way, RFC 3339; none when none is.
+    pub begun_at: Option<String>,
+    /// Layers that were laid when it began, from the bottom to the top.
+    pub waiting: Vec<String>,
+    /// The version of the game that is known.
+    pub known_version: Option<String>,
+    /// The version that the game's files tell now.
+    pub version_now: Option<String>,
+}
+
+/// Prepares to lift everything and to note that a patch day is under way.
+///
+/// # Errors
+/// [`ChangeError`]; nothing was changed.
+pub fn prepare_patchday_begin<'l>(
+    ledger: &'l Ledger,
+    permit: Permit,
+    now: &str,
+    options: ChangeOptions,
+    observer: &dyn Observer,
+) -> Result<Prepared<'l>, ChangeError> {
+    let before = ledger.catalogue.arrangement()?;
+    let begun = Begun {
+        arrangement: before.standings().iter().map(|standing| (standing.layer, standing.laid)).collect(),
+        version: ledger.game().version.as_ref().map(|version| version.version.clone()),
+    };
+    let about = serde_json::to_string(&begun).map_err(|error| ledger.catalogue.damaged_by(&error))?;
+    let ongoing = Ongoing { kind: OngoingKind::PatchDay, begun_at: now.to_owned(), about };
+    let after = before.with_laid(&before.laid(), false);
+    let request =
+        ChangeRequest { ongoing: Some(Some(ongoing)), ..ChangeRequest::new("patchday begin", now, after) };
+    ledger.catalogue.begin()?;
+    prepare(ledger, permit.lock, request, options, observer)
+}
+
+/// Where the patch day stands.
+///
+/// # Errors
+/// [`LedgerError`].
+pub fn patchday_status(ledger: &Ledger) -> Result<PatchDayStatus, LedgerError> {
+    let ongoing = ledger.catalogue.ongoing()?.filter(|ongoing| ongoing.kind == OngoingKind::PatchDay);
+    let mut waiting = Vec::new();
+    if let Some(ongoing) = &ongoing {
+        for (layer, was_laid) in Begun::of(ongoing, ledger)?.arrangement {
+            if was_laid {
+                waiting.push(ledger.catalogue.layer_name(layer)?);
+            }
+        }
+    }
+    let game = ledger.game();
+    Ok(PatchDayStatus {
+        begun_at: ongoing.map(|ongoing| ongoing.begun_at),
+        waiting,
+        known_version: game.version.as_ref().map(|version| version.version.clone()),
+        version_now: game.version_on_disk().or_else(|| game.version.as_ref().map(|v| v.version.clone())),
+    })
+}
+
+/// What becomes of one layer.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct FateRow {
+    /// The layer.
+    pub layer: String,
+    /// Its version.
+    pub version: Option<String>,
+    /// `laid`, or `lifted`: it does not fit the game as it is now.
+    pub fate: String,
+    /// Why it is lifted, or what to know of it.
+    pub reasons: Vec<String>,
+    /// What would help, as commands.
+    pub helps: Vec<String>,
+}
+
+/// What a patch day found and does.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct PatchDayReport {
+    /// All layers were lifted before the update.
+    pub planned: bool,
+    /// The game's version before.
+    pub version_before: Option<String>,
+    /// Its version now.
+    pub version_after: Option<String>,
+    /// The game's own files that have other content.
+    pub changed: Vec<String>,
+    /// Those that came.
+    pub added: Vec<String>,
+    /// Those that went.
+    pub gone: Vec<String>,
+    /// Addresses at which the game's client had put its own file in the place of a layer's.
+    pub put_back: Vec<String>,
+    /// Settings of the user's that are kept as own edits.
+    pub kept: Vec<String>,
+    /// Files that were left as they are, for `mend`.
+    pub left: Vec<String>,
+    /// Each layer that was laid, from the top to the bottom.
+    pub layers: Vec<FateRow>,
+    /// Addresses whose original may be that of the old version: a layer's file lies there, so the game's client could
+    /// not bring its own.
+    pub originals_old: Vec<String>,
+    /// What changes on disk.
+    pub change: ChangeReport,
+}
+
+/// The end of a patch day, about to be made.
+#[derive(Debug)]
+pub struct Finishing<'l> {
+    /// The ledger, with the game's version as it is now.
+    pub ledger: &'l Ledger,
+    /// What was found.
+    pub report: PatchDayReport,
+    /// The change; none when all is as it should be.
+    pub change: Option<Prepared<'l>>,
+}
+
+/// Looks at the game anew, judges the layers, and prepares to lay what still fits. `stated` is the new version as the
+/// user says it, where no file tells it.
+///
+/// # Errors
+/// [`PatchDayError`]; nothing was changed.
+pub fn prepare_patchday_finish<'l>(
+    ledger: &'l mut Ledger,
+    permit: Permit,
+    stated: Option<&str>,
+    now: &str,
+    observer: &dyn Observer,
+) -> Result<Finishing<'l>, PatchDayError> {
+    let ongoing = ledger.catalogue.ongoing()?;
+    let begun = ongoing.as_ref().map(|ongoing| Begun::of(ongoing, ledger)).transpose()?;
+    let version_before = match &begun {
+        Some(begun) => begun.version.clone(),
+        None => ledger.game().version.as_ref().map(|version| version.version.clone()),
+    };
+    // Told by the signs of what drifted, which need the version as it was known.
+    let drifted = if begun.is_none() { Some(check(ledger, false, observer)?) } else { None };
+    let mut game = ledger.game().clone();
+    let version = stated.map(str::to_owned).or_else(|| game.version_on_disk());
+    if let Some(version) = version {
+        let known = game.version.take();
+        let (read_from, pattern) =
+            known.filter(|_| stated.is_none()).map_or((None, None), |known| (known.read_from, known.pattern));
+        game.version = Some(GameVersion { version, read_from, pattern });
+    }
+    let has_new_version = game.version != ledger.game().version;
+    let mut before = BaseBefore {
+        base: Vec::new(),
+        version: ledger.game().version.clone(),
+        seen: ledger.game().seen,
+        unknown_originals: ledger.catalogue.unknown_originals()?,
+    };
+    ledger.set_game(game);
+    let ledger: &'l Ledger = ledger;
+    let mut report = PatchDayReport {
+        planned: begun.is_some(),
+        version_before,
+        version_after: ledger.game().version.as_ref().map(|version| version.version.clone()),
+        ..PatchDayReport::default()
+    };
+    ledger.catalogue.begin()?;
+    let request = match (begun, drifted) {
+        (Some(begun), _) => planned(ledger, &begun, &mut report, &mut before, now, observer),
+        (None, Some(drifted)) => unplanned(ledger, &drifted, has_new_version, &mut report, now),
+        (None, None) => Ok(None),
+    };
+    let give_up = || {
+        ledger.catalogue.roll_back();
+        discard_new_contents(ledger);
+    };
+    let Some(mut request) = request.inspect_err(|_| give_up())? else {
+        give_up();
+        return Ok(Finishing { ledger, report, change: None });
+    };
+    request.undo = Some(before);
+    if ongoing.is_some() {
+        request.ongoing = Some(None);
+    }
+    let options = ChangeOptions { edits: Edits::Keep, despite: true };
+    let change = prepare(ledger, permit.lock, request, options, observer)?;
+    Ok(Finishing { ledger, report, change: Some(change) })
+}
+
+/// All layers are lifted, so what lies there is the base.
+fn planned(
+    ledger: &Ledger,
+    begun: &Begun,
+    report: &mut PatchDayReport,
+    before: &mut BaseBefore,
+    now: &str,
+    observer: &dyn Observer,
+) -> Result<Option<ChangeRequest>, PatchDayError> {
+    let new = new_base(ledger, observer)?;
+    let BaseChanges { changed, added, gone, touched, seen, before: rows } = new;
+    before.base = rows;
+    ledger.catalogue.write_game(&Game { seen, ..ledger.game().clone() })?;
+    (report.changed, report.added, report.gone) = (changed, added, gone);
+    // Layers that were removed meanwhile do not come back.
+    let present: HashSet<LayerId> =
+        ledger.catalogue.arrangement()?.standings().iter().map(|standing| standing.layer).collect();
+    let was = begun.arrangement.iter().filter(|(layer, _)| present.contains(layer));
+    let wanted = Arrangement::new(was.map(|(layer, laid)| Standing { layer: *layer, laid: *laid }).collect());
+    let after = fates(ledger, &wanted, &touched, report)?;
+    Ok(Some(ChangeRequest::new("patchday finish", now, after)))
+}
+
+/// The client has updated over laid layers.
+fn unplanned(
+    ledger: &Ledger,
+    found: &crate::disk::CheckReport,
+    has_new_version: bool,
+    report: &mut PatchDayReport,
+    now: &str,
+) -> Result<Option<ChangeRequest>, PatchDayError> {
+    let Met { request, touched } = meet_update(ledger, found, report, now)?;
+    ledger.catalogue.write_game(ledger.game())?;
+    let wanted = request.after.clone();
+    let after = fates(ledger, &wanted, &touched, report)?;
+    let has_work = has_new_version
+        || after != wanted
+        || !request.lying.is_empty()
+        || !request.accepted.is_empty()
+        || !request.restore.is_empty()
+        || request.exchange.is_some()
+        || request.after != ledger.catalogue.arrangement()?;
+    Ok(has_work.then_some(ChangeRequest { after, ..request }))
+}
+
+/// Judges the layers that `wanted` has laid and lifts those that do not fit.
+fn fates(
+    ledger: &Ledger,
+    wanted: &Arrangement,
+    touched: &HashSet<crate::stack::PathId>,
+    report: &mut PatchDayReport,
+) -> Result<Arrangement, LedgerError> {
+    let Judged { rows, unfit } = judge_layers(ledger, wanted, touched, report.version_after.as_deref())?;
+    report.layers = rows;
+    Ok(wanted.with_laid(&unfit, false))
+}

@@ -1,0 +1,158 @@
+//! What an update has done to a game with laid layers, told file by file.
+
+use std::collections::{HashMap, HashSet};
+use std::path::Path;
+
+use super::tweak::{OwnChange, keep_own_in_change};
+use super::{PatchDayError, PatchDayReport};
+use crate::blend::{KeyEdit, edits_between};
+use crate::disk::{Blender, ChangeRequest, CheckReport, DriftKind, Lying};
+use crate::ledger::{Ledger, LedgerError};
+use crate::stack::{Column, Order, PathId, Provider};
+
+/// What is to be done about it.
+pub(super) struct Met {
+    pub request: ChangeRequest,
+    /// Addresses of layers that the update touched.
+    pub touched: HashSet<PathId>,
+}
+
+/// What a settings file that neither is a layer's nor the base's was made from.
+enum Settings {
+    /// Of what the layers gave: these are the user's or the game's edits.
+    Edited(Vec<KeyEdit>),
+    /// Of the game's own: the update brought it.
+    OfGame,
+}
+
+/// Decides, inside the catalogue's open transaction, what becomes of each drifted file: the game's new files are its
+/// own from now on, and layers' files lie where the stack says; edits of settings are kept as the user's own. Covered
+/// files that the client did not touch are noted as being of the old version.
+pub(super) fn meet_update(
+    ledger: &Ledger,
+    found: &CheckReport,
+    report: &mut PatchDayReport,
+    now: &str,
+) -> Result<Met, PatchDayError> {
+    let order = ledger.present_order()?;
+    let is_update = found.signs.look_like_an_update();
+    let mut request = ChangeRequest::new("patchday finish", now, ledger.catalogue.arrangement()?);
+    let mut touched = HashSet::new();
+    let mut lying: HashMap<PathId, Lying> = HashMap::new();
+    let mut set: Vec<(String, Vec<KeyEdit>)> = Vec::new();
+    for drifted in &found.drifted {
+        let address = &drifted.drift.address;
+        let Some(root) = ledger.game().root_named(&address.root) else { continue };
+        let key = ledger.game().folding.key(address.path.as_str());
+        let path = address.path.on(&root.folder);
+        let mut columns = [ledger.column(root.id, &key)?];
+        Blender::new(ledger).learn(&mut columns, &order)?;
+        let [column] = columns;
+        let name = address.to_string();
+        match drifted.drift.kind {
+            DriftKind::PutBack => {
+                report.put_back.push(name);
+                request.restore.push(column.path);
+            }
+            DriftKind::Missing => {
+                report.put_back.push(name);
+                request.restore.push(column.path);
+            }
+            DriftKind::Updated => {
+                report.changed.push(name);
+                touched.insert(column.path);
+                lying.insert(column.path, Lying::Accepted);
+            }
+            DriftKind::Edited if is_update => match settings(ledger, &column, &order, &path)? {
+                Some(Settings::Edited(edits)) => {
+                    report.kept.push(name.clone());
+                    set.push((name, edits));
+                }
+                Some(Settings::OfGame) | None => {
+                    report.changed.push(name);
+                    touched.insert(column.path);
+                    lying.insert(column.path, Lying::Accepted);
+                }
+            },
+            DriftKind::Edited | DriftKind::Stray | DriftKind::OtherSpelling => report.left.push(name),
+            DriftKind::BaseChanged | DriftKind::BaseAdded | DriftKind::BaseGone => {
+                let list = match drifted.drift.kind {
+                    DriftKind::BaseChanged => &mut report.changed,
+                    DriftKind::BaseAdded => &mut report.added,
+                    _ => &mut report.gone,
+                };
+                list.push(name);
+                if column.entries.is_empty() {
+                    request.accepted.push((root.id, key, super::mend::base_at(address, &path)?));
+                } else {
+                    touched.insert(column.path);
+                    lying.insert(column.path, Lying::Accepted);
+                }
+            }
+        }
+    }
+    if is_update {
+        note_old_originals(ledger, &order, &lying, report)?;
+    }
+    if !set.is_empty() {
+        let own = OwnChange { set: &set, whole: &[] };
+        let command = request.command.clone();
+        if let Some(kept) = keep_own_in_change(ledger, &own, &command, now)? {
+            let ChangeRequest { restore, accepted, .. } = request;
+            request = ChangeRequest { restore, accepted, ..kept };
+        }
+    }
+    request.lying = lying;
+    Ok(Met { request, touched })
+}
+
+/// Notes covered files of the base that lie aside as they were before the update. Where the client has put one back or
+/// brought a new one it is known.
+fn note_old_originals(
+    ledger: &Ledger,
+    order: &Order,
+    lying: &HashMap<PathId, Lying>,
+    report: &mut PatchDayReport,
+) -> Result<(), LedgerError> {
+    let laid = ledger.catalogue.arrangement()?.laid();
+    let put_back: HashSet<String> = report.put_back.iter().cloned().collect();
+    let mut columns = ledger.catalogue.columns_of(&laid, &[])?;
+    Blender::new(ledger).learn(&mut columns, order)?;
+    for column in &columns {
+        let (Some(base), Provider::Layer(_)) = (&column.base, column.provider(order)) else { continue };
+        let Some(address) = ledger.game().address(column.root, base.spelled.clone()) else { continue };
+        let address = address.to_string();
+        if lying.contains_key(&column.path) || put_back.contains(&address) {
+            continue;
+        }
+        ledger.catalogue.doubt_original(column.root, &column.key, &base.spelled)?;
+        report.originals_old.push(address);
+    }
+    report.originals_old.sort();
+    Ok(())
+}
+
+/// Whether a settings file is nearer to what the layers gave or to the game's own; nothing if it can't be read as
+/// settings.
+fn settings(
+    ledger: &Ledger,
+    column: &Column,
+    order: &Order,
+    path: &Path,
+) -> Result<Option<Settings>, LedgerError> {
+    let Some(format) = order.blend_rules().format_of(column.key.as_str()) else { return Ok(None) };
+    let Provider::Layer(entry) = column.provider(order) else { return Ok(None) };
+    let mine = std::fs::read(path).map_err(LedgerError::io("read", path))?;
+    let blender = Blender::new(ledger);
+    let laid = match blender.content_of(column, entry, order)? {
+        Some(made) => made,
+        None => blender.stored(entry)?.unwrap_or_default(),
+    };
+    let Ok(from_laid) = edits_between(format.of_content(&laid), &laid, &mine) else { return Ok(None) };
+    let base = blender.base_content(column)?;
+    let from_base = base.and_then(|base| edits_between(format.of_content(&base), &base, &mine).ok());
+    Ok(Some(match from_base {
+        Some(from_base) if from_base.len() < from_laid.len() => Settings::OfGame,
+        _ => Settings::Edited(from_laid),
+    }))
+}

@@ -1,0 +1,131 @@
+//! Patch days failing at every step, and what they make of the base.
+
+use std::fs;
+use std::time::Duration;
+
+use odd_stack_core::disk::{ChangeOptions, Edits};
+use odd_stack_core::jobs::{
+    CareRequest, PatchDayReport, Permit, Reorder, prepare_patchday_begin, prepare_patchday_finish,
+};
+use odd_stack_core::ledger::{Ledger, OngoingKind};
+use odd_stack_core::observer::Silent;
+
+use crate::crash::{Act, fail_and_count};
+use crate::faulty::Fault;
+use crate::world::{NOW, World, id, permit, reorder};
+
+const KEEP: ChangeOptions = ChangeOptions { edits: Edits::Keep, despite: false };
+
+/// Faults to try; each step takes its time in Wine.
+fn faults() -> impl Iterator<Item = Fault> {
+    let all = [Fault::Stop, Fault::Refuse, Fault::LoseAll, Fault::LoseSome(104_729)];
+    all.into_iter().take(if cfg!(windows) { 1 } else { 4 })
+}
+
+/// A game that tells its version, with two layers.
+fn harbour() -> World {
+    let world = World::empty();
+    for (path, content) in [
+        ("game/version.txt", "1.7"),
+        ("game/bin/quillhaven.exe", "program 1.7"),
+        ("game/data/lamps/brass.dds", "base brass"),
+        ("game/data/lamps/iron.dds", "base iron"),
+        ("game/config/harbour.ini", "[Fog]\nthick=1\nslow=2\n"),
+    ] {
+        world.write(path, content);
+    }
+    world.care(&CareRequest { version_from: Some("version.txt".into()), ..world.request() });
+    let lamps = [("data/lamps/brass.dds", "lamps brass"), ("data/lamps/new/a.dds", "a")];
+    world.add(&world.package("lamps", &lamps), &[".=game:"]).unwrap();
+    let patch = [("bin/quillhaven.exe", "patched"), ("config/harbour.ini", "[Fog]\nthick=9\nslow=2\n")];
+    world.add(&world.package("patch", &patch), &[".=game:"]).unwrap();
+    world
+}
+
+fn update(world: &World) {
+    world.write("game/version.txt", "1.8");
+    world.write("game/bin/quillhaven.exe", "program 1.8");
+    world.write("game/data/ferries.dds", "ferries");
+    fs::remove_file(world.path("game/data/lamps/iron.dds")).unwrap();
+}
+
+fn begin(ledger: &Ledger) -> bool {
+    permit(ledger)
+        .and_then(|permit| prepare_patchday_begin(ledger, permit, NOW, KEEP, &Silent))
+        .and_then(|change| change.apply(&Silent))
+        .is_ok()
+}
+
+fn finish(mut ledger: Ledger) -> Option<PatchDayReport> {
+    let patience = Duration::from_millis(200);
+    let kind = Some(OngoingKind::PatchDay);
+    let permit = Permit::take_during(&ledger, "patchday finish", patience, kind, &Silent).ok()?;
+    let finishing = prepare_patchday_finish(&mut ledger, permit, None, NOW, &Silent).ok()?;
+    if let Some(change) = finishing.change {
+        change.apply(&Silent).ok()?;
+    }
+    Some(finishing.report)
+}
+
+#[test]
+fn a_patch_day_begins_or_does_not_whatever_fails() {
+    let act: Act = |_, ledger| begin(ledger);
+    faults().for_each(|fault| fail_and_count(&harbour(), act, fault, |_| 0));
+}
+
+#[test]
+fn a_patch_day_ends_or_goes_on_whatever_fails() {
+    let act: Act = |world, ledger| finish(world.ledger_through(ledger.seam())).is_some();
+    for fault in faults() {
+        let world = harbour();
+        assert!(begin(&world.ledger()));
+        update(&world);
+        fail_and_count(&world, act, fault, |is_done| if is_done { 0 } else { 4 });
+    }
+}
+
+#[test]
+fn an_unplanned_update_is_met_or_not_whatever_fails() {
+    let act: Act = |world, ledger| finish(world.ledger_through(ledger.seam())).is_some();
+    for fault in faults() {
+        let world = harbour();
+        update(&world);
+        world.write("game/config/harbour.ini", "[Fog]\nthick=9\nslow=3\n");
+        world.write("game/data/lamps/brass.dds", "base brass");
+        fail_and_count(&world, act, fault, |is_done| if is_done { 0 } else { 6 });
+    }
+}
+
+#[test]
+fn the_updated_game_is_what_comes_back() {
+    let world = harbour();
+    update(&world);
+    world.write("game/config/harbour.ini", "[Fog]\nthick=9\nslow=3\n");
+    world.write("game/data/lamps/brass.dds", "base brass");
+    let report = finish(world.ledger()).unwrap();
+    assert_eq!(report.kept, ["game:config/harbour.ini"]);
+    assert_eq!(report.put_back, ["game:data/lamps/brass.dds"]);
+    assert_eq!(report.changed, ["game:bin/quillhaven.exe", "game:version.txt"]);
+    assert_eq!(report.added, ["game:data/ferries.dds"]);
+    assert_eq!(report.gone, ["game:data/lamps/iron.dds"]);
+    let fates: Vec<(&str, &str)> =
+        report.layers.iter().map(|row| (row.layer.as_str(), row.fate.as_str())).collect();
+    assert_eq!(fates, [("own edits", "laid"), ("patch", "lifted"), ("lamps", "laid")]);
+    let content = |path: &str| fs::read_to_string(world.path(path)).unwrap();
+    assert_eq!(content("game/bin/quillhaven.exe"), "program 1.8");
+    assert_eq!(
+        content("game/config/harbour.ini"),
+        "[Fog]\nthick=1\nslow=3\n",
+        "the own edit, without the patch"
+    );
+    let all = world.ledger().layers().unwrap().iter().map(|layer| layer.id).collect();
+    reorder(&world.ledger(), &Reorder::Lift(all), KEEP).unwrap();
+    assert_eq!(content("game/config/harbour.ini"), "[Fog]\nthick=1\nslow=2\n");
+    assert_eq!(content("game/data/lamps/brass.dds"), "base brass");
+    assert!(world.check(true).drifted.is_empty());
+    // What is laid afterwards all the same goes over the new program, and that comes back.
+    reorder(&world.ledger(), &Reorder::Lay(vec![id(&world.ledger(), "patch")]), KEEP).unwrap();
+    assert_eq!(content("game/bin/quillhaven.exe"), "patched");
+    reorder(&world.ledger(), &Reorder::Lift(vec![id(&world.ledger(), "patch")]), KEEP).unwrap();
+    assert_eq!(content("game/bin/quillhaven.exe"), "program 1.8");
+}

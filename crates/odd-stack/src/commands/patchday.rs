@@ -1,0 +1,274 @@
+//! `oddstack patchday …`
+
+use clap::{Args, Subcommand};
+use odd_stack_core::disk::check;
+use odd_stack_core::jobs::{
+    ChangeReport, CheckSummary, FateRow, PatchDayReport, check_report, patchday_status,
+    prepare_patchday_begin, prepare_patchday_finish,
+};
+use odd_stack_core::ledger::OngoingKind;
+use schemars::JsonSchema;
+use serde::Serialize;
+
+use super::standing::MOST_EFFECTS;
+use crate::Ended;
+use crate::args::ChangeArgs;
+use crate::desk::{Desk, change_options};
+use crate::errors::Failure;
+use crate::show::change::{edits, effects, summary, verdict};
+use crate::show::style::{BOLD, DIM, GOOD, WARN, paint};
+use crate::show::table::{Look, cell, table};
+use crate::show::units::{counted, files, layers as layers_of};
+
+#[derive(Debug, Subcommand)]
+pub enum PatchDayCommand {
+    /// Lift everything and prove that the game is itself again; then update it
+    Begin(ChangeArgs),
+    /// Look at the updated game, take its files as its own, and lay what still fits; also when it was updated unawares
+    Finish(FinishArgs),
+    /// Say whether a patch day is under way, and what waits
+    Status,
+}
+
+impl PatchDayCommand {
+    pub fn name(&self) -> &'static str {
+        match self {
+            Self::Begin(_) => "patchday begin",
+            Self::Finish(_) => "patchday finish",
+            Self::Status => "patchday status",
+        }
+    }
+}
+
+#[derive(Debug, Args)]
+pub struct FinishArgs {
+    /// The game's new version, where none of its files tells it
+    #[arg(long, value_name = "V")]
+    pub game_version: Option<String>,
+    /// Only say what would be done
+    #[arg(short = 'n', long)]
+    pub dry_run: bool,
+}
+
+/// What JSON tells of `patchday begin`.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct PatchDayBegun {
+    /// What lifting all layers changes on disk.
+    pub change: ChangeReport,
+    /// The game compared with what it was, by content where that is known; none in a dry run.
+    pub proof: Option<CheckSummary>,
+}
+
+pub fn run(desk: &mut Desk, command: &PatchDayCommand) -> Result<Ended, Failure> {
+    match command {
+        PatchDayCommand::Begin(args) => begin(desk, args),
+        PatchDayCommand::Finish(args) => finish(desk, args),
+        PatchDayCommand::Status => status(desk),
+    }
+}
+
+fn begin(desk: &mut Desk, args: &ChangeArgs) -> Result<Ended, Failure> {
+    let ledger = desk.open()?;
+    let permit = desk.permit(&ledger, args.dry_run)?;
+    let (now, options) = (desk.now(), change_options(args));
+    let laid = ledger.layers()?.iter().filter(|layer| layer.laid).count() as u64;
+    let prepared = prepare_patchday_begin(&ledger, permit, &now, options, &desk.progress)?;
+    let most = if desk.out.verbose { usize::MAX } else { 0 };
+    let change = desk.carry_out(&ledger, prepared, args, |out, report| {
+        let head = format!("lifting {}: {}", layers_of(laid), summary(report));
+        out.text(&format!("{head}\n{}{}", effects(report, most), edits(report)));
+    })?;
+    if args.dry_run {
+        desk.out.result(
+            Some(&ledger.game().name),
+            &PatchDayBegun { change, proof: None },
+            &format!("{}\n", paint(BOLD, "Dry run: nothing was changed.")),
+        );
+        return Ok(Ended::Well);
+    }
+    let proof = check_report(&ledger, &check(&ledger, true, &desk.progress)?, true)?;
+    let is_exact = proof.drifted.is_empty();
+    let mut text = if is_exact {
+        let all = files(proof.as_laid_files);
+        let compared = files(proof.compared.files);
+        let line =
+            format!("The game is itself again: {all} as they were, {compared} of them proved by content.");
+        format!("{}\n", paint(GOOD, &line))
+    } else {
+        let count = files(proof.drifted.len() as u64);
+        let line = format!("All layers are off, but {count} of the game itself are not as they were:");
+        let rows = proof.drifted.iter().take(MOST_EFFECTS).map(|row| {
+            vec![cell(row.kind.replace('_', " "), Look::Warn), cell(row.address.clone(), Look::Plain)]
+        });
+        format!("{}\n{}", paint(WARN, &line), table(&[], rows.collect()))
+    };
+    text.push_str(&format!(
+        "{}\n",
+        paint(BOLD, "Now update the game with its own client; then `oddstack patchday finish`.")
+    ));
+    desk.out.result(Some(&ledger.game().name), &PatchDayBegun { change, proof: Some(proof) }, &text);
+    if !is_exact {
+        desk.out.hint("The client's repair (often called \"verify\") brings these as it has them.");
+    }
+    Ok(Ended::Well)
+}
+
+fn status(desk: &mut Desk) -> Result<Ended, Failure> {
+    let ledger = desk.open()?;
+    let status = patchday_status(&ledger)?;
+    let mut text = match &status.begun_at {
+        None => "No patch day is under way.\n".to_owned(),
+        Some(since) => {
+            let waiting = layers_of(status.waiting.len() as u64);
+            let mut text =
+                format!("{} since {since}; {waiting} wait\n", paint(BOLD, "A patch day is under way"));
+            text.extend(status.waiting.iter().rev().map(|layer| format!("  {layer}\n")));
+            text
+        }
+    };
+    let (known, now) = (status.known_version.as_deref(), status.version_now.as_deref());
+    match (known, now) {
+        (Some(known), Some(now)) if known != now => {
+            let line = format!("The game was {known} and is {now} now: it was updated.");
+            text.push_str(&format!("{}\n", paint(WARN, &line)));
+        }
+        (_, Some(now)) => text.push_str(&format!("The game is {now}.\n")),
+        (_, None) => text.push_str("The game's version is not known.\n"),
+    }
+    let is_updated = known.is_some() && known != now;
+    desk.out.result(Some(&ledger.game().name), &status, &text);
+    match (status.begun_at.is_some(), is_updated) {
+        (true, true) | (false, true) => desk.out.hint("Go on with `oddstack patchday finish`."),
+        (true, false) => {
+            desk.out.hint("Update the game with its own client; then `oddstack patchday finish`.")
+        }
+        (false, false) => {}
+    }
+    Ok(Ended::Well)
+}
+
+fn finish(desk: &mut Desk, args: &FinishArgs) -> Result<Ended, Failure> {
+    let mut ledger = desk.open()?;
+    let permit = desk.permit_during(&ledger, Some(OngoingKind::PatchDay), args.dry_run)?;
+    let now = desk.now();
+    let name = ledger.game().name.clone();
+    let stated = args.game_version.as_deref();
+    let finishing = prepare_patchday_finish(&mut ledger, permit, stated, &now, &desk.progress)?;
+    let mut report = finishing.report;
+    let most = if desk.out.verbose { usize::MAX } else { MOST_EFFECTS };
+    let change = ChangeArgs { dry_run: args.dry_run, keep_edits: false, discard_edits: false, despite: true };
+    report.change = match finishing.change {
+        Some(prepared) => desk.carry_out(finishing.ledger, prepared, &change, |out, change| {
+            let told = format!("{}{}\n{}", found(&report, most), summary(change), edits(change));
+            out.text(&told);
+        })?,
+        None => {
+            desk.out.text(&found(&report, most));
+            ChangeReport { dry_run: args.dry_run, ..ChangeReport::default() }
+        }
+    };
+    let mut text = fates(&report);
+    text.push_str(&old_originals(&report, most));
+    let lifted = report.layers.iter().filter(|row| row.fate == "lifted").count() as u64;
+    let done = match lifted {
+        0 => "The stack is on the game again.".to_owned(),
+        count => {
+            format!("What fits is on the game; {}.", counted(count, "layer waits", "layers wait"))
+        }
+    };
+    let is_nothing = report.change.revision.is_none() && !args.dry_run;
+    text.push_str(&match is_nothing {
+        true => format!(
+            "{}\n",
+            paint(BOLD, "Nothing to do: the game was not updated, and no patch day is under way.")
+        ),
+        false => verdict(&report.change, &done),
+    });
+    let is_left = !report.left.is_empty();
+    desk.out.result(Some(&name), &report, &text);
+    if is_left {
+        desk.out.hint("What was left as it is: `oddstack check`, then `oddstack mend`.");
+    }
+    Ok(if lifted > 0 || is_left { Ended::WantsAttention } else { Ended::Well })
+}
+
+/// What has become of the game.
+fn found(report: &PatchDayReport, most: usize) -> String {
+    let mut text = match (&report.version_before, &report.version_after) {
+        (Some(before), Some(after)) if before != after => {
+            format!("{}\n", paint(BOLD, &format!("{before} → {after}")))
+        }
+        (_, Some(version)) => format!("The game is {version}, as before.\n"),
+        (_, None) => "The game's version is not known; state it with --game-version V.\n".to_owned(),
+    };
+    let lists = [
+        ("changed", Look::Warn, &report.changed, "of the game's own with other content"),
+        ("added", Look::Good, &report.added, "new in the game"),
+        ("gone", Look::Warn, &report.gone, "no longer in the game"),
+        (
+            "put back",
+            Look::Warn,
+            &report.put_back,
+            "of layers that were missing, or that the client had put its own in place of: there again",
+        ),
+        (
+            "kept",
+            Look::Good,
+            &report.kept,
+            "of settings that you or the game changed: kept as edits of your own",
+        ),
+        ("left", Look::Warn, &report.left, "left as on disk"),
+    ];
+    for (word, look, list, says) in lists.into_iter().filter(|(_, _, list, _)| !list.is_empty()) {
+        text.push_str(&format!("  {} {says}\n", files(list.len() as u64)));
+        let rows =
+            list.iter().take(most).map(|address| vec![cell(word, look), cell(address.clone(), Look::Plain)]);
+        text.push_str(&table(&[], rows.collect()));
+        if list.len() > most {
+            text.push_str(&paint(DIM, &format!("  … and {} more (-v lists all)\n", list.len() - most)));
+        }
+    }
+    text
+}
+
+fn fates(report: &PatchDayReport) -> String {
+    let row = |row: &FateRow| {
+        let look = if row.fate == "laid" { Look::Good } else { Look::Warn };
+        let version = row.version.clone().unwrap_or_default();
+        let fate = if row.fate == "laid" { "laid" } else { "waits" };
+        vec![
+            cell(fate, look),
+            cell(row.layer.clone(), Look::Name),
+            cell(version, Look::Plain),
+            cell(row.reasons.join("; "), Look::Dim),
+        ]
+    };
+    let mut text = table(&[], report.layers.iter().map(row).collect());
+    let helps: Vec<&FateRow> = report.layers.iter().filter(|row| row.fate == "lifted").collect();
+    if !helps.is_empty() {
+        text.push_str("What would help:\n");
+        for row in helps {
+            text.push_str(&format!("  {}: {}\n", row.layer, row.helps.join(", or ")));
+        }
+    }
+    text
+}
+
+fn old_originals(report: &PatchDayReport, most: usize) -> String {
+    if report.originals_old.is_empty() {
+        return String::new();
+    }
+    let count =
+        counted(report.originals_old.len() as u64, "file that a layer covers", "files that layers cover");
+    let line = format!(
+        "The client could not see {count}: what the game itself has there is of before the update.\n\
+         To have all of the update: `oddstack patchday begin`, the client's repair, `oddstack patchday finish`."
+    );
+    let mut text = format!("{}\n", paint(WARN, &line));
+    text.extend(report.originals_old.iter().take(most).map(|address| format!("  {address}\n")));
+    if report.originals_old.len() > most {
+        let more = report.originals_old.len() - most;
+        text.push_str(&paint(DIM, &format!("  … and {more} more (-v lists all)\n")));
+    }
+    text
+}
