@@ -9,6 +9,8 @@ pub enum Work {
     Reading,
     /// Comparing the game's files by content.
     Comparing,
+    /// Protecting files before a program may write over them.
+    Guarding,
     /// Preparing files beside their destination.
     Staging,
     /// Moving files into place.

@@ -7,8 +7,8 @@ use odd_stack_core::stack::Needs;
 
 use crate::commands::standing::LayersArgs;
 use crate::commands::{
-    add, adopt, check, completions, conflicts, demo, fit, game, inspect, man, mend, patchday, remove,
-    reorder, settle, show, trace, tweak, upgrade,
+    add, adopt, capture, check, completions, conflicts, demo, fit, game, inspect, man, mend, patchday,
+    remove, reorder, settle, show, trace, tweak, upgrade,
 };
 
 /// Install mods and patches as tracked layers, and always get back to the untouched game.
@@ -176,6 +176,7 @@ pub enum Command {
     /// Make a layer of a package and lay it on top
     Add(add::AddArgs),
     /// Exchange a layer for another version of its package, in its place and placed as it was
+    #[command(mut_arg("package", |package| package.required(false).index(2)))]
     Upgrade(upgrade::UpgradeArgs),
     /// Make a layer of a package whose files lie in the game already, put there by hand
     Adopt(adopt::AdoptArgs),
@@ -203,6 +204,8 @@ pub enum Command {
     Check(check::CheckArgs),
     /// Say what becomes of files that drifted: as the stack has them, yours, or the game's own
     Mend(mend::MendArgs),
+    /// Make a layer of what an installer, a patcher or you yourself change in the game
+    Capture(capture::CaptureArgs),
     /// See an official update of the game through: all off before it, what still fits on after it
     #[command(subcommand)]
     Patchday(patchday::PatchDayCommand),
@@ -236,6 +239,7 @@ impl Command {
             Self::Trace(_) => "trace",
             Self::Check(_) => "check",
             Self::Mend(_) => "mend",
+            Self::Capture(_) => "capture",
             Self::Patchday(patchday) => patchday.name(),
             Self::Demo(_) => "demo",
             Self::Completions(_) => "completions",

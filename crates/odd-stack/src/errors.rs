@@ -8,8 +8,8 @@ use odd_stack_core::disk::{ChangeError, CheckError, ClashingFile, DriftKind};
 use odd_stack_core::fit::FitError;
 use odd_stack_core::game::{PatternError, Running};
 use odd_stack_core::jobs::{
-    AddError, AddressesError, CareError, MendError, PatchDayError, SelectError, SetError, SettleError,
-    TraceError, TweakError,
+    AddError, AddressesError, CaptureError, CareError, MendError, PatchDayError, SelectError, SetError,
+    SettleError, TraceError, TweakError,
 };
 use odd_stack_core::ledger::{LedgerError, OngoingKind};
 use odd_stack_core::package::PackageError;
@@ -392,7 +392,7 @@ impl From<FitError> for Failure {
 }
 
 /// In quotes, where a shell needs them.
-fn quoted(text: &str) -> String {
+pub fn quoted(text: &str) -> String {
     let is_plain = text.chars().all(|c| c.is_alphanumeric() || matches!(c, '-' | '_' | '=' | '.'));
     if is_plain { text.to_owned() } else { format!("\"{text}\"") }
 }
@@ -510,6 +510,27 @@ impl From<MendError> for Failure {
             MendError::Nothing { .. } | MendError::NothingThere { .. } => "nothing_there",
         };
         Self::of(Exit::Failed, code, &error)
+    }
+}
+
+impl From<CaptureError> for Failure {
+    fn from(error: CaptureError) -> Self {
+        match error {
+            CaptureError::Ledger(error) => error.into(),
+            CaptureError::Change(error) => error.into(),
+            CaptureError::Check(error) => error.into(),
+            CaptureError::Pattern(error) => error.into(),
+            CaptureError::Name(error) => (*error).into(),
+            CaptureError::NoneUnderWay => Self::of(Exit::Failed, "no_capture", &error),
+            CaptureError::NotReady => Self::of(Exit::Undecided, "capture_not_ready", &error)
+                .choice("take it back, and begin again", "oddstack capture --cancel"),
+            CaptureError::TooMuchToCopy { .. } => Self::of(Exit::Undecided, "too_much_to_copy", &error)
+                .choice("what it may write, by patterns; only that is copied first", "--watch GLOB")
+                .choice("copy all of it first", "--watch \"*\"")
+                .choice("only give files a second name: lost is what it writes in place", "--link-originals"),
+            CaptureError::CannotCapture { .. } => Self::of(Exit::Undecided, "cannot_capture", &error)
+                .choice("take back all that was changed", "oddstack capture --cancel"),
+        }
     }
 }
 

@@ -66,6 +66,7 @@ fn run(desk: &mut Desk, command: Command) -> Result<Ended, Failure> {
         Command::Trace(args) => commands::trace::run(desk, &args),
         Command::Check(args) => commands::check::run(desk, &args),
         Command::Mend(args) => commands::mend::run(desk, &args),
+        Command::Capture(args) => commands::capture::run(desk, &args),
         Command::Patchday(command) => commands::patchday::run(desk, &command),
         Command::Demo(args) => commands::demo::run(desk, &args),
         Command::Completions(args) => commands::completions::run(desk, &args),

@@ -14,15 +14,25 @@ use crate::show::units::{files, number};
 const WORTH_A_BAR: Duration = Duration::from_millis(500);
 
 static STOPPED: AtomicBool = AtomicBool::new(false);
+/// A program runs that gets Ctrl-C as well; it decides.
+static LISTENS: AtomicBool = AtomicBool::new(true);
 
 /// Makes Ctrl-C ask the core to stop; a second one ends the process, which the next command mends.
 pub fn watch_for_stop() {
     // Without a handler Ctrl-C ends the process at once, which is as safe.
     let _ = ctrlc::set_handler(|| {
-        if STOPPED.swap(true, Ordering::SeqCst) {
+        if STOPPED.swap(true, Ordering::SeqCst) && LISTENS.load(Ordering::SeqCst) {
             std::process::exit(130);
         }
     });
+}
+
+/// Waits for a program with `wait`, and says whether Ctrl-C was pressed meanwhile, which is for the program.
+pub fn while_a_program_runs<T>(wait: impl FnOnce() -> T) -> (T, bool) {
+    LISTENS.store(false, Ordering::SeqCst);
+    let ended = wait();
+    LISTENS.store(true, Ordering::SeqCst);
+    (ended, STOPPED.swap(false, Ordering::SeqCst))
 }
 
 /// Tells a person how the work goes.
@@ -72,6 +82,7 @@ fn word(work: Work) -> &'static str {
         Work::Scanning => "looking through the game",
         Work::Reading => "reading the package",
         Work::Comparing => "comparing",
+        Work::Guarding => "protecting originals",
         Work::Staging => "preparing files",
         Work::Placing => "putting files in place",
         Work::Clearing => "clearing up",

@@ -5,12 +5,13 @@ use std::path::PathBuf;
 
 use odd_stack_core::fit::FitSheet;
 use odd_stack_core::jobs::{
-    AdoptReport, CareReport, CheckSummary, ConflictsReport, DraftReport, GameReport, InspectReport,
-    PatchDayReport, PatchDayStatus, SheetCheck, ShowReport, StackReport, TraceReport,
+    AdoptReport, CaptureEnd, CareReport, CheckSummary, ConflictsReport, DraftReport, GameReport,
+    InspectReport, PatchDayReport, PatchDayStatus, SheetCheck, ShowReport, StackReport, TraceReport,
 };
 use schemars::{Schema, schema_for};
 
 use crate::commands::add::AddedReport;
+use crate::commands::capture::{CaptureBegun, CaptureCancelled};
 use crate::commands::game::{ForgetReport, GameList};
 use crate::commands::mend::MendReport;
 use crate::commands::patchday::PatchDayBegun;
@@ -34,6 +35,9 @@ fn schemas() -> Vec<(&'static str, Schema)> {
         ("inspect", schema_for!(InspectReport)),
         ("lay", schema_for!(StandingReport)),
         ("mend", schema_for!(MendReport)),
+        ("capture", schema_for!(CaptureEnd)),
+        ("capture-begin", schema_for!(CaptureBegun)),
+        ("capture-cancel", schema_for!(CaptureCancelled)),
         ("patchday-begin", schema_for!(PatchDayBegun)),
         ("patchday-finish", schema_for!(PatchDayReport)),
         ("patchday-status", schema_for!(PatchDayStatus)),

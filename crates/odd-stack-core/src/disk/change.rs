@@ -10,6 +10,7 @@ use thiserror::Error;
 
 use super::carry::{ClashingFile, Exchange};
 use super::decide::{Decision, decide};
+use super::direct::Direct;
 use super::drift::Drift;
 use super::execute::{self, StepFailed};
 use super::look::{Seen, is_nothing_there};
@@ -198,8 +199,14 @@ pub(crate) struct ChangeRequest {
     pub accepted: Vec<(RootId, FoldedKey, Option<BaseFile>)>,
     /// What the transaction has changed already, as it was; written back if the change is taken back.
     pub undo: Option<BaseBefore>,
-    /// Files that nobody knows, to be taken out of the game and saved.
-    pub take_away: Vec<(RootId, RelPath)>,
+    /// Files that change without any layer's saying so.
+    pub direct: Vec<Direct>,
+    /// Files on a root's volume, outside of the game, to be saved as what lay at these paths.
+    pub save: Vec<(PathBuf, RootId, RelPath)>,
+    /// Folders to make where they are not there, each after the one above it.
+    pub make_folders: Vec<(RootId, RelPath)>,
+    /// Folders to remove where they are empty then, each before the one above it.
+    pub drop_folders: Vec<(RootId, RelPath)>,
     /// What is under way from then on, if that changes.
     pub ongoing: Option<Option<Ongoing>>,
     /// Contents that are not stored, and that nothing will be made of.
@@ -224,7 +231,10 @@ impl ChangeRequest {
             lying: HashMap::new(),
             accepted: Vec::new(),
             undo: None,
-            take_away: Vec::new(),
+            direct: Vec::new(),
+            save: Vec::new(),
+            make_folders: Vec::new(),
+            drop_folders: Vec::new(),
             ongoing: None,
             unstored: HashMap::new(),
             is_dry_run: false,
@@ -401,7 +411,8 @@ pub(super) struct Staged {
 #[must_use = "a change does nothing until it is applied"]
 pub struct Prepared<'l> {
     ledger: &'l Ledger,
-    _lock: Lock,
+    /// There until it is given back.
+    lock: Option<Lock>,
     decision: Decision,
     new_blobs: Vec<ContentHash>,
     outcome: Outcome,
@@ -451,7 +462,7 @@ pub(crate) fn prepare<'l>(
         ongoing: request.ongoing.map(|ongoing| ongoing.into_iter().collect()),
         undo: request.undo.map(Undo::of),
     };
-    Ok(Prepared { ledger, _lock: lock, decision, new_blobs: request.new_blobs, outcome, is_over: false })
+    Ok(Prepared { ledger, lock: Some(lock), decision, new_blobs: request.new_blobs, outcome, is_over: false })
 }
 
 impl Prepared<'_> {
@@ -466,7 +477,12 @@ impl Prepared<'_> {
     /// [`ChangeError`]. Except after [`ChangeError::Stuck`] and [`ChangeError::NotWrittenDown`] the
     /// game is as it was; after these the next command finishes or takes back, and running again is
     /// safe.
-    pub fn apply(mut self, observer: &dyn Observer) -> Result<i64, ChangeError> {
+    pub fn apply(self, observer: &dyn Observer) -> Result<i64, ChangeError> {
+        self.apply_and_keep(observer).map(|(revision, _)| revision)
+    }
+
+    /// As [`Prepared::apply`], and gives the permission back for what follows.
+    pub(crate) fn apply_and_keep(mut self, observer: &dyn Observer) -> Result<(i64, Lock), ChangeError> {
         self.stage(observer)?;
         if observer.is_cancelled() {
             return Err(ChangeError::Cancelled);
@@ -495,7 +511,8 @@ impl Prepared<'_> {
             tidy_sides(ledger, &sides);
         }
         observer.end();
-        Ok(revision)
+        let lock = self.lock.take().ok_or_else(|| ledger.catalogue.damaged_by(&"the lock was lost"))?;
+        Ok((revision, lock))
     }
 
     /// Copies stored contents beside their destination and makes them durable.
@@ -730,7 +747,7 @@ fn make_side(side: &Path, seam: &dyn Seam) -> Result<(), ChangeError> {
     [STAGE, TRASH, ORIGINALS, KEPT].iter().try_for_each(|name| make_private_folder(&side.join(name), seam))
 }
 
-pub(super) fn make_private_folder(path: &Path, seam: &dyn Seam) -> Result<(), ChangeError> {
+pub(crate) fn make_private_folder(path: &Path, seam: &dyn Seam) -> Result<(), ChangeError> {
     if path.is_dir() {
         return Ok(());
     }

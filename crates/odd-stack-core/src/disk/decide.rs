@@ -99,7 +99,7 @@ pub(super) fn decide(
     let decided = decider.blend_and_settle_base().and_then(|()| decider.decide_files());
     observer.end();
     decided?;
-    decider.take_away(&request.take_away)?;
+    decider.decide_direct(request)?;
     decider.decide_folders(&folders)?;
     decider.note_difference()?;
     let old = decider.tallies_before.take();
@@ -513,7 +513,7 @@ impl Decider<'_> {
         self.decision.staged.push(Staged {
             hash: entry.hash,
             size_bytes: content.as_ref().map_or(entry.size_bytes, |content| content.len() as u64),
-            stamp: Stamp { modified, mode },
+            stamp: Stamp { modified, nanoseconds: 0, mode },
             path,
             side,
             layer: entry.layer,

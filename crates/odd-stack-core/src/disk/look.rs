@@ -8,13 +8,25 @@ use std::time::UNIX_EPOCH;
 use crate::stack::BaseKind;
 
 /// One thing on disk, as a quick look tells it.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy)]
 pub(crate) struct Seen {
     pub kind: BaseKind,
     pub size_bytes: u64,
     pub modified_ns: i64,
+    /// When its content or anything known of it changed last, in nanoseconds since 1970, where the system tells it;
+    /// else 0. A rename counts, too, so this makes no two looks differ.
+    pub changed_ns: i64,
     pub mode: u32,
 }
+
+impl PartialEq for Seen {
+    fn eq(&self, other: &Self) -> bool {
+        (self.kind, self.size_bytes, self.modified_ns, self.mode)
+            == (other.kind, other.size_bytes, other.modified_ns, other.mode)
+    }
+}
+
+impl Eq for Seen {}
 
 impl Seen {
     pub(crate) fn of(metadata: &Metadata) -> Self {
@@ -27,7 +39,13 @@ impl Seen {
         } else {
             BaseKind::Other
         };
-        Self { kind, size_bytes: metadata.len(), modified_ns: modified_ns(metadata), mode: mode(metadata) }
+        Self {
+            kind,
+            size_bytes: metadata.len(),
+            modified_ns: modified_ns(metadata),
+            changed_ns: changed_ns(metadata),
+            mode: mode(metadata),
+        }
     }
 }
 
@@ -52,6 +70,17 @@ fn modified_ns(metadata: &Metadata) -> i64 {
         Ok(after) => i64::try_from(after.as_nanos()).unwrap_or(i64::MAX),
         Err(before) => i64::try_from(before.duration().as_nanos()).map_or(i64::MIN, |ns| -ns),
     }
+}
+
+#[cfg(unix)]
+fn changed_ns(metadata: &Metadata) -> i64 {
+    use std::os::unix::fs::MetadataExt;
+    metadata.ctime().saturating_mul(1_000_000_000).saturating_add(metadata.ctime_nsec())
+}
+
+#[cfg(not(unix))]
+fn changed_ns(_metadata: &Metadata) -> i64 {
+    0
 }
 
 #[cfg(unix)]

@@ -8,20 +8,18 @@ use rayon::prelude::*;
 use super::change::{ChangeError, KEPT, TRASH, look};
 use super::decide::{Decider, Move, numbered};
 use super::drift::is_entry_as_laid;
-use super::plan::{Effect, EffectKind, Kept};
 use super::steps::Step;
 use super::survey::base_as_now;
 use super::thrown::Thrown;
 use crate::address::{Address, RelPath};
 use crate::hash::ContentHash;
-use crate::stack::{BaseFile, BaseKind, Column, LayerId, Provider, RootId};
+use crate::stack::{BaseFile, BaseKind, Column, LayerId, Provider};
 
 /// What is known of a file on disk that the stack does not know.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) enum Lying {
     /// It is the base's own from now on; where nothing lies, the base has nothing.
     Accepted,
-    #[allow(dead_code, reason = "made by captures")]
     /// A program has put it there, or has taken away what lay there; all that is in the new layer.
     Captured {
         /// Where it lies, below the root; `None` where nothing lies any more.
@@ -98,35 +96,6 @@ impl Decider<'_> {
             Some(Lying::Accepted) => column.base.as_ref().map_or(Provider::Nothing, Provider::Base),
             _ => column.provider(&self.before),
         }
-    }
-
-    /// Decides to take files out of the game that nobody knows, and to save them.
-    pub(super) fn take_away(&mut self, files: &[(RootId, RelPath)]) -> Result<(), ChangeError> {
-        for (id, path) in files {
-            let root = self.root(*id)?.clone();
-            let side = self.side(*id)?;
-            if !self.decision.sides.contains(&side) {
-                self.decision.sides.push(side.clone());
-            }
-            let public = path.on(&root.folder);
-            let Some(seen) = look(&public)? else { continue };
-            let address = Address { root: root.name.clone(), path: path.clone() };
-            let private = path.on(&side.join(KEPT).join(self.revision.to_string()).join(root.name.as_str()));
-            self.need_private_folders(&side, &private);
-            let (kind, size_bytes) = (EffectKind::Delete, seen.size_bytes);
-            let (layer, over) = (None, None);
-            self.decision.plan.effects.push(Effect {
-                address: address.clone(),
-                kind,
-                size_bytes,
-                layer,
-                over,
-                blended: false,
-            });
-            self.decision.plan.kept.push(Kept { address, path: private.clone(), is_base_now: false });
-            self.decision.steps.push(Step::TakeOut { public, private });
-        }
-        Ok(())
     }
 
     /// Makes room for a new original where one of before lies already.

@@ -22,6 +22,7 @@ mod change;
 mod check;
 mod decide;
 mod decide_folders;
+mod direct;
 mod drift;
 mod execute;
 mod expected;
@@ -43,17 +44,21 @@ pub use check::{CheckError, CheckReport, Drifted, check};
 pub use drift::{Drift, DriftKind};
 pub use plan::{Difference, Effect, EffectKind, Plan};
 pub use seam::{RealDisk, Seam, Stamp};
+
+pub(crate) use direct::Direct;
+pub(crate) use seam::shares_blocks;
 pub use signs::UpdateSigns;
 
 pub(crate) use blending::Blender;
 pub(crate) use carry::Exchange;
+pub(crate) use change::make_private_folder;
 pub(crate) use change::{
     BaseBefore, ChangeRequest, KEPT, ORIGINALS, STAGE, TRASH, check_room, discard_new_contents, prepare,
     recover,
 };
 pub(crate) use check::check_at;
 pub(crate) use execute::empty_folder;
-pub(crate) use look::{is_nothing_there, is_one_volume, look_at};
+pub(crate) use look::{Seen, is_nothing_there, is_one_volume, look_at};
 pub(crate) use lying::Lying;
 pub(crate) use spelling::path_on_disk;
 pub(crate) use walk::{WalkError, walk};

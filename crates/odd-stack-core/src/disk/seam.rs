@@ -18,6 +18,8 @@ use rayon::prelude::*;
 pub struct Stamp {
     /// Seconds since 1970.
     pub modified: i64,
+    /// What is beyond these, in nanoseconds.
+    pub nanoseconds: u32,
     /// Permission bits; used on Unix only.
     pub mode: u32,
 }
@@ -61,6 +63,16 @@ pub trait Seam: Send + Sync {
     /// # Errors
     /// The system's own; a part may be left.
     fn copy_file(&self, from: &Path, to: &Path, size_bytes: u64, stamp: Stamp) -> io::Result<u64>;
+    /// Sets a file's time and mode.
+    ///
+    /// # Errors
+    /// The system's own.
+    fn stamp(&self, path: &Path, stamp: Stamp) -> io::Result<()>;
+    /// Gives a file a second name on the same volume.
+    ///
+    /// # Errors
+    /// The system's own; also where the disk has no such thing.
+    fn link_file(&self, from: &Path, to: &Path) -> io::Result<()>;
     /// Makes durable all that was written and renamed so far on the volume of `folder`. `touched`
     /// are the files and folders concerned, for systems that can't sync a whole volume.
     ///
@@ -74,6 +86,17 @@ pub trait Seam: Send + Sync {
     fn pass(&self, _point: &'static str) -> io::Result<()> {
         Ok(())
     }
+}
+
+/// Whether copies on the volume of `folder` share their blocks with the original, so that they cost next to nothing.
+/// Tried with a file of its own there; a volume that refuses shares none.
+pub(crate) fn shares_blocks(folder: &Path) -> bool {
+    let (from, to) = (folder.join("share-one"), folder.join("share-two"));
+    let shares = fs::write(&from, b"shared?").is_ok() && reflink_copy::reflink(&from, &to).is_ok();
+    // What was never made can't be removed.
+    let _ = fs::remove_file(&from);
+    let _ = fs::remove_file(&to);
+    shares
 }
 
 /// The real file system.
@@ -125,7 +148,7 @@ impl Seam for RealDisk {
                 Ok(()) => {
                     let file = OpenOptions::new().write(true).open(to)?;
                     grant(&file, stamp.mode)?;
-                    set_time(&file, stamp.modified)?;
+                    set_time(&file, stamp)?;
                     return Ok(file.metadata()?.len());
                 }
                 Err(_) => {
@@ -137,8 +160,18 @@ impl Seam for RealDisk {
         let source = File::open(from)?;
         let mut file = self.create_new(to, stamp.mode)?;
         let copied = pump(&mut source.take(size_bytes), size_bytes, &mut file)?;
-        set_time(&file, stamp.modified)?;
+        set_time(&file, stamp)?;
         Ok(copied)
+    }
+
+    fn stamp(&self, path: &Path, stamp: Stamp) -> io::Result<()> {
+        let file = OpenOptions::new().write(true).open(path)?;
+        set_time(&file, stamp)?;
+        grant(&file, stamp.mode).map(drop)
+    }
+
+    fn link_file(&self, from: &Path, to: &Path) -> io::Result<()> {
+        fs::hard_link(from, to)
     }
 
     #[cfg(target_os = "linux")]
@@ -229,8 +262,9 @@ fn grant(_file: &File, _mode: u32) -> io::Result<bool> {
     Ok(true)
 }
 
-fn set_time(file: &File, modified: i64) -> io::Result<()> {
-    filetime::set_file_handle_times(file, None, Some(FileTime::from_unix_time(modified, 0)))
+fn set_time(file: &File, stamp: Stamp) -> io::Result<()> {
+    let time = FileTime::from_unix_time(stamp.modified, stamp.nanoseconds);
+    filetime::set_file_handle_times(file, None, Some(time))
 }
 
 /// One call where the system has one that never replaces.

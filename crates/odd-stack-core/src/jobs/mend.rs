@@ -12,7 +12,7 @@ use super::{Permit, TweakError};
 use crate::address::{Address, AddressError, FoldedKey, RelPath};
 use crate::blend::{KeyEdit, edits_between};
 use crate::disk::{
-    Blender, ChangeError, ChangeOptions, ChangeRequest, CheckError, DriftKind, Drifted, Edits, Lying,
+    Blender, ChangeError, ChangeOptions, ChangeRequest, CheckError, Direct, DriftKind, Drifted, Edits, Lying,
     Prepared, check, check_at, look_at, prepare,
 };
 use crate::game::{AddressPattern, PatternError};
@@ -191,7 +191,7 @@ type Accepted = Vec<(RootId, FoldedKey, Option<BaseFile>)>;
 #[derive(Default)]
 struct Work {
     restore: Vec<crate::stack::PathId>,
-    take_away: Vec<(RootId, RelPath)>,
+    direct: Vec<Direct>,
     lying: HashMap<crate::stack::PathId, Lying>,
     accepted: Accepted,
     set: Vec<(String, Vec<KeyEdit>)>,
@@ -261,7 +261,8 @@ impl Work {
                 Ok(Ok(Vec::new()))
             }
             (DriftKind::Stray | DriftKind::BaseAdded, Mending::Restore) if file.is_named => {
-                self.take_away.push((root.id, drift.address.path.clone()));
+                let path = drift.address.path.clone();
+                self.direct.push(Direct { root: root.id, path, instead: None });
                 Ok(Ok(vec!["it is taken out of the game".to_owned()]))
             }
             (DriftKind::Stray | DriftKind::BaseAdded, Mending::Restore) => {
@@ -349,7 +350,7 @@ impl Work {
         };
         let has_work = kept.is_some()
             || !self.restore.is_empty()
-            || !self.take_away.is_empty()
+            || !self.direct.is_empty()
             || !self.lying.is_empty()
             || !self.accepted.is_empty();
         if !has_work {
@@ -365,7 +366,7 @@ impl Work {
         };
         let request = ChangeRequest {
             restore: self.restore,
-            take_away: self.take_away,
+            direct: self.direct,
             lying: self.lying,
             accepted: self.accepted,
             ..request

@@ -10,6 +10,7 @@ mod add_report;
 mod addresses;
 mod adopt;
 mod blend_rules;
+mod capture;
 mod care;
 mod conflicts;
 mod contents;
@@ -46,6 +47,10 @@ pub use add_report::{AddReport, ChoiceRow, CopiedLinkRow, LeftOutRow, PartRow, R
 pub use addresses::AddressesError;
 pub use adopt::{AdoptReport, AdoptRequest, Adopting, LyingRow, prepare_adopt};
 pub use blend_rules::prepare_blend_rules;
+pub use capture::{
+    Cancelling, CaptureEnd, CaptureError, CaptureRequest, Capturing, Ending, GuardReport, MadeBy, ProgramEnd,
+    SettingsRow, begin_capture, note_program_end, prepare_capture_cancel, prepare_capture_end, with_runner,
+};
 pub use care::{CareError, CareReport, CareRequest, default_ledger_folder, take_into_care};
 pub use conflicts::{ConflictsReport, ConflictsRequest, ContestRow, OddKind, OddRow, PairRow, conflicts};
 pub use differs::{Differs, KeyClashRow};

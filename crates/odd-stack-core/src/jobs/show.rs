@@ -5,6 +5,7 @@ use std::collections::{BTreeMap, HashSet};
 use schemars::JsonSchema;
 use serde::Serialize;
 
+use super::MadeBy;
 use super::add_report::needs_words;
 use super::needs::unmet_under;
 use super::runs_code::runs_code;
@@ -46,6 +47,8 @@ pub struct ShowReport {
     pub source: String,
     /// `folder`, or the kind of archive.
     pub source_kind: String,
+    /// The program that made it, if it was captured.
+    pub made_by: Option<MadeBy>,
     /// `FROM=TO` of the places given; empty when it was placed by its own folders.
     pub places: Vec<String>,
     /// What it asks for: game versions, other layers, an order.
@@ -126,6 +129,10 @@ pub fn show(ledger: &Ledger, id: LayerId) -> Result<ShowReport, LedgerError> {
         layer: LayerRow::of(layer),
         source: layer.about.source.clone(),
         source_kind: layer.about.source_kind.clone(),
+        made_by: match catalogue.made_by(layer.id)? {
+            Some(text) => Some(serde_json::from_str(&text).map_err(|error| catalogue.damaged_by(&error))?),
+            None => None,
+        },
         places: rules.places.iter().map(|place| format!("{}={}", place.from, place.to)).collect(),
         fit: FitSheet::of(&rules),
         needs: facts

@@ -172,6 +172,18 @@ impl Seam for Faulty {
         self.real.copy_file(from, to, size_bytes, stamp)
     }
 
+    fn stamp(&self, path: &Path, stamp: Stamp) -> io::Result<()> {
+        self.step()?;
+        self.real.stamp(path, stamp)
+    }
+
+    fn link_file(&self, from: &Path, to: &Path) -> io::Result<()> {
+        self.step()?;
+        self.real.link_file(from, to)?;
+        self.note(Undo::Remove(to.to_path_buf()));
+        Ok(())
+    }
+
     fn make_durable(&self, folder: &Path, touched: &[PathBuf]) -> io::Result<()> {
         self.step()?;
         self.real.make_durable(folder, touched)?;

@@ -5,7 +5,8 @@ use std::time::Duration;
 
 use odd_stack_core::disk::{ChangeOptions, Edits};
 use odd_stack_core::jobs::{
-    CareRequest, PatchDayReport, Permit, Reorder, prepare_patchday_begin, prepare_patchday_finish,
+    Cancelling, CaptureRequest, CareRequest, Ending, PatchDayReport, Permit, Reorder, begin_capture,
+    prepare_capture_cancel, prepare_capture_end, prepare_patchday_begin, prepare_patchday_finish,
 };
 use odd_stack_core::ledger::{Ledger, OngoingKind};
 use odd_stack_core::observer::Silent;
@@ -128,4 +129,117 @@ fn the_updated_game_is_what_comes_back() {
     assert_eq!(content("game/bin/quillhaven.exe"), "patched");
     reorder(&world.ledger(), &Reorder::Lift(vec![id(&world.ledger(), "patch")]), KEEP).unwrap();
     assert_eq!(content("game/bin/quillhaven.exe"), "program 1.8");
+}
+
+fn begin_to_capture(ledger: &Ledger, exchange: Option<&str>) -> bool {
+    let request = CaptureRequest {
+        name: exchange.unwrap_or("workshop").to_owned(),
+        exchange: exchange.map(|name| id(ledger, name)),
+        ..CaptureRequest::default()
+    };
+    permit(ledger).is_ok_and(|permit| begin_capture(ledger, permit, &request, NOW, KEEP, &Silent).is_ok())
+}
+
+fn during_capture(ledger: &Ledger) -> Option<Permit> {
+    let patience = Duration::from_millis(200);
+    Permit::take_during(ledger, "capture", patience, Some(OngoingKind::Capture), &Silent).ok()
+}
+
+fn end_capture(ledger: &Ledger) -> bool {
+    let Some(permit) = during_capture(ledger) else { return false };
+    let skip = ["left/**".to_owned()];
+    let Ok(ending) = prepare_capture_end(ledger, permit, &skip, NOW, false, &Silent) else { return false };
+    ending.change.is_none_or(|change| change.apply(&Silent).is_ok()) && Ending::close(ledger).is_ok()
+}
+
+fn cancel_capture(ledger: &Ledger) -> bool {
+    let Some(permit) = during_capture(ledger) else { return false };
+    let Ok(cancelling) = prepare_capture_cancel(ledger, permit, NOW, &Silent) else { return false };
+    if cancelling.change.is_some_and(|change| change.apply(&Silent).is_err()) {
+        return false;
+    }
+    let Some(permit) = during_capture(ledger) else { return false };
+    match Cancelling::close(ledger, permit, NOW, &Silent) {
+        Ok(Some(change)) => change.apply(&Silent).is_ok(),
+        Ok(None) => true,
+        Err(_) => false,
+    }
+}
+
+/// What a program may do: change files of the base and of layers, make new ones, take some away, and write settings.
+fn work(world: &World) {
+    world.write("game/data/lamps/iron.dds", "forged iron");
+    world.write("game/data/lamps/brass.dds", "polished");
+    world.write("game/config/harbour.ini", "[Fog]\nthick=9\nslow=7\n");
+    world.write("game/workshop/bench.dds", "bench");
+    world.write("game/left/over.dds", "left over");
+    fs::remove_file(world.path("game/version.txt")).unwrap();
+}
+
+#[test]
+fn a_capture_begins_or_does_not_whatever_fails() {
+    // Nothing of the game changes, and what counts is the catalogue's last word alone.
+    let act: Act = |_, ledger| begin_to_capture(ledger, None);
+    fail_and_count(&harbour(), act, Fault::Refuse, |_| 0);
+}
+
+#[test]
+fn a_capture_ends_or_goes_on_whatever_fails() {
+    let act: Act = |_, ledger| end_capture(ledger);
+    for fault in faults() {
+        let world = harbour();
+        assert!(begin_to_capture(&world.ledger(), None));
+        work(&world);
+        fail_and_count(&world, act, fault, |is_done| if is_done { 0 } else { 6 });
+    }
+}
+
+#[test]
+fn a_capture_is_taken_back_or_goes_on_whatever_fails() {
+    let act: Act = |_, ledger| cancel_capture(ledger);
+    for fault in faults() {
+        let world = harbour();
+        let before = world.tree();
+        assert!(begin_to_capture(&world.ledger(), None));
+        work(&world);
+        fail_and_count(&world, act, fault, |is_done| if is_done { 0 } else { 6 });
+        assert_eq!(world.tree(), before, "to the byte, mode and time");
+    }
+}
+
+#[test]
+fn a_captured_layer_goes_and_the_game_is_itself_again() {
+    let world = harbour();
+    let before = world.tree();
+    assert!(begin_to_capture(&world.ledger(), None));
+    work(&world);
+    assert!(end_capture(&world.ledger()));
+    assert!(world.check(true).drifted.is_empty());
+    assert!(!world.path("game/left").exists());
+    let layer = id(&world.ledger(), "workshop");
+    reorder(&world.ledger(), &Reorder::Move(layer, odd_stack_core::stack::Target::Bottom), KEEP).unwrap();
+    let content = |path: &str| fs::read_to_string(world.path(path)).unwrap();
+    assert_eq!(content("game/data/lamps/brass.dds"), "lamps brass");
+    assert_eq!(content("game/config/harbour.ini"), "[Fog]\nthick=9\nslow=7\n", "settings blend in any order");
+    reorder(&world.ledger(), &Reorder::Remove(vec![layer]), KEEP).unwrap();
+    assert_eq!(world.tree(), before);
+    // In the place of a layer: it and all above are off meanwhile, and come back when it is taken back.
+    assert!(begin_to_capture(&world.ledger(), Some("lamps")));
+    assert_eq!(content("game/data/lamps/brass.dds"), "base brass");
+    assert_eq!(content("game/bin/quillhaven.exe"), "program 1.7");
+    work(&world);
+    assert!(cancel_capture(&world.ledger()));
+    assert_eq!(world.tree(), before);
+    assert!(begin_to_capture(&world.ledger(), Some("lamps")));
+    work(&world);
+    assert!(end_capture(&world.ledger()));
+    assert_eq!(content("game/data/lamps/brass.dds"), "polished");
+    assert_eq!(content("game/bin/quillhaven.exe"), "patched");
+    assert!(!world.path("game/data/lamps/new").exists(), "what only the old one had is gone");
+    assert!(world.check(true).drifted.is_empty());
+    let all = world.ledger().layers().unwrap().iter().map(|layer| layer.id).collect();
+    reorder(&world.ledger(), &Reorder::Lift(all), KEEP).unwrap();
+    assert!(world.check(true).drifted.is_empty());
+    assert_eq!(content("game/data/lamps/iron.dds"), "base iron");
+    assert_eq!(content("game/version.txt"), "1.7");
 }

@@ -1,6 +1,6 @@
 //! `oddstack add`
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use clap::Args;
 use odd_stack_core::fit::{Candidate, FitError, Place, Rank};
@@ -40,8 +40,8 @@ pub struct NameArgs {
 #[derive(Debug, Args)]
 pub struct PackageArgs {
     /// A folder, or a zip, 7z, rar or tar archive (any one of its parts, if it is split)
-    #[arg(value_name = "PACKAGE")]
-    pub package: PathBuf,
+    #[arg(value_name = "PACKAGE", required = true)]
+    pub package: Option<PathBuf>,
     #[command(flatten)]
     pub named: NameArgs,
     #[command(flatten)]
@@ -110,7 +110,7 @@ impl PackageArgs {
         let mut wanted = self.place.wanted(rank)?;
         wanted.rules.asked = self.needs.needs();
         Ok(AddRequest {
-            package: absolute(&self.package)?,
+            package: absolute(self.package.as_deref().unwrap_or(Path::new("")))?,
             name: self.named.name.clone(),
             version: self.named.version.clone(),
             variant: self.named.variant.clone(),

@@ -1,5 +1,7 @@
 //! `oddstack adopt`
 
+use std::path::Path;
+
 use clap::Args;
 use odd_stack_core::fit::Rank;
 use odd_stack_core::jobs::{AdoptReport, AdoptRequest, prepare_adopt};
@@ -26,7 +28,7 @@ pub fn run(desk: &mut Desk, args: &AdoptArgs) -> Result<Ended, Failure> {
     let permit = desk.permit(&ledger, args.dry_run)?;
     let package = &args.package;
     let request = AdoptRequest {
-        package: absolute(&package.package)?,
+        package: absolute(package.package.as_deref().unwrap_or(Path::new("")))?,
         name: package.named.name.clone(),
         version: package.named.version.clone(),
         variant: package.named.variant.clone(),

@@ -2,6 +2,7 @@
 
 pub mod add;
 pub mod adopt;
+pub mod capture;
 pub mod check;
 pub mod completions;
 pub mod conflicts;

@@ -48,8 +48,20 @@ fn text(report: &ShowReport, most: usize) -> String {
     };
     if report.source.is_empty() {
         say("package", "none: these are your own edits (`oddstack tweak list`)");
+    } else if report.made_by.is_some() {
+        say("made by", &report.source);
     } else {
         say("package", &format!("{} {}", report.source_kind, report.source));
+    }
+    if let Some(made_by) = &report.made_by {
+        let how = match &made_by.end {
+            Some(end) => match end.exit_code {
+                Some(code) => format!(", exit code {code}, {} s", end.seconds),
+                None => format!(", ended by a signal, {} s", end.seconds),
+            },
+            None => String::new(),
+        };
+        say("made", &format!("on {}{how}", made_by.begun_at));
     }
     say("added", &layer.added_at);
     say("files", &format!("{}, {}", number(layer.files), size(layer.bytes)));

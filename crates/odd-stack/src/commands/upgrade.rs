@@ -5,6 +5,7 @@ use odd_stack_core::blend::Prefer;
 use odd_stack_core::jobs::{AddPlace, AddRequest, Patch, select};
 
 use super::add::{PackageArgs, carry_out, exchanged};
+use super::capture::{self, RunArgs};
 use crate::Ended;
 use crate::args::ChangeArgs;
 use crate::desk::Desk;
@@ -13,7 +14,7 @@ use crate::errors::{Exit, Failure};
 #[derive(Debug, Args)]
 pub struct UpgradeArgs {
     /// The layer, by name or number in the stack
-    #[arg(value_name = "LAYER")]
+    #[arg(index = 1, value_name = "LAYER")]
     pub layer: String,
     #[command(flatten)]
     pub package: PackageArgs,
@@ -27,7 +28,12 @@ pub struct UpgradeArgs {
     #[arg(long, value_name = "WHOSE")]
     pub both_changed: Option<Whose>,
     #[command(flatten)]
+    pub run: RunArgs,
+    #[command(flatten)]
     pub change: ChangeArgs,
+    /// Instead of a package: the installer of the new version, of a layer that was captured
+    #[arg(last = true, index = 3, value_name = "COMMAND")]
+    pub command: Vec<String>,
 }
 
 /// Whose value counts.
@@ -41,6 +47,21 @@ pub enum Whose {
 
 pub fn run(desk: &mut Desk, args: &UpgradeArgs) -> Result<Ended, Failure> {
     let ledger = desk.open()?;
+    if !args.command.is_empty() {
+        if args.package.package.is_some() || args.change.dry_run {
+            let message = "give a package or a command, not both; what a command does can't be told before";
+            return Err(Failure::new(Exit::Usage, "usage", message));
+        }
+        let layers = ledger.layers()?;
+        let old = select(&layers, &args.layer)?;
+        let version = args.package.named.version.as_deref();
+        let skip = &args.package.place.skip;
+        return capture::upgrade(desk, &ledger, old, version, &args.run, skip, &args.command);
+    }
+    if args.package.package.is_none() {
+        let message = "give the new version's package, or its installer as `-- COMMAND…`";
+        return Err(Failure::new(Exit::Usage, "usage", message));
+    }
     let permit = desk.permit(&ledger, args.change.dry_run)?;
     let layers = ledger.layers()?;
     let old = select(&layers, &args.layer)?;

@@ -161,3 +161,186 @@ fn nothing_changes_under_a_running_game() {
     game.wait().unwrap();
     closed.run("lay lamps").status(0);
 }
+
+#[test]
+fn what_is_changed_by_hand_becomes_a_layer() {
+    let closed = with_version();
+    let before = closed.files();
+    closed.run("capture --end").status(1).says("no capture is under way");
+    closed.run("capture Workshop --begin").status(0).says("Now change what is to become Workshop");
+    closed.run("lift lamps").status(4).says("capture --end").says("capture --cancel");
+    closed.run("capture Again --begin").status(4);
+    closed.write("game/data/lamps/iron.qtx", "forged iron\n");
+    closed.write("game/data/lamps/brass.qtx", "polished\n");
+    closed.write("game/workshop/bench.qtx", "bench\n");
+    closed.write("game/config/harbour.ini", "[Fog]\nthick=9\nslow=7\n");
+    closed.write("game/uninstall/undo.dat", "leftover\n");
+    fs::remove_file(closed.path("game/version.txt")).unwrap();
+    let files = closed.files();
+    let looked = closed.run("capture --end --skip uninstall/** --dry-run").status(0);
+    looked.says("left out").says("game:uninstall/undo.dat").says("Dry run");
+    assert_eq!(closed.files(), files);
+    let ended = closed.run("capture --end --skip uninstall/**").status(0);
+    let ended =
+        ended.says("added").says("game:workshop/bench.qtx").says("taken away").says("game:version.txt");
+    ended.says("settings").says("Fog.slow").says("Workshop is a layer now, on top");
+    assert!(!closed.path("game/uninstall").exists());
+    assert_eq!(closed.read("game/config/harbour.ini"), "[Fog]\nthick=9\nslow=7\n");
+    closed.run("check --deep").status(0);
+    closed.run("show Workshop").status(0).says("changes made by hand");
+    // The layer of fog off: its key goes, the captured one stays.
+    closed.run("lift fog").status(0);
+    assert_eq!(closed.read("game/config/harbour.ini"), "[Fog]\nthick=1\nslow=7\n");
+    closed.run("lay fog").status(0);
+    closed.run("remove Workshop").status(0);
+    assert_eq!(closed.files(), before);
+    closed.run("check --deep").status(0);
+}
+
+#[test]
+fn a_capture_is_taken_back_whole() {
+    let closed = with_version();
+    closed.write("game/data/lamps/brass.qtx", "my own brass\n");
+    let before = closed.files();
+    closed.run("capture Workshop --begin").status(0).says("1 file is not as the stack says");
+    closed.write("game/data/lamps/iron.qtx", "forged iron\n");
+    closed.write("game/data/lamps/brass.qtx", "polished\n");
+    closed.write("game/workshop/bench.qtx", "bench\n");
+    fs::remove_file(closed.path("game/data/lamps/new/a.qtx")).unwrap();
+    fs::remove_dir(closed.path("game/data/lamps/new")).unwrap();
+    fs::remove_file(closed.path("game/version.txt")).unwrap();
+    closed.run("capture --cancel").status(0).says("All is as it was").says("saved in the ledger: 3 files");
+    assert_eq!(closed.files(), before);
+    assert!(!closed.path("game/workshop").exists());
+    closed.run("mend --restore").status(0);
+    closed.run("check --deep").status(0);
+    closed.run("capture Workshop --begin").status(0);
+    closed.run("capture --end").status(0).says("Nothing was changed, so there is no layer");
+    closed.run("stack").status(0).says("3 layers");
+}
+
+#[cfg(unix)]
+mod programs {
+    use super::*;
+
+    const SHELL: &str = "/bin/sh";
+
+    fn installer(closed: &Closed, name: &str, script: &str) -> String {
+        closed.write(name, script);
+        closed.path(name).display().to_string()
+    }
+
+    #[test]
+    fn an_installer_that_writes_to_two_roots_becomes_a_layer() {
+        let closed = Closed::with_game();
+        let before = closed.files();
+        let script = "printf 'iron by %s\\n' \"$SMITH\" > data/lamps/iron.qtx\nmkdir new && echo x > new/x.txt\n\
+                      cat config/fog.ini > fog.tmp && cat fog.tmp > config/fog.ini && rm fog.tmp\n\
+                      echo 'name=Robin' > ../docs/profiles/wren.ini\n";
+        let script = installer(&closed, "install.sh", script);
+        let words =
+            ["capture", "Smithy", "--version", "1", "--env", "SMITH=Wren", "--json", "--", SHELL, &script];
+        let report = closed.run_words(&words).status(0);
+        let report: serde_json::Value = serde_json::from_str(&report.stdout).unwrap();
+        let data = &report["data"];
+        assert_eq!(data["added"], serde_json::json!(["game:new/x.txt"]));
+        assert_eq!(data["changed"], serde_json::json!(["game:data/lamps/iron.qtx"]));
+        assert_eq!(data["settings"][0]["address"], "docs:profiles/wren.ini");
+        assert_eq!(data["alike_files"], 1, "written anew just as it was");
+        assert_eq!(data["made_by"]["end"]["exit_code"], 0);
+        assert_eq!(closed.read("game/data/lamps/iron.qtx"), "iron by Wren\n");
+        closed.run("check --deep").status(0);
+        closed.run("show Smithy").status(0).says("install.sh").says("exit code 0");
+        closed.run("lift Smithy").status(0);
+        assert_eq!(closed.files(), before);
+        closed.run("check --deep").status(0);
+        closed.run("lay Smithy").status(0);
+        assert_eq!(closed.read("docs/profiles/wren.ini"), "name=Robin\n");
+    }
+
+    #[test]
+    fn a_program_that_fails_leaves_a_choice() {
+        let closed = with_version();
+        let before = closed.files();
+        let script = installer(&closed, "fail.sh", "echo half > data/half.qtx\nexit 3\n");
+        let failed = closed.run_words(&["capture", "Half", "--", SHELL, &script]).status(4);
+        failed.says("ended with exit code 3").says("capture --end").says("capture --cancel");
+        closed.run("stack").status(0).says("a capture is under way");
+        closed.run("capture --cancel").status(0);
+        assert_eq!(closed.files(), before);
+        closed.run_words(&["capture", "Half", "--", SHELL, &script]).status(4).says("exit code 3");
+        closed.run("capture --end").status(0).says("Half is a layer now").says("exit code 3");
+        let killed = installer(&closed, "killed.sh", "echo cut > data/cut.qtx\nkill -9 $$\n");
+        closed.run_words(&["capture", "Cut", "--", SHELL, &killed]).status(4).says("ended by a signal");
+        closed.run("capture --cancel").status(0);
+        assert!(!closed.path("game/data/cut.qtx").exists());
+        closed.run("capture Lost -- ./nowhere").status(1).says("can't be run");
+        closed.run("check").status(0);
+        closed.run("stack").status(0).says("4 layers");
+    }
+
+    #[test]
+    fn a_new_version_of_a_captured_layer_runs_on_what_lies_beneath() {
+        let closed = with_version();
+        let first =
+            installer(&closed, "1.sh", "cat bin/quillhaven.bin > old.txt; echo one > bin/quillhaven.bin\n");
+        closed.run_words(&["capture", "Engine", "--version", "1", "--", SHELL, &first]).status(0);
+        assert_eq!(closed.read("game/old.txt"), "patched program\n");
+        closed.zip("top-1.zip", &[("old.txt", "of the top\n")]);
+        closed.run("add top-1.zip --place .=game:").status(0);
+        let second = installer(
+            &closed,
+            "2.sh",
+            "cat bin/quillhaven.bin old.txt > seen.txt; echo two > bin/quillhaven.bin\n",
+        );
+        let words = ["upgrade", "Engine", "--version", "2", "--", SHELL, &second];
+        closed.run_words(&words).status(0).says("Engine is a layer now, below top");
+        assert_eq!(closed.read("game/seen.txt"), "patched program\n", "the old one and all above were off");
+        assert_eq!(closed.read("game/bin/quillhaven.bin"), "two\n");
+        assert_eq!(closed.read("game/old.txt"), "of the top\n");
+        closed.run("check --deep").status(0);
+        let third = installer(&closed, "3.sh", "echo three > bin/quillhaven.bin; exit 1\n");
+        closed.run_words(&["upgrade", "Engine", "--", SHELL, &third]).status(4);
+        closed.run("capture --cancel").status(0);
+        assert_eq!(closed.read("game/bin/quillhaven.bin"), "two\n");
+        closed.run("check --deep").status(0);
+        closed.run("lift --all").status(0);
+        assert_eq!(closed.read("game/bin/quillhaven.bin"), "program of 1.7\n");
+        closed.run("check --deep").status(0);
+    }
+
+    #[test]
+    fn what_may_be_written_is_protected_and_the_rest_is_told() {
+        let closed = with_version();
+        let script = "echo x > data/lamps/iron.qtx; echo y > version.txt\n";
+        let script = installer(&closed, "w.sh", script);
+        let words = ["capture", "Watched", "--watch", "data/**", "--", SHELL, &script];
+        let done = closed.run_words(&words).status(0);
+        done.says("original lost").says("game:version.txt").says("do not meet --watch");
+        closed.run("lift Watched").status(0).says("may be missing now: game:version.txt");
+        assert_eq!(closed.read("game/data/lamps/iron.qtx"), "base iron\n");
+        closed.write("game/version.txt", "Quillhaven 1.7\n");
+        closed.run("mend --accept").status(0);
+        closed.run("check").status(0);
+        // A second name keeps what is replaced; what is written in place is found out.
+        let script = "echo new > t && mv t data/lamps/iron.qtx; echo y > version.txt\n";
+        let script = installer(&closed, "l.sh", script);
+        let words = ["capture", "Linked", "--link-originals", "--", SHELL, &script];
+        let done = closed.run_words(&words).status(0);
+        assert!(!done.says("original lost").stdout.contains("lost  game:data"));
+        closed.run("lift Linked").status(0);
+        assert_eq!(closed.read("game/data/lamps/iron.qtx"), "base iron\n");
+    }
+
+    #[test]
+    fn a_foreign_program_gets_its_runner() {
+        let closed = with_version();
+        closed.write("game/setup.exe", "echo \"$1\" > data/ran.txt\n");
+        closed.run("mend --accept").status(0);
+        closed.run_words(&["game", "set", "--runner", "/bin/sh -e"]).status(0).says("runner");
+        let exe = closed.path("game/setup.exe").display().to_string();
+        closed.run_words(&["capture", "Foreign", "--", &exe, "quietly"]).status(0);
+        assert_eq!(closed.read("game/data/ran.txt"), "quietly\n");
+        closed.run_words(&["game", "set", "--runner", "'open"]).status(2).says("a quote is open");
+    }
+}

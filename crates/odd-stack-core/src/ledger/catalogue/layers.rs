@@ -179,6 +179,20 @@ impl Catalogue {
         })
     }
 
+    /// Notes how a layer came to be that a program made, as JSON.
+    pub(crate) fn set_made_by(&self, layer: LayerId, made_by: &str) -> Result<()> {
+        self.run(|db| {
+            let sql = "UPDATE layer SET made_by = ?2 WHERE id = ?1";
+            db.execute(sql, params![layer.0, made_by]).map(drop)
+        })
+    }
+
+    /// How a layer came to be, if a program made it.
+    pub(crate) fn made_by(&self, layer: LayerId) -> Result<Option<String>> {
+        let sql = "SELECT made_by FROM layer WHERE id = ?1";
+        self.run(|db| db.query_row(sql, [layer.0], |row| row.get(0)))
+    }
+
     /// The numbers of addresses, making those that are new.
     pub(crate) fn path_numbers(&self, paths: &[(RootId, FoldedKey)]) -> Result<Vec<PathId>> {
         self.run(|db| {

@@ -1,0 +1,120 @@
+//! Taking back all that was changed since a capture began.
+
+use super::differences::differences;
+use super::{Begun, CaptureError, Stage, clear_after};
+use crate::address::RelPath;
+use crate::disk::{ChangeOptions, ChangeRequest, Direct, Edits, Prepared, prepare};
+use crate::jobs::Permit;
+use crate::ledger::{Ledger, LedgerError};
+use crate::observer::Observer;
+use crate::stack::{BaseKind, Provider};
+
+/// A capture about to be taken back.
+#[derive(Debug)]
+pub struct Cancelling<'l> {
+    /// What puts all back; none when nothing was changed.
+    pub change: Option<Prepared<'l>>,
+    /// Files of the game's own that can't be had again: they were not protected, or were written in place.
+    pub originals_lost: Vec<String>,
+}
+
+impl Cancelling<'_> {
+    /// The layers to lay again once all is put back, if some were lifted for the capture; ends the capture if none
+    /// were.
+    ///
+    /// # Errors
+    /// [`CaptureError`].
+    pub fn close<'l>(
+        ledger: &'l Ledger,
+        permit: Permit,
+        now: &str,
+        observer: &dyn Observer,
+    ) -> Result<Option<Prepared<'l>>, CaptureError> {
+        let (begun, _) = match Begun::read(ledger) {
+            Err(CaptureError::NoneUnderWay) => {
+                clear_after(ledger);
+                return Ok(None);
+            }
+            other => other?,
+        };
+        let after = begun.arrangement();
+        if after == ledger.catalogue.arrangement()? {
+            ledger.catalogue.write_ongoing(None)?;
+            clear_after(ledger);
+            return Ok(None);
+        }
+        let command = format!("capture --cancel {}", begun.name);
+        let request = ChangeRequest { ongoing: Some(None), ..ChangeRequest::new(&command, now, after) };
+        ledger.catalogue.begin()?;
+        let options = ChangeOptions { edits: Edits::Keep, despite: true };
+        Ok(Some(prepare(ledger, permit.lock, request, options, observer)?))
+    }
+
+    /// Clears what was kept for the capture.
+    pub fn clear(ledger: &Ledger) {
+        clear_after(ledger);
+    }
+}
+
+/// Prepares to take back all that was changed. What lies in the way is saved.
+///
+/// # Errors
+/// [`CaptureError`]; the capture is under way still.
+pub fn prepare_capture_cancel<'l>(
+    ledger: &'l Ledger,
+    permit: Permit,
+    now: &str,
+    observer: &dyn Observer,
+) -> Result<Cancelling<'l>, CaptureError> {
+    let (mut begun, begun_at) = Begun::read(ledger)?;
+    if begun.stage != Stage::Ready {
+        return Ok(Cancelling { change: None, originals_lost: Vec::new() });
+    }
+    let order = ledger.present_order()?;
+    let found = differences(ledger, &order, observer)?;
+    let command = format!("capture --cancel {}", begun.name);
+    let mut request = ChangeRequest::new(&command, now, ledger.catalogue.arrangement()?);
+    let mut originals_lost = Vec::new();
+    for file in &found.files {
+        let path = match (&file.now, &file.before) {
+            (Some((path, _)), _) => path.clone(),
+            (None, Some(before)) => RelPath::from_disk(before.1.clone()),
+            (None, None) => continue,
+        };
+        let was_file = file.before.as_ref().is_some_and(|before| before.2 == BaseKind::File);
+        match (&file.before, &file.guard, file.column.provider(&order)) {
+            (None, ..) => request.direct.push(Direct { root: file.root, path, instead: None }),
+            (Some(_), Some(guard), _) => {
+                request.direct.push(Direct { root: file.root, path, instead: Some(guard.clone()) });
+            }
+            (Some(_), None, Provider::Layer(_)) => request.restore.push(file.column.path),
+            (Some(_), None, _) if was_file => {
+                originals_lost.extend(ledger.game().address(file.root, path).map(|it| it.to_string()));
+            }
+            (Some(_), None, _) => {}
+        }
+    }
+    for (path, stamp) in &found.alike {
+        ledger.seam.stamp(path, *stamp).map_err(LedgerError::io("set the time of", path))?;
+    }
+    request.make_folders.clone_from(&found.folders_gone);
+    request.drop_folders = found.folders_added.iter().rev().cloned().collect();
+    let is_nothing = request.direct.is_empty()
+        && request.restore.is_empty()
+        && request.make_folders.is_empty()
+        && request.drop_folders.is_empty();
+    if is_nothing {
+        return Ok(Cancelling { change: None, originals_lost });
+    }
+    // Where no layer waits to be laid again, that is the end of it.
+    request.ongoing = Some(if begun.arrangement() == request.after {
+        None
+    } else {
+        begun.stage = Stage::TakenBack;
+        Some(begun.ongoing(ledger, &begun_at)?)
+    });
+    ledger.catalogue.begin()?;
+    let options = ChangeOptions { edits: Edits::Keep, despite: true };
+    let change = prepare(ledger, permit.lock, request, options, observer)?;
+    Ok(Cancelling { change: Some(change), originals_lost })
+}

@@ -1,0 +1,180 @@
+//! How the game differs from what was seen before a capture.
+
+use std::collections::HashMap;
+use std::path::PathBuf;
+
+use rayon::prelude::*;
+
+use super::CaptureError;
+use super::guard::guard_path;
+use super::seen::{Line, SeenBefore, look, read};
+use crate::address::{FoldedKey, RelPath};
+use crate::disk::{Blender, Seen, Stamp, look_at};
+use crate::game::AddressPatterns;
+use crate::hash::ContentHash;
+use crate::ledger::{Ledger, LedgerError, Site};
+use crate::observer::Observer;
+use crate::stack::{BaseKind, Column, Order, RootId};
+
+/// What has become of one address.
+#[derive(Debug, Clone)]
+pub(super) struct Difference {
+    pub root: RootId,
+    pub key: FoldedKey,
+    /// What lay there before.
+    pub before: Option<Line>,
+    /// What lies there now, and where.
+    pub now: Option<(RelPath, Seen)>,
+    /// Everything that the stack has there.
+    pub column: Column,
+    /// Where the file that lay there was protected, if it was and is still as it was.
+    pub guard: Option<PathBuf>,
+    /// The content before, where it is known.
+    pub hash_before: Option<ContentHash>,
+}
+
+/// All that differs.
+#[derive(Debug, Default)]
+pub(super) struct Differences {
+    pub files: Vec<Difference>,
+    /// New folders, each after the one above it.
+    pub folders_added: Vec<(RootId, RelPath)>,
+    /// Folders of the game's own that went, each after the one above it.
+    pub folders_gone: Vec<(RootId, RelPath)>,
+    /// Files that changed where the game writes by itself.
+    pub volatile_files: u64,
+    /// Files that were written anew with the very content, with what to set back.
+    pub alike: Vec<(PathBuf, Stamp)>,
+}
+
+/// Compares all roots with what was seen.
+pub(super) fn differences(
+    ledger: &Ledger,
+    order: &Order,
+    observer: &dyn Observer,
+) -> Result<Differences, CaptureError> {
+    let mut before = read(ledger)?;
+    let game = ledger.game();
+    let volatile = AddressPatterns::parse(game, &game.volatile)?;
+    let mut found = Differences::default();
+    let mut changed: HashMap<(RootId, FoldedKey), Pair> = HashMap::new();
+    for root in &game.roots {
+        for (path, seen) in look(root, observer)? {
+            let was = before.remove(&(root.id, path.clone()));
+            if was.as_ref().is_some_and(|was| is_same(was, &seen)) {
+                continue;
+            }
+            let (key, path) = (game.folding.key(&path), RelPath::from_disk(path));
+            if seen.kind == BaseKind::Folder && was.is_none() {
+                found.folders_added.push((root.id, path));
+            } else if seen.kind != BaseKind::Folder {
+                let pair = changed.entry((root.id, key)).or_default();
+                pair.now = Some((path, seen));
+                pair.before = was.or(pair.before.take());
+            }
+        }
+    }
+    gone(ledger, before, &mut changed, &mut found);
+    found.folders_added.sort_by(|(_, one), (_, two)| one.cmp(two));
+    found.folders_gone.sort_by(|(_, one), (_, two)| one.cmp(two));
+    let mut files = Vec::new();
+    for ((root, key), Pair { before, now }) in changed {
+        if volatile.meet(root, key.as_str()) {
+            found.volatile_files += 1;
+            continue;
+        }
+        files.push(difference(ledger, order, root, key, before, now)?);
+    }
+    let site = ledger.site();
+    let judged: Vec<(Difference, Option<(PathBuf, Stamp)>)> =
+        files.into_par_iter().map(|file| judge(site, file)).collect::<Result<Vec<_>, LedgerError>>()?;
+    for (file, alike) in judged {
+        match alike {
+            Some(alike) => found.alike.push(alike),
+            None => found.files.push(file),
+        }
+    }
+    found.files.sort_by(|one, two| (one.root, &one.key).cmp(&(two.root, &two.key)));
+    Ok(found)
+}
+
+#[derive(Default)]
+struct Pair {
+    before: Option<Line>,
+    now: Option<(RelPath, Seen)>,
+}
+
+/// Notes what was seen and lies there no more.
+fn gone(
+    ledger: &Ledger,
+    before: SeenBefore,
+    changed: &mut HashMap<(RootId, FoldedKey), Pair>,
+    found: &mut Differences,
+) {
+    for ((root, path), line) in before {
+        if line.2 == BaseKind::Folder {
+            found.folders_gone.push((root, RelPath::from_disk(path)));
+            continue;
+        }
+        let pair = changed.entry((root, ledger.game().folding.key(&path))).or_default();
+        pair.before.get_or_insert(line);
+    }
+}
+
+/// Whether a look shows the very same thing.
+fn is_same(was: &Line, now: &Seen) -> bool {
+    was.2 == now.kind
+        && (now.kind == BaseKind::Folder
+            || (was.3, was.4, was.5) == (now.size_bytes, now.modified_ns, now.changed_ns))
+}
+
+fn difference(
+    ledger: &Ledger,
+    order: &Order,
+    root: RootId,
+    key: FoldedKey,
+    before: Option<Line>,
+    now: Option<(RelPath, Seen)>,
+) -> Result<Difference, LedgerError> {
+    let mut columns = [ledger.column(root, &key)?];
+    Blender::new(ledger).learn(&mut columns, order)?;
+    let [column] = columns;
+    let guard = before.as_ref().and_then(|before| before.7);
+    let guard = guard
+        .map(|number| Ok::<_, LedgerError>(guard_path(ledger.site(), ledger.site().root(root)?, number)));
+    let hash_before = column.provider(order).hash();
+    Ok(Difference { root, key, before, now, column, guard: guard.transpose()?, hash_before })
+}
+
+/// Reads what was protected, and tells whether the content is just what it was. A second name under which other content
+/// lies now protects nothing.
+fn judge(
+    site: Site<'_>,
+    mut file: Difference,
+) -> Result<(Difference, Option<(PathBuf, Stamp)>), LedgerError> {
+    let Some(before) = file.before.clone() else { return Ok((file, None)) };
+    if let Some(guard) = file.guard.take() {
+        let seen = look_at(&guard).map_err(LedgerError::io("look at", &guard))?;
+        if seen.is_some_and(|seen| (seen.size_bytes, seen.modified_ns) == (before.3, before.4)) {
+            let hash = ContentHash::of_file(&guard).map_err(LedgerError::io("read", &guard))?;
+            file.hash_before = Some(hash);
+            file.guard = Some(guard);
+        }
+    }
+    let Some((path, now)) = &file.now else { return Ok((file, None)) };
+    if now.kind != BaseKind::File || before.2 != BaseKind::File || now.size_bytes != before.3 {
+        return Ok((file, None));
+    }
+    let path = path.on(&site.root(file.root)?.folder);
+    let is_alike = match file.hash_before {
+        Some(hash) => ContentHash::of_file(&path).map_err(LedgerError::io("read", &path))? == hash,
+        // Only the time of its last change differs, and nothing tells more.
+        None => now.modified_ns == before.4,
+    };
+    let stamp = Stamp {
+        modified: before.4.div_euclid(1_000_000_000),
+        nanoseconds: u32::try_from(before.4.rem_euclid(1_000_000_000)).unwrap_or(0),
+        mode: before.6,
+    };
+    Ok((file, is_alike.then_some((path, stamp))))
+}

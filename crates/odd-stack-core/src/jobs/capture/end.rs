@@ -1,0 +1,475 @@
+//! The end of a capture: what was changed becomes a layer.
+
+use std::collections::HashMap;
+use std::path::PathBuf;
+
+use rayon::prelude::*;
+use schemars::JsonSchema;
+use serde::Serialize;
+use time::OffsetDateTime;
+use time::format_description::well_known::Rfc3339;
+
+use super::differences::{Difference, Differences, differences};
+use super::{Begun, CaptureError, MadeBy, Stage, clear_after};
+use crate::address::{FoldedKey, RelPath};
+use crate::blend::{KeyEdit, edits_between};
+use crate::disk::{
+    BaseBefore, Blender, ChangeOptions, ChangeRequest, Direct, Edits, Exchange, Lying, Prepared,
+    discard_new_contents, prepare,
+};
+use crate::fit::Rules;
+use crate::game::AddressPatterns;
+use crate::hash::ContentHash;
+use crate::jobs::order::with_own_on_top;
+use crate::jobs::{ChangeReport, Permit};
+use crate::ledger::{Intake, Ledger, LedgerError, NewLayer};
+use crate::observer::{Observer, Work};
+use crate::stack::{
+    Arrangement, BaseKind, Entry, EntryKind, LayerId, Order, PathId, Provider, RootId, Standing, Target,
+};
+
+/// Settings that were changed in one file.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct SettingsRow {
+    /// The file.
+    pub address: String,
+    /// The keys.
+    pub keys: Vec<String>,
+}
+
+/// What was captured.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct CaptureEnd {
+    /// The layer's name; none if nothing was changed.
+    pub layer: Option<String>,
+    /// Its version.
+    pub version: Option<String>,
+    /// The program, when it began, and how it ended.
+    pub made_by: Option<MadeBy>,
+    /// Files that came.
+    pub added: Vec<String>,
+    /// Files with other content than before.
+    pub changed: Vec<String>,
+    /// Files of settings whose keys were changed.
+    pub settings: Vec<SettingsRow>,
+    /// Files that went.
+    pub taken_away: Vec<String>,
+    /// What was left out as said: taken out of the game and saved, or put back as it was.
+    pub left_out: Vec<String>,
+    /// Files that were written anew with the very content.
+    pub alike_files: u64,
+    /// Files that changed where the game writes by itself, and are no part of the layer.
+    pub volatile_files: u64,
+    /// Files of the game's own that can't be had again: they were not protected, or were written in place.
+    pub originals_lost: Vec<String>,
+    /// What changes on disk.
+    pub change: ChangeReport,
+}
+
+/// A capture about to be ended.
+#[derive(Debug)]
+pub struct Ending<'l> {
+    ledger: &'l Ledger,
+    /// What was captured.
+    pub report: CaptureEnd,
+    /// The change; none when nothing was changed.
+    pub change: Option<Prepared<'l>>,
+}
+
+impl Ending<'_> {
+    /// Clears what was kept for the capture, once the change is made; ends a capture of nothing.
+    ///
+    /// # Errors
+    /// [`LedgerError`]; the capture is under way still.
+    pub fn close(ledger: &Ledger) -> Result<(), LedgerError> {
+        if ledger.catalogue.ongoing()?.is_some() {
+            ledger.catalogue.write_ongoing(None)?;
+        }
+        clear_after(ledger);
+        Ok(())
+    }
+
+    /// The ledger it is about.
+    pub fn ledger(&self) -> &Ledger {
+        self.ledger
+    }
+}
+
+/// One entry of the layer, and what lies on disk there.
+struct Draft {
+    root: RootId,
+    key: FoldedKey,
+    entry: Entry,
+    lying: Lying,
+}
+
+/// Prepares to make a layer of all that was changed, but for what meets `skip`. With `dry_run` contents are only hashed.
+///
+/// # Errors
+/// [`CaptureError`]; the capture is under way still.
+pub fn prepare_capture_end<'l>(
+    ledger: &'l Ledger,
+    permit: Permit,
+    skip: &[String],
+    now: &str,
+    dry_run: bool,
+    observer: &dyn Observer,
+) -> Result<Ending<'l>, CaptureError> {
+    let (begun, begun_at) = Begun::read(ledger)?;
+    if begun.stage != Stage::Ready {
+        return Err(CaptureError::NotReady);
+    }
+    let skip = AddressPatterns::parse(ledger.game(), skip)?;
+    let order = ledger.present_order()?;
+    let found = differences(ledger, &order, observer)?;
+    let made_by =
+        MadeBy { command: begun.command.clone().unwrap_or_default(), begun_at, end: begun.end.clone() };
+    let mut report = CaptureEnd {
+        version: begun.version.clone(),
+        alike_files: found.alike.len() as u64,
+        volatile_files: found.volatile_files,
+        made_by: Some(made_by.clone()),
+        ..CaptureEnd::default()
+    };
+    if !dry_run {
+        for (path, stamp) in &found.alike {
+            ledger.seam.stamp(path, *stamp).map_err(LedgerError::io("set the time of", path))?;
+        }
+    }
+    let intake = Intake::new(ledger.folder(), &*ledger.seam, !dry_run);
+    let taken = take(ledger, &intake, &order, &found, &skip, &mut report, observer);
+    let Taken { drafts, request } = taken.inspect_err(|_| discard_new_contents(ledger))?;
+    let new = intake.finish();
+    let folders_added = !found.folders_added.is_empty() && drafts.is_empty() && request.direct.is_empty();
+    if drafts.is_empty()
+        && request.direct.is_empty()
+        && request.restore.is_empty()
+        && begun.exchange.is_none()
+    {
+        discard_new_contents(ledger);
+        if !folders_added && found.folders_gone.is_empty() {
+            return Ok(Ending { ledger, report, change: None });
+        }
+    }
+    let folders = folders_kept(&found, &drafts, &request.direct);
+    ledger.catalogue.begin()?;
+    let written = (|| {
+        let mut request = request;
+        let own = ledger.catalogue.own_edits()?;
+        request.after = begun.arrangement();
+        if !drafts.is_empty() {
+            let layer = insert(ledger, &begun, &made_by, &drafts, &folders, &new, now)?;
+            request.after = with_own_on_top(with_new(&begun, layer), own);
+            request.new_blobs = new.iter().map(|(hash, _)| *hash).collect();
+            let keys: Vec<_> = drafts.iter().map(|draft| (draft.root, draft.key.clone())).collect();
+            let numbers = ledger.catalogue.path_numbers(&keys)?;
+            request.lying =
+                numbers.into_iter().zip(drafts).map(|(path, draft)| (path, draft.lying)).collect();
+            if let Some(old) = begun.exchange {
+                request.removed.push(old);
+                request.exchange = Some(Exchange { old, new: layer, prefer: None, asks_otherwise: true });
+            }
+            report.layer = Some(begun.name.clone());
+        } else if begun.exchange.is_none() {
+            request.after = ledger.catalogue.arrangement()?;
+        }
+        request.make_folders = found.folders_gone.clone();
+        request.drop_folders = found.folders_added.iter().rev().cloned().collect();
+        request.drop_folders.retain(|folder| !folders.contains(folder));
+        request.ongoing = Some(None);
+        request.is_dry_run = dry_run;
+        // What is not known any more is known again if it is all taken back.
+        request.undo = Some(BaseBefore {
+            base: request_base(&request, ledger)?,
+            version: ledger.game().version.clone(),
+            seen: ledger.game().seen,
+            unknown_originals: ledger.catalogue.unknown_originals()?,
+        });
+        Ok::<_, CaptureError>(request)
+    })();
+    let request = written.inspect_err(|_| {
+        ledger.catalogue.roll_back();
+        discard_new_contents(ledger);
+    })?;
+    let options = ChangeOptions { edits: Edits::Keep, despite: true };
+    let change = prepare(ledger, permit.lock, request, options, observer)?;
+    Ok(Ending { ledger, report, change: Some(change) })
+}
+
+/// The new folders that are the layer's: those with a file of it, and empty ones; not those with nothing but what is
+/// left out.
+fn folders_kept(found: &Differences, drafts: &[Draft], direct: &[Direct]) -> Vec<(RootId, RelPath)> {
+    if drafts.is_empty() {
+        return Vec::new();
+    }
+    let holds = |(root, folder): &(RootId, RelPath), at: RootId, path: &RelPath| {
+        *root == at && path.below(folder).is_some()
+    };
+    let is_kept = |folder: &&(RootId, RelPath)| {
+        drafts.iter().any(|draft| holds(folder, draft.root, &draft.entry.spelled))
+            || !direct.iter().any(|direct| holds(folder, direct.root, &direct.path))
+    };
+    found.folders_added.iter().filter(is_kept).cloned().collect()
+}
+
+/// Rows of the base at addresses whose original may be lost by this.
+fn request_base(
+    request: &ChangeRequest,
+    ledger: &Ledger,
+) -> Result<Vec<(RootId, FoldedKey, Option<crate::stack::BaseFile>)>, LedgerError> {
+    let mut rows = Vec::new();
+    for (path, lying) in &request.lying {
+        if matches!(lying, Lying::Captured { original: None, .. })
+            && let Some((root, key)) = ledger.catalogue.key_at(*path)?
+            && let Some(base) = ledger.catalogue.base_at(root, &key)?
+        {
+            rows.push((root, key, Some(base)));
+        }
+    }
+    Ok(rows)
+}
+
+/// What was taken in.
+struct Taken {
+    drafts: Vec<Draft>,
+    /// What is to be done beside the layer.
+    request: ChangeRequest,
+}
+
+fn take(
+    ledger: &Ledger,
+    intake: &Intake<'_>,
+    order: &Order,
+    found: &Differences,
+    skip: &AddressPatterns,
+    report: &mut CaptureEnd,
+    observer: &dyn Observer,
+) -> Result<Taken, CaptureError> {
+    let mut request = ChangeRequest::new("capture", "", Arrangement::default());
+    let mut wanted: Vec<&Difference> = Vec::new();
+    for file in &found.files {
+        let name = address_of(ledger, file);
+        if skip.meet(file.root, file.key.as_str()) && leave_out(file, order, &mut request) {
+            report.left_out.push(name);
+            continue;
+        }
+        if file.now.as_ref().is_some_and(|(_, seen)| seen.kind != BaseKind::File) {
+            if file.before.is_none() {
+                observer
+                    .warn(&format!("{name} is a link, which is no part of a layer; it stays where it is"));
+                continue;
+            }
+            let reason = "a link lies where a file was";
+            return Err(CaptureError::CannotCapture { address: name, reason });
+        }
+        wanted.push(file);
+    }
+    let bytes = wanted.iter().filter_map(|file| Some(file.now.as_ref()?.1.size_bytes)).sum();
+    observer.begin(Work::Reading, wanted.len() as u64, bytes);
+    let settings: Vec<Option<Vec<KeyEdit>>> =
+        wanted.iter().map(|file| settings_of(ledger, order, file)).collect::<Result<_, _>>()?;
+    let lists: Vec<Option<Vec<u8>>> = settings
+        .iter()
+        .map(|edits| edits.as_ref().map(serde_json::to_vec).transpose())
+        .collect::<Result<_, _>>()
+        .map_err(|error| ledger.catalogue.damaged_by(&error))?;
+    let site = ledger.site();
+    let contents: Vec<Result<(ContentHash, u64), LedgerError>> = wanted
+        .par_iter()
+        .zip(&lists)
+        .map(|(file, list)| {
+            let Some((path, seen)) = &file.now else { return Ok((ContentHash::NOTHING, 0)) };
+            observer.advance(1, seen.size_bytes);
+            if let Some(list) = list {
+                let size_bytes = list.len() as u64;
+                return Ok((intake.take(&mut list.as_slice(), size_bytes)?, size_bytes));
+            }
+            let path = path.on(&site.root(file.root)?.folder);
+            let mut content = std::fs::File::open(&path).map_err(LedgerError::io("read", &path))?;
+            Ok((intake.take(&mut content, seen.size_bytes)?, seen.size_bytes))
+        })
+        .collect();
+    observer.end();
+    let mut drafts = Vec::new();
+    for (((file, settings), list), content) in wanted.into_iter().zip(settings).zip(lists).zip(contents) {
+        let (hash, size_bytes) = content?;
+        if let Some(list) = list {
+            request.unstored.insert(hash, list);
+        }
+        note(report, file, settings.as_deref(), &address_of(ledger, file));
+        drafts.push(draft(ledger, order, file, settings.is_some(), (hash, size_bytes), &mut request, report));
+    }
+    Ok(Taken { drafts, request })
+}
+
+fn address_of(ledger: &Ledger, file: &Difference) -> String {
+    let path = match (&file.now, &file.before) {
+        (Some((path, _)), _) => path.clone(),
+        (None, Some(before)) => RelPath::from_disk(before.1.clone()),
+        (None, None) => RelPath::root(),
+    };
+    ledger.game().address(file.root, path).map(|address| address.to_string()).unwrap_or_default()
+}
+
+/// Notes what puts the file back as it was, or takes it away; says whether that can be.
+fn leave_out(file: &Difference, order: &Order, request: &mut ChangeRequest) -> bool {
+    let path = match (&file.now, &file.before) {
+        (Some((path, _)), _) => path.clone(),
+        (None, Some(before)) => RelPath::from_disk(before.1.clone()),
+        (None, None) => return false,
+    };
+    if file.before.is_none() || file.guard.is_some() {
+        request.direct.push(Direct { root: file.root, path, instead: file.guard.clone() });
+        return true;
+    }
+    let is_layers = matches!(file.column.provider(order), Provider::Layer(_));
+    if is_layers {
+        request.restore.push(file.column.path);
+    }
+    is_layers
+}
+
+/// The keys that were changed in a file of settings; nothing for other files, new ones, and those that went.
+fn settings_of(
+    ledger: &Ledger,
+    order: &Order,
+    file: &Difference,
+) -> Result<Option<Vec<KeyEdit>>, LedgerError> {
+    let Some(format) = order.blend_rules().format_of(file.key.as_str()) else { return Ok(None) };
+    let (Some(_), Some((path, _))) = (&file.before, &file.now) else { return Ok(None) };
+    let read = |path: &PathBuf| std::fs::read(path).map_err(LedgerError::io("read", path));
+    let blender = Blender::new(ledger);
+    let before = match (&file.guard, file.column.provider(order)) {
+        (Some(guard), _) => Some(read(guard)?),
+        (None, Provider::Layer(entry)) => match blender.content_of(&file.column, entry, order)? {
+            Some(made) => Some(made),
+            None => blender.stored_if_there(entry)?,
+        },
+        (None, _) => None,
+    };
+    let Some(before) = before else { return Ok(None) };
+    let now = read(&path.on(&ledger.site().root(file.root)?.folder))?;
+    let edits = edits_between(format.of_content(&before), &before, &now);
+    Ok(edits.ok().filter(|edits| !edits.is_empty()))
+}
+
+fn note(report: &mut CaptureEnd, file: &Difference, settings: Option<&[KeyEdit]>, name: &str) {
+    match (settings, &file.before, &file.now) {
+        (Some(edits), ..) => report.settings.push(SettingsRow {
+            address: name.to_owned(),
+            keys: edits.iter().map(|edit| edit.key.clone()).collect(),
+        }),
+        (None, None, _) => report.added.push(name.to_owned()),
+        (None, Some(_), Some(_)) => report.changed.push(name.to_owned()),
+        (None, Some(_), None) => report.taken_away.push(name.to_owned()),
+    }
+}
+
+fn draft(
+    ledger: &Ledger,
+    order: &Order,
+    file: &Difference,
+    is_settings: bool,
+    (hash, size_bytes): (ContentHash, u64),
+    request: &mut ChangeRequest,
+    report: &mut CaptureEnd,
+) -> Draft {
+    let is_base = matches!(file.column.provider(order), Provider::Base(_));
+    let original = file.guard.clone().filter(|_| is_base);
+    if is_base && original.is_none() {
+        report.originals_lost.push(address_of(ledger, file));
+    }
+    if let (Some(guard), false, Some(before)) = (&file.guard, is_base, &file.before) {
+        // A person's edits of a layer's file, which the program wrote over.
+        request.save.push((guard.clone(), file.root, RelPath::from_disk(before.1.clone())));
+    }
+    let (spelled, modified, executable) = match (&file.now, &file.before) {
+        (Some((path, seen)), _) => (
+            path.clone(),
+            seen.modified_ns.div_euclid(1_000_000_000),
+            (seen.mode & 0o111 != 0).then_some(true),
+        ),
+        (None, Some(before)) => (RelPath::from_disk(before.1.clone()), 0, None),
+        (None, None) => (RelPath::root(), 0, None),
+    };
+    let kind = match (is_settings, order.blend_rules().format_of(file.key.as_str())) {
+        (true, _) => EntryKind::Keys,
+        (false, Some(_)) => EntryKind::Whole,
+        (false, None) => EntryKind::File,
+    };
+    let entry = Entry { layer: LayerId(0), kind, spelled, hash, size_bytes, modified, executable };
+    let lying = Lying::Captured { at: file.now.as_ref().map(|(path, _)| path.clone()), original };
+    Draft { root: file.root, key: file.key.clone(), entry, lying }
+}
+
+/// The stack with the new layer on top, or in the place of the one that goes.
+fn with_new(begun: &Begun, layer: LayerId) -> Arrangement {
+    let before = begun.arrangement();
+    match begun.exchange {
+        None => before.with(Standing { layer, laid: true }, Target::Top),
+        Some(old) => {
+            let laid = before.standings().iter().any(|standing| standing.layer == old && standing.laid);
+            before.with(Standing { layer, laid }, Target::Above(old)).without(&[old])
+        }
+    }
+}
+
+fn insert(
+    ledger: &Ledger,
+    begun: &Begun,
+    made_by: &MadeBy,
+    drafts: &[Draft],
+    new_folders: &[(RootId, RelPath)],
+    new: &[(ContentHash, u64)],
+    now: &str,
+) -> Result<LayerId, LedgerError> {
+    let catalogue = &ledger.catalogue;
+    let json = |error| catalogue.damaged_by(&error);
+    let source = match &begun.command {
+        Some(command) => command.join(" "),
+        None => "changes made by hand".to_owned(),
+    };
+    let layer = catalogue.insert_layer(&NewLayer {
+        name: begun.name.clone(),
+        version: begun.version.clone(),
+        variant: None,
+        source,
+        source_kind: "capture".to_owned(),
+        added_at: now.to_owned(),
+        fit: serde_json::to_string(&Rules::default()).map_err(json)?,
+        files: drafts.len() as u64,
+        bytes: drafts.iter().map(|draft| draft.entry.size_bytes).sum(),
+    })?;
+    catalogue.set_made_by(layer, &serde_json::to_string(made_by).map_err(json)?)?;
+    let keys: Vec<_> = drafts.iter().map(|draft| (draft.root, draft.key.clone())).collect();
+    let numbers = catalogue.path_numbers(&keys)?;
+    let time = OffsetDateTime::parse(now, &Rfc3339).map_or(0, |at| at.unix_timestamp() & !1);
+    let entry = |draft: &Draft| {
+        // What is made of keys is written anew.
+        let modified = if draft.entry.kind == EntryKind::Keys { time } else { draft.entry.modified };
+        Entry { layer, modified, ..draft.entry.clone() }
+    };
+    let mut entries: Vec<(PathId, Entry, RelPath)> =
+        numbers.into_iter().zip(drafts).map(|(path, draft)| (path, entry(draft), RelPath::root())).collect();
+    entries.sort_by_key(|(path, ..)| *path);
+    catalogue.insert_entries(&entries)?;
+    let mut folders: HashMap<(RootId, FoldedKey), RelPath> = HashMap::new();
+    for draft in drafts.iter().filter(|draft| !draft.entry.takes_away()) {
+        for folder in draft.entry.spelled.ancestors() {
+            let key = (draft.root, ledger.game().folding.key(folder));
+            folders.entry(key).or_insert_with(|| RelPath::from_disk(folder.to_owned()));
+        }
+    }
+    for (root, folder) in new_folders {
+        folders.entry((*root, ledger.game().folding.key(folder.as_str()))).or_insert_with(|| folder.clone());
+    }
+    let mut folders: Vec<_> = folders.into_iter().collect();
+    folders.sort_by(|(one, _), (two, _)| one.cmp(two));
+    let (keys, paths): (Vec<_>, Vec<_>) = folders.into_iter().unzip();
+    let numbers = catalogue.path_numbers(&keys)?;
+    catalogue.insert_folders(layer, &numbers.into_iter().zip(paths).collect::<Vec<_>>())?;
+    let mut new = new.to_vec();
+    new.sort_unstable();
+    catalogue.insert_blobs(&new)?;
+    Ok(layer)
+}

@@ -1,0 +1,288 @@
+//! Capture: what a program, or a person, changes in the game becomes a layer.
+//!
+//! Before it begins, all roots are looked through and what was seen is written down in the ledger (`seen`), and the
+//! files that could not be had again are protected (`guard`): those of the base that no layer covers, and files of
+//! layers that were edited. Then the catalogue notes that a capture is under way, and the program may run. At its end
+//! the roots are looked through again; what differs becomes a layer on top (`end`) or is taken back (`cancel`). Both are
+//! changes like any other: files that lie there already stay where they are, saved originals go to the originals by
+//! rename, and the note that a capture is under way goes in the same transaction. So a stop anywhere leaves the capture
+//! under way, to be ended or taken back, or ended.
+
+mod cancel;
+mod differences;
+mod end;
+mod guard;
+mod seen;
+
+use std::path::{Path, PathBuf};
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+use thiserror::Error;
+
+pub use cancel::{Cancelling, prepare_capture_cancel};
+pub use end::{CaptureEnd, Ending, SettingsRow, prepare_capture_end};
+
+use super::add::free_name;
+use super::{AddError, AddPlace, Permit};
+use crate::disk::{ChangeError, ChangeOptions, ChangeRequest, CheckError, check, prepare};
+use crate::game::{AddressPatterns, PatternError};
+use crate::ledger::{Ledger, LedgerError, Lock, Ongoing, OngoingKind};
+use crate::observer::Observer;
+use crate::stack::{LayerId, Standing};
+
+/// Why a capture can't begin or end. The game is as it was; a capture that was under way still is.
+#[derive(Debug, Error)]
+pub enum CaptureError {
+    /// The ledger failed.
+    #[error(transparent)]
+    Ledger(#[from] LedgerError),
+    /// The change can't be made.
+    #[error(transparent)]
+    Change(#[from] ChangeError),
+    /// The disk can't be looked at.
+    #[error(transparent)]
+    Check(#[from] CheckError),
+    /// A pattern can't be read.
+    #[error(transparent)]
+    Pattern(#[from] PatternError),
+    /// The layer's name can't be used.
+    #[error(transparent)]
+    Name(Box<AddError>),
+    /// None is under way.
+    #[error(
+        "no capture is under way; begin one with `oddstack capture NAME --begin`, or `oddstack capture NAME -- COMMAND`"
+    )]
+    NoneUnderWay,
+    /// It was cut short before the program could begin.
+    #[error("the capture was cut short before it had looked through the game; take it back, and begin again")]
+    NotReady,
+    /// The whole game would have to be copied first.
+    #[error(
+        "to be able to take back what the program does, {files} files of {bytes} bytes would have to be copied first, \
+         since this disk can't share them; say what it may write"
+    )]
+    TooMuchToCopy {
+        /// How many.
+        files: u64,
+        /// Their sizes together.
+        bytes: u64,
+    },
+    /// Something was changed that can't be in a layer.
+    #[error("{address}: {reason}; take the capture back, or put that right by hand and end it again")]
+    CannotCapture {
+        /// Where.
+        address: String,
+        /// Why not.
+        reason: &'static str,
+    },
+}
+
+/// What is to be captured.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct CaptureRequest {
+    /// The layer's name.
+    pub name: String,
+    /// Its version.
+    pub version: Option<String>,
+    /// The layer whose place it takes; it and all above it are lifted meanwhile.
+    pub exchange: Option<LayerId>,
+    /// The program with its arguments; none when a person works by hand.
+    pub command: Option<Vec<String>>,
+    /// What the program may write; if anything is said, only originals that meet it are copied.
+    pub watch: Vec<String>,
+    /// Originals are given a second name instead of being copied: quick, and enough for programs that replace files;
+    /// what is written into a file in place is then found out and can't be had again.
+    pub links: bool,
+}
+
+/// How a program ended.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct ProgramEnd {
+    /// Its exit code; none if a signal ended it.
+    pub exit_code: Option<i32>,
+    /// How long it ran, in seconds.
+    pub seconds: u64,
+}
+
+/// How a layer came to be that was captured.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct MadeBy {
+    /// The program with its arguments; empty if a person worked by hand.
+    pub command: Vec<String>,
+    /// When it began, RFC 3339.
+    pub begun_at: String,
+    /// How it ended, if a program ran.
+    pub end: Option<ProgramEnd>,
+}
+
+/// How far a capture is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+enum Stage {
+    /// Layers may be lifted, and the game is not looked through yet.
+    Preparing,
+    /// The program may run, or has run.
+    Ready,
+    /// All that was changed is taken back; layers wait to be laid again.
+    TakenBack,
+}
+
+/// What is kept of a capture between its commands.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+struct Begun {
+    name: String,
+    version: Option<String>,
+    exchange: Option<LayerId>,
+    command: Option<Vec<String>>,
+    stage: Stage,
+    /// The stack to come back to, from the bottom to the top.
+    arrangement: Vec<(LayerId, bool)>,
+    end: Option<ProgramEnd>,
+}
+
+impl Begun {
+    fn read(ledger: &Ledger) -> Result<(Self, String), CaptureError> {
+        let ongoing = ledger.catalogue.ongoing()?.filter(|ongoing| ongoing.kind == OngoingKind::Capture);
+        let Ongoing { begun_at, about, .. } = ongoing.ok_or(CaptureError::NoneUnderWay)?;
+        let begun = serde_json::from_str(&about).map_err(|error| ledger.catalogue.damaged_by(&error))?;
+        Ok((begun, begun_at))
+    }
+
+    fn ongoing(&self, ledger: &Ledger, begun_at: &str) -> Result<Ongoing, LedgerError> {
+        let about = serde_json::to_string(self).map_err(|error| ledger.catalogue.damaged_by(&error))?;
+        Ok(Ongoing { kind: OngoingKind::Capture, begun_at: begun_at.to_owned(), about })
+    }
+
+    /// The stack to come back to.
+    fn arrangement(&self) -> crate::stack::Arrangement {
+        let standings = self.arrangement.iter().map(|(layer, laid)| Standing { layer: *layer, laid: *laid });
+        crate::stack::Arrangement::new(standings.collect())
+    }
+}
+
+/// What was protected before a capture.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct GuardReport {
+    /// `shared` (copies that share the disk's blocks), `copied`, `linked`, or `nothing`.
+    pub means: String,
+    /// Files that were protected.
+    pub files: u64,
+    /// Their sizes together.
+    pub bytes: u64,
+    /// Files of the game's own that were not, since nobody said that the program may write them.
+    pub unprotected_files: u64,
+    /// Files that are not what the stack says.
+    pub drifted_files: u64,
+}
+
+/// A capture that is under way. Having it is the permission to change the game.
+#[derive(Debug)]
+#[must_use = "a capture is under way until it is ended or cancelled"]
+pub struct Capturing {
+    lock: Lock,
+    /// What was protected.
+    pub guarded: GuardReport,
+}
+
+impl Capturing {
+    /// The permission to end it.
+    pub fn into_permit(self) -> Permit {
+        Permit { lock: self.lock, recovered: None }
+    }
+}
+
+/// Begins a capture: lifts what must be out of the way, looks through the game, and protects originals.
+///
+/// # Errors
+/// [`CaptureError`]. If layers were lifted for it, a capture is under way all the same and can be cancelled.
+pub fn begin_capture(
+    ledger: &Ledger,
+    permit: Permit,
+    request: &CaptureRequest,
+    now: &str,
+    options: ChangeOptions,
+    observer: &dyn Observer,
+) -> Result<Capturing, CaptureError> {
+    let place = request.exchange.map_or(AddPlace::New { target: None, lifted: false }, AddPlace::Exchange);
+    free_name(&ledger.layers()?, request.name.clone(), place)
+        .map_err(|error| CaptureError::Name(Box::new(error)))?;
+    let watch = AddressPatterns::parse(ledger.game(), &request.watch)?;
+    clear(ledger)?;
+    let before = ledger.catalogue.arrangement()?;
+    let mut begun = Begun {
+        name: request.name.clone(),
+        version: request.version.clone(),
+        exchange: request.exchange,
+        command: request.command.clone(),
+        stage: Stage::Preparing,
+        arrangement: before.standings().iter().map(|standing| (standing.layer, standing.laid)).collect(),
+        end: None,
+    };
+    let mut lock = Some(permit.lock);
+    if let Some(old) = request.exchange {
+        let from = before.standings().iter().position(|standing| standing.layer == old).unwrap_or(0);
+        let above: Vec<LayerId> = before.standings()[from..].iter().map(|standing| standing.layer).collect();
+        let after = before.with_laid(&above, false);
+        let ongoing = Some(Some(begun.ongoing(ledger, now)?));
+        let command = format!("capture {}", request.name);
+        let change = ChangeRequest { ongoing, ..ChangeRequest::new(&command, now, after) };
+        ledger.catalogue.begin()?;
+        if let Some(held) = lock.take() {
+            let prepared = prepare(ledger, held, change, options, observer)?;
+            let (_, held) = prepared.apply_and_keep(observer)?;
+            lock = Some(held);
+        }
+    }
+    let drifted = check(ledger, false, observer)?.drifted;
+    let guarded = guard::protect(ledger, &drifted, &watch, request.links, observer)?;
+    let report = guarded.report.clone();
+    seen::write(ledger, &guarded, observer)?;
+    begun.stage = Stage::Ready;
+    let ongoing = begun.ongoing(ledger, now)?;
+    ledger.seam.pass("begin").map_err(LedgerError::io("write to", ledger.folder()))?;
+    ledger.catalogue.write_ongoing(Some(&ongoing))?;
+    let lock = lock.ok_or_else(|| ledger.catalogue.damaged_by(&"the lock was lost"))?;
+    Ok(Capturing { lock, guarded: report })
+}
+
+/// Notes how the program ended.
+///
+/// # Errors
+/// [`CaptureError`].
+pub fn note_program_end(ledger: &Ledger, end: &ProgramEnd) -> Result<(), CaptureError> {
+    let (mut begun, begun_at) = Begun::read(ledger)?;
+    begun.end = Some(end.clone());
+    Ok(ledger.catalogue.write_ongoing(Some(&begun.ongoing(ledger, &begun_at)?))?)
+}
+
+/// What starts `program` of a command: itself, or the game's runner with it where it is a program of another system.
+pub fn with_runner(ledger: &Ledger, command: &[String]) -> Vec<String> {
+    let Some((program, _)) = command.split_first() else { return Vec::new() };
+    let words = ledger.game().runner.as_deref().and_then(shlex::split).unwrap_or_default();
+    let ending = Path::new(program).extension().map(|ending| ending.to_string_lossy().to_lowercase());
+    let is_windows = matches!(ending.as_deref(), Some("exe" | "msi" | "bat" | "cmd" | "com"));
+    if words.is_empty() || is_windows == cfg!(windows) {
+        return command.to_vec();
+    }
+    words.into_iter().chain(command.iter().cloned()).collect()
+}
+
+/// The folder in the ledger for what was seen.
+fn capture_folder(ledger: &Ledger) -> PathBuf {
+    ledger.folder().join("capture")
+}
+
+/// Removes what an earlier capture has left, if none is under way.
+///
+/// # Errors
+/// [`LedgerError`]; it is tried again the next time.
+fn clear(ledger: &Ledger) -> Result<(), LedgerError> {
+    guard::remove(ledger)?;
+    let folder = capture_folder(ledger);
+    crate::disk::empty_folder(&folder, &*ledger.seam).map_err(LedgerError::io("empty", &folder))
+}
+
+/// As [`clear`], after a capture; what can't be removed now is removed before the next one.
+fn clear_after(ledger: &Ledger) {
+    let _ = clear(ledger);
+}

@@ -1,0 +1,419 @@
+//! `oddstack capture`
+
+use std::path::PathBuf;
+use std::process::{Command, Stdio};
+use std::time::Instant;
+
+use clap::Args;
+use odd_stack_core::disk::ChangeOptions;
+use odd_stack_core::jobs::{
+    Cancelling, CaptureEnd, CaptureRequest, ChangeReport, Ending, GuardReport, Permit, ProgramEnd,
+    begin_capture, note_program_end, prepare_capture_cancel, prepare_capture_end, running, with_runner,
+};
+use odd_stack_core::ledger::{Layer, Ledger, OngoingKind};
+use schemars::JsonSchema;
+use serde::Serialize;
+
+use super::standing::MOST_EFFECTS;
+use crate::Ended;
+use crate::args::ChangeArgs;
+use crate::desk::{Desk, absolute};
+use crate::errors::{Exit, Failure, quoted};
+use crate::progress::while_a_program_runs;
+use crate::show::change::{edits, verdict};
+use crate::show::style::{BOLD, DIM, WARN, paint};
+use crate::show::table::{Look, cell, table};
+use crate::show::units::{counted, files, size};
+
+/// How a program is run for a capture.
+#[derive(Debug, Clone, Default, Args)]
+pub struct RunArgs {
+    /// The folder that the program runs in, as an address; the game's main folder otherwise
+    #[arg(long = "in", value_name = "SPOT", help_heading = "The program")]
+    pub folder: Option<String>,
+    /// A variable in the program's environment
+    #[arg(long, value_name = "K=V", help_heading = "The program")]
+    pub env: Vec<String>,
+    /// What the program may write: only originals that meet the pattern are copied first
+    #[arg(long, value_name = "GLOB", help_heading = "The program")]
+    pub watch: Vec<String>,
+    /// Give originals a second name instead of copying them: quick, but what the program writes into a file in place
+    /// is then lost
+    #[arg(long, help_heading = "The program")]
+    pub link_originals: bool,
+}
+
+#[derive(Debug, Args)]
+#[command(
+    after_help = "oddstack capture NAME -- COMMAND…     run a program; what it changes becomes a layer\n\
+                        oddstack capture NAME --begin         change things by hand, then\n\
+                        oddstack capture --end                make a layer of what you changed, or\n\
+                        oddstack capture --cancel             take back all that was changed"
+)]
+pub struct CaptureArgs {
+    /// The layer's name
+    #[arg(value_name = "NAME", required_unless_present_any = ["end", "cancel"])]
+    pub name: Option<String>,
+    /// The layer's version
+    #[arg(long, value_name = "V")]
+    pub version: Option<String>,
+    #[command(flatten)]
+    pub run: RunArgs,
+    /// Leave out what meets the pattern, such as an uninstaller: it is taken out of the game again
+    #[arg(long, value_name = "GLOB")]
+    pub skip: Vec<String>,
+    /// Begin, and let me work by hand
+    #[arg(long, conflicts_with_all = ["end", "cancel", "command"])]
+    pub begin: bool,
+    /// End what was begun: make a layer of what was changed
+    #[arg(long, conflicts_with_all = ["cancel", "command", "name"])]
+    pub end: bool,
+    /// Take back all that was changed since it began
+    #[arg(long, conflicts_with_all = ["command", "name"])]
+    pub cancel: bool,
+    /// With --end or --cancel: only say what would be done
+    #[arg(short = 'n', long)]
+    pub dry_run: bool,
+    /// The program with its arguments
+    #[arg(last = true, value_name = "COMMAND")]
+    pub command: Vec<String>,
+}
+
+/// What JSON tells of `capture --begin`.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct CaptureBegun {
+    /// The layer's name.
+    pub name: String,
+    /// What was protected.
+    pub guarded: GuardReport,
+}
+
+/// What JSON tells of `capture --cancel`.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct CaptureCancelled {
+    /// Files of the game's own that can't be had again.
+    pub originals_lost: Vec<String>,
+    /// What changes on disk.
+    pub change: ChangeReport,
+}
+
+pub fn run(desk: &mut Desk, args: &CaptureArgs) -> Result<Ended, Failure> {
+    let ledger = desk.open()?;
+    if args.end {
+        let permit = desk.permit_during(&ledger, Some(OngoingKind::Capture), args.dry_run)?;
+        return end(desk, &ledger, permit, &args.skip, args.dry_run);
+    }
+    if args.cancel {
+        let permit = desk.permit_during(&ledger, Some(OngoingKind::Capture), args.dry_run)?;
+        return cancel(desk, &ledger, permit, args.dry_run);
+    }
+    let usage = |message: &str| Failure::new(Exit::Usage, "usage", message);
+    if args.dry_run {
+        return Err(usage("what a program will do can't be told before it has run; leave --dry-run out"));
+    }
+    if !args.begin && args.command.is_empty() {
+        return Err(usage("say what to run, as in `oddstack capture NAME -- COMMAND…`, or --begin"));
+    }
+    let request = CaptureRequest {
+        name: args.name.clone().unwrap_or_default(),
+        version: args.version.clone(),
+        exchange: None,
+        command: (!args.begin).then(|| args.command.clone()),
+        watch: args.run.watch.clone(),
+        links: args.run.link_originals,
+    };
+    carry_out(desk, &ledger, &request, &args.run, &args.skip)
+}
+
+/// Lifts a captured layer, runs the program of its new version on what lies beneath, and exchanges.
+pub fn upgrade(
+    desk: &mut Desk,
+    ledger: &Ledger,
+    old: &Layer,
+    version: Option<&str>,
+    run: &RunArgs,
+    skip: &[String],
+    command: &[String],
+) -> Result<Ended, Failure> {
+    let request = CaptureRequest {
+        name: old.about.name.clone(),
+        version: version.map(str::to_owned).or_else(|| old.about.version.clone()),
+        exchange: Some(old.id),
+        command: Some(command.to_vec()),
+        watch: run.watch.clone(),
+        links: run.link_originals,
+    };
+    carry_out(desk, ledger, &request, run, skip)
+}
+
+fn carry_out(
+    desk: &mut Desk,
+    ledger: &Ledger,
+    request: &CaptureRequest,
+    run: &RunArgs,
+    skip: &[String],
+) -> Result<Ended, Failure> {
+    // What can't be run is told before anything is begun.
+    let command = request.command.as_deref().map(|words| prepared(ledger, words, run)).transpose()?;
+    let permit = desk.permit(ledger, false)?;
+    let now = desk.now();
+    let capturing = begin_capture(ledger, permit, request, &now, ChangeOptions::default(), &desk.progress)?;
+    tell_guarded(desk, &capturing.guarded);
+    let Some(mut command) = command else {
+        let begun = CaptureBegun { name: request.name.clone(), guarded: capturing.guarded.clone() };
+        let text = format!(
+            "{}\n  `oddstack capture --end` makes a layer of it, `oddstack capture --cancel` takes it all back.\n",
+            paint(BOLD, &format!("Now change what is to become {}.", request.name))
+        );
+        desk.out.result(Some(&ledger.game().name), &begun, &text);
+        return Ok(Ended::Well);
+    };
+    if desk.out.json {
+        command.stdout(Stdio::from(std::io::stderr()));
+    }
+    let began = Instant::now();
+    let (ended, interrupted) = while_a_program_runs(|| command.status());
+    let program = command.get_program().to_string_lossy().into_owned();
+    let exit_code = match &ended {
+        Ok(status) => status.code(),
+        Err(_) => None,
+    };
+    let end_of_it = ProgramEnd { exit_code, seconds: began.elapsed().as_secs() };
+    note_program_end(ledger, &end_of_it)?;
+    let permit = capturing.into_permit();
+    let trouble = match (&ended, interrupted) {
+        (Err(error), _) => Some(format!("{program} can't be run: {error}")),
+        (Ok(_), true) => Some(format!("{program} was interrupted")),
+        (Ok(status), false) if !status.success() => Some(match status.code() {
+            Some(code) => format!("{program} ended with exit code {code}"),
+            None => format!("{program} was ended by a signal"),
+        }),
+        _ => still_running(ledger),
+    };
+    let Some(trouble) = trouble else { return end(desk, ledger, permit, skip, false) };
+    let choices = ["make a layer of what it changed".to_owned(), "take back all that it did".to_owned()];
+    match desk.ask(&trouble, &choices)? {
+        Some(0) => end(desk, ledger, permit, skip, false),
+        Some(_) => cancel(desk, ledger, permit, false),
+        None if ended.is_err() => {
+            // Nothing has run, so nothing is to be decided.
+            cancel(desk, ledger, permit, false)?;
+            Err(Failure::new(Exit::Failed, "cannot_run", trouble))
+        }
+        None => Err(Failure::new(
+            Exit::Undecided,
+            "program_failed",
+            format!("{trouble}; what it changed is there"),
+        )
+        .choice("make a layer of what it changed", "oddstack capture --end")
+        .choice("take back all that it did", "oddstack capture --cancel")),
+    }
+}
+
+/// A program of the game that goes on running.
+fn still_running(ledger: &Ledger) -> Option<String> {
+    let running = running(ledger);
+    let first = running.first()?;
+    Some(format!("{} (process {}) is still running", first.program.display(), first.process))
+}
+
+fn tell_guarded(desk: &mut Desk, guarded: &GuardReport) {
+    let what = format!("{}, {}", files(guarded.files), size(guarded.bytes));
+    let line = match guarded.means.as_str() {
+        "copied" => format!("copied first, since the program may write over them: {what}"),
+        "linked" => format!("given a second name first: {what}; what is written in place can't be had again"),
+        "shared" => format!("protected first, sharing their room on the disk: {what}"),
+        _ => return,
+    };
+    desk.out.hint(&line);
+    if guarded.unprotected_files > 0 {
+        let rest = files(guarded.unprotected_files);
+        desk.out.hint(&format!("{rest} of the game's own do not meet --watch and are not protected"));
+    }
+    if guarded.drifted_files > 0 {
+        let count = counted(guarded.drifted_files, "file is", "files are");
+        desk.out.warn(format!("{count} not as the stack says to begin with; `oddstack check` lists them"));
+    }
+}
+
+/// The program with all it gets, ready to run.
+fn prepared(ledger: &Ledger, words: &[String], run: &RunArgs) -> Result<Command, Failure> {
+    let mut words = words.to_vec();
+    if let Some(program) = words.first_mut()
+        && program.contains(['/', '\\'])
+    {
+        *program = absolute(program.as_ref())?.display().to_string();
+    }
+    let words = with_runner(ledger, &words);
+    let folder = match &run.folder {
+        None => ledger.game().roots[0].folder.clone(),
+        Some(text) => {
+            let bad = |error: &dyn std::fmt::Display| {
+                Failure::new(Exit::Usage, "bad_address", format!("--in {text}: {error}"))
+            };
+            let address = ledger.game().address_book().resolve(text).map_err(|error| bad(&error))?;
+            let root = ledger.game().root_named(&address.root).ok_or_else(|| bad(&"no such folder"))?;
+            let folder: PathBuf = address.path.on(&root.folder);
+            if !folder.is_dir() {
+                return Err(bad(&format!("{} is no folder", folder.display())));
+            }
+            folder
+        }
+    };
+    let Some((program, arguments)) = words.split_first() else {
+        return Err(Failure::new(Exit::Usage, "usage", "say what to run"));
+    };
+    let mut command = Command::new(program);
+    command.args(arguments).current_dir(folder);
+    for pair in &run.env {
+        let Some((name, value)) = pair.split_once('=').filter(|(name, _)| !name.is_empty()) else {
+            return Err(Failure::new(Exit::Usage, "bad_pair", format!("`{pair}` is not K=V")));
+        };
+        command.env(name, value);
+    }
+    Ok(command)
+}
+
+fn no_change_args(dry_run: bool) -> ChangeArgs {
+    ChangeArgs { dry_run, keep_edits: false, discard_edits: false, despite: false }
+}
+
+fn end(
+    desk: &mut Desk,
+    ledger: &Ledger,
+    permit: Permit,
+    skip: &[String],
+    dry_run: bool,
+) -> Result<Ended, Failure> {
+    let now = desk.now();
+    let ending = prepare_capture_end(ledger, permit, skip, &now, dry_run, &desk.progress)?;
+    let mut report = ending.report.clone();
+    let most = if desk.out.verbose || dry_run { usize::MAX } else { MOST_EFFECTS };
+    report.change = match ending.change {
+        Some(prepared) => desk.carry_out(ledger, prepared, &no_change_args(dry_run), |out, change| {
+            out.text(&format!("{}{}", captured(&report, most), edits(change)));
+        })?,
+        None => ChangeReport { dry_run, ..ChangeReport::default() },
+    };
+    if !dry_run {
+        Ending::close(ledger)?;
+    }
+    let text = match &report.layer {
+        Some(layer) => {
+            verdict(&report.change, &format!("{layer} is a layer now, {}.", place(ledger, layer)?))
+        }
+        None if report.change.revision.is_some() => {
+            verdict(&report.change, "Nothing is left to make a layer of.")
+        }
+        None => format!("{}\n", paint(BOLD, "Nothing was changed, so there is no layer.")),
+    };
+    desk.out.result(Some(&ledger.game().name), &report, &text);
+    Ok(Ended::Well)
+}
+
+fn place(ledger: &Ledger, name: &str) -> Result<String, Failure> {
+    let layers = ledger.layers()?;
+    let at = layers.iter().position(|layer| layer.about.name == name);
+    Ok(match at.and_then(|at| layers.get(at + 1)) {
+        Some(above) if !above.about.source.is_empty() => format!("below {}", quoted(&above.about.name)),
+        _ => "on top".to_owned(),
+    })
+}
+
+/// What was captured.
+fn captured(report: &CaptureEnd, most: usize) -> String {
+    let mut text = String::new();
+    if let Some(made_by) = &report.made_by {
+        let what = match made_by.command.as_slice() {
+            [] => "changed by hand".to_owned(),
+            words => words.join(" "),
+        };
+        let how = match &made_by.end {
+            Some(end) => format!(
+                ", exit code {}, {} s",
+                end.exit_code.map_or("none".to_owned(), |code| code.to_string()),
+                end.seconds
+            ),
+            None => String::new(),
+        };
+        text.push_str(&format!("{}{}\n", paint(BOLD, &what), paint(DIM, &how)));
+    }
+    let mut rows = Vec::new();
+    let lists = [
+        ("added", Look::Good, &report.added),
+        ("changed", Look::Warn, &report.changed),
+        ("taken away", Look::Warn, &report.taken_away),
+        ("left out", Look::Dim, &report.left_out),
+        ("original lost", Look::Warn, &report.originals_lost),
+    ];
+    for (word, look, list) in lists {
+        rows.extend(list.iter().map(|address| vec![cell(word, look), cell(address.clone(), Look::Plain)]));
+    }
+    rows.extend(report.settings.iter().map(|row| {
+        let keys = cell(row.keys.join(", "), Look::Dim);
+        vec![cell("settings", Look::Good), cell(row.address.clone(), Look::Plain), keys]
+    }));
+    let all = rows.len();
+    text.push_str(&table(&[], rows.into_iter().take(most).collect()));
+    if all > most {
+        text.push_str(&paint(DIM, &format!("  … and {} more (-v lists all)\n", all - most)));
+    }
+    if report.alike_files > 0 {
+        let line = format!("  {} written anew just as they were: no part of it\n", files(report.alike_files));
+        text.push_str(&paint(DIM, &line));
+    }
+    if report.volatile_files > 0 {
+        let line =
+            format!("  {} where the game writes by itself: no part of it\n", files(report.volatile_files));
+        text.push_str(&paint(DIM, &line));
+    }
+    if !report.originals_lost.is_empty() {
+        let count = counted(report.originals_lost.len() as u64, "original", "originals");
+        let line = format!(
+            "  {count} can't be had again: let the game's client repair its files once the layer is lifted,\n  \
+             then `oddstack mend --accept`\n"
+        );
+        text.push_str(&paint(WARN, &line));
+    }
+    text
+}
+
+fn cancel(desk: &mut Desk, ledger: &Ledger, permit: Permit, dry_run: bool) -> Result<Ended, Failure> {
+    let now = desk.now();
+    let cancelling = prepare_capture_cancel(ledger, permit, &now, &desk.progress)?;
+    let originals_lost = cancelling.originals_lost;
+    let most = if desk.out.verbose || dry_run { usize::MAX } else { MOST_EFFECTS };
+    let change = match cancelling.change {
+        Some(prepared) => desk.carry_out(ledger, prepared, &no_change_args(dry_run), |out, report| {
+            out.text(&crate::show::change::effects(report, most));
+        })?,
+        None => ChangeReport { dry_run, ..ChangeReport::default() },
+    };
+    let saved = change.kept.len() as u64;
+    if !dry_run {
+        let permit = desk.permit_during(ledger, Some(OngoingKind::Capture), true)?;
+        if let Some(prepared) = Cancelling::close(ledger, permit, &now, &desk.progress)? {
+            prepared.apply(&desk.progress)?;
+            Cancelling::clear(ledger);
+        }
+    }
+    let mut text = if dry_run {
+        format!("{}\n", paint(BOLD, "Dry run: nothing was changed."))
+    } else {
+        format!("{}\n", paint(BOLD, "All is as it was before the capture."))
+    };
+    if saved > 0 && !dry_run {
+        text.push_str(&paint(DIM, &format!("  what it had made is saved in the ledger: {}\n", files(saved))));
+    }
+    if !originals_lost.is_empty() {
+        let count = counted(originals_lost.len() as u64, "file", "files");
+        let line = format!(
+            "  but for {count} of the game's own, which were not protected; let its client repair them:\n"
+        );
+        text.push_str(&paint(WARN, &line));
+        text.extend(originals_lost.iter().map(|address| format!("    {address}\n")));
+    }
+    let is_whole = originals_lost.is_empty();
+    desk.out.result(Some(&ledger.game().name), &CaptureCancelled { originals_lost, change }, &text);
+    Ok(if is_whole { Ended::Well } else { Ended::WantsAttention })
+}
