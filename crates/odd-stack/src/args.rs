@@ -7,7 +7,7 @@ use odd_stack_core::stack::Needs;
 
 use crate::commands::standing::LayersArgs;
 use crate::commands::{
-    add, adopt, capture, check, completions, conflicts, demo, fit, game, inspect, man, mend, patchday,
+    add, adopt, capture, check, completions, conflicts, demo, fit, game, inspect, man, mend, patchday, play,
     remove, reorder, settle, show, trace, tweak, upgrade,
 };
 
@@ -209,6 +209,8 @@ pub enum Command {
     /// See an official update of the game through: all off before it, what still fits on after it
     #[command(subcommand)]
     Patchday(patchday::PatchDayCommand),
+    /// Start the game as the stack needs it, and say what it wrote
+    Play(play::PlayArgs),
     /// Build a demo game with packages and walk through the main job
     Demo(demo::DemoArgs),
     /// Print a script that completes commands in a shell
@@ -241,6 +243,7 @@ impl Command {
             Self::Mend(_) => "mend",
             Self::Capture(_) => "capture",
             Self::Patchday(patchday) => patchday.name(),
+            Self::Play(_) => "play",
             Self::Demo(_) => "demo",
             Self::Completions(_) => "completions",
             Self::Man(_) => "man",

@@ -8,8 +8,8 @@ use odd_stack_core::disk::{ChangeError, CheckError, ClashingFile, DriftKind};
 use odd_stack_core::fit::FitError;
 use odd_stack_core::game::{PatternError, Running};
 use odd_stack_core::jobs::{
-    AddError, AddressesError, CaptureError, CareError, MendError, PatchDayError, SelectError, SetError,
-    SettleError, TraceError, TweakError,
+    AddError, AddressesError, CaptureError, CareError, MendError, PatchDayError, PlayError, SelectError,
+    SetError, SettleError, TraceError, TweakError,
 };
 use odd_stack_core::ledger::{LedgerError, OngoingKind};
 use odd_stack_core::package::PackageError;
@@ -542,6 +542,22 @@ impl From<PatchDayError> for Failure {
             PatchDayError::Check(error) => error.into(),
             PatchDayError::Tweak(error) => error.into(),
         }
+    }
+}
+
+impl From<PlayError> for Failure {
+    fn from(error: PlayError) -> Self {
+        let code = match error {
+            PlayError::Ledger(error) => return error.into(),
+            PlayError::Check(error) => return error.into(),
+            PlayError::Change(error) => return error.into(),
+            PlayError::Address { .. } => "bad_address",
+            PlayError::Pattern { .. } => "bad_pattern",
+            PlayError::NoProgram => "no_program",
+            PlayError::NoSuchStart { .. } => "no_such_start",
+            PlayError::ProgramMissing { .. } => "program_missing",
+        };
+        Self::of(Exit::Failed, code, &error)
     }
 }
 

@@ -12,9 +12,10 @@ use schemars::{Schema, schema_for};
 
 use crate::commands::add::AddedReport;
 use crate::commands::capture::{CaptureBegun, CaptureCancelled};
-use crate::commands::game::{ForgetReport, GameList};
+use crate::commands::game::{ForgetReport, FoundGames, GameList};
 use crate::commands::mend::MendReport;
 use crate::commands::patchday::PatchDayBegun;
+use crate::commands::play::PlayReport;
 use crate::commands::settle::SettleReport;
 use crate::commands::standing::StandingReport;
 use crate::commands::tweak::{TweakList, TweakReport};
@@ -38,6 +39,8 @@ fn schemas() -> Vec<(&'static str, Schema)> {
         ("capture", schema_for!(CaptureEnd)),
         ("capture-begin", schema_for!(CaptureBegun)),
         ("capture-cancel", schema_for!(CaptureCancelled)),
+        ("game-find", schema_for!(FoundGames)),
+        ("play", schema_for!(PlayReport)),
         ("patchday-begin", schema_for!(PatchDayBegun)),
         ("patchday-finish", schema_for!(PatchDayReport)),
         ("patchday-status", schema_for!(PatchDayStatus)),

@@ -96,11 +96,13 @@ pub(super) fn look_at_file(site: Site<'_>, at: &Move<'_>) -> Result<Finding, Cha
     }
     let look_failed = |source| ChangeError::Look { path: path.clone(), source };
     let finding = compare(&path, at.from, true).map_err(look_failed)?;
-    if let (Finding::Drifted(DriftKind::Stray, Some(now)), Provider::Layer(entry)) = (finding, at.to) {
-        // The very content that is to lie there, put by hand before: nothing is lost with it.
+    if let (Finding::Drifted(DriftKind::Stray | DriftKind::Edited, Some(now)), Some(hash)) =
+        (finding, at.to.hash())
+    {
+        // The very content that is to lie there, put by hand or by the game's client: nothing is lost with it.
         let is_alike = now.kind == BaseKind::File
-            && now.size_bytes == entry.size_bytes
-            && ContentHash::of_file(&path).map_err(look_failed)? == entry.hash;
+            && now.size_bytes == at.to.size_bytes()
+            && ContentHash::of_file(&path).map_err(look_failed)? == hash;
         if is_alike {
             return Ok(Finding::Fits { now: Some(now) });
         }

@@ -64,6 +64,8 @@ impl Wishes {
             .retain(|set| upper.sets.iter().all(|other| (&other.file, &other.key) != (&set.file, &set.key)));
         self.sets.extend(upper.sets);
         add_new(&mut self.starts, upper.starts);
+        add_new(&mut self.clears, upper.clears);
+        add_new(&mut self.proofs, upper.proofs);
         self
     }
 }

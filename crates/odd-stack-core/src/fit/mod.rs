@@ -24,7 +24,9 @@ pub use game_tree::{GameTree, NamedThings, ProgramSeen, RootSeen, WantedNames};
 pub use place::{
     ChoiceMade, Draft, Fit, FitInput, LeftOut, PartSeen, Placement, draft, fit, unreached, wrapper_of,
 };
-pub use rules::{Candidate, Choice, ChoiceOption, Part, Place, Rank, Rules, SetKey, Start, Unclear, Wishes};
+pub use rules::{
+    Candidate, Choice, ChoiceOption, Part, Place, Proof, Rank, Rules, SetKey, Start, Unclear, Wishes,
+};
 pub use sheet::{
     FitSheet, MOST_SHEET_BYTES, SHEET_FORMAT, SHEET_NAME, SheetChoice, SheetNeeds, SheetOption, SheetOrder,
     SheetPart, SheetPlace, check_addresses, check_members, is_sheet,

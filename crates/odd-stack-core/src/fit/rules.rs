@@ -9,6 +9,7 @@ use serde::{Deserialize, Serialize};
 use super::FitError;
 use crate::address::RelPath;
 use crate::stack::Needs;
+use crate::version_range::VersionRange;
 
 /// One `FROM=TO`.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -176,6 +177,12 @@ pub struct Wishes {
     pub sets: Vec<SetKey>,
     /// Programs that start the game with it.
     pub starts: Vec<Start>,
+    /// Addresses, folders and patterns of what the game must make anew after a change, such as caches.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub clears: Vec<String>,
+    /// How one sees that it works.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub proofs: Vec<Proof>,
     /// The version that it holds only the changed files against.
     pub patches: Option<String>,
     /// Its configuration files do not blend with others'.
@@ -199,11 +206,62 @@ pub struct SetKey {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Start {
+    /// What it is called, for `oddstack play NAME`; the layer's name otherwise.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub name: Option<String>,
     /// The program's address.
     pub program: String,
     /// What is given to it.
     #[serde(default)]
     pub arguments: Vec<String>,
+    /// Variables in its environment.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub environment: BTreeMap<String, String>,
+}
+
+/// One sign by which it is seen that a layer works: a file that is there, a log that contains a text, or a file that
+/// tells a version.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, default)]
+pub struct Proof {
+    /// What it proves, in words.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub says: Option<String>,
+    /// The address of a file that is there.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub file: Option<String>,
+    /// The address of a log.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub log: Option<String>,
+    /// What a line of the log contains, without regard to case; `*` is any text.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub contains: Option<String>,
+    /// The address of a file that tells its version.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub version_of: Option<String>,
+    /// The versions that it may be, such as `>=1.7 <1.8`.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub is: Option<String>,
+}
+
+impl Proof {
+    /// The one address that it is about.
+    pub fn address(&self) -> Option<&str> {
+        self.file.as_deref().or(self.log.as_deref()).or(self.version_of.as_deref())
+    }
+
+    /// Whether it is one whole sign.
+    ///
+    /// # Errors
+    /// What is wrong with it.
+    pub fn check(&self) -> Result<(), String> {
+        let has = (self.file.is_some(), self.log.is_some(), self.version_of.is_some());
+        match (has, self.contains.is_some(), self.is.as_deref()) {
+            ((true, false, false), false, None) | ((false, true, false), true, None) => Ok(()),
+            ((false, false, true), false, Some(range)) => VersionRange::parse(range).map(drop),
+            _ => Err("a proof is one of `file`, `log` with `contains`, or `version_of` with `is`".to_owned()),
+        }
+    }
 }
 
 /// A question that only a person can answer, with what there is to say for each answer.

@@ -10,7 +10,7 @@ use toml::de::{DeTable, DeValue};
 use super::place::wrapper_of;
 use super::resolve::Package;
 use super::rules::Patterns;
-use super::{Choice, ChoiceOption, FitError, Part, Place, Rank, Rules, SetKey, Start, Wishes};
+use super::{Choice, ChoiceOption, FitError, Part, Place, Proof, Rank, Rules, SetKey, Start, Wishes};
 use crate::address::{Address, AddressError, Folding, PrefixName, RelPath};
 use crate::package::{Folder, Member};
 
@@ -72,6 +72,12 @@ pub struct FitSheet {
     /// Programs that start the game with it.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub start: Vec<Start>,
+    /// Addresses, folders and patterns of what the game makes by itself and must make anew after a change, such as caches.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub clears: Vec<String>,
+    /// How one sees that it works.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub proof: Vec<Proof>,
 }
 
 fn is_default<T: Default + PartialEq>(value: &T) -> bool {
@@ -257,6 +263,12 @@ impl FitSheet {
                 return wrong(&[Key("start"), At(index), Key("program")], reason);
             }
         }
+        for (index, proof) in self.proof.iter().enumerate() {
+            let address = proof.address().map_or(Ok(()), check_address);
+            if let Err(reason) = proof.check().and(address) {
+                return wrong(&[Key("proof"), At(index)], reason);
+            }
+        }
         let mut ids: Vec<&str> = Vec::new();
         let check_id = |id: &'_ str| {
             let fits = id.chars().all(|c| c.is_alphanumeric() || c == '-' || c == '_') && !id.is_empty();
@@ -346,6 +358,8 @@ impl FitSheet {
                 takes_away: self.takes_away.clone(),
                 sets: self.set.clone(),
                 starts: self.start.clone(),
+                clears: self.clears.clone(),
+                proofs: self.proof.clone(),
                 patches: self.patches.clone(),
                 whole: self.blend == Some(false),
             },
@@ -394,6 +408,8 @@ impl FitSheet {
             part: rules.parts.iter().map(part).collect(),
             set: wishes.sets.clone(),
             start: wishes.starts.clone(),
+            clears: wishes.clears.clone(),
+            proof: wishes.proofs.clone(),
             ..Self::default()
         }
     }
@@ -525,6 +541,11 @@ pub fn check_addresses(
     for (index, start) in sheet.start.iter().enumerate() {
         check(vec![Key("start"), At(index), Key("program")], &start.program)?;
     }
+    for (index, proof) in sheet.proof.iter().enumerate() {
+        if let Some(address) = proof.address() {
+            check(vec![Key("proof"), At(index)], address)?;
+        }
+    }
     Ok(())
 }
 
@@ -543,6 +564,7 @@ name = "Brass Lamps"
 version = "1.2b"
 patches = "1.1"
 skip = ["*.psd"]
+clears = ["cache/**"]
 takes_away = ["game:data/old.txt"]
 clashes = ["Iron Lamps"]
 needs = { game = ">=1.7", layers = ["Harbour Core >=2"] }
@@ -574,6 +596,15 @@ value = "40"
 [[start]]
 program = "bin:loader.exe"
 arguments = ["-x"]
+environment = { LAMPS = "bright" }
+
+[[proof]]
+log = "docs:lamps.log"
+contains = "lamps * lit"
+
+[[proof]]
+version_of = "bin/lamps.dll"
+is = ">=1.2"
 "#;
 
     #[test]
@@ -603,6 +634,7 @@ arguments = ["-x"]
         at("[[place]]\nfrom = \"a\"\nto = \"../x\"\n", 3, 6, "steps out");
         at("[[place]]\nfrom = \"../a\"\nto = \"game:\"\n", 2, 8, "steps out");
         at("[[place]]\nfrom = \"a\"\n", 1, 1, "to");
+        at("name = \"a\"\n[[proof]]\nlog = \"a.log\"\n", 2, 1, "contains");
         at("skip = [\"ok\", \"[\"]\n", 1, 15, "pattern");
         at("[[choice]]\nid = \"x\"\noption = [{ name = \"a\" }]\n", 3, 10, "two");
         let two = "option = [{ name = \"a\" }, { name = \"b\" }]\n";

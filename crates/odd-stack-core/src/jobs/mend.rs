@@ -274,6 +274,12 @@ impl Work {
             (DriftKind::BaseChanged | DriftKind::BaseGone, Mending::Keep) => {
                 because("it is the game's own, and how it was is not known; --accept takes it as it is now")
             }
+            (DriftKind::Stray | DriftKind::BaseAdded, Mending::Keep) if !file.is_named => {
+                because("it may be the game's; name it to have it kept as yours")
+            }
+            (DriftKind::PutBack | DriftKind::Updated, Mending::Keep) if !file.is_named => {
+                because("the game put it there; name it to have it kept as yours")
+            }
             (DriftKind::Edited | DriftKind::PutBack | DriftKind::Updated, Mending::Keep) => {
                 let Provider::Layer(entry) = column.provider(order) else {
                     return because("no layer's file lies there");

@@ -15,6 +15,7 @@ mod care;
 mod conflicts;
 mod contents;
 mod differs;
+mod find;
 mod forget;
 mod inspect;
 mod keys;
@@ -28,6 +29,8 @@ mod patchday_judge;
 mod patchday_unplanned;
 mod permit;
 mod placing;
+mod play;
+mod proofs;
 mod report;
 mod roots;
 mod runs_code;
@@ -54,6 +57,7 @@ pub use capture::{
 pub use care::{CareError, CareReport, CareRequest, default_ledger_folder, take_into_care};
 pub use conflicts::{ConflictsReport, ConflictsRequest, ContestRow, OddKind, OddRow, PairRow, conflicts};
 pub use differs::{Differs, KeyClashRow};
+pub use find::{FoundGame, find_games};
 pub use forget::{Forgotten, forget};
 pub use inspect::{CandidateRow, InspectReport, LinkRow, MemberRow, MemberTarget, UnopenedRow, inspect};
 pub use keys::{KeySetter, KeyTraceRow};
@@ -68,6 +72,11 @@ pub use patchday::{
 };
 pub use permit::{Permit, heal, running};
 pub use placing::{Wanted, read_sheet};
+pub use play::{
+    Clearing, Glance, Launch, PlayError, Written, glance, launch, note_cleared, prepare_clearing,
+    written_since,
+};
+pub use proofs::{ProofRow, proofs};
 pub use report::{
     CarriedRow, ChangeReport, CheckSummary, Count, DifferenceRow, DriftRow, EffectRow, KeptRow, MeetingRow,
     OverRow, RecoveredRow, UpdateRow, change_report, check_report,

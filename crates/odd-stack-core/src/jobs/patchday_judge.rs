@@ -23,6 +23,7 @@ struct Case {
     against: Vec<String>,
     to_know: Vec<String>,
     helps: Vec<String>,
+    has_unmet: bool,
 }
 
 /// How many addresses a reason names.
@@ -64,11 +65,13 @@ pub(super) fn judge_layers(
         }
     }
     let rows = laid.iter().rev().map(|layer| {
-        let Case { mut against, to_know, mut helps } = cases.remove(&layer.id).unwrap_or_default();
+        let Case { mut against, to_know, mut helps, has_unmet: case_needs } =
+            cases.remove(&layer.id).unwrap_or_default();
         let is_unfit = unfit.contains(&layer.id);
         if is_unfit {
             helps.insert(0, format!("oddstack upgrade \"{}\" PACKAGE", layer.name));
-            helps.push(format!("oddstack lay \"{}\" --despite", layer.name));
+            let despite = if case_needs { " --despite" } else { "" };
+            helps.push(format!("oddstack lay \"{}\"{despite}", layer.name));
         }
         against.extend(to_know);
         FateRow {
@@ -86,6 +89,7 @@ fn note_unmet(case: &mut Case, unmet: &Unmet) {
     let reason = format!("needs {}, and {}", unmet.what, unmet.found);
     if !case.against.contains(&reason) {
         case.against.push(reason);
+        case.has_unmet = true;
     }
     if let (UnmetKind::LayerMissing | UnmetKind::LayerVersion, Some(other)) = (unmet.kind, &unmet.other) {
         case.helps.push(format!("oddstack upgrade \"{other}\" PACKAGE"));

@@ -8,6 +8,7 @@ use std::sync::Arc;
 use schemars::JsonSchema;
 use serde::Serialize;
 
+use super::ProofRow;
 use crate::address::Address;
 use crate::disk::{
     CheckReport, Difference, Drift, DriftKind, EffectKind, Plan, Prepared, Recovered, UpdateSigns,
@@ -327,6 +328,8 @@ pub struct CheckSummary {
     pub volatile_proposals: Vec<String>,
     /// All that drifted, by address.
     pub drifted: Vec<DriftRow>,
+    /// Whether one sees that layers work, if that was asked.
+    pub proofs: Option<Vec<ProofRow>>,
 }
 
 /// Signs of an official update since the game's own files were last looked at.
@@ -368,5 +371,6 @@ pub fn check_report(ledger: &Ledger, found: &CheckReport, deep: bool) -> Result<
         update: UpdateRow::of(&found.signs),
         volatile_proposals: found.volatile_proposals.clone(),
         drifted: found.drifted.iter().map(row).collect(),
+        proofs: None,
     })
 }

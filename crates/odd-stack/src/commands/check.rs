@@ -2,8 +2,9 @@
 
 use clap::Args;
 use odd_stack_core::disk::check;
-use odd_stack_core::jobs::{CheckSummary, check_report};
+use odd_stack_core::jobs::{CheckSummary, check_report, proofs};
 
+use super::play::proof_rows;
 use crate::Ended;
 use crate::desk::Desk;
 use crate::errors::Failure;
@@ -16,6 +17,9 @@ pub struct CheckArgs {
     /// Compare contents, not only sizes and times
     #[arg(long)]
     pub deep: bool,
+    /// Also say whether one sees that layers work, as far as their fit sheets say how
+    #[arg(long)]
+    pub proofs: bool,
 }
 
 /// Drifted files that are listed before the rest is folded.
@@ -24,12 +28,21 @@ const MOST_FILES: usize = 40;
 pub fn run(desk: &mut Desk, args: &CheckArgs) -> Result<Ended, Failure> {
     let ledger = desk.open()?;
     let found = check(&ledger, args.deep, &desk.progress)?;
-    let report = check_report(&ledger, &found, args.deep)?;
+    let mut report = check_report(&ledger, &found, args.deep)?;
     let most = if desk.out.verbose { usize::MAX } else { MOST_FILES };
-    let text = text(&report, most);
+    let mut text = text(&report, most);
+    if args.proofs {
+        let found = proofs(&ledger)?;
+        text.push_str(&proof_rows(&found));
+        if found.is_empty() {
+            text.push_str("No laid layer says how one sees that it works.\n");
+        }
+        report.proofs = Some(found);
+    }
     desk.out.result(Some(&ledger.game().name), &report, &text);
+    let is_proved = report.proofs.iter().flatten().all(|proof| proof.holds);
     if report.drifted.is_empty() {
-        return Ok(Ended::Well);
+        return Ok(if is_proved { Ended::Well } else { Ended::WantsAttention });
     }
     for hint in hints(&report) {
         desk.out.hint(&hint);

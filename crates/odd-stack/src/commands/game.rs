@@ -5,8 +5,8 @@ use std::path::PathBuf;
 use clap::{Args, Subcommand};
 use odd_stack_core::blend::{BlendRule, BlendRules, Format};
 use odd_stack_core::jobs::{
-    CareRequest, ChangeReport, Forgotten, GameReport, Reorder, SetRequest, change_settings, forget,
-    game_report, prepare_blend_rules, prepare_reorder, take_into_care,
+    CareRequest, ChangeReport, Forgotten, FoundGame, GameReport, Reorder, SetRequest, change_settings,
+    find_games, forget, game_report, prepare_blend_rules, prepare_reorder, take_into_care,
 };
 use odd_stack_core::ledger::Ledger;
 use schemars::JsonSchema;
@@ -30,6 +30,8 @@ pub enum GameCommand {
     List,
     /// Show one game: folders, short names, program, version
     Show(OneGameArgs),
+    /// Look for games in folders, to take them into care
+    Find(FindGamesArgs),
     /// Change what is known of a game
     Set(SetGameArgs),
     /// Let a game go: its layers are lifted first
@@ -42,6 +44,7 @@ impl GameCommand {
             Self::Add(_) => "game add",
             Self::List => "game list",
             Self::Show(_) => "game show",
+            Self::Find(_) => "game find",
             Self::Set(_) => "game set",
             Self::Forget(_) => "game forget",
         }
@@ -104,6 +107,13 @@ pub struct OneGameArgs {
     /// The game; else as with --game
     #[arg(value_name = "NAME")]
     pub name: Option<String>,
+}
+
+#[derive(Debug, Args)]
+pub struct FindGamesArgs {
+    /// Folders that are games, or that games lie in
+    #[arg(value_name = "DIR", required = true)]
+    pub folders: Vec<PathBuf>,
 }
 
 #[derive(Debug, Args)]
@@ -175,6 +185,13 @@ pub struct GameList {
     pub games: Vec<GameReport>,
 }
 
+/// What JSON tells of `game find`.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct FoundGames {
+    /// Games that were found, by folder.
+    pub games: Vec<FoundGame>,
+}
+
 /// What JSON tells of `game forget`.
 #[derive(Debug, Serialize, JsonSchema)]
 pub struct ForgetReport {
@@ -189,6 +206,7 @@ pub fn run(desk: &mut Desk, command: GameCommand) -> Result<Ended, Failure> {
         GameCommand::Add(args) => add(desk, &args),
         GameCommand::List => list(desk),
         GameCommand::Show(args) => show(desk, &args),
+        GameCommand::Find(args) => find(desk, &args),
         GameCommand::Set(args) => set(desk, &args),
         GameCommand::Forget(args) => forget_game(desk, &args),
     }
@@ -309,6 +327,45 @@ fn list(desk: &mut Desk) -> Result<Ended, Failure> {
     desk.out.result(None, &GameList { games }, &text);
     if is_empty {
         desk.out.hint("No game is in care yet: `oddstack game add NAME FOLDER`.");
+    }
+    Ok(Ended::Well)
+}
+
+fn find(desk: &mut Desk, args: &FindGamesArgs) -> Result<Ended, Failure> {
+    let folders = args.folders.iter().map(|folder| absolute(folder)).collect::<Result<Vec<_>, _>>()?;
+    let games = find_games(&desk.home, &folders, &desk.seam(), &desk.progress)?;
+    let header = [
+        ("game", Look::Plain),
+        ("version", Look::Plain),
+        ("size", Look::Right),
+        ("program", Look::Plain),
+        ("containers", Look::Plain),
+        ("", Look::Plain),
+    ];
+    let rows = games.iter().map(|game| {
+        let kinds = game.containers.iter().map(|(ending, count)| format!("{count} .{ending}"));
+        let care = game.in_care.as_ref().map(|name| format!("in care as {name}")).unwrap_or_default();
+        vec![
+            cell(game.name.clone(), Look::Name),
+            cell(game.version.clone().unwrap_or_default(), Look::Plain),
+            cell(size(game.bytes), Look::Right),
+            cell(game.program.clone(), Look::Plain),
+            cell(kinds.collect::<Vec<_>>().join(", "), Look::Plain),
+            cell(care, Look::Good),
+        ]
+    });
+    let text = match games.is_empty() {
+        true => "No games were found there.\n".to_owned(),
+        false => table(&header, rows.collect()),
+    };
+    let new: Vec<String> = games
+        .iter()
+        .filter(|game| game.in_care.is_none())
+        .map(|game| format!("  oddstack game add \"{}\" \"{}\"", game.name, game.folder))
+        .collect();
+    desk.out.result(None, &FoundGames { games }, &text);
+    if !new.is_empty() {
+        desk.out.hint(&format!("To take them into care:\n{}", new.join("\n")));
     }
     Ok(Ended::Well)
 }

@@ -16,6 +16,7 @@ pub mod man;
 pub mod mend;
 pub mod patchday;
 pub mod placing;
+pub mod play;
 pub mod remove;
 pub mod reorder;
 pub mod settle;

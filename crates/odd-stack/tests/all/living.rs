@@ -344,3 +344,91 @@ mod programs {
         closed.run_words(&["game", "set", "--runner", "'open"]).status(2).says("a quote is open");
     }
 }
+
+/// A package whose sheet brings a start program, what to clear, and proofs.
+#[cfg(unix)]
+fn with_loader() -> Closed {
+    use std::os::unix::fs::PermissionsExt;
+    let closed = with_version();
+    closed.write("game/bin/main.sh", "#!/bin/sh\necho main > ../main.log\n");
+    let sheet = "format = 1\nplace = [{ from = \"bin\", to = \"bin\" }]\nclears = [\"cache/**\", \"*.log\"]\n\
+                 [[start]]\nprogram = \"bin/loader.sh\"\narguments = [\"--quiet\"]\nenvironment = { LAMPS = \"bright\" }\n\
+                 [[proof]]\nlog = \"loader.log\"\ncontains = \"loader * ready\"\n\
+                 [[proof]]\nsays = \"its chart is drawn\"\nfile = \"cache/chart.bin\"\n\
+                 [[proof]]\nversion_of = \"version.txt\"\nis = \">=1.7 <1.8\"\n";
+    let script = "#!/bin/sh\necho \"Loader $1 $LAMPS READY\" > ../loader.log\nmkdir -p ../cache; echo c > ../cache/chart.bin\n";
+    closed.zip("loader-1.zip", &[("bin/loader.sh", script), ("oddfit.toml", sheet)]);
+    closed.run("mend --accept").status(0);
+    for name in ["bin/main.sh", "bin/loader.sh"] {
+        if name.ends_with("loader.sh") {
+            closed.run("add loader-1.zip").status(0);
+        }
+        let path = closed.path(&format!("game/{name}"));
+        fs::set_permissions(path, fs::Permissions::from_mode(0o755)).unwrap();
+    }
+    closed.run("game set --exe bin/main.sh --volatile cache/** --volatile *.log").status(0);
+    closed
+}
+
+#[test]
+#[cfg(unix)]
+fn the_game_is_started_as_the_stack_needs_it() {
+    let closed = with_loader();
+    closed.run("check --proofs").status(3).says("not seen").says("its chart is drawn").says("works");
+    closed.write("game/cache/old.bin", "of before the loader\n");
+    closed.run("play --dry-run").status(0).says("1 file would be cleared").says("LAMPS=bright");
+    assert!(closed.path("game/cache/old.bin").exists() && !closed.path("game/loader.log").exists());
+    let played = closed.run("play").status(0);
+    let played =
+        played.says("starting game:bin/loader.sh").says("as loader wants it").says("game:cache/chart.bin");
+    played.says("Loader --quiet bright READY").says("works");
+    assert!(!closed.path("game/cache/old.bin").exists(), "cleared once");
+    closed.run("check --proofs").status(0);
+    let again = closed.run("play --json").status(0).json();
+    assert_eq!(again["data"]["cleared"], serde_json::json!([]), "nothing has changed since");
+    assert_eq!(
+        again["data"]["written"]["changed"],
+        serde_json::json!(["game:cache/chart.bin", "game:loader.log"])
+    );
+    closed.run_in("", &["lift", "lamps"], &[("ODDSTACK_NOW", "2099-01-01T00:00:00Z")]).status(0);
+    closed.run("check --proofs").status(3).says("play once more");
+    closed.run("play nowhere").status(1).says("there are: loader, Quillhaven");
+    closed.run("lift loader").status(0);
+    closed
+        .run("play")
+        .status(0)
+        .says("2 files cleared")
+        .says("starting game:bin/main.sh")
+        .says("game:main.log");
+    closed.run("game set --runner nowhere-at-all").status(0);
+    fs::remove_file(closed.path("game/bin/main.sh")).unwrap();
+    closed.run("play").status(1).says("there is no program at");
+}
+
+#[test]
+#[cfg(unix)]
+fn games_are_found_in_folders() {
+    use std::os::unix::fs::PermissionsExt;
+    let closed = Closed::empty();
+    let program = |path: &str| {
+        closed.write(path, "");
+        fs::copy("/bin/true", closed.path(path)).unwrap();
+        fs::set_permissions(closed.path(path), fs::Permissions::from_mode(0o755)).unwrap();
+    };
+    program("library/Quillhaven/bin/quillhaven");
+    closed.zip("library/Quillhaven/core.qpk", &[("menu/title.txt", "t")]);
+    program("library/more/Harbour Nights/harbour.x86_64");
+    closed.write("library/notes/readme.txt", "no game");
+    closed.run_words(&["game", "add", "Mine", "library/Quillhaven"]).status(0);
+    let found = closed.run("game find library --json").status(0).json();
+    let games = found["data"]["games"].as_array().unwrap();
+    assert_eq!(games.len(), 2, "{games:?}");
+    assert_eq!(games[0]["name"], "Quillhaven");
+    assert_eq!(games[0]["program"], "bin/quillhaven");
+    assert_eq!(games[0]["containers"], serde_json::json!({ "qpk": 1 }));
+    assert_eq!(games[0]["in_care"], "Mine");
+    assert_eq!(games[1]["name"], "Harbour Nights");
+    closed.run("game find library").status(0).says("in care as Mine").says("game add \"Harbour Nights\"");
+    closed.run("game find library/notes").status(0).says("No games were found");
+    closed.run("game find nowhere").status(1);
+}

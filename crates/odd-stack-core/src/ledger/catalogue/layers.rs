@@ -356,6 +356,31 @@ impl Catalogue {
         self.run(|db| db.query_row("SELECT coalesce(max(id), 0) FROM revision", [], |row| row.get(0)))
     }
 
+    /// When the stack was changed last, RFC 3339.
+    pub(crate) fn last_changed_at(&self) -> Result<Option<String>> {
+        let sql = "SELECT made_at FROM revision ORDER BY id DESC LIMIT 1";
+        self.run(|db| db.query_row(sql, [], |row| row.get(0)).optional())
+    }
+
+    /// The revision for which what layers want cleared was cleared last, 0 if never.
+    pub(crate) fn cleared_revision(&self) -> Result<i64> {
+        self.run(|db| db.query_row("SELECT coalesce(max(revision), 0) FROM cleared", [], |row| row.get(0)))
+    }
+
+    /// Notes for which revision it was cleared.
+    pub(crate) fn set_cleared_revision(&self, revision: i64) -> Result<()> {
+        let sql = "INSERT OR REPLACE INTO cleared VALUES (1, ?1)";
+        self.run(|db| db.execute(sql, [revision]).map(drop))
+    }
+
+    /// Names and rules of all layers, also of removed ones.
+    pub(crate) fn fits_of_all_layers(&self) -> Result<Vec<(String, String)>> {
+        self.run(|db| {
+            let mut query = db.prepare_cached("SELECT name, fit FROM layer WHERE state > 0")?;
+            query.query_map([], |row| Ok((row.get(0)?, row.get(1)?)))?.collect()
+        })
+    }
+
     /// Whether the content is stored.
     pub(crate) fn has_blob(&self, hash: ContentHash) -> Result<bool> {
         self.run(|db| {

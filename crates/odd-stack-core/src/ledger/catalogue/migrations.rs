@@ -189,6 +189,12 @@ CREATE TABLE ongoing (
     begun_at TEXT NOT NULL,
     about TEXT NOT NULL
 );
+
+-- The revision for which what layers want cleared was cleared last.
+CREATE TABLE cleared (
+    only_row INTEGER PRIMARY KEY CHECK (only_row = 1),
+    revision INTEGER NOT NULL
+);
 ";
 
 /// Brings the catalogue to the present format, in one transaction.
