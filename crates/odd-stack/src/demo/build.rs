@@ -19,7 +19,7 @@ const GAME_TIME: Duration = Duration::from_secs(1_714_557_600);
 
 /// Writes game, documents and packages below `folder`.
 pub fn build(folder: &Path) -> io::Result<()> {
-    for part in ["game", "documents"] {
+    for part in ["game", "documents", "update-1.8", "repair", "patches"] {
         if let Some(tree) = DEMO.get_dir(part) {
             write_tree(tree, &folder.join(part), tree.path())?;
         }
@@ -37,6 +37,25 @@ pub fn build(folder: &Path) -> io::Result<()> {
         }
     }
     Ok(())
+}
+
+/// Writes the files of `from` over those in `to`, and gives their paths.
+pub fn copy_over(from: &Path, to: &Path) -> io::Result<Vec<String>> {
+    let mut copied = Vec::new();
+    let mut entries = fs::read_dir(from)?.collect::<io::Result<Vec<_>>>()?;
+    entries.sort_by_key(fs::DirEntry::file_name);
+    for entry in entries {
+        let (name, target) = (entry.file_name(), to.join(entry.file_name()));
+        if entry.file_type()?.is_dir() {
+            fs::create_dir_all(&target)?;
+            let below = copy_over(&entry.path(), &target)?;
+            copied.extend(below.into_iter().map(|path| format!("{}/{path}", name.to_string_lossy())));
+        } else {
+            fs::write(&target, fs::read(entry.path())?)?;
+            copied.push(name.to_string_lossy().into_owned());
+        }
+    }
+    Ok(copied)
 }
 
 fn write_tree(tree: &Dir<'_>, to: &Path, top: &Path) -> io::Result<()> {

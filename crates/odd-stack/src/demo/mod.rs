@@ -73,6 +73,13 @@ fn do_act(desk: &mut Desk, folder: &Path, act: &Act) -> Result<serde_json::Value
             desk.out.text(&paint(DIM, &format!("  (by hand, in {path}: {from} becomes {to})\n")));
             Ok(json!({ "edited": path }))
         }
+        Act::Update { from } => {
+            let files = build::copy_over(&folder.join(from), &folder.join("game"))
+                .map_err(|error| failed(&format!("go over the game with {from}"), &error))?;
+            let line = format!("  (the game's client writes {})\n", files.join(", "));
+            desk.out.text(&paint(DIM, &line));
+            Ok(json!({ "updated": files }))
+        }
         Act::Run { line, exit } => run_line(desk, folder, line, *exit),
     }
 }
@@ -86,8 +93,8 @@ fn run_line(desk: &mut Desk, folder: &Path, line: &str, exit: i32) -> Result<ser
     let both = printed.try_clone().and_then(|result| Ok((result, printed.try_clone()?)));
     let (result, status) = both.map_err(|error| failed("share a temporary file", &error))?;
     let ended = Command::new(program)
-        .args(line.split(' '))
         .args(["--color", color])
+        .args(line.split(' '))
         .current_dir(folder)
         .env("ODDSTACK_HOME", folder.join("home"))
         .env("COLUMNS", desk.out.width.to_string())

@@ -6,6 +6,8 @@ pub enum Act {
     Run { line: &'static str, exit: i32 },
     /// A change made by hand.
     Edit { path: &'static str, from: &'static str, to: &'static str },
+    /// The game's client updates the game: the files of a folder go over the game's own.
+    Update { from: &'static str },
 }
 
 /// A step with what it is about.
@@ -17,6 +19,12 @@ pub struct Step {
 const fn run(line: &'static str) -> Act {
     Act::Run { line, exit: 0 }
 }
+
+/// An old patch program, a script that comes with the demo. It writes a log, which is no part of what it is for.
+#[cfg(windows)]
+const CAPTURE: &str = "capture night-ferries --skip *.log -- cmd /c ..\\patches\\night-ferries.bat";
+#[cfg(not(windows))]
+const CAPTURE: &str = "capture night-ferries --skip *.log -- /bin/sh ../patches/night-ferries.sh";
 
 /// The walk.
 pub const STEPS: &[Step] = &[
@@ -120,4 +128,24 @@ pub const STEPS: &[Step] = &[
         acts: &[run("lift --all"), run("check --deep")],
     },
     Step { says: "And everything on again.", acts: &[run("lay --all"), run("stack")] },
+    Step {
+        says: "An old patch program changes files in place. What it does becomes a layer, and can go again.",
+        acts: &[run(CAPTURE), run("trace config/sound.ini --keys")],
+    },
+    Step {
+        says: "The game gets its update to 1.8. Before it, all goes off.",
+        acts: &[run("patchday begin"), Act::Update { from: "update-1.8" }],
+    },
+    Step {
+        says: "After it, what still fits is laid again; the rest waits, and you are told why.",
+        acts: &[Act::Run { line: "patchday finish", exit: 3 }, run("stack")],
+    },
+    Step {
+        says: "The client repairs a file that a layer covers. Odd Stack sees what happened, and puts the layer's back.",
+        acts: &[
+            Act::Update { from: "repair" },
+            Act::Run { line: "check", exit: 3 },
+            run("mend --restore"),
+        ],
+    },
 ];

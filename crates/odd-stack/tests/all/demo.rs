@@ -15,12 +15,16 @@ fn the_demo_walks_through_the_main_job() {
         "Settled at 2 addresses",
         "blended with other layers",
         "and the game is 1.7",
+        "night-ferries is a layer now",
+        "The game is itself again",
+        "1.7 → 1.8",
+        "the game's own, in the place of foggy-harbour's",
     ] {
         assert!(ran.stdout.contains(words), "`{words}` is not in\n{}", ran.stdout);
     }
     assert_eq!(ran.stderr, "");
     let home = closed.path("here/home").display().to_string();
-    closed.run_words(&["stack", "--home", &home]).status(0).says("unofficial-patch").says("12 layers");
+    closed.run_words(&["stack", "--home", &home]).status(0).says("unofficial-patch").says("13 layers");
     closed.run_words(&["lift", "--all", "--home", &home]).status(0);
     assert!(closed.read("here/game/config/harbour.ini").contains("gulls=60"));
     closed.run("demo here").status(1).says("not empty");
