@@ -27,7 +27,8 @@ use crate::ledger::catalogue::JournalMark;
 use crate::ledger::{Ledger, LedgerError, Lock, Ongoing, blob_path, end_intake, sweep};
 use crate::observer::{Observer, Work};
 use crate::stack::{
-    Arrangement, BaseFile, BaseKind, LayerId, PathId, RootId, Settlement, Standing, Tally, Unmet,
+    Arrangement, BaseFile, BaseKind, Entry, EntryKind, LayerId, PathId, RootId, Settlement, Standing, Tally,
+    Unmet,
 };
 
 /// What to do with drifted files in the way.
@@ -276,6 +277,10 @@ pub(crate) struct BaseBefore {
     pub seen: (u64, u64),
     /// Addresses whose original was not known.
     pub unknown_originals: Vec<(RootId, FoldedKey, RelPath)>,
+    /// Entries of layers that became others, as they were.
+    pub entries: Vec<(PathId, Entry)>,
+    /// What the layers' tallies changed by with these.
+    pub tallies: Vec<(LayerId, Tally)>,
 }
 
 /// The same as the journal keeps it.
@@ -285,7 +290,14 @@ struct Undo {
     version: Option<(String, Option<String>, Option<String>)>,
     seen: (u64, u64),
     unknown_originals: Vec<(RootId, String, String)>,
+    #[serde(default)]
+    entries: Vec<EntryBefore>,
+    #[serde(default)]
+    tallies: Vec<(LayerId, (i64, i64, i64))>,
 }
+
+/// What an entry was: layer, address, kind, content, size, time.
+type EntryBefore = (LayerId, PathId, EntryKind, ContentHash, u64, i64);
 
 impl Undo {
     fn of(before: BaseBefore) -> Self {
@@ -296,6 +308,16 @@ impl Undo {
             seen: before.seen,
             unknown_originals: unknown
                 .map(|(root, key, spelled)| (root, key.as_str().to_owned(), spelled.as_str().to_owned()))
+                .collect(),
+            entries: before
+                .entries
+                .iter()
+                .map(|(path, it)| (it.layer, *path, it.kind, it.hash, it.size_bytes, it.modified))
+                .collect(),
+            tallies: before
+                .tallies
+                .iter()
+                .map(|(layer, it)| (*layer, (it.won_files, it.contested_files, it.open_files)))
                 .collect(),
         }
     }
@@ -315,6 +337,15 @@ impl Undo {
         catalogue.forget_unknown_originals()?;
         for (root, key, spelled) in self.unknown_originals {
             catalogue.doubt_original(root, &FoldedKey::from_stored(key), &RelPath::from_disk(spelled))?;
+        }
+        for (layer, path, kind, hash, size_bytes, modified) in self.entries {
+            let (spelled, executable) = (RelPath::root(), None);
+            let entry = Entry { layer, kind, spelled, hash, size_bytes, modified, executable };
+            catalogue.replace_entry(path, &entry)?;
+        }
+        for (layer, (won_files, contested_files, open_files)) in self.tallies {
+            let change = Tally { won_files, contested_files, open_files };
+            catalogue.add_to_tally(layer, Tally::default().minus(change))?;
         }
         Ok(())
     }
@@ -342,6 +373,16 @@ struct Outcome {
     /// What is written back if all is taken back.
     #[serde(default)]
     undo: Option<Undo>,
+    /// Contents that are of no new layer, and are dropped then.
+    #[serde(default)]
+    brought: Vec<ContentHash>,
+}
+
+impl Outcome {
+    /// What is needed to take the change back.
+    fn into_back(self) -> (Option<Undo>, Vec<ContentHash>) {
+        (self.undo, self.brought)
+    }
 }
 
 /// A file of the base that is from now on what was found on disk, or is no more.
@@ -459,6 +500,10 @@ pub(crate) fn prepare<'l>(
         handed_on: request.exchange.as_ref().map(|exchange| (exchange.old, exchange.new)),
         settle: request.settle,
         blend_rules: request.blend_rules,
+        brought: match request.undo.is_some() || request.ongoing.is_some() {
+            true => request.new_blobs.clone(),
+            false => Vec::new(),
+        },
         ongoing: request.ongoing.map(|ongoing| ongoing.into_iter().collect()),
         undo: request.undo.map(Undo::of),
     };
@@ -497,7 +542,8 @@ impl Prepared<'_> {
         let done = execute::forward(steps, sides, seam, observer);
         observer.end();
         if let Err(StepFailed { path, source }) = done {
-            take_back(ledger, steps, sides, self.outcome.undo.take(), observer)?;
+            let sides = sides.clone();
+            take_back(ledger, steps, &sides, std::mem::take(&mut self.outcome).into_back(), observer)?;
             return Err(ChangeError::TakenBack { path, source });
         }
         let outcome = std::mem::take(&mut self.outcome);
@@ -660,7 +706,7 @@ fn take_back(
     ledger: &Ledger,
     steps: &[Step],
     sides: &[PathBuf],
-    undo: Option<Undo>,
+    (undo, brought): (Option<Undo>, Vec<ContentHash>),
     observer: &dyn Observer,
 ) -> Result<(), ChangeError> {
     let (catalogue, seam) = (&ledger.catalogue, &*ledger.seam);
@@ -674,7 +720,8 @@ fn take_back(
         if let Some(undo) = undo {
             undo.write(ledger)?;
         }
-        let hashes = catalogue.unfinished_contents()?;
+        let mut hashes = catalogue.unfinished_contents()?;
+        hashes.extend(brought);
         catalogue.drop_unfinished_layers()?;
         let unused = catalogue.drop_unused_blobs(&hashes)?;
         catalogue.clear_journal()?;
@@ -725,7 +772,7 @@ pub(crate) fn recover(
         if is_finished {
             finish(ledger, outcome)?;
         } else {
-            take_back(ledger, &steps, &sides, outcome.undo, observer)?;
+            take_back(ledger, &steps, &sides, outcome.into_back(), observer)?;
         }
         let (command, begun_at) = (mark.command, mark.begun_at);
         recovered = Some(Recovered { command, begun_at, finished: is_finished });

@@ -26,6 +26,7 @@ mod order;
 mod patchday;
 mod patchday_base;
 mod patchday_judge;
+mod patchday_settings;
 mod patchday_unplanned;
 mod permit;
 mod placing;

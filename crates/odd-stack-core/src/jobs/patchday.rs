@@ -14,16 +14,18 @@ use thiserror::Error;
 
 use super::patchday_base::{BaseChanges, new_base};
 use super::patchday_judge::{Judged, judge_layers};
+use super::patchday_settings::{self, Carried};
 use super::patchday_unplanned::{Met, meet_update};
 use super::{ChangeReport, Permit, TweakError};
 use crate::disk::{
-    BaseBefore, ChangeError, ChangeOptions, ChangeRequest, CheckError, Edits, Prepared, check,
+    BaseBefore, Blender, ChangeError, ChangeOptions, ChangeRequest, CheckError, Edits, Prepared, check,
     discard_new_contents, prepare,
 };
 use crate::game::{Game, GameVersion};
+use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError, Ongoing, OngoingKind};
 use crate::observer::Observer;
-use crate::stack::{Arrangement, LayerId, Standing};
+use crate::stack::{Arrangement, LayerId, PathId, Standing};
 
 /// Why a patch day can't begin or end. Nothing was changed.
 #[derive(Debug, Error)]
@@ -49,6 +51,9 @@ pub(super) struct Begun {
     pub arrangement: Vec<(LayerId, bool)>,
     /// The game's version then.
     pub version: Option<String>,
+    /// The game's own files of settings at which layers have something, stored as they were.
+    #[serde(default)]
+    pub settings: Vec<(PathId, ContentHash)>,
 }
 
 impl Begun {
@@ -82,16 +87,26 @@ pub fn prepare_patchday_begin<'l>(
     observer: &dyn Observer,
 ) -> Result<Prepared<'l>, ChangeError> {
     let before = ledger.catalogue.arrangement()?;
+    let (settings, new) = patchday_settings::keep(ledger)?;
     let begun = Begun {
         arrangement: before.standings().iter().map(|standing| (standing.layer, standing.laid)).collect(),
         version: ledger.game().version.as_ref().map(|version| version.version.clone()),
+        settings,
     };
     let about = serde_json::to_string(&begun).map_err(|error| ledger.catalogue.damaged_by(&error))?;
     let ongoing = Ongoing { kind: OngoingKind::PatchDay, begun_at: now.to_owned(), about };
     let after = before.with_laid(&before.laid(), false);
-    let request =
-        ChangeRequest { ongoing: Some(Some(ongoing)), ..ChangeRequest::new("patchday begin", now, after) };
+    let request = ChangeRequest {
+        ongoing: Some(Some(ongoing)),
+        new_blobs: new.iter().map(|(hash, _)| *hash).collect(),
+        ..ChangeRequest::new("patchday begin", now, after)
+    };
     ledger.catalogue.begin()?;
+    if let Err(error) = ledger.catalogue.insert_blobs(&new) {
+        ledger.catalogue.roll_back();
+        discard_new_contents(ledger);
+        return Err(error.into());
+    }
     prepare(ledger, permit.lock, request, options, observer)
 }
 
@@ -208,6 +223,8 @@ pub fn prepare_patchday_finish<'l>(
         version: ledger.game().version.clone(),
         seen: ledger.game().seen,
         unknown_originals: ledger.catalogue.unknown_originals()?,
+        entries: Vec::new(),
+        tallies: Vec::new(),
     };
     ledger.set_game(game);
     let ledger: &'l Ledger = ledger;
@@ -220,7 +237,7 @@ pub fn prepare_patchday_finish<'l>(
     ledger.catalogue.begin()?;
     let request = match (begun, drifted) {
         (Some(begun), _) => planned(ledger, &begun, &mut report, &mut before, now, observer),
-        (None, Some(drifted)) => unplanned(ledger, &drifted, has_new_version, &mut report, now),
+        (None, Some(drifted)) => unplanned(ledger, &drifted, has_new_version, &mut report, &mut before, now),
         (None, None) => Ok(None),
     };
     let give_up = || {
@@ -259,8 +276,22 @@ fn planned(
         ledger.catalogue.arrangement()?.standings().iter().map(|standing| standing.layer).collect();
     let was = begun.arrangement.iter().filter(|(layer, _)| present.contains(layer));
     let wanted = Arrangement::new(was.map(|(layer, laid)| Standing { layer: *layer, laid: *laid }).collect());
-    let after = fates(ledger, &wanted, &touched, report)?;
-    Ok(Some(ChangeRequest::new("patchday finish", now, after)))
+    let old = patchday_settings::kept(ledger, &begun.settings)?;
+    let blender = Blender::new(ledger);
+    let carried = patchday_settings::carry(ledger, &old, &touched, &|column| blender.base_content(column))?;
+    let after = fates(ledger, &wanted, &touched, &carried, report)?;
+    let mut request = ChangeRequest::new("patchday finish", now, after);
+    take_over(carried, &mut request, before);
+    Ok(Some(request))
+}
+
+/// Takes what was carried over into the change, with what undoes it.
+fn take_over(carried: Carried, request: &mut ChangeRequest, before: &mut BaseBefore) {
+    // All addresses of these are of layers that lie on the game or are to; their contents are durable with the change.
+    request.new_blobs.extend(carried.new.iter().map(|(hash, _)| *hash));
+    request.also_touched.extend(carried.before.iter().map(|(path, _)| *path));
+    before.entries = carried.before;
+    before.tallies = carried.tallies.into_iter().collect();
 }
 
 /// The client has updated over laid layers.
@@ -269,12 +300,16 @@ fn unplanned(
     found: &crate::disk::CheckReport,
     has_new_version: bool,
     report: &mut PatchDayReport,
+    before: &mut BaseBefore,
     now: &str,
 ) -> Result<Option<ChangeRequest>, PatchDayError> {
-    let Met { request, touched } = meet_update(ledger, found, report, now)?;
+    let Met { mut request, touched, old, new } = meet_update(ledger, found, report, now)?;
     ledger.catalogue.write_game(ledger.game())?;
     let wanted = request.after.clone();
-    let after = fates(ledger, &wanted, &touched, report)?;
+    let carried =
+        patchday_settings::carry(ledger, &old, &touched, &|column| Ok(new.get(&column.path).cloned()))?;
+    let after = fates(ledger, &wanted, &touched, &carried, report)?;
+    take_over(carried, &mut request, before);
     let has_work = has_new_version
         || after != wanted
         || !request.lying.is_empty()
@@ -289,10 +324,12 @@ fn unplanned(
 fn fates(
     ledger: &Ledger,
     wanted: &Arrangement,
-    touched: &HashSet<crate::stack::PathId>,
+    touched: &HashSet<PathId>,
+    carried: &Carried,
     report: &mut PatchDayReport,
 ) -> Result<Arrangement, LedgerError> {
-    let Judged { rows, unfit } = judge_layers(ledger, wanted, touched, report.version_after.as_deref())?;
+    let now = report.version_after.as_deref();
+    let Judged { rows, unfit } = judge_layers(ledger, wanted, touched, &carried.to_know, now)?;
     report.layers = rows;
     Ok(wanted.with_laid(&unfit, false))
 }

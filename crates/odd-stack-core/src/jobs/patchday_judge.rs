@@ -31,11 +31,12 @@ const MOST_NAMED: usize = 4;
 
 /// Judges the layers that `wanted` has laid: their needs against the game's version `now` and each other, and whole
 /// files of theirs that cover one which the update touched (`touched`), unless they say that they are for this
-/// version.
+/// version. `to_know` is told of each layer and speaks against none.
 pub(super) fn judge_layers(
     ledger: &Ledger,
     wanted: &Arrangement,
     touched: &HashSet<PathId>,
+    to_know: &BTreeMap<LayerId, Vec<String>>,
     now: Option<&str>,
 ) -> Result<Judged, LedgerError> {
     let facts = ledger.catalogue.facts()?;
@@ -43,6 +44,11 @@ pub(super) fn judge_layers(
     let laid: Vec<&LayerFacts> =
         wanted.laid().into_iter().filter_map(|layer| facts.iter().find(|facts| facts.id == layer)).collect();
     let mut cases: BTreeMap<LayerId, Case> = laid.iter().map(|layer| (layer.id, Case::default())).collect();
+    for (layer, texts) in to_know {
+        if let Some(case) = cases.get_mut(layer) {
+            case.to_know.extend(texts.iter().cloned());
+        }
+    }
     covered(ledger, wanted, touched, &laid, now, &mut cases)?;
     let mut unfit: Vec<LayerId> = Vec::new();
     loop {

@@ -3,6 +3,7 @@
 use std::collections::{HashMap, HashSet};
 use std::path::Path;
 
+use super::patchday_settings::OldSettings;
 use super::tweak::{OwnChange, keep_own_in_change};
 use super::{PatchDayError, PatchDayReport};
 use crate::blend::{KeyEdit, edits_between};
@@ -15,6 +16,10 @@ pub(super) struct Met {
     pub request: ChangeRequest,
     /// Addresses of layers that the update touched.
     pub touched: HashSet<PathId>,
+    /// The game's own files of settings there, as they were.
+    pub old: OldSettings,
+    /// And as they are now.
+    pub new: OldSettings,
 }
 
 /// What a settings file that neither is a layer's nor the base's was made from.
@@ -37,6 +42,7 @@ pub(super) fn meet_update(
     let order = ledger.present_order()?;
     let is_update = found.signs.look_like_an_update();
     let mut request = ChangeRequest::new("patchday finish", now, ledger.catalogue.arrangement()?);
+    let (mut old, mut new) = (OldSettings::new(), OldSettings::new());
     let mut touched = HashSet::new();
     let mut lying: HashMap<PathId, Lying> = HashMap::new();
     let mut set: Vec<(String, Vec<KeyEdit>)> = Vec::new();
@@ -69,6 +75,12 @@ pub(super) fn meet_update(
                     set.push((name, edits));
                 }
                 Some(Settings::OfGame) | None => {
+                    if order.blend_rules().format_of(column.key.as_str()).is_some() {
+                        let read = std::fs::read(&path).map_err(LedgerError::io("read", &path));
+                        new.insert(column.path, read?);
+                        let base = Blender::new(ledger).base_content(&column)?;
+                        old.extend(base.map(|base| (column.path, base)));
+                    }
                     report.changed.push(name);
                     touched.insert(column.path);
                     lying.insert(column.path, Lying::Accepted);
@@ -103,7 +115,7 @@ pub(super) fn meet_update(
         }
     }
     request.lying = lying;
-    Ok(Met { request, touched })
+    Ok(Met { request, touched, old, new })
 }
 
 /// Notes covered files of the base that lie aside as they were before the update. Where the client has put one back or

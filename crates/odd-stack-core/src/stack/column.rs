@@ -8,7 +8,7 @@ use crate::address::{FoldedKey, RelPath};
 use crate::hash::ContentHash;
 
 /// How an entry's content is meant.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize)]
 pub enum EntryKind {
     /// A file, which may blend with others if it is configuration.
     #[default]

@@ -6,7 +6,7 @@ use std::time::Duration;
 use odd_stack_core::disk::{ChangeOptions, Edits};
 use odd_stack_core::jobs::{
     Cancelling, CaptureRequest, CareRequest, Ending, PatchDayReport, Permit, Reorder, begin_capture,
-    prepare_capture_cancel, prepare_capture_end, prepare_patchday_begin, prepare_patchday_finish,
+    prepare_capture_cancel, prepare_capture_end, prepare_patchday_begin, prepare_patchday_finish, stack,
 };
 use odd_stack_core::ledger::{Ledger, OngoingKind};
 use odd_stack_core::observer::Silent;
@@ -47,6 +47,7 @@ fn update(world: &World) {
     world.write("game/version.txt", "1.8");
     world.write("game/bin/quillhaven.exe", "program 1.8");
     world.write("game/data/ferries.dds", "ferries");
+    world.write("game/config/harbour.ini", "[Fog]\nthick=1\nearly=yes\n");
     fs::remove_file(world.path("game/data/lamps/iron.dds")).unwrap();
 }
 
@@ -81,7 +82,7 @@ fn a_patch_day_ends_or_goes_on_whatever_fails() {
         let world = harbour();
         assert!(begin(&world.ledger()));
         update(&world);
-        fail_and_count(&world, act, fault, |is_done| if is_done { 0 } else { 4 });
+        fail_and_count(&world, act, fault, |is_done| if is_done { 0 } else { 5 });
     }
 }
 
@@ -242,4 +243,33 @@ fn a_captured_layer_goes_and_the_game_is_itself_again() {
     assert!(world.check(true).drifted.is_empty());
     assert_eq!(content("game/data/lamps/iron.dds"), "base iron");
     assert_eq!(content("game/version.txt"), "1.7");
+}
+
+#[test]
+fn settings_go_with_the_new_version() {
+    for is_planned in [true, false] {
+        let world = harbour();
+        let clock = [("config/harbour.ini", "[Fog]\nthick=1\nslow=8\n")];
+        world.add(&world.package("clock", &clock), &[".=game:"]).unwrap();
+        assert_eq!(stack(&world.ledger()).unwrap().unmet, []);
+        assert!(!is_planned || begin(&world.ledger()));
+        update(&world);
+        let report = finish(world.ledger()).unwrap();
+        let fate = |name: &str| report.layers.iter().find(|row| row.layer == name).unwrap().clone();
+        assert_eq!(fate("clock").fate, "laid", "{is_planned}");
+        assert_eq!(
+            fate("clock").reasons,
+            ["sets Fog.slow in game:config/harbour.ini, which the game no longer has"]
+        );
+        assert_eq!(fate("patch").fate, "lifted", "its program is for the old version");
+        let content = || fs::read_to_string(world.path("game/config/harbour.ini")).unwrap();
+        assert_eq!(content(), "[Fog]\nthick=1\nearly=yes\nslow=8\n");
+        reorder(&world.ledger(), &Reorder::Lay(vec![id(&world.ledger(), "patch")]), KEEP).unwrap();
+        assert_eq!(content(), "[Fog]\nthick=9\nearly=yes\nslow=8\n");
+        let all = stack(&world.ledger()).unwrap().layers;
+        let wins: Vec<u64> = all.iter().map(|layer| layer.wins_files).collect();
+        assert!(all.iter().all(|layer| layer.open_files == 0), "{all:?}");
+        assert_eq!(wins, [1, 2, 2]);
+        assert!(world.check(true).drifted.is_empty());
+    }
 }

@@ -142,10 +142,6 @@ pub const STEPS: &[Step] = &[
     },
     Step {
         says: "The client repairs a file that a layer covers. Odd Stack sees what happened, and puts the layer's back.",
-        acts: &[
-            Act::Update { from: "repair" },
-            Act::Run { line: "check", exit: 3 },
-            run("mend --restore"),
-        ],
+        acts: &[Act::Update { from: "repair" }, Act::Run { line: "check", exit: 3 }, run("mend --restore")],
     },
 ];

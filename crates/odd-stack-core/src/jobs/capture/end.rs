@@ -184,6 +184,8 @@ pub fn prepare_capture_end<'l>(
             version: ledger.game().version.clone(),
             seen: ledger.game().seen,
             unknown_originals: ledger.catalogue.unknown_originals()?,
+            entries: Vec::new(),
+            tallies: Vec::new(),
         });
         Ok::<_, CaptureError>(request)
     })();

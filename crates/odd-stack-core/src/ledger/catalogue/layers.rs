@@ -231,6 +231,19 @@ impl Catalogue {
         })
     }
 
+    /// Puts an entry in place of what its layer had at the address.
+    pub(crate) fn replace_entry(&self, path: PathId, entry: &Entry) -> Result<()> {
+        self.run(|db| {
+            let mut update = db.prepare_cached(
+                "UPDATE entry SET hash = ?3, size_bytes = ?4, modified = ?5, kind = ?6 WHERE layer = ?1 AND path = ?2",
+            )?;
+            let (layer, kind) = (entry.layer.0, kind_number(entry.kind));
+            let size_bytes = entry.size_bytes.cast_signed();
+            let row = params![layer, path.0, entry.hash.as_bytes(), size_bytes, entry.modified, kind];
+            update.execute(row).map(drop)
+        })
+    }
+
     /// A layer's entries by address.
     pub(crate) fn entries_of(&self, layer: LayerId) -> Result<HashMap<PathId, Entry>> {
         self.run(|db| {
