@@ -286,6 +286,32 @@ class Bench:
             self.pairs("check --deep big, against b3sum on all cores", deep, lambda: run(hand), 1.11)
             self.drop(home, game)
 
+    def capture(self):
+        """What a capture costs beyond the program's own time, on a game of 100,000 files, against quick checks."""
+        tree = self.fresh("many")
+        count = 100_000 // self.scale
+        make_tree(tree, count, 2_000 // self.scale, 400_000_000 // self.scale, 3)
+        home, game = self.fresh("home"), self.fresh("game")
+        shutil.copytree(tree, game, dirs_exist_ok=True)
+        self.oddstack(home, "game", "add", "bench", game)
+        script = self.folder / "program.sh"
+        script.write_text("for n in 0 1 2 3 4; do echo changed > data/part00$n/new.dat; done\n")
+        number = 0
+
+        def captured(*options):
+            nonlocal number
+            number += 1
+            name = f"layer{number}"
+            took = self.oddstack(home, "capture", name, *options, "--", "/bin/sh", script)
+            self.oddstack(home, "remove", name)
+            return took
+
+        check = lambda: self.oddstack(home, "check")
+        some = lambda: captured("--watch", "data/part000/**")
+        self.pairs(f"capture, {count} files, a folder watched, against check", some, check, 2.0)
+        self.pairs(f"capture, {count} files, all of it copied, against check", captured, check, None)
+        self.drop(tree, home, game)
+
     def fit(self):
         """Finding out where a package goes: 20,000 files, a quarter known, in a game of 200,000."""
         home, game, package = self.fresh("home"), self.fresh("game"), self.fresh("package")
@@ -424,6 +450,7 @@ def main():
         "fit": bench.fit,
         "upgrade": bench.upgrade,
         "check": bench.check,
+        "capture": bench.capture,
         "layers": bench.many_layers,
         "conflicts": bench.conflicts,
     }

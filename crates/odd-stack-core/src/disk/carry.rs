@@ -2,9 +2,10 @@
 
 use std::path::{Path, PathBuf};
 
-use super::change::{ChangeError, KEPT};
+use super::change::ChangeError;
 use super::decide::{Decider, Move};
 use super::look::Seen;
+use super::sides::KEPT;
 use crate::address::Address;
 use crate::blend::{Clash, MOST_BLENDED_BYTES, NotCarried, Prefer, carry_over};
 use crate::hash::ContentHash;

@@ -5,7 +5,6 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use rayon::prelude::*;
-use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
 use super::carry::{ClashingFile, Exchange};
@@ -15,21 +14,19 @@ use super::drift::Drift;
 use super::execute::{self, StepFailed};
 use super::look::{Seen, is_nothing_there};
 use super::lying::Lying;
+use super::outcome::{BaseBefore, BaseNow, Outcome, Undo, write_outcome};
 use super::plan::Plan;
-use super::seam::{Seam, Stamp};
+use super::seam::Stamp;
+use super::sides::{check_room, make_private_folder, make_side, tidy_sides};
 use super::steps::Step;
 use super::thrown::save_changed;
 use crate::address::{Address, FoldedKey, RelPath};
 use crate::blend::BlendRule;
-use crate::game::{Game, GameVersion};
 use crate::hash::ContentHash;
 use crate::ledger::catalogue::JournalMark;
 use crate::ledger::{Ledger, LedgerError, Lock, Ongoing, blob_path, end_intake, sweep};
 use crate::observer::{Observer, Work};
-use crate::stack::{
-    Arrangement, BaseFile, BaseKind, Entry, EntryKind, LayerId, PathId, RootId, Settlement, Standing, Tally,
-    Unmet,
-};
+use crate::stack::{Arrangement, BaseFile, LayerId, PathId, RootId, Settlement, Unmet};
 
 /// What to do with drifted files in the way.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -267,173 +264,6 @@ impl ChangeRequest {
     }
 }
 
-/// What is known of the game and its base before a change that begins with writing it anew.
-#[derive(Debug, Default)]
-pub(crate) struct BaseBefore {
-    /// Rows of the base that change, as they were.
-    pub base: Vec<(RootId, FoldedKey, Option<BaseFile>)>,
-    /// The version, and files and bytes seen.
-    pub version: Option<GameVersion>,
-    pub seen: (u64, u64),
-    /// Addresses whose original was not known.
-    pub unknown_originals: Vec<(RootId, FoldedKey, RelPath)>,
-    /// Entries of layers that became others, as they were.
-    pub entries: Vec<(PathId, Entry)>,
-    /// What the layers' tallies changed by with these.
-    pub tallies: Vec<(LayerId, Tally)>,
-}
-
-/// The same as the journal keeps it.
-#[derive(Debug, Default, Serialize, Deserialize)]
-struct Undo {
-    base: Vec<BaseNow>,
-    version: Option<(String, Option<String>, Option<String>)>,
-    seen: (u64, u64),
-    unknown_originals: Vec<(RootId, String, String)>,
-    #[serde(default)]
-    entries: Vec<EntryBefore>,
-    #[serde(default)]
-    tallies: Vec<(LayerId, (i64, i64, i64))>,
-}
-
-/// What an entry was: layer, address, kind, content, size, time.
-type EntryBefore = (LayerId, PathId, EntryKind, ContentHash, u64, i64);
-
-impl Undo {
-    fn of(before: BaseBefore) -> Self {
-        let unknown = before.unknown_originals.into_iter();
-        Self {
-            base: before.base.iter().map(BaseNow::of).collect(),
-            version: before.version.map(|known| (known.version, known.read_from, known.pattern)),
-            seen: before.seen,
-            unknown_originals: unknown
-                .map(|(root, key, spelled)| (root, key.as_str().to_owned(), spelled.as_str().to_owned()))
-                .collect(),
-            entries: before
-                .entries
-                .iter()
-                .map(|(path, it)| (it.layer, *path, it.kind, it.hash, it.size_bytes, it.modified))
-                .collect(),
-            tallies: before
-                .tallies
-                .iter()
-                .map(|(layer, it)| (*layer, (it.won_files, it.contested_files, it.open_files)))
-                .collect(),
-        }
-    }
-
-    fn write(self, ledger: &Ledger) -> Result<(), LedgerError> {
-        let catalogue = &ledger.catalogue;
-        for BaseNow { root, key, file } in self.base {
-            let key = FoldedKey::from_stored(key);
-            match file {
-                Some(file) => catalogue.replace_base(root, &key, &file.into_base())?,
-                None => catalogue.forget_base(root, &key)?,
-            }
-        }
-        let version =
-            self.version.map(|(version, read_from, pattern)| GameVersion { version, read_from, pattern });
-        catalogue.write_game(&Game { version, seen: self.seen, ..ledger.game().clone() })?;
-        catalogue.forget_unknown_originals()?;
-        for (root, key, spelled) in self.unknown_originals {
-            catalogue.doubt_original(root, &FoldedKey::from_stored(key), &RelPath::from_disk(spelled))?;
-        }
-        for (layer, path, kind, hash, size_bytes, modified) in self.entries {
-            let (spelled, executable) = (RelPath::root(), None);
-            let entry = Entry { layer, kind, spelled, hash, size_bytes, modified, executable };
-            catalogue.replace_entry(path, &entry)?;
-        }
-        for (layer, (won_files, contested_files, open_files)) in self.tallies {
-            let change = Tally { won_files, contested_files, open_files };
-            catalogue.add_to_tally(layer, Tally::default().minus(change))?;
-        }
-        Ok(())
-    }
-}
-
-/// What becomes of the stack when all steps are done; kept in the journal.
-#[derive(Debug, Default, Serialize, Deserialize)]
-struct Outcome {
-    command: String,
-    made_at: String,
-    arrangement: Vec<(LayerId, bool)>,
-    removed: Vec<LayerId>,
-    tallies: Vec<(LayerId, (i64, i64, i64))>,
-    base: Vec<BaseNow>,
-    sides: Vec<PathBuf>,
-    #[serde(default)]
-    handed_on: Option<(LayerId, LayerId)>,
-    #[serde(default)]
-    settle: Vec<(PathId, Option<Settlement>)>,
-    #[serde(default)]
-    blend_rules: Option<Vec<BlendRule>>,
-    /// What is under way from then on, if that changes; at most one.
-    #[serde(default)]
-    ongoing: Option<Vec<Ongoing>>,
-    /// What is written back if all is taken back.
-    #[serde(default)]
-    undo: Option<Undo>,
-    /// Contents that are of no new layer, and are dropped then.
-    #[serde(default)]
-    brought: Vec<ContentHash>,
-}
-
-impl Outcome {
-    /// What is needed to take the change back.
-    fn into_back(self) -> (Option<Undo>, Vec<ContentHash>) {
-        (self.undo, self.brought)
-    }
-}
-
-/// A file of the base that is from now on what was found on disk, or is no more.
-#[derive(Debug, Serialize, Deserialize)]
-struct BaseNow {
-    root: RootId,
-    key: String,
-    file: Option<BaseFileNow>,
-}
-
-#[derive(Debug, Serialize, Deserialize)]
-struct BaseFileNow {
-    spelled: String,
-    kind: BaseKind,
-    size_bytes: u64,
-    modified_ns: i64,
-    mode: u32,
-    hash: Option<[u8; 32]>,
-}
-
-impl BaseNow {
-    fn of((root, key, file): &(RootId, FoldedKey, Option<BaseFile>)) -> Self {
-        let file = file.as_ref().map(BaseFileNow::of);
-        Self { root: *root, key: key.as_str().to_owned(), file }
-    }
-}
-
-impl BaseFileNow {
-    fn of(base: &BaseFile) -> Self {
-        Self {
-            spelled: base.spelled.as_str().to_owned(),
-            kind: base.kind,
-            size_bytes: base.size_bytes,
-            modified_ns: base.modified_ns,
-            mode: base.mode,
-            hash: base.hash.map(|hash| *hash.as_bytes()),
-        }
-    }
-
-    fn into_base(self) -> BaseFile {
-        BaseFile {
-            spelled: RelPath::from_disk(self.spelled),
-            kind: self.kind,
-            size_bytes: self.size_bytes,
-            modified_ns: self.modified_ns,
-            mode: self.mode,
-            hash: self.hash.map(ContentHash::from_bytes),
-        }
-    }
-}
-
 /// A stored content on its way into the game.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(super) struct Staged {
@@ -664,43 +494,6 @@ fn finish(ledger: &Ledger, outcome: Outcome) -> Result<i64, ChangeError> {
     written.inspect_err(|_| catalogue.roll_back())
 }
 
-fn write_outcome(ledger: &Ledger, outcome: Outcome) -> Result<i64, ChangeError> {
-    let catalogue = &ledger.catalogue;
-    let standings = outcome.arrangement.iter().map(|(layer, laid)| Standing { layer: *layer, laid: *laid });
-    let arrangement = Arrangement::new(standings.collect());
-    catalogue.write_arrangement(&arrangement, &outcome.removed)?;
-    for (layer, (won_files, contested_files, open_files)) in outcome.tallies {
-        let tally = Tally { won_files, contested_files, open_files };
-        catalogue.add_to_tally(layer, tally)?;
-    }
-    if let Some((old, new)) = outcome.handed_on {
-        catalogue.hand_on_settlements(old, new)?;
-    }
-    for (path, settlement) in &outcome.settle {
-        catalogue.write_settlement(*path, settlement.as_ref())?;
-    }
-    if let Some(rules) = outcome.blend_rules {
-        catalogue.write_game(&Game { blend_rules: rules, ..ledger.game().clone() })?;
-    }
-    if let Some(ongoing) = outcome.ongoing {
-        catalogue.write_ongoing(ongoing.first())?;
-    }
-    for base in outcome.base {
-        let key = FoldedKey::from_stored(base.key);
-        match base.file {
-            Some(file) => catalogue.accept_original(base.root, &key, &file.into_base())?,
-            None => catalogue.forget_base(base.root, &key)?,
-        }
-    }
-    let arrangement =
-        serde_json::to_string(&outcome.arrangement).map_err(|error| catalogue.damaged_by(&error))?;
-    let revision = catalogue.insert_revision(&outcome.made_at, &outcome.command, &arrangement)?;
-    catalogue.clear_journal()?;
-    ledger.seam.pass("done").map_err(LedgerError::io("write to", ledger.folder()))?;
-    catalogue.commit()?;
-    Ok(revision)
-}
-
 /// Takes back a marked change, whole.
 fn take_back(
     ledger: &Ledger,
@@ -781,64 +574,6 @@ pub(crate) fn recover(
     let sides: Vec<PathBuf> = ledger.game().roots.iter().map(|root| ledger.site().side(root)).collect();
     tidy_sides(ledger, &sides);
     Ok(recovered)
-}
-
-/// Folders beside the game through which files go.
-pub(crate) const STAGE: &str = "stage";
-pub(crate) const TRASH: &str = "trash";
-pub(crate) const ORIGINALS: &str = "originals";
-pub(crate) const KEPT: &str = "kept";
-
-fn make_side(side: &Path, seam: &dyn Seam) -> Result<(), ChangeError> {
-    make_private_folder(side, seam)?;
-    [STAGE, TRASH, ORIGINALS, KEPT].iter().try_for_each(|name| make_private_folder(&side.join(name), seam))
-}
-
-pub(crate) fn make_private_folder(path: &Path, seam: &dyn Seam) -> Result<(), ChangeError> {
-    if path.is_dir() {
-        return Ok(());
-    }
-    match seam.create_folder(path) {
-        Err(error) if error.kind() == io::ErrorKind::AlreadyExists => Ok(()),
-        other => Ok(other.map_err(LedgerError::io("create", path))?),
-    }
-}
-
-/// Empties stage and trash, and removes folders of a side that are empty. What can't be removed now
-/// is removed by the next change.
-fn tidy_sides(ledger: &Ledger, sides: &[PathBuf]) {
-    let seam = &*ledger.seam;
-    for side in sides {
-        for name in [STAGE, TRASH] {
-            let _ = execute::empty_folder(&side.join(name), seam);
-        }
-        if side != ledger.folder() && side.is_dir() {
-            for name in [STAGE, TRASH, ORIGINALS, KEPT] {
-                let _ = seam.remove_folder(&side.join(name));
-            }
-            let _ = seam.remove_folder(side);
-        }
-    }
-}
-
-/// Refuses to begin what the volume of `folder` has no room for.
-pub(crate) fn check_room(folder: &Path, needed_bytes: u64) -> Result<(), LedgerError> {
-    // Beside the contents, room for the catalogue and for folders.
-    const SPARE_BYTES: u64 = 16 << 20;
-    let mut there = folder;
-    while !there.exists() {
-        match there.parent() {
-            Some(parent) => there = parent,
-            None => return Ok(()),
-        }
-    }
-    match fs4::available_space(there) {
-        Ok(free_bytes) if needed_bytes > 0 && free_bytes < needed_bytes.saturating_add(SPARE_BYTES) => {
-            Err(LedgerError::DiskFull { folder: folder.to_path_buf(), needed_bytes, free_bytes })
-        }
-        // A volume that can't tell is tried.
-        _ => Ok(()),
-    }
 }
 
 /// Looks at a path and says of an error where it was.

@@ -8,13 +8,14 @@ use rayon::prelude::*;
 
 use super::blending::Blender;
 use super::carry::{ClashingFile, Exchange};
-use super::change::{ChangeError, ChangeOptions, ChangeRequest, Edits, KEPT, STAGE, Staged, TRASH, look};
+use super::change::{ChangeError, ChangeOptions, ChangeRequest, Edits, Staged, look};
 use super::drift::{Drift, DriftKind, Finding};
 use super::look::Seen;
 use super::lying::Lying;
 use super::new_folders::NewFolders;
 use super::plan::{Effect, EffectKind, Kept, Plan};
 use super::seam::Stamp;
+use super::sides::{KEPT, STAGE, TRASH};
 use super::spelling::{Folders, file_name};
 use super::steps::Step;
 use super::survey::{BaseLook, look_at_base, look_at_file};

@@ -3,9 +3,10 @@
 
 use std::path::PathBuf;
 
-use super::change::{ChangeError, ChangeRequest, KEPT, look};
+use super::change::{ChangeError, ChangeRequest, look};
 use super::decide::Decider;
 use super::plan::{Effect, EffectKind, Kept};
+use super::sides::KEPT;
 use super::steps::Step;
 use crate::address::{Address, RelPath};
 use crate::stack::RootId;

@@ -5,9 +5,10 @@ use std::path::{Path, PathBuf};
 
 use rayon::prelude::*;
 
-use super::change::{ChangeError, KEPT, TRASH, look};
+use super::change::{ChangeError, look};
 use super::decide::{Decider, Move, numbered};
 use super::drift::is_entry_as_laid;
+use super::sides::{KEPT, TRASH};
 use super::steps::Step;
 use super::survey::base_as_now;
 use super::thrown::Thrown;

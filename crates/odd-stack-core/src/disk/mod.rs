@@ -29,8 +29,10 @@ mod expected;
 mod look;
 mod lying;
 mod new_folders;
+mod outcome;
 mod plan;
 mod seam;
+mod sides;
 mod signs;
 mod spelling;
 mod steps;
@@ -51,14 +53,12 @@ pub use signs::UpdateSigns;
 
 pub(crate) use blending::Blender;
 pub(crate) use carry::Exchange;
-pub(crate) use change::make_private_folder;
-pub(crate) use change::{
-    BaseBefore, ChangeRequest, KEPT, ORIGINALS, STAGE, TRASH, check_room, discard_new_contents, prepare,
-    recover,
-};
+pub(crate) use change::{ChangeRequest, discard_new_contents, prepare, recover};
 pub(crate) use check::check_at;
 pub(crate) use execute::empty_folder;
 pub(crate) use look::{Seen, is_nothing_there, is_one_volume, look_at};
 pub(crate) use lying::Lying;
+pub(crate) use outcome::BaseBefore;
+pub(crate) use sides::{KEPT, ORIGINALS, STAGE, TRASH, check_room, make_private_folder};
 pub(crate) use spelling::path_on_disk;
-pub(crate) use walk::{WalkError, walk};
+pub(crate) use walk::{WalkError, look_through, walk};

@@ -7,8 +7,9 @@
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 
-use super::change::{ChangeError, STAGE, look};
+use super::change::{ChangeError, look};
 use super::decide::Decider;
+use super::sides::STAGE;
 use super::steps::Step;
 use crate::address::FoldedKey;
 use crate::stack::{Column, RootId};

@@ -8,9 +8,10 @@ use std::path::Path;
 
 use rayon::prelude::*;
 
-use super::change::{ChangeError, KEPT, make_private_folder};
+use super::change::ChangeError;
 use super::look::{Seen, look_at};
 use super::seam::Seam;
+use super::sides::{KEPT, make_private_folder};
 use super::steps::Step;
 use crate::ledger::{LedgerError, Site};
 use crate::observer::Observer;

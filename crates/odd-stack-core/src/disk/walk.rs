@@ -7,9 +7,10 @@ use std::path::{Path, PathBuf};
 
 use rayon::prelude::*;
 
+use super::check::CheckError;
 use super::look::Seen;
 use crate::address::{RelPath, SIDE_FOLDER};
-use crate::observer::Observer;
+use crate::observer::{Observer, Work};
 use crate::stack::BaseKind;
 
 /// A folder and the things directly in it.
@@ -63,5 +64,25 @@ fn enter(folder: &Path, below: RelPath, observer: &dyn Observer) -> Result<Vec<W
         .collect::<Result<_, _>>()?;
     let mut all = vec![Walked { below, things }];
     all.extend(inner.into_iter().flatten());
+    Ok(all)
+}
+
+/// Everything below `root` by its path, folders too; names that are not text are passed over.
+pub(crate) fn look_through(root: &Path, observer: &dyn Observer) -> Result<Vec<(RelPath, Seen)>, CheckError> {
+    observer.begin(Work::Scanning, 0, 0);
+    let walked = walk(root, observer);
+    observer.end();
+    let walked = walked.map_err(|error| match error {
+        WalkError::Unreadable { path, source } => CheckError::Look { path, source },
+        WalkError::Cancelled => CheckError::Cancelled,
+    })?;
+    let mut all = Vec::new();
+    for folder in walked {
+        for (name, seen) in folder.things {
+            if let Ok(name) = name.into_string() {
+                all.push((folder.below.join(&RelPath::from_disk(name)), seen));
+            }
+        }
+    }
     Ok(all)
 }

@@ -13,7 +13,7 @@ use crate::address::{Address, AddressError, FoldedKey, RelPath};
 use crate::blend::{KeyEdit, edits_between};
 use crate::disk::{
     Blender, ChangeError, ChangeOptions, ChangeRequest, CheckError, Direct, DriftKind, Drifted, Edits, Lying,
-    Prepared, check, check_at, look_at, prepare,
+    Prepared, check, check_at, discard_new_contents, look_at, prepare,
 };
 use crate::game::{AddressPattern, PatternError};
 use crate::hash::ContentHash;
@@ -349,12 +349,8 @@ impl Work {
         now: &str,
         observer: &dyn Observer,
     ) -> Result<Option<Prepared<'l>>, MendError> {
-        let own = OwnChange { set: &self.set, whole: &self.whole };
-        let kept = match self.set.is_empty() && self.whole.is_empty() {
-            true => None,
-            false => keep_own(ledger, &own, command, now)?,
-        };
-        let has_work = kept.is_some()
+        let keeps = !self.set.is_empty() || !self.whole.is_empty();
+        let has_work = keeps
             || !self.restore.is_empty()
             || !self.direct.is_empty()
             || !self.lying.is_empty()
@@ -362,14 +358,11 @@ impl Work {
         if !has_work {
             return Ok(None);
         }
-        let request = match kept {
-            Some(request) => request,
-            None => {
-                let after = ledger.catalogue.arrangement()?;
-                ledger.catalogue.begin()?;
-                ChangeRequest::new(command, now, after)
-            }
-        };
+        ledger.catalogue.begin()?;
+        let request = self.request(ledger, keeps, command, now).inspect_err(|_| {
+            ledger.catalogue.roll_back();
+            discard_new_contents(ledger);
+        })?;
         let request = ChangeRequest {
             restore: self.restore,
             direct: self.direct,
@@ -379,6 +372,22 @@ impl Work {
         };
         let options = ChangeOptions { edits: Edits::Keep, despite: false };
         Ok(Some(prepare(ledger, permit.lock, request, options, observer)?))
+    }
+
+    /// What becomes of the stack: only the user's own may change.
+    fn request(
+        &self,
+        ledger: &Ledger,
+        keeps: bool,
+        command: &str,
+        now: &str,
+    ) -> Result<ChangeRequest, MendError> {
+        let own = OwnChange { set: &self.set, whole: &self.whole };
+        let kept = if keeps { keep_own(ledger, &own, command, now)? } else { None };
+        Ok(match kept {
+            Some(request) => request,
+            None => ChangeRequest::new(command, now, ledger.catalogue.arrangement()?),
+        })
     }
 }
 

@@ -4,7 +4,7 @@ use std::collections::{HashMap, HashSet};
 use std::path::Path;
 
 use super::patchday_settings::OldSettings;
-use super::tweak::{OwnChange, keep_own_in_change};
+use super::tweak::{OwnChange, keep_own};
 use super::{PatchDayError, PatchDayReport};
 use crate::blend::{KeyEdit, edits_between};
 use crate::disk::{Blender, ChangeRequest, CheckReport, DriftKind, Lying};
@@ -109,7 +109,7 @@ pub(super) fn meet_update(
     if !set.is_empty() {
         let own = OwnChange { set: &set, whole: &[] };
         let command = request.command.clone();
-        if let Some(kept) = keep_own_in_change(ledger, &own, &command, now)? {
+        if let Some(kept) = keep_own(ledger, &own, &command, now)? {
             let ChangeRequest { restore, accepted, .. } = request;
             request = ChangeRequest { restore, accepted, ..kept };
         }

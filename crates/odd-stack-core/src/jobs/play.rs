@@ -13,13 +13,13 @@ use super::select::plain;
 use super::show::remembered_rules;
 use crate::address::{AddressError, RelPath};
 use crate::disk::{
-    ChangeError, ChangeOptions, ChangeRequest, CheckError, Direct, Edits, Prepared, Seen, WalkError, prepare,
-    walk,
+    ChangeError, ChangeOptions, ChangeRequest, CheckError, Direct, Edits, Prepared, Seen, look_through,
+    prepare,
 };
 use crate::fit::Start;
 use crate::game::{AddressPatterns, PatternError};
 use crate::ledger::{Layer, Ledger, LedgerError};
-use crate::observer::{Observer, Work};
+use crate::observer::Observer;
 use crate::stack::{BaseKind, LayerId, RootId};
 
 /// Why the game can't be started. Nothing was changed.
@@ -228,20 +228,8 @@ fn known_files(ledger: &Ledger) -> Result<HashSet<(RootId, String)>, LedgerError
 fn look_over(ledger: &Ledger, observer: &dyn Observer) -> Result<Vec<(RootId, RelPath, Seen)>, CheckError> {
     let mut all = Vec::new();
     for root in &ledger.game().roots {
-        observer.begin(Work::Scanning, 0, 0);
-        let walked = walk(&root.folder, observer);
-        observer.end();
-        let walked = walked.map_err(|error| match error {
-            WalkError::Unreadable { path, source } => CheckError::Look { path, source },
-            WalkError::Cancelled => CheckError::Cancelled,
-        })?;
-        for folder in walked {
-            for (name, seen) in folder.things {
-                if let Ok(name) = name.into_string() {
-                    all.push((root.id, folder.below.join(&RelPath::from_disk(name)), seen));
-                }
-            }
-        }
+        let found = look_through(&root.folder, observer)?.into_iter();
+        all.extend(found.map(|(path, seen)| (root.id, path, seen)));
     }
     Ok(all)
 }

@@ -212,27 +212,9 @@ pub fn prepare_tweak<'l>(
     Ok(Tweaking { rows, change: Some(change) })
 }
 
-/// Begins a change of the catalogue that keeps `change` among the user's own, and says what is to be changed on
-/// disk; nothing when all is so already, and then nothing is begun.
+/// Keeps `change` among the user's own, inside the catalogue's open transaction, and says what is to be changed on disk;
+/// nothing when all is so already. What was stored must be discarded if this fails.
 pub(super) fn keep_own(
-    ledger: &Ledger,
-    change: &OwnChange<'_>,
-    command: &str,
-    now: &str,
-) -> Result<Option<ChangeRequest>, TweakError> {
-    let mut files = own_files(ledger)?;
-    let before = states(&files);
-    let intake = Intake::new(ledger.folder(), &*ledger.seam, true);
-    change_own(ledger, &intake, &mut files, change).inspect_err(|_| discard_new_contents(ledger))?;
-    if states(&files) == before {
-        discard_new_contents(ledger);
-        return Ok(None);
-    }
-    own_request(ledger, intake, &files, command, now).map(Some)
-}
-
-/// As [`keep_own`], inside a change of the catalogue that is open already.
-pub(super) fn keep_own_in_change(
     ledger: &Ledger,
     change: &OwnChange<'_>,
     command: &str,

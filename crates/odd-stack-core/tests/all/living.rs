@@ -10,10 +10,11 @@ use odd_stack_core::jobs::{
 };
 use odd_stack_core::ledger::{Ledger, OngoingKind};
 use odd_stack_core::observer::Silent;
+use proptest::prelude::*;
 
 use crate::crash::{Act, fail_and_count};
 use crate::faulty::Fault;
-use crate::world::{NOW, World, id, permit, reorder};
+use crate::world::{NOW, Thing, Tree, World, id, permit, reorder};
 
 const KEEP: ChangeOptions = ChangeOptions { edits: Edits::Keep, despite: false };
 
@@ -271,5 +272,80 @@ fn settings_go_with_the_new_version() {
         assert!(all.iter().all(|layer| layer.open_files == 0), "{all:?}");
         assert_eq!(wins, [1, 2, 2]);
         assert!(world.check(true).drifted.is_empty());
+    }
+}
+
+/// What a program does at one of these paths: writes a content, or takes the file away.
+const PATHS: [&str; 9] = [
+    "game/version.txt",
+    "game/bin/quillhaven.exe",
+    "game/data/lamps/brass.dds",
+    "game/data/lamps/iron.dds",
+    "game/data/lamps/new/a.dds",
+    "game/config/harbour.ini",
+    "game/fresh/deep/x.dds",
+    "game/fresh/y.dds",
+    "game/config/new.ini",
+];
+
+fn deed() -> impl Strategy<Value = (usize, Option<u8>)> {
+    (0..PATHS.len(), proptest::option::weighted(0.75, 0..4u8))
+}
+
+fn do_deed(world: &World, (path, content): (usize, Option<u8>)) {
+    let path = PATHS[path];
+    match content {
+        Some(number) if path.ends_with(".ini") => {
+            world.write(path, &format!("[Fog]\nthick={number}\nslow=2\n"));
+        }
+        Some(number) => world.write(path, &format!("content {number}")),
+        // What is not there can't be taken away.
+        None => drop(fs::remove_file(world.path(path))),
+    }
+}
+
+/// All files without their times: what is blended is written anew.
+fn contents(tree: Tree) -> Vec<(String, Vec<u8>)> {
+    let file = |(path, thing)| match thing {
+        Thing::File { content, .. } => Some((path, content)),
+        Thing::Folder => None,
+    };
+    tree.into_iter().filter_map(file).collect()
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 24, failure_persistence: None, ..ProptestConfig::default() })]
+
+    #[test]
+    fn whatever_is_captured_stays_and_goes_again(
+        deeds in prop::collection::vec(deed(), 1..10),
+        lifted in prop::option::of(0..2usize),
+    ) {
+        let world = harbour();
+        if let Some(lifted) = lifted {
+            let layer = id(&world.ledger(), ["lamps", "patch"][lifted]);
+            reorder(&world.ledger(), &Reorder::Lift(vec![layer]), KEEP).unwrap();
+        }
+        let before = world.tree();
+        prop_assert!(begin_to_capture(&world.ledger(), None));
+        deeds.iter().for_each(|deed| do_deed(&world, *deed));
+        prop_assert!(cancel_capture(&world.ledger()));
+        prop_assert_eq!(&world.tree(), &before, "taken back to the byte, mode and time");
+        prop_assert!(begin_to_capture(&world.ledger(), None));
+        deeds.iter().for_each(|deed| do_deed(&world, *deed));
+        let after = contents(world.tree());
+        prop_assert!(end_capture(&world.ledger()));
+        prop_assert_eq!(&contents(world.tree()), &after, "what is there stays there");
+        let report = world.check(true);
+        prop_assert!(report.drifted.is_empty(), "{:?}", report.drifted);
+        let ledger = world.ledger();
+        let Some(layer) = ledger.layers().unwrap().into_iter().find(|layer| layer.about.name == "workshop") else {
+            return Ok(());
+        };
+        reorder(&ledger, &Reorder::Lift(vec![layer.id]), KEEP).unwrap();
+        prop_assert_eq!(&world.tree(), &before, "off again to the byte, mode and time");
+        reorder(&ledger, &Reorder::Lay(vec![layer.id]), KEEP).unwrap();
+        prop_assert_eq!(&contents(world.tree()), &after);
+        prop_assert!(world.check(true).drifted.is_empty());
     }
 }

@@ -7,9 +7,9 @@ use rayon::prelude::*;
 
 use super::CaptureError;
 use super::guard::guard_path;
-use super::seen::{Line, SeenBefore, look, read};
+use super::seen::{Line, SeenBefore, read};
 use crate::address::{FoldedKey, RelPath};
-use crate::disk::{Blender, Seen, Stamp, look_at};
+use crate::disk::{Blender, Seen, Stamp, look_at, look_through};
 use crate::game::AddressPatterns;
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError, Site};
@@ -59,12 +59,12 @@ pub(super) fn differences(
     let mut found = Differences::default();
     let mut changed: HashMap<(RootId, FoldedKey), Pair> = HashMap::new();
     for root in &game.roots {
-        for (path, seen) in look(root, observer)? {
-            let was = before.remove(&(root.id, path.clone()));
+        for (path, seen) in look_through(&root.folder, observer)? {
+            let was = before.remove(&(root.id, path.as_str().to_owned()));
             if was.as_ref().is_some_and(|was| is_same(was, &seen)) {
                 continue;
             }
-            let (key, path) = (game.folding.key(&path), RelPath::from_disk(path));
+            let key = game.folding.key(path.as_str());
             if seen.kind == BaseKind::Folder && was.is_none() {
                 found.folders_added.push((root.id, path));
             } else if seen.kind != BaseKind::Folder {

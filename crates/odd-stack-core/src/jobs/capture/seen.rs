@@ -9,11 +9,9 @@ use serde::{Deserialize, Serialize};
 
 use super::guard::Guarded;
 use super::{CaptureError, capture_folder};
-use crate::address::RelPath;
-use crate::disk::{CheckError, Seen, WalkError, walk};
-use crate::game::Root;
+use crate::disk::{Seen, look_through};
 use crate::ledger::{Ledger, LedgerError};
-use crate::observer::{Observer, Work};
+use crate::observer::Observer;
 use crate::stack::{BaseKind, RootId};
 
 /// One thing that was seen.
@@ -45,7 +43,8 @@ fn file(ledger: &Ledger) -> PathBuf {
 pub(super) fn write(ledger: &Ledger, guarded: &Guarded, observer: &dyn Observer) -> Result<(), CaptureError> {
     let mut text = Vec::new();
     for root in &ledger.game().roots {
-        for (path, seen) in look(root, observer)? {
+        for (path, seen) in look_through(&root.folder, observer)? {
+            let path = String::from(path);
             let guard = guarded.numbers.get(&(root.id, path.clone())).copied();
             let line = line(root.id, path, &seen, guard);
             serde_json::to_writer(&mut text, &line).map_err(|error| ledger.catalogue.damaged_by(&error))?;
@@ -73,26 +72,6 @@ pub(super) fn read(ledger: &Ledger) -> Result<SeenBefore, CaptureError> {
         seen.insert((line.0, line.1.clone()), line);
     }
     Ok(seen)
-}
-
-/// Looks through a root: all but the folder itself, by path. Names that are not text are passed over.
-pub(super) fn look(root: &Root, observer: &dyn Observer) -> Result<Vec<(String, Seen)>, CaptureError> {
-    observer.begin(Work::Scanning, 0, 0);
-    let walked = walk(&root.folder, observer);
-    observer.end();
-    let walked = walked.map_err(|error| match error {
-        WalkError::Unreadable { path, source } => CheckError::Look { path, source },
-        WalkError::Cancelled => CheckError::Cancelled,
-    })?;
-    let mut all = Vec::new();
-    for folder in walked {
-        for (name, seen) in folder.things {
-            if let Ok(name) = name.into_string() {
-                all.push((folder.below.join(&RelPath::from_disk(name)).into(), seen));
-            }
-        }
-    }
-    Ok(all)
 }
 
 pub(super) fn line(root: RootId, path: String, seen: &Seen, guard: Option<u64>) -> Line {

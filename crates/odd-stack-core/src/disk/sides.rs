@@ -1,0 +1,69 @@
+//! The folders beside a game through which its files go: on the same volume, so that a rename is enough.
+
+use std::io;
+use std::path::{Path, PathBuf};
+
+use super::change::ChangeError;
+use super::execute;
+use super::seam::Seam;
+use crate::ledger::{Ledger, LedgerError};
+
+/// Folders beside the game through which files go.
+pub(crate) const STAGE: &str = "stage";
+pub(crate) const TRASH: &str = "trash";
+pub(crate) const ORIGINALS: &str = "originals";
+pub(crate) const KEPT: &str = "kept";
+
+/// Makes the folders of a side that are not there.
+pub(super) fn make_side(side: &Path, seam: &dyn Seam) -> Result<(), ChangeError> {
+    make_private_folder(side, seam)?;
+    [STAGE, TRASH, ORIGINALS, KEPT].iter().try_for_each(|name| make_private_folder(&side.join(name), seam))
+}
+
+/// Makes a folder of ours that may be there already.
+pub(crate) fn make_private_folder(path: &Path, seam: &dyn Seam) -> Result<(), ChangeError> {
+    if path.is_dir() {
+        return Ok(());
+    }
+    match seam.create_folder(path) {
+        Err(error) if error.kind() == io::ErrorKind::AlreadyExists => Ok(()),
+        other => Ok(other.map_err(LedgerError::io("create", path))?),
+    }
+}
+
+/// Empties stage and trash, and removes folders of a side that are empty. What can't be removed now
+/// is removed by the next change.
+pub(super) fn tidy_sides(ledger: &Ledger, sides: &[PathBuf]) {
+    let seam = &*ledger.seam;
+    for side in sides {
+        for name in [STAGE, TRASH] {
+            let _ = execute::empty_folder(&side.join(name), seam);
+        }
+        if side != ledger.folder() && side.is_dir() {
+            for name in [STAGE, TRASH, ORIGINALS, KEPT] {
+                let _ = seam.remove_folder(&side.join(name));
+            }
+            let _ = seam.remove_folder(side);
+        }
+    }
+}
+
+/// Refuses to begin what the volume of `folder` has no room for.
+pub(crate) fn check_room(folder: &Path, needed_bytes: u64) -> Result<(), LedgerError> {
+    // Beside the contents, room for the catalogue and for folders.
+    const SPARE_BYTES: u64 = 16 << 20;
+    let mut there = folder;
+    while !there.exists() {
+        match there.parent() {
+            Some(parent) => there = parent,
+            None => return Ok(()),
+        }
+    }
+    match fs4::available_space(there) {
+        Ok(free_bytes) if needed_bytes > 0 && free_bytes < needed_bytes.saturating_add(SPARE_BYTES) => {
+            Err(LedgerError::DiskFull { folder: folder.to_path_buf(), needed_bytes, free_bytes })
+        }
+        // A volume that can't tell is tried.
+        _ => Ok(()),
+    }
+}
