@@ -75,9 +75,9 @@ pub(super) fn judge_layers(
             cases.remove(&layer.id).unwrap_or_default();
         let is_unfit = unfit.contains(&layer.id);
         if is_unfit {
-            helps.insert(0, format!("oddstack upgrade \"{}\" PACKAGE", layer.name));
+            helps.insert(0, format!("oddstack upgrade {} PACKAGE", word(&layer.name)));
             let despite = if case_needs { " --despite" } else { "" };
-            helps.push(format!("oddstack lay \"{}\"{despite}", layer.name));
+            helps.push(format!("oddstack lay {}{despite}", word(&layer.name)));
         }
         against.extend(to_know);
         FateRow {
@@ -91,6 +91,12 @@ pub(super) fn judge_layers(
     Ok(Judged { rows: rows.collect(), unfit })
 }
 
+/// A name as a word of a command: in quotes where a shell needs them.
+fn word(name: &str) -> String {
+    let is_plain = name.chars().all(|c| c.is_alphanumeric() || matches!(c, '-' | '_' | '.'));
+    if is_plain { name.to_owned() } else { format!("\"{name}\"") }
+}
+
 fn note_unmet(case: &mut Case, unmet: &Unmet) {
     let reason = format!("needs {}, and {}", unmet.what, unmet.found);
     if !case.against.contains(&reason) {
@@ -98,7 +104,7 @@ fn note_unmet(case: &mut Case, unmet: &Unmet) {
         case.has_unmet = true;
     }
     if let (UnmetKind::LayerMissing | UnmetKind::LayerVersion, Some(other)) = (unmet.kind, &unmet.other) {
-        case.helps.push(format!("oddstack upgrade \"{other}\" PACKAGE"));
+        case.helps.push(format!("oddstack upgrade {} PACKAGE", word(other)));
     }
 }
 
