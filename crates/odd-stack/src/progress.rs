@@ -1,6 +1,7 @@
 //! The core's observer on a terminal: a progress bar for what takes long, warnings, Ctrl-C.
 
-use std::io::IsTerminal;
+use std::io::{self, IsTerminal};
+use std::process::ExitStatus;
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
@@ -12,6 +13,8 @@ use crate::show::units::{files, number};
 
 /// No bar for anything shorter.
 const WORTH_A_BAR: Duration = Duration::from_millis(500);
+
+const KEYS_COME_WITHIN: Duration = Duration::from_millis(100);
 
 static STOPPED: AtomicBool = AtomicBool::new(false);
 /// A program runs that gets Ctrl-C as well; it decides.
@@ -27,10 +30,14 @@ pub fn watch_for_stop() {
     });
 }
 
-/// Waits for a program with `wait`, and says whether Ctrl-C was pressed meanwhile, which is for the program.
-pub fn while_a_program_runs<T>(wait: impl FnOnce() -> T) -> (T, bool) {
+/// Waits for a program, and says whether Ctrl-C was pressed meanwhile, which is for the program.
+pub fn while_a_program_runs(wait: impl FnOnce() -> io::Result<ExitStatus>) -> (io::Result<ExitStatus>, bool) {
     LISTENS.store(false, Ordering::SeqCst);
     let ended = wait();
+    if !ended.as_ref().is_ok_and(ExitStatus::success) {
+        // A key that ended the program reaches us a moment later than it.
+        std::thread::sleep(KEYS_COME_WITHIN);
+    }
     LISTENS.store(true, Ordering::SeqCst);
     (ended, STOPPED.swap(false, Ordering::SeqCst))
 }

@@ -59,7 +59,9 @@ pub(super) fn decide(
     let changed = arrangement.changed_layers(&request.after);
     // Of a layer that takes another's place only what they do not have alike counts.
     let (columns, alike_files) = match &request.exchange {
-        Some(exchange) if !exchange.asks_otherwise => catalogue.columns_apart(exchange.old, exchange.new)?,
+        Some(exchange) if !exchange.asks_otherwise => {
+            catalogue.columns_apart(exchange.old, exchange.new, &request.touched())?
+        }
         _ => (catalogue.columns_of(&changed, &request.touched())?, 0),
     };
     let settled = catalogue.settlements_among_columns()?;

@@ -69,9 +69,11 @@ pub(super) fn part_rows(parts: &[PartSeen]) -> Vec<PartRow> {
     parts.iter().map(row).collect()
 }
 
-/// Wishes that nothing acts on yet.
+/// Wishes that act when the game is started.
 fn noted(wishes: &Wishes) -> Vec<String> {
-    wishes.starts.iter().map(|start| format!("starts {}", start.program)).collect()
+    let starts = wishes.starts.iter().map(|start| format!("`oddstack play` starts {}", start.program));
+    let clears = wishes.clears.iter().map(|what| format!("{what} is cleared after a change"));
+    starts.chain(clears).collect()
 }
 
 /// Keys that a sheet sets, each with its value and file.

@@ -292,6 +292,36 @@ fn files_are_mended_or_as_they_were_whatever_fails() {
 }
 
 #[test]
+fn different_files_are_mended_differently_at_once() {
+    let world = drifted_world();
+    assert!(tweak(&world.ledger(), "docs:profiles/default.ini", &[("name", Some("me"))]).is_ok());
+    let ledger = world.ledger();
+    let files = drifted_files(&ledger, &["game:*".to_owned()], &Silent).unwrap();
+    let files: Vec<_> = files
+        .into_iter()
+        .map(|file| {
+            let mending = match file.drifted.drift.address.path.as_str() {
+                "config/harbour.ini" | "data/new/deep/a.txt" => Mending::Keep,
+                "data/lamps/brass.dds" | "data/lamps/iron.dds" => Mending::Restore,
+                _ => Mending::Accept,
+            };
+            (file, mending)
+        })
+        .collect();
+    let plan = prepare_mend(&ledger, permit(&ledger).unwrap(), &files, "mend", NOW, &Silent).unwrap();
+    plan.change.unwrap().apply(&Silent).unwrap();
+    assert!(world.check(true).drifted.is_empty());
+    let content = |path: &str| fs::read_to_string(world.path(path)).unwrap();
+    assert_eq!(content("game/data/lamps/brass.dds"), "fog brass");
+    assert_eq!(content("game/data/lamps/copper.dds"), "newer copper");
+    assert_eq!(content("docs/profiles/default.ini"), "name=me");
+    assert!(!world.path("game/data/lamps/iron.dds").exists());
+    assert!(
+        world.path("game/data/new/deep/b.txt").exists() && !world.path("game/data/new/deep/a.txt").exists()
+    );
+}
+
+#[test]
 fn what_is_mended_is_what_was_said() {
     let content = |world: &World, path: &str| fs::read_to_string(world.path(path)).unwrap();
     let layers = |world: &World| ["fog", "lamps"].map(|name| id(&world.ledger(), name)).to_vec();

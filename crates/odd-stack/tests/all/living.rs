@@ -280,6 +280,37 @@ mod programs {
     }
 
     #[test]
+    fn a_program_that_is_interrupted_leaves_a_choice() {
+        use std::os::unix::process::CommandExt;
+        let closed = with_version();
+        let before = closed.files();
+        let script = "echo half > data/half.qtx; echo > ../ready; while :; do :; done\n";
+        let script = installer(&closed, "long.sh", script);
+        let stderr = fs::File::create(closed.path("said.txt")).unwrap();
+        let mut running = std::process::Command::new(assert_cmd::cargo::cargo_bin("oddstack"))
+            .args(["capture", "Long", "--", SHELL, &script])
+            .env("ODDSTACK_HOME", closed.path("home"))
+            .stdin(std::process::Stdio::null())
+            .stderr(stderr)
+            .process_group(0)
+            .spawn()
+            .unwrap();
+        while !closed.path("ready").exists() {
+            assert!(running.try_wait().unwrap().is_none(), "{}", closed.read("said.txt"));
+            std::thread::sleep(std::time::Duration::from_millis(20));
+        }
+        // Another command waits for its turn and then says who is at it; the stack can be looked at.
+        closed.run("stack").status(0).says("a capture is under way");
+        let interrupt = format!("kill -INT -{}", running.id());
+        let killed = std::process::Command::new(SHELL).args(["-c", &interrupt]).status().unwrap();
+        assert!(killed.success());
+        assert_eq!(running.wait().unwrap().code(), Some(4), "{}", closed.read("said.txt"));
+        assert!(closed.read("said.txt").contains("was interrupted"), "{}", closed.read("said.txt"));
+        closed.run("capture --cancel").status(0);
+        assert_eq!(closed.files(), before);
+    }
+
+    #[test]
     fn a_new_version_of_a_captured_layer_runs_on_what_lies_beneath() {
         let closed = with_version();
         let first =

@@ -46,9 +46,14 @@ impl Catalogue {
         self.columns_among("touched")
     }
 
-    /// The columns of all addresses at which two layers do not have just the same entry, in order of number,
-    /// and how many files they have alike.
-    pub(crate) fn columns_apart(&self, old: LayerId, new: LayerId) -> Result<(Vec<Column>, u64)> {
+    /// The columns of all addresses at which two layers do not have just the same entry, and of those in `also`, in
+    /// order of number; and how many files the two have alike.
+    pub(crate) fn columns_apart(
+        &self,
+        old: LayerId,
+        new: LayerId,
+        also: &[PathId],
+    ) -> Result<(Vec<Column>, u64)> {
         let alike = self.run(|db| {
             db.execute_batch(
                 "CREATE TEMP TABLE IF NOT EXISTS touched (path INTEGER PRIMARY KEY); DELETE FROM touched;",
@@ -61,6 +66,10 @@ impl Catalogue {
                          SELECT 1 FROM entry AS two WHERE two.layer = ?2 AND {ALIKE})"
                 );
                 db.prepare_cached(&sql)?.execute([this.0, other.0])?;
+            }
+            let mut touch = db.prepare_cached("INSERT OR IGNORE INTO touched VALUES (?1)")?;
+            for path in also {
+                touch.execute([path.0])?;
             }
             let sql = format!(
                 "SELECT count(*) FROM entry AS one CROSS JOIN entry AS two ON two.layer = ?2 AND {ALIKE}
