@@ -520,7 +520,17 @@ impl From<CaptureError> for Failure {
             CaptureError::Change(error) => error.into(),
             CaptureError::Check(error) => error.into(),
             CaptureError::Pattern(error) => error.into(),
-            CaptureError::Name(error) => (*error).into(),
+            CaptureError::Name(error) => match *error {
+                AddError::NameTaken { ref name, ref free, .. } => {
+                    Self::of(Exit::Undecided, "name_taken", &*error)
+                        .choice("another name", format!("oddstack capture {} …", quoted(free)))
+                        .choice(
+                            "another version, in its place",
+                            format!("oddstack upgrade {} -- …", quoted(name)),
+                        )
+                }
+                error => error.into(),
+            },
             CaptureError::NoneUnderWay => Self::of(Exit::Failed, "no_capture", &error),
             CaptureError::NotReady => Self::of(Exit::Undecided, "capture_not_ready", &error)
                 .choice("take it back, and begin again", "oddstack capture --cancel"),

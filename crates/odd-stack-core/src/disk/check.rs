@@ -145,7 +145,7 @@ pub(crate) fn check_at(
     let provider = column.provider(order);
     let seen = look_at(&path).map_err(failed)?;
     let kind = match compare(&path, provider, true).map_err(failed)? {
-        Finding::Fits { .. } => return Ok(None),
+        Finding::Fits { .. } | Finding::LiesAlready => return Ok(None),
         Finding::FolderInTheWay if matches!(provider, Provider::Nothing) => return Ok(None),
         Finding::FolderInTheWay => DriftKind::Edited,
         Finding::Drifted(kind, _) => kind,
@@ -373,7 +373,7 @@ impl Looker<'_> {
             }
         } else {
             match compare(&path, provider, true).map_err(failed)? {
-                Finding::Fits { .. } => None,
+                Finding::Fits { .. } | Finding::LiesAlready => None,
                 Finding::Drifted(kind, _) => Some(kind),
                 Finding::FolderInTheWay => Some(match provider {
                     Provider::Base(_) => DriftKind::BaseChanged,

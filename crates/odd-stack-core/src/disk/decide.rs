@@ -350,7 +350,12 @@ impl Decider<'_> {
                 }
                 other => other,
             };
-            if self.is_put_again(at.column, at.to) && matches!(finding, Finding::Fits { .. }) {
+            let is_so = match finding {
+                Finding::LiesAlready => true,
+                Finding::Fits { .. } => self.is_put_again(at.column, at.to),
+                _ => false,
+            };
+            if is_so {
                 continue;
             }
             must_stop |= self.decide_file(at, finding)?;
@@ -386,9 +391,10 @@ impl Decider<'_> {
         let mut content = None;
         let seen = match finding {
             Finding::Fits { now } | Finding::Drifted(_, now) => now,
-            Finding::FolderInTheWay => None,
+            Finding::FolderInTheWay | Finding::LiesAlready => None,
         };
         match finding {
+            Finding::LiesAlready => return Ok(false),
             Finding::FolderInTheWay => return Err(ChangeError::FolderInTheWay { address }),
             Finding::Fits { now } => take_out = now.is_some(),
             Finding::Drifted(DriftKind::Missing, _) if self.is_put_again(at.column, at.to) => {}
@@ -437,7 +443,8 @@ impl Decider<'_> {
             };
             list.push(address.clone());
         }
-        self.note_effect(address, at);
+        let is_gone = matches!(finding, Finding::Drifted(DriftKind::Missing | DriftKind::BaseGone, _));
+        self.note_effect(address, at, !is_gone);
         if take_out {
             let public = at.present_or_future().on(&root.folder);
             let private = match (kept, at.from) {
@@ -541,8 +548,12 @@ impl Decider<'_> {
         self.decision.private_folders.extend(missing.into_iter().map(Path::to_path_buf));
     }
 
-    pub(super) fn note_effect(&mut self, address: Address, at: &Move<'_>) {
-        let (from, to) = (at.from, at.to);
+    /// Notes what happens at the address; unless what should lie there `is_there`, nothing goes.
+    pub(super) fn note_effect(&mut self, address: Address, at: &Move<'_>, is_there: bool) {
+        let (from, to) = (if is_there { at.from } else { Provider::Nothing }, at.to);
+        if let (Provider::Nothing, Provider::Nothing) = (from, to) {
+            return;
+        }
         let blend = at.column.blend(&self.after).and_then(|blend| blend.outcome.as_ref().ok());
         let blended = blend.is_some_and(|blended| Some(&blended.entry) == to.entry());
         let kind = match (from, to) {

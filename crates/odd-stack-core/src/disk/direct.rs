@@ -9,7 +9,7 @@ use super::plan::{Effect, EffectKind, Kept};
 use super::sides::KEPT;
 use super::steps::Step;
 use crate::address::{Address, RelPath};
-use crate::stack::RootId;
+use crate::stack::{BaseKind, RootId};
 
 /// One file that changes directly. What lies there is saved in the ledger.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -30,7 +30,8 @@ impl Decider<'_> {
             self.need_side(&side);
             let public = path.on(&root.folder);
             let address = Address { root: root.name.clone(), path: path.clone() };
-            let seen = look(&public)?;
+            // What lies in a folder there goes by itself, and the folder with it.
+            let seen = look(&public)?.filter(|seen| seen.kind != BaseKind::Folder);
             if seen.is_none() && instead.is_none() {
                 continue;
             }

@@ -51,6 +51,8 @@ pub(super) enum Finding {
     Drifted(DriftKind, Option<Seen>),
     /// A folder lies where a file should.
     FolderInTheWay,
+    /// What is to lie there lies there already, put by somebody else.
+    LiesAlready,
 }
 
 /// Compares the file at `path` with what `expected` supplies there, by size and time, and only

@@ -153,7 +153,9 @@ impl Decider<'_> {
             (Provider::Nothing, None, _) => true,
             _ => false,
         };
-        self.note_effect(address, at);
+        if !stays {
+            self.note_effect(address, at, seen.is_some());
+        }
         if let (Some(original), Provider::Base(_)) = (&original, at.from) {
             if matches!(at.to, Provider::Base(_)) {
                 let public = at.to_path.on(&root.folder);

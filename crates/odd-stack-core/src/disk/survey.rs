@@ -4,7 +4,7 @@ use std::path::Path;
 
 use super::change::{ChangeError, Edits, look};
 use super::decide::Move;
-use super::drift::{DriftKind, Finding, compare};
+use super::drift::{DriftKind, Finding, compare, is_entry_as_laid};
 use super::look::Seen;
 use crate::address::RelPath;
 use crate::hash::ContentHash;
@@ -56,7 +56,7 @@ pub(super) fn look_at_base(
                 let base = base_as_now(&base.spelled, now, &path).map_err(look_failed)?;
                 return Ok(Some(BaseLook::Now { base: Some(base), drift: None }));
             }
-            Finding::Fits { .. } => {}
+            Finding::Fits { .. } | Finding::LiesAlready => {}
             Finding::FolderInTheWay => return Ok(Some(BaseLook::FolderInTheWay)),
         }
     }
@@ -103,6 +103,9 @@ pub(super) fn look_at_file(site: Site<'_>, at: &Move<'_>) -> Result<Finding, Cha
         let is_alike = now.kind == BaseKind::File
             && now.size_bytes == at.to.size_bytes()
             && ContentHash::of_file(&path).map_err(look_failed)? == hash;
+        if is_alike && at.to.entry().is_some_and(|entry| is_entry_as_laid(entry, &now)) {
+            return Ok(Finding::LiesAlready);
+        }
         if is_alike {
             return Ok(Finding::Fits { now: Some(now) });
         }

@@ -25,9 +25,41 @@ fn with_three_layers() -> Closed {
     closed
 }
 
+/// What lies there before a command is tried.
+fn prepare(closed: &Closed, line: &str) {
+    let edit = || {
+        closed.write("game/config/fog.ini", "fog=6\nmine=1\n");
+        closed.write("game/data/lamps/brass.qtx", "edited");
+        fs::remove_file(closed.path("game/new/deep/a")).unwrap();
+        closed.write("game/new/stray", "?");
+    };
+    match line.split(' ').next() {
+        Some("mend") => edit(),
+        Some("capture") => {
+            closed.run("capture Hand --begin").status(0);
+            edit();
+        }
+        Some("patchday") if line.contains("finish") => {
+            closed.run("patchday begin").status(0);
+            closed.write("game/data/lamps/iron.qtx", "new iron");
+            closed.write("game/config/fog.ini", "fog=1\nwind=2\n");
+        }
+        _ => {}
+    }
+}
+
 #[test]
 fn what_a_dry_run_says_is_what_the_real_run_does() {
     for line in [
+        "mend --restore",
+        "mend game:* --restore",
+        "mend game:* --keep",
+        "mend game:* --accept",
+        "capture --end",
+        "capture --end --skip new/stray",
+        "capture --cancel",
+        "patchday begin",
+        "patchday finish",
         "add four-4.zip",
         "add four-4.zip --below two --skip data/*",
         "lift one",
@@ -42,6 +74,7 @@ fn what_a_dry_run_says_is_what_the_real_run_does() {
         "add five-5.zip",
     ] {
         let closed = with_three_layers();
+        prepare(&closed, line);
         let (before, stack) = (closed.files(), closed.run("stack --json").status(0).stdout);
         let told = closed.run(&format!("{line} --dry-run --json")).status(0).json();
         assert_eq!(closed.files(), before, "{line}");
@@ -120,6 +153,12 @@ fn hold(value: &Value, shape: &Value, all: &Value, at: &str) {
         other => other.as_str().into_iter().collect(),
     };
     assert!(allowed.contains(&kind), "{at} is {kind}, documented as {allowed:?}");
+    if let (Value::Object(fields), true) = (value, shape["additionalProperties"].is_object()) {
+        // A map from names to values of one kind.
+        let each = &shape["additionalProperties"];
+        fields.iter().for_each(|(name, field)| hold(field, each, all, &format!("{at}.{name}")));
+        return;
+    }
     if let Value::Object(fields) = value {
         for (name, field) in fields {
             let documented = &shape["properties"][name];
@@ -175,6 +214,18 @@ fn every_answer_in_json_has_its_documented_shape() {
         ("move one --top", 0, "lay"),
         ("lift one", 0, "lay"),
         ("lay one", 0, "lay"),
+        ("check --proofs", 3, "check"),
+        ("capture Bench --begin", 0, "capture-begin"),
+        ("capture --cancel", 0, "capture-cancel"),
+        ("capture Bench --begin", 0, "capture-begin"),
+        ("capture --end", 0, "capture"),
+        ("game set --exe bin/harbour.txt", 0, "game-show"),
+        ("play --dry-run", 0, "play"),
+        ("game find game", 0, "game-find"),
+        ("patchday status", 0, "patchday-status"),
+        ("patchday begin", 0, "patchday-begin"),
+        ("patchday status", 0, "patchday-status"),
+        ("patchday finish", 0, "patchday-finish"),
         ("remove one", 0, "lay"),
         ("game forget quillhaven", 0, "game-forget"),
     ] {

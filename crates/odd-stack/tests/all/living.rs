@@ -364,6 +364,47 @@ mod programs {
     }
 
     #[test]
+    fn odd_deeds_are_told_and_can_be_taken_back() {
+        let closed = with_version();
+        let before = closed.files();
+        let tried = |name: &str, script: &str| {
+            let script = installer(&closed, "odd.sh", script);
+            closed.run_words(&["capture", name, "--", SHELL, &script])
+        };
+        let deed = "PATH=/bin:/usr/bin; ln -s ../version.txt data/link; echo x > data/x.qtx\n";
+        tried("Linked", deed).status(0).says("game:data/link is a link").says("Linked is a layer now");
+        assert!(closed.path("game/data/link").is_symlink(), "it stays where it is");
+        fs::remove_file(closed.path("game/data/link")).unwrap();
+        closed.run("remove Linked").status(0);
+        assert_eq!(closed.files(), before);
+        // A link in a file's place, or a folder, can be in no layer.
+        let deed = "PATH=/bin:/usr/bin; rm version.txt; ln -s bin version.txt\n";
+        tried("Swapped", deed).status(4).says("a link lies where a file was").says("capture --cancel");
+        closed.run("capture --cancel").status(0);
+        let deed = "PATH=/bin:/usr/bin; rm version.txt; mkdir version.txt; echo x > version.txt/x\n";
+        tried("Folded", deed).status(1).says("is a file for");
+        closed.run("capture --cancel").status(0);
+        assert_eq!(closed.files(), before);
+        // Another spelling is the same address.
+        let deed = "PATH=/bin:/usr/bin; rm data/lamps/iron.qtx; echo iron > DATA.txt; echo I > data/lamps/IRON.qtx\n";
+        tried("Spelled", deed).status(0).says("changed").says("IRON.qtx");
+        closed.run("check --deep").status(0);
+        closed.run("remove Spelled").status(0);
+        assert_eq!(closed.files(), before);
+        // Taking a folder away with all that is in it.
+        let deed = "PATH=/bin:/usr/bin; rm -r data/lamps config\n";
+        tried("Emptied", deed).status(0).says("taken away");
+        closed.run("check --deep").status(0);
+        closed.run("lift Emptied").status(0);
+        assert_eq!(closed.files(), before);
+        closed.run("lay Emptied").status(0);
+        assert!(!closed.path("game/data/lamps/brass.qtx").exists());
+        closed.run("remove Emptied").status(0);
+        assert_eq!(closed.files(), before);
+        closed.run("check --deep").status(0);
+    }
+
+    #[test]
     fn a_foreign_program_gets_its_runner() {
         let closed = with_version();
         closed.write("game/setup.exe", "echo \"$1\" > data/ran.txt\n");

@@ -65,13 +65,24 @@ pub(super) fn differences(
                 continue;
             }
             let key = game.folding.key(path.as_str());
-            if seen.kind == BaseKind::Folder && was.is_none() {
+            let (was_folder, was_file) = match was {
+                Some(line) if line.2 == BaseKind::Folder => (true, None),
+                was => (false, was),
+            };
+            if seen.kind == BaseKind::Folder {
+                // In a file's place, too: that went.
                 found.folders_added.push((root.id, path));
-            } else if seen.kind != BaseKind::Folder {
-                let pair = changed.entry((root.id, key)).or_default();
-                pair.now = Some((path, seen));
-                pair.before = was.or(pair.before.take());
+                if let Some(was) = was_file {
+                    changed.entry((root.id, key)).or_default().before = Some(was);
+                }
+                continue;
             }
+            if was_folder {
+                found.folders_gone.push((root.id, path.clone()));
+            }
+            let pair = changed.entry((root.id, key)).or_default();
+            pair.now = Some((path, seen));
+            pair.before = was_file.or(pair.before.take());
         }
     }
     gone(ledger, before, &mut changed, &mut found);
