@@ -323,3 +323,54 @@ fn a_file_written_at_the_last_moment_is_saved() {
     let warnings = meddler.warnings.into_inner().unwrap();
     assert!(warnings.len() == 1 && warnings[0].contains("fog.ini"), "{warnings:?}");
 }
+
+#[cfg(unix)]
+#[test]
+fn a_capture_and_a_patch_day_on_another_volume_keep_all_beside_the_game() {
+    use odd_stack_core::jobs::{
+        CaptureRequest, CareRequest, Ending, Permit, begin_capture, prepare_capture_end,
+        prepare_patchday_begin, prepare_patchday_finish,
+    };
+    use odd_stack_core::ledger::OngoingKind;
+    use odd_stack_core::observer::Silent;
+
+    let world = World::empty();
+    let Some(other) = other_volume(&world) else { return };
+    world.write("game/data/iron.dds", "base iron");
+    let docs = other.path().join("docs");
+    fs::create_dir(&docs).unwrap();
+    fs::write(docs.join("wren.txt"), "base wren").unwrap();
+    world.care(&CareRequest { roots: vec![("docs".into(), docs.clone())], ..world.request() });
+    let during = |kind| {
+        let patience = std::time::Duration::from_millis(200);
+        Permit::take_during(&world.ledger(), "test", patience, Some(kind), &Silent).unwrap()
+    };
+    let request = CaptureRequest { name: "both".into(), ..CaptureRequest::default() };
+    let ledger = world.ledger();
+    drop(
+        begin_capture(&ledger, permit(&ledger).unwrap(), &request, NOW, ChangeOptions::default(), &Silent)
+            .unwrap(),
+    );
+    assert!(docs.join(".oddstack/guard").is_dir(), "protected on its own volume");
+    fs::write(docs.join("wren.txt"), "changed").unwrap();
+    world.write("game/data/iron.dds", "changed");
+    let ending =
+        prepare_capture_end(&ledger, during(OngoingKind::Capture), &[], NOW, false, &Silent).unwrap();
+    ending.change.unwrap().apply(&Silent).unwrap();
+    Ending::close(&ledger).unwrap();
+    assert!(docs.join(".oddstack/originals").is_dir() && !docs.join(".oddstack/guard").exists());
+    assert!(world.check(true).drifted.is_empty());
+    let begun =
+        prepare_patchday_begin(&ledger, permit(&ledger).unwrap(), NOW, ChangeOptions::default(), &Silent);
+    begun.unwrap().apply(&Silent).unwrap();
+    assert_eq!(fs::read_to_string(docs.join("wren.txt")).unwrap(), "base wren");
+    assert!(!docs.join(".oddstack").exists(), "nothing is left beside the documents");
+    fs::write(docs.join("wren.txt"), "of the update").unwrap();
+    let mut again = world.ledger();
+    let permit = during(OngoingKind::PatchDay);
+    let finishing = prepare_patchday_finish(&mut again, permit, None, NOW, &Silent).unwrap();
+    assert_eq!(finishing.report.changed, ["docs:wren.txt"]);
+    finishing.change.unwrap().apply(&Silent).unwrap();
+    assert_eq!(fs::read_to_string(docs.join("wren.txt")).unwrap(), "of the update");
+    assert!(world.check(true).drifted.is_empty());
+}

@@ -504,3 +504,160 @@ fn games_are_found_in_folders() {
     closed.run("game find library/notes").status(0).says("No games were found");
     closed.run("game find nowhere").status(1);
 }
+
+/// One layer of each kind of claim on an update.
+fn with_claims() -> Closed {
+    let closed = with_version();
+    closed.zip("core-2.zip", &[("data/core.qtx", "core\n")]);
+    closed.zip("needy-1.zip", &[("data/needy.qtx", "needy\n")]);
+    closed.zip("sworn-1.zip", &[("bin/quillhaven.bin", "sworn program\n")]);
+    closed.zip(
+        "away-1.zip",
+        &[
+            ("data/away.txt", "a\n"),
+            (
+                "oddfit.toml",
+                "takes_away = [\"data/lamps/iron.qtx\"]\n\
+        place = [{ from = \"data\", to = \"data\" }]\n",
+            ),
+        ],
+    );
+    closed.run_words(&["add", "core-2.zip", "--place", ".=game:", "--needs-game", "<1.8"]).status(0);
+    closed.run_words(&["add", "needy-1.zip", "--place", ".=game:", "--needs", "core >=2"]).status(0);
+    closed.run("remove patch").status(0);
+    closed.run_words(&["add", "sworn-1.zip", "--place", ".=game:", "--needs-game", ">=1.7 <2"]).status(0);
+    closed.run("add away-1.zip").status(0);
+    closed
+}
+
+#[test]
+fn each_layer_is_judged_by_what_it_says_and_covers() {
+    let closed = with_claims();
+    closed.run("tweak config/harbour.ini Fog.slow=8").status(0);
+    closed.run("patchday begin").status(0);
+    update(&closed, &[]);
+    closed.write("game/data/lamps/iron.qtx", "iron of 1.8\n");
+    closed.write("game/data/lamps/brass.qtx", "lamps\n");
+    let report = closed.run("patchday finish --json").status(3).json();
+    let fate = |name: &str| {
+        let rows = report["data"]["layers"].as_array().unwrap();
+        let row = rows.iter().find(|row| row["layer"] == name).unwrap();
+        let reasons: Vec<&str> =
+            row["reasons"].as_array().unwrap().iter().map(|reason| reason.as_str().unwrap()).collect();
+        (row["fate"].as_str().unwrap().to_owned(), reasons.join("; "))
+    };
+    let told = |fate: &str, reasons: &str| (fate.to_owned(), reasons.to_owned());
+    assert_eq!(fate("core"), told("lifted", "needs game <1.8, and the game is 1.8"));
+    assert_eq!(fate("needy"), told("lifted", "needs core >=2, and no layer core is laid"));
+    let known = "replaces a file that the update touched: game:bin/quillhaven.bin";
+    assert_eq!(fate("sworn"), told("laid", known), "it says that it is for this version");
+    assert_eq!(fate("lamps"), told("laid", ""), "the game has that very lamp now");
+    assert_eq!(fate("away").0, "lifted", "what it takes away is another file now");
+    assert_eq!(fate("own edits").0, "laid");
+    assert_eq!(closed.read("game/bin/quillhaven.bin"), "sworn program\n");
+    assert_eq!(closed.read("game/data/lamps/iron.qtx"), "iron of 1.8\n");
+    assert_eq!(closed.read("game/config/harbour.ini"), "[Fog]\nthick=9\nslow=8\nearly=yes\n");
+    closed.run("check --deep").status(0);
+    // The helps are commands that do it.
+    closed.run("lay core --despite").status(0);
+    closed.run("lay needy").status(0);
+    closed.run("lift --all").status(0);
+    assert_eq!(closed.read("game/data/lamps/brass.qtx"), "lamps\n", "the game's own");
+}
+
+#[test]
+fn a_version_that_no_file_tells_is_stated() {
+    let closed = Closed::with_game();
+    closed.zip("lamps-1.zip", &[("data/lamps/brass.qtx", "lamps\n")]);
+    closed.run_words(&["add", "lamps-1.zip", "--place", ".=game:", "--needs-game", "<1.8"]).status(0);
+    closed.run("patchday begin").status(0);
+    closed.run("patchday finish --game-version 1.8").status(3).says("1.7 → 1.8").says("needs game <1.8");
+    closed.run("game show").status(0).says("1.8");
+    // Without a stated version, many changed files tell an update that nobody planned.
+    let closed = Closed::with_game();
+    closed.run("add lamps-1.zip").status(1);
+    closed.zip("lamps-1.zip", &[("data/lamps/brass.qtx", "lamps\n")]);
+    closed.run("add lamps-1.zip --place .=game:").status(0);
+    for path in ["game/bin/harbour.txt", "game/data/lamps/iron.qtx", "game/data/lamps/brass.qtx"] {
+        closed.write(path, "of the update\n");
+    }
+    closed.run("check").status(3).says("edited").says("base changed");
+    fs::remove_file(closed.path("game/bin/harbour.txt")).unwrap();
+    closed.write("game/bin/harbour.bin", "of the update\n");
+    let few = closed.run("patchday finish").status(3);
+    few.says("left as on disk").says("game:data/lamps/brass.qtx");
+    closed.run("mend data/lamps/brass.qtx --accept").status(0).says("lies on top of it again");
+    closed.run("lift lamps").status(0);
+    assert_eq!(closed.read("game/data/lamps/brass.qtx"), "of the update\n");
+    closed.run("check --deep").status(0);
+}
+
+#[test]
+fn one_address_or_a_folder_is_mended_and_no_more() {
+    let closed = with_version();
+    closed.run("game set --spot lamps=data/lamps").status(0);
+    let drift = || {
+        for path in ["data/lamps/brass.qtx", "data/lamps/new/a.qtx", "bin/quillhaven.bin"] {
+            closed.write(&format!("game/{path}"), "edited\n");
+        }
+        closed.write("game/data/lamps/new/stray.qtx", "stray\n");
+    };
+    drift();
+    closed.run("mend lamps:brass.qtx --restore").status(0).says("1 file is as the stack has it");
+    closed.run("mend lamps:new --restore").status(0).says("taken out of the game");
+    assert!(!closed.path("game/data/lamps/new/stray.qtx").exists());
+    assert_eq!(closed.read("game/bin/quillhaven.bin"), "edited\n");
+    drift();
+    closed.run("mend --keep").status(0).says("left").says("name it to have it kept as yours");
+    closed.run("check").status(3).says("stray");
+    closed.run("mend lamps:new/*.qtx --keep").status(0).says("as a whole file");
+    closed.run("check --deep").status(0);
+    closed.run("lift lamps").status(0);
+    assert_eq!(closed.read("game/data/lamps/new/stray.qtx"), "stray\n", "yours stays, with its folder");
+    closed.run_words(&["lift", "own edits"]).status(0);
+    assert!(!closed.path("game/data/lamps/new").exists());
+    closed.run_words(&["lay", "own edits", "lamps"]).status(0);
+    closed.run("tweak list").status(0).says("game:data/lamps/new/stray.qtx");
+    closed.run("tweak drop --all").status(0);
+    assert_eq!(closed.read("game/data/lamps/brass.qtx"), "lamps\n");
+    closed.run("mend data/lamps/brass.qtx --accept").status(1).says("as it should");
+    closed.run("mend docs:notes.txt --accept").status(1);
+    closed.run("mend [ --restore").status(2);
+    closed.run("mend --keep --accept").status(2);
+}
+
+#[test]
+fn a_whole_file_of_yours_is_edited_key_by_key() {
+    let closed = with_version();
+    closed.write("game/config/other.ini", "[Sea]\ncalm=1\n");
+    closed.run("mend config/other.ini --keep").status(0).says("as a whole file");
+    closed.run("tweak config/other.ini Sea.calm=0").status(0);
+    assert_eq!(closed.read("game/config/other.ini"), "[Sea]\ncalm=0\n");
+    closed.run("check --deep").status(0);
+    closed.run("tweak drop config/other.ini").status(0);
+    assert!(!closed.path("game/config/other.ini").exists());
+}
+
+#[test]
+#[cfg(unix)]
+fn a_big_game_is_not_copied_unasked() {
+    let closed = Closed::empty();
+    closed.write("game/readme.txt", "r");
+    // Three gigabytes that take no room.
+    fs::File::create(closed.path("game/big.pak")).unwrap().set_len(3 << 30).unwrap();
+    closed.run("game add Quillhaven game").status(0);
+    let asked = closed.run("capture Big --begin");
+    // Where the disk shares blocks nothing is copied.
+    if asked.stdout.contains("Now change") {
+        return;
+    }
+    let asked =
+        asked.status(4).says("2 files of 3221225473 bytes").says("--watch GLOB").says("--link-originals");
+    drop(asked);
+    closed.run("capture --end").status(1).says("no capture is under way");
+    closed.run("capture Big --begin --watch *.txt").status(0).says("do not meet --watch");
+    closed.write("game/readme.txt", "changed");
+    closed.run("capture --end").status(0).says("Big is a layer now");
+    closed.run("remove Big").status(0);
+    assert_eq!(closed.read("game/readme.txt"), "r");
+}
