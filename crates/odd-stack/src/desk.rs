@@ -172,15 +172,27 @@ impl Desk {
         args: &ChangeArgs,
         before: impl FnOnce(&mut Output, &ChangeReport),
     ) -> Result<ChangeReport, Failure> {
-        let mut report = change_report(ledger, &change, args.dry_run)?;
+        self.make(ledger, change, args.dry_run, true, before)
+    }
+
+    /// As [`Desk::carry_out`]; where nothing is left to be asked, it `asks` nobody.
+    pub fn make(
+        &mut self,
+        ledger: &Ledger,
+        change: Prepared<'_>,
+        dry_run: bool,
+        asks: bool,
+        before: impl FnOnce(&mut Output, &ChangeReport),
+    ) -> Result<ChangeReport, Failure> {
+        let mut report = change_report(ledger, &change, dry_run)?;
         for warning in &change.plan().warnings {
             self.out.warn(warning.clone());
         }
         before(&mut self.out, &report);
-        if args.dry_run {
+        if dry_run {
             return Ok(report);
         }
-        if report.changes_files() && !self.agrees()? {
+        if asks && report.changes_files() && !self.agrees()? {
             return Err(Failure::new(Exit::Failed, "declined", "not done, as you said; nothing was changed"));
         }
         report.revision = Some(change.apply(&self.progress)?);

@@ -16,7 +16,6 @@ use serde::Serialize;
 
 use super::standing::MOST_EFFECTS;
 use crate::Ended;
-use crate::args::ChangeArgs;
 use crate::desk::{Desk, absolute};
 use crate::errors::{Exit, Failure, quoted};
 use crate::progress::while_a_program_runs;
@@ -274,10 +273,6 @@ fn prepared(ledger: &Ledger, words: &[String], run: &RunArgs) -> Result<Command,
     Ok(command)
 }
 
-fn no_change_args(dry_run: bool) -> ChangeArgs {
-    ChangeArgs { dry_run, keep_edits: false, discard_edits: false, despite: false }
-}
-
 fn end(
     desk: &mut Desk,
     ledger: &Ledger,
@@ -290,7 +285,7 @@ fn end(
     let mut report = ending.report.clone();
     let most = if desk.out.verbose || dry_run { usize::MAX } else { MOST_EFFECTS };
     report.change = match ending.change {
-        Some(prepared) => desk.carry_out(ledger, prepared, &no_change_args(dry_run), |out, change| {
+        Some(prepared) => desk.make(ledger, prepared, dry_run, false, |out, change| {
             out.text(&format!("{}{}", captured(&report, most), edits(change)));
         })?,
         None => ChangeReport { dry_run, ..ChangeReport::default() },
@@ -384,7 +379,7 @@ fn cancel(desk: &mut Desk, ledger: &Ledger, permit: Permit, dry_run: bool) -> Re
     let originals_lost = cancelling.originals_lost;
     let most = if desk.out.verbose || dry_run { usize::MAX } else { MOST_EFFECTS };
     let change = match cancelling.change {
-        Some(prepared) => desk.carry_out(ledger, prepared, &no_change_args(dry_run), |out, report| {
+        Some(prepared) => desk.make(ledger, prepared, dry_run, false, |out, report| {
             out.text(&crate::show::change::effects(report, most));
         })?,
         None => ChangeReport { dry_run, ..ChangeReport::default() },

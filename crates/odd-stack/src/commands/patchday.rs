@@ -159,16 +159,15 @@ fn finish(desk: &mut Desk, args: &FinishArgs) -> Result<Ended, Failure> {
     let change = ChangeArgs { dry_run: args.dry_run, keep_edits: false, discard_edits: false, despite: true };
     report.change = match finishing.change {
         Some(prepared) => desk.carry_out(finishing.ledger, prepared, &change, |out, change| {
-            let told = format!("{}{}\n{}", found(&report, most), summary(change), edits(change));
-            out.text(&told);
+            out.text(&found(&report, most));
+            out.text(&format!("{}\n{}", summary(change), edits(change)));
+            out.text(&format!("{}{}", fates(&report), old_originals(&report, most)));
         })?,
         None => {
-            desk.out.text(&found(&report, most));
+            desk.out.text(&format!("{}{}", found(&report, most), fates(&report)));
             ChangeReport { dry_run: args.dry_run, ..ChangeReport::default() }
         }
     };
-    let mut text = fates(&report);
-    text.push_str(&old_originals(&report, most));
     let lifted = report.layers.iter().filter(|row| row.fate == "lifted").count() as u64;
     let done = match lifted {
         0 => "The stack is on the game again.".to_owned(),
@@ -177,13 +176,13 @@ fn finish(desk: &mut Desk, args: &FinishArgs) -> Result<Ended, Failure> {
         }
     };
     let is_nothing = report.change.revision.is_none() && !args.dry_run;
-    text.push_str(&match is_nothing {
+    let text = match is_nothing {
         true => format!(
             "{}\n",
             paint(BOLD, "Nothing to do: the game was not updated, and no patch day is under way.")
         ),
         false => verdict(&report.change, &done),
-    });
+    };
     let is_left = !report.left.is_empty();
     desk.out.result(Some(&name), &report, &text);
     if is_left {
