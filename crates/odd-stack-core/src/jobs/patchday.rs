@@ -303,7 +303,7 @@ fn unplanned(
     before: &mut BaseBefore,
     now: &str,
 ) -> Result<Option<ChangeRequest>, PatchDayError> {
-    let Met { mut request, touched, old, new } = meet_update(ledger, found, report, now)?;
+    let Met { mut request, touched, old, new } = meet_update(ledger, found, has_new_version, report, now)?;
     ledger.catalogue.write_game(ledger.game())?;
     let wanted = request.after.clone();
     let carried =

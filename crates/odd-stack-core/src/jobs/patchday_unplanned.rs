@@ -36,11 +36,12 @@ enum Settings {
 pub(super) fn meet_update(
     ledger: &Ledger,
     found: &CheckReport,
+    has_new_version: bool,
     report: &mut PatchDayReport,
     now: &str,
 ) -> Result<Met, PatchDayError> {
     let order = ledger.present_order()?;
-    let is_update = found.signs.look_like_an_update();
+    let is_update = has_new_version || found.signs.look_like_an_update();
     let mut request = ChangeRequest::new("patchday finish", now, ledger.catalogue.arrangement()?);
     let (mut old, mut new) = (OldSettings::new(), OldSettings::new());
     let mut touched = HashSet::new();

@@ -590,6 +590,12 @@ fn a_version_that_no_file_tells_is_stated() {
     closed.run("lift lamps").status(0);
     assert_eq!(closed.read("game/data/lamps/brass.qtx"), "of the update\n");
     closed.run("check --deep").status(0);
+    // A stated version says that it was an update, whatever speaks for it.
+    closed.run("lay lamps").status(0);
+    closed.write("game/data/lamps/brass.qtx", "of the next update\n");
+    closed.run("patchday finish --game-version 1.9").status(3).says("1.7 → 1.9").says("waits");
+    assert_eq!(closed.read("game/data/lamps/brass.qtx"), "of the next update\n");
+    closed.run("check --deep").status(0);
 }
 
 #[test]
