@@ -15,13 +15,13 @@ use super::look::{Seen, look_at};
 use super::signs::{UpdateSigns, volatile_proposals};
 use super::spelling::path_on_disk;
 use super::walk::{WalkError, Walked, walk};
-use crate::address::{Address, Folding, RelPath};
+use crate::address::{Address, FoldedKey, Folding, RelPath};
 use crate::blend::BlendRules;
 use crate::game::{AddressPatterns, Root};
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError};
 use crate::observer::{Observer, Work};
-use crate::stack::{BaseKind, Column, LayerId, Order, Provider, RootId};
+use crate::stack::{BaseFile, BaseKind, Column, LayerId, Order, Provider, RootId};
 
 /// Why the disk can't be compared; nothing was changed.
 #[derive(Debug, Error)]
@@ -85,6 +85,24 @@ pub struct CheckReport {
 /// # Errors
 /// [`CheckError`].
 pub fn check(ledger: &Ledger, deep: bool, observer: &dyn Observer) -> Result<CheckReport, CheckError> {
+    check_and_keep(ledger, deep, observer).map(|(report, _)| report)
+}
+
+/// What one root was compared by.
+pub(crate) struct LookedAt {
+    pub root: RootId,
+    /// The whole base, in order of keys.
+    pub base: Vec<(FoldedKey, BaseFile)>,
+    /// What lies in each folder, by its path.
+    pub things: Things,
+}
+
+/// As [`check()`], and gives what was looked through, for those who need that as well.
+pub(crate) fn check_and_keep(
+    ledger: &Ledger,
+    deep: bool,
+    observer: &dyn Observer,
+) -> Result<(CheckReport, Vec<LookedAt>), CheckError> {
     let roots = &ledger.game().roots;
     if let Some(root) = roots.iter().find(|root| !root.folder.is_dir()) {
         return Err(CheckError::RootMissing { root: root.name.to_string(), folder: root.folder.clone() });
@@ -113,17 +131,21 @@ pub fn check(ledger: &Ledger, deep: bool, observer: &dyn Observer) -> Result<Che
         let walked = walking.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic));
         observer.end();
         let mut report = CheckReport::default();
+        let mut things = Vec::with_capacity(roots.len());
         for ((root, places), walked) in roots.iter().zip(expected).zip(walked) {
             let folds = ledger.game().folding == Folding::Folded;
             let look = Looker { root, deep, folds, observer, walked: by_folder(walked)? };
             look.look_everywhere(&places, &mut report)?;
+            things.push(look.walked);
         }
-        Ok::<_, CheckError>(report)
+        let looked = roots.iter().zip(known).zip(things);
+        let looked = looked.map(|((root, (base, _)), things)| LookedAt { root: root.id, base, things });
+        Ok::<_, CheckError>((report, looked.collect()))
     });
-    let mut report = found?;
+    let (mut report, looked): (CheckReport, Vec<LookedAt>) = found?;
     report.drifted.sort_by(|one, two| one.drift.address.cmp(&two.drift.address));
     judge_together(ledger, &mut report)?;
-    Ok(report)
+    Ok((report, looked))
 }
 
 /// What has become of the file at one address, if it is not as it should be; looks at nothing else but the game's
@@ -226,7 +248,8 @@ fn judge_together(ledger: &Ledger, report: &mut CheckReport) -> Result<(), Ledge
     Ok(())
 }
 
-type Things = HashMap<String, Vec<(OsString, Seen)>>;
+/// Things by the folder that they lie in.
+pub(crate) type Things = HashMap<String, Vec<(OsString, Seen)>>;
 
 fn by_folder(walked: Result<Vec<Walked>, WalkError>) -> Result<Things, CheckError> {
     match walked {

@@ -1,16 +1,17 @@
 //! How the game differs from what was seen before a capture.
 
 use std::collections::HashMap;
+use std::ffi::OsString;
 use std::path::PathBuf;
 
 use rayon::prelude::*;
 
 use super::CaptureError;
 use super::guard::guard_path;
-use super::seen::{Line, SeenBefore, read};
+use super::seen::{Item, Line, read};
 use crate::address::{FoldedKey, RelPath};
-use crate::disk::{Blender, Seen, Stamp, look_at, look_through};
-use crate::game::AddressPatterns;
+use crate::disk::{Blender, Seen, Stamp, Walked, look_at, walk_root};
+use crate::game::{AddressPatterns, Game};
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError, Site};
 use crate::observer::Observer;
@@ -57,35 +58,16 @@ pub(super) fn differences(
     let game = ledger.game();
     let volatile = AddressPatterns::parse(game, &game.volatile)?;
     let mut found = Differences::default();
-    let mut changed: HashMap<(RootId, FoldedKey), Pair> = HashMap::new();
+    let mut changed = Changed::new();
     for root in &game.roots {
-        for (path, seen) in look_through(&root.folder, observer)? {
-            let was = before.remove(&(root.id, path.as_str().to_owned()));
-            if was.as_ref().is_some_and(|was| is_same(was, &seen)) {
-                continue;
-            }
-            let key = game.folding.key(path.as_str());
-            let (was_folder, was_file) = match was {
-                Some(line) if line.2 == BaseKind::Folder => (true, None),
-                was => (false, was),
-            };
-            if seen.kind == BaseKind::Folder {
-                // In a file's place, too: that went.
-                found.folders_added.push((root.id, path));
-                if let Some(was) = was_file {
-                    changed.entry((root.id, key)).or_default().before = Some(was);
-                }
-                continue;
-            }
-            if was_folder {
-                found.folders_gone.push((root.id, path.clone()));
-            }
-            let pair = changed.entry((root.id, key)).or_default();
-            pair.now = Some((path, seen));
-            pair.before = was_file.or(pair.before.take());
+        for folder in walk_root(&root.folder, observer)? {
+            let was = before.remove(&(root.id, folder.below.as_str().to_owned())).unwrap_or_default();
+            compare_folder(game, root.id, folder, was, &mut changed, &mut found);
         }
     }
-    gone(ledger, before, &mut changed, &mut found);
+    for ((root, folder), items) in before {
+        gone(game, root, &RelPath::from_disk(folder), items, &mut changed, &mut found);
+    }
     found.folders_added.sort_by(|(_, one), (_, two)| one.cmp(two));
     found.folders_gone.sort_by(|(_, one), (_, two)| one.cmp(two));
     let mut files = Vec::new();
@@ -115,28 +97,72 @@ struct Pair {
     now: Option<(RelPath, Seen)>,
 }
 
-/// Notes what was seen and lies there no more.
-fn gone(
-    ledger: &Ledger,
-    before: SeenBefore,
-    changed: &mut HashMap<(RootId, FoldedKey), Pair>,
+type Changed = HashMap<(RootId, FoldedKey), Pair>;
+
+/// Compares one folder with what was seen in it.
+fn compare_folder(
+    game: &Game,
+    root: RootId,
+    folder: Walked,
+    was: Vec<Item>,
+    changed: &mut Changed,
     found: &mut Differences,
 ) {
-    for ((root, path), line) in before {
-        if line.2 == BaseKind::Folder {
-            found.folders_gone.push((root, RelPath::from_disk(path)));
+    // Mostly nothing has changed, and the system lists a folder in the same order again.
+    let is_same =
+        |(item, (name, seen)): (&Item, &(OsString, Seen))| *name == *item.0.as_str() && item.is_same(seen);
+    if was.len() == folder.things.len() && was.iter().zip(&folder.things).all(is_same) {
+        return;
+    }
+    let below = folder.below;
+    let mut was: HashMap<String, Item> = was.into_iter().map(|item| (item.0.clone(), item)).collect();
+    for (name, seen) in folder.things {
+        let Ok(name) = name.into_string() else { continue };
+        let was = was.remove(&name);
+        if was.as_ref().is_some_and(|was| was.is_same(&seen)) {
             continue;
         }
-        let pair = changed.entry((root, ledger.game().folding.key(&path))).or_default();
-        pair.before.get_or_insert(line);
+        let path = below.join(&RelPath::from_disk(name));
+        let key = game.folding.key(path.as_str());
+        let (was_folder, was_file) = match was {
+            Some(item) if item.1 == BaseKind::Folder => (true, None),
+            was => (false, was.map(|item| item.line(root, &below))),
+        };
+        if seen.kind == BaseKind::Folder {
+            // In a file's place, too: that went.
+            found.folders_added.push((root, path));
+            if let Some(was) = was_file {
+                changed.entry((root, key)).or_default().before = Some(was);
+            }
+            continue;
+        }
+        if was_folder {
+            found.folders_gone.push((root, path.clone()));
+        }
+        let pair = changed.entry((root, key)).or_default();
+        pair.now = Some((path, seen));
+        pair.before = was_file.or(pair.before.take());
     }
+    gone(game, root, &below, was.into_values().collect(), changed, found);
 }
 
-/// Whether a look shows the very same thing.
-fn is_same(was: &Line, now: &Seen) -> bool {
-    was.2 == now.kind
-        && (now.kind == BaseKind::Folder
-            || (was.3, was.4, was.5) == (now.size_bytes, now.modified_ns, now.changed_ns))
+/// Notes what was seen in a folder and lies there no more.
+fn gone(
+    game: &Game,
+    root: RootId,
+    below: &RelPath,
+    items: Vec<Item>,
+    changed: &mut Changed,
+    found: &mut Differences,
+) {
+    for item in items {
+        let line = item.line(root, below);
+        if line.2 == BaseKind::Folder {
+            found.folders_gone.push((root, RelPath::from_disk(line.1)));
+            continue;
+        }
+        changed.entry((root, game.folding.key(&line.1))).or_default().before.get_or_insert(line);
+    }
 }
 
 fn difference(

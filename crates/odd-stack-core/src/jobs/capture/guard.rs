@@ -13,7 +13,7 @@ use rayon::prelude::*;
 use super::{CaptureError, GuardReport};
 use crate::address::{FoldedKey, RelPath};
 use crate::disk::{
-    Blender, ChangeError, DriftKind, Drifted, Seam, Stamp, check_room, empty_folder, look_at,
+    Blender, ChangeError, DriftKind, Drifted, LookedAt, Seam, Stamp, check_room, empty_folder, look_at,
     make_private_folder, shares_blocks,
 };
 use crate::game::{AddressPatterns, Root};
@@ -52,6 +52,7 @@ struct Wanted<'a> {
 pub(super) fn protect(
     ledger: &Ledger,
     drifted: &[Drifted],
+    looked: &[LookedAt],
     watch: &AddressPatterns,
     links: bool,
     observer: &dyn Observer,
@@ -59,8 +60,8 @@ pub(super) fn protect(
     let mut report = GuardReport { drifted_files: drifted.len() as u64, ..GuardReport::default() };
     let mut wanted = Vec::new();
     let columns = ledger.catalogue.columns_of_all(&ledger.catalogue.arrangement()?.laid())?;
-    for root in &ledger.game().roots {
-        uncovered(ledger, root, &columns, watch, &mut wanted, &mut report)?;
+    for looked in looked {
+        uncovered(ledger, looked, &columns, watch, &mut wanted, &mut report)?;
     }
     for drifted in drifted {
         let address = &drifted.drift.address;
@@ -140,14 +141,15 @@ pub(super) fn protect(
 
 /// The base's own files that no layer covers, of a root; `columns` are those of all laid layers.
 fn uncovered<'a>(
-    ledger: &Ledger,
-    root: &'a Root,
+    ledger: &'a Ledger,
+    looked: &LookedAt,
     columns: &[Column],
     watch: &AddressPatterns,
     wanted: &mut Vec<Wanted<'a>>,
     report: &mut GuardReport,
 ) -> Result<(), LedgerError> {
-    let mut base = ledger.catalogue.base_of(root.id)?;
+    let root = ledger.site().root(looked.root)?;
+    let base = &looked.base;
     let order = ledger.present_order()?;
     let mut touching: Vec<Column> = Vec::new();
     for column in columns.iter().filter(|column| column.root == root.id) {
@@ -161,13 +163,16 @@ fn uncovered<'a>(
         .filter(|column| !matches!(column.provider(&order), Provider::Base(_)))
         .map(|column| column.key)
         .collect();
-    base.retain(|(key, base)| base.kind != BaseKind::Folder && !covered.contains(key));
     for (key, base) in base {
+        if base.kind == BaseKind::Folder || covered.contains(key) {
+            continue;
+        }
         if !watch.is_empty() && !watch.meet(root.id, key.as_str()) {
             report.unprotected_files += 1;
             continue;
         }
-        wanted.push(Wanted { root, path: base.spelled, size_bytes: base.size_bytes, is_edit: false });
+        let (path, size_bytes) = (base.spelled.clone(), base.size_bytes);
+        wanted.push(Wanted { root, path, size_bytes, is_edit: false });
     }
     Ok(())
 }

@@ -25,7 +25,7 @@ pub use end::{CaptureEnd, Ending, SettingsRow, prepare_capture_end};
 
 use super::add::free_name;
 use super::{AddError, AddPlace, Permit};
-use crate::disk::{ChangeError, ChangeOptions, ChangeRequest, CheckError, check, prepare};
+use crate::disk::{ChangeError, ChangeOptions, ChangeRequest, CheckError, check_and_keep, prepare};
 use crate::game::{AddressPatterns, PatternError};
 use crate::ledger::{Ledger, LedgerError, Lock, Ongoing, OngoingKind};
 use crate::observer::Observer;
@@ -233,10 +233,10 @@ pub fn begin_capture(
             lock = Some(held);
         }
     }
-    let drifted = check(ledger, false, observer)?.drifted;
-    let guarded = guard::protect(ledger, &drifted, &watch, request.links, observer)?;
+    let (found, looked) = check_and_keep(ledger, false, observer)?;
+    let guarded = guard::protect(ledger, &found.drifted, &looked, &watch, request.links, observer)?;
     let report = guarded.report.clone();
-    seen::write(ledger, &guarded, observer)?;
+    seen::write(ledger, &guarded, looked)?;
     begun.stage = Stage::Ready;
     let ongoing = begun.ongoing(ledger, now)?;
     ledger.seam.pass("begin").map_err(LedgerError::io("write to", ledger.folder()))?;

@@ -1,21 +1,59 @@
-//! What lay in the game before a capture, written down as one JSON array a line.
+//! What lay in the game before a capture, written down as one JSON array a folder, one a line.
 
 use std::collections::HashMap;
 use std::fs;
-use std::io::{BufRead, BufReader};
 use std::path::PathBuf;
 
+use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
 use super::guard::Guarded;
 use super::{CaptureError, capture_folder};
-use crate::disk::{Seen, look_through};
+use crate::address::RelPath;
+use crate::disk::{LookedAt, Seen, look_at};
 use crate::ledger::{Ledger, LedgerError};
-use crate::observer::Observer;
 use crate::stack::{BaseKind, RootId};
 
-/// One thing that was seen.
+/// One thing that was seen, by its name in its folder.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub(super) struct Item(
+    pub String,
+    pub BaseKind,
+    /// Size in bytes.
+    pub u64,
+    /// Modification time in nanoseconds since 1970.
+    pub i64,
+    /// Change time likewise, where the system has one; else 0.
+    pub i64,
+    /// Permission bits.
+    pub u32,
+    /// Where it was protected, below the root's guard folder.
+    pub Option<u64>,
+);
+
+impl Item {
+    fn of(name: String, seen: &Seen, guard: Option<u64>) -> Self {
+        let Seen { kind, size_bytes, modified_ns, changed_ns, mode } = *seen;
+        Self(name, kind, size_bytes, modified_ns, changed_ns, mode, guard)
+    }
+
+    /// Whether a look shows the very same thing.
+    pub(super) fn is_same(&self, now: &Seen) -> bool {
+        self.1 == now.kind
+            && (now.kind == BaseKind::Folder
+                || (self.2, self.3, self.4) == (now.size_bytes, now.modified_ns, now.changed_ns))
+    }
+
+    /// The same with its whole path.
+    pub(super) fn line(self, root: RootId, below: &RelPath) -> Line {
+        let Self(name, kind, size_bytes, modified_ns, changed_ns, mode, guard) = self;
+        let path = below.join(&RelPath::from_disk(name)).into();
+        Line(root, path, kind, size_bytes, modified_ns, changed_ns, mode, guard)
+    }
+}
+
+/// One thing that was seen.
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub(super) struct Line(
     pub RootId,
     pub String,
@@ -32,22 +70,40 @@ pub(super) struct Line(
     pub Option<u64>,
 );
 
-/// Everything that was seen, by root and path.
-pub(super) type SeenBefore = HashMap<(RootId, String), Line>;
+/// Everything that was seen, by root and folder.
+pub(super) type SeenBefore = HashMap<(RootId, String), Vec<Item>>;
 
 fn file(ledger: &Ledger) -> PathBuf {
     capture_folder(ledger).join("seen.jsonl")
 }
 
-/// Looks through all roots and writes down what lies there.
-pub(super) fn write(ledger: &Ledger, guarded: &Guarded, observer: &dyn Observer) -> Result<(), CaptureError> {
+/// Writes down what was looked through. Names that are not text are passed over.
+pub(super) fn write(ledger: &Ledger, guarded: &Guarded, looked: Vec<LookedAt>) -> Result<(), CaptureError> {
+    // Another name changes what is known of a file, though not the file.
+    let looks_again = guarded.report.means == "linked";
+    let mut by_folder: HashMap<(RootId, &str), HashMap<&str, u64>> = HashMap::new();
+    for ((root, path), number) in &guarded.numbers {
+        let (folder, name) = path.rsplit_once('/').unwrap_or(("", path));
+        by_folder.entry((*root, folder)).or_default().insert(name, *number);
+    }
     let mut text = Vec::new();
-    for root in &ledger.game().roots {
-        for (path, seen) in look_through(&root.folder, observer)? {
-            let path = String::from(path);
-            let guard = guarded.numbers.get(&(root.id, path.clone())).copied();
-            let line = line(root.id, path, &seen, guard);
-            serde_json::to_writer(&mut text, &line).map_err(|error| ledger.catalogue.damaged_by(&error))?;
+    for LookedAt { root, things, .. } in looked {
+        let top = ledger.site().root(root)?.folder.clone();
+        for (folder, things) in things {
+            let below = RelPath::from_disk(folder.clone());
+            let guards = by_folder.get(&(root, folder.as_str()));
+            let mut items = Vec::with_capacity(things.len());
+            for (name, mut seen) in things {
+                let Ok(name) = name.into_string() else { continue };
+                let guard = guards.and_then(|guards| guards.get(name.as_str())).copied();
+                if guard.is_some() && looks_again {
+                    let path = below.on(&top).join(&name);
+                    seen = look_at(&path).map_err(LedgerError::io("look at", &path))?.unwrap_or(seen);
+                }
+                items.push(Item::of(name, &seen, guard));
+            }
+            serde_json::to_writer(&mut text, &(root, &folder, items))
+                .map_err(|error| ledger.catalogue.damaged_by(&error))?;
             text.push(b'\n');
         }
     }
@@ -64,17 +120,10 @@ pub(super) fn write(ledger: &Ledger, guarded: &Guarded, observer: &dyn Observer)
 /// Reads what was written down.
 pub(super) fn read(ledger: &Ledger) -> Result<SeenBefore, CaptureError> {
     let path = file(ledger);
-    let opened = fs::File::open(&path).map_err(LedgerError::io("read", &path))?;
-    let mut seen = SeenBefore::new();
-    for text in BufReader::new(opened).lines() {
-        let text = text.map_err(LedgerError::io("read", &path))?;
-        let line: Line = serde_json::from_str(&text).map_err(|error| ledger.catalogue.damaged_by(&error))?;
-        seen.insert((line.0, line.1.clone()), line);
-    }
-    Ok(seen)
-}
-
-pub(super) fn line(root: RootId, path: String, seen: &Seen, guard: Option<u64>) -> Line {
-    let Seen { kind, size_bytes, modified_ns, changed_ns, mode } = *seen;
-    Line(root, path, kind, size_bytes, modified_ns, changed_ns, mode, guard)
+    let text = fs::read(&path).map_err(LedgerError::io("read", &path))?;
+    let lines: Vec<&[u8]> = text.split(|byte| *byte == b'\n').filter(|line| !line.is_empty()).collect();
+    let folders: Result<Vec<(RootId, String, Vec<Item>)>, serde_json::Error> =
+        lines.par_iter().map(|line| serde_json::from_slice(line)).collect();
+    let folders = folders.map_err(|error| ledger.catalogue.damaged_by(&error))?;
+    Ok(folders.into_iter().map(|(root, folder, items)| ((root, folder), items)).collect())
 }
