@@ -297,7 +297,7 @@ impl Looker<'_> {
         }
         let below = RelPath::from_disk(folder.to_owned());
         let mut report = CheckReport::default();
-        let files: HashMap<&str, Expected<'_>> = place.files.iter().map(|file| (file.name, *file)).collect();
+        let files: HashMap<&str, &Expected<'_>> = place.files.iter().map(|file| (file.name, file)).collect();
         let mut met: HashSet<&str> = HashSet::with_capacity(files.len());
         let mut strangers = Vec::new();
         for (name, seen) in self.walked.get(folder).into_iter().flatten() {
@@ -342,7 +342,7 @@ impl Looker<'_> {
         &self,
         below: &RelPath,
         strangers: &[(String, BaseKind)],
-        files: &HashMap<&str, Expected<'_>>,
+        files: &HashMap<&str, &Expected<'_>>,
         met: &HashSet<&str>,
         report: &mut CheckReport,
     ) {

@@ -3,6 +3,7 @@
 use std::collections::HashMap;
 use std::ffi::OsString;
 use std::path::PathBuf;
+use std::thread;
 
 use rayon::prelude::*;
 
@@ -54,13 +55,21 @@ pub(super) fn differences(
     order: &Order,
     observer: &dyn Observer,
 ) -> Result<Differences, CaptureError> {
-    let mut before = read(ledger)?;
     let game = ledger.game();
+    // What was seen is read while the disk is looked through.
+    let (walked, before) = thread::scope(|scope| {
+        let walking = scope.spawn(|| {
+            game.roots.iter().map(|root| walk_root(&root.folder, observer)).collect::<Result<Vec<_>, _>>()
+        });
+        let before = read(ledger);
+        (walking.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)), before)
+    });
+    let (walked, mut before) = (walked?, before?);
     let volatile = AddressPatterns::parse(game, &game.volatile)?;
     let mut found = Differences::default();
     let mut changed = Changed::new();
-    for root in &game.roots {
-        for folder in walk_root(&root.folder, observer)? {
+    for (root, folders) in game.roots.iter().zip(walked) {
+        for folder in folders {
             let was = before.remove(&(root.id, folder.below.as_str().to_owned())).unwrap_or_default();
             compare_folder(game, root.id, folder, was, &mut changed, &mut found);
         }
