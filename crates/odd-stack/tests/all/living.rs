@@ -275,6 +275,11 @@ mod programs {
         closed.run("capture --cancel").status(0);
         assert!(!closed.path("game/data/cut.qtx").exists());
         closed.run("capture Lost -- ./nowhere").status(1).says("can't be run");
+        let inside = ["capture", "Inside", "--in", "game:bin", "--", SHELL, "-c", "echo here > here.txt"];
+        closed.run_words(&inside).status(0).says("game:bin/here.txt");
+        closed.run("capture Half --in bin --begin").status(4).says("there is a layer named `Half` already");
+        closed.run_words(&["capture", "X", "--in", "far:", "--", SHELL]).status(2).says("--in far:");
+        closed.run("remove Inside").status(0);
         closed.run("check").status(0);
         closed.run("stack").status(0).says("4 layers");
     }
