@@ -2,7 +2,6 @@
 
 use super::differences::differences;
 use super::{Begun, CaptureError, Stage, clear_after};
-use crate::address::RelPath;
 use crate::disk::{ChangeOptions, ChangeRequest, Direct, Edits, Prepared, prepare};
 use crate::jobs::Permit;
 use crate::ledger::{Ledger, LedgerError};
@@ -78,10 +77,10 @@ pub fn prepare_capture_cancel<'l>(
     for file in &found.files {
         let path = match (&file.now, &file.before) {
             (Some((path, _)), _) => path.clone(),
-            (None, Some(before)) => RelPath::from_disk(before.1.clone()),
+            (None, Some(before)) => before.path.clone(),
             (None, None) => continue,
         };
-        let was_file = file.before.as_ref().is_some_and(|before| before.2 == BaseKind::File);
+        let was_file = file.before.as_ref().is_some_and(|before| before.item.1 == BaseKind::File);
         match (&file.before, &file.guard, file.column.provider(&order)) {
             (None, ..) => request.direct.push(Direct { root: file.root, path, instead: None }),
             (Some(_), Some(guard), _) => {

@@ -9,7 +9,7 @@ use rayon::prelude::*;
 
 use super::CaptureError;
 use super::guard::guard_path;
-use super::seen::{Item, Line, read};
+use super::seen::{Before, Item, read};
 use crate::address::{FoldedKey, RelPath};
 use crate::disk::{Blender, Seen, Stamp, Walked, look_at, walk_root};
 use crate::game::{AddressPatterns, Game};
@@ -24,7 +24,7 @@ pub(super) struct Difference {
     pub root: RootId,
     pub key: FoldedKey,
     /// What lay there before.
-    pub before: Option<Line>,
+    pub before: Option<Before>,
     /// What lies there now, and where.
     pub now: Option<(RelPath, Seen)>,
     /// Everything that the stack has there.
@@ -102,7 +102,7 @@ pub(super) fn differences(
 
 #[derive(Default)]
 struct Pair {
-    before: Option<Line>,
+    before: Option<Before>,
     now: Option<(RelPath, Seen)>,
 }
 
@@ -135,7 +135,7 @@ fn compare_folder(
         let key = game.folding.key(path.as_str());
         let (was_folder, was_file) = match was {
             Some(item) if item.1 == BaseKind::Folder => (true, None),
-            was => (false, was.map(|item| item.line(root, &below))),
+            was => (false, was.map(|item| item.at(&below))),
         };
         if seen.kind == BaseKind::Folder {
             // In a file's place, too: that went.
@@ -165,12 +165,13 @@ fn gone(
     found: &mut Differences,
 ) {
     for item in items {
-        let line = item.line(root, below);
-        if line.2 == BaseKind::Folder {
-            found.folders_gone.push((root, RelPath::from_disk(line.1)));
+        let before = item.at(below);
+        if before.item.1 == BaseKind::Folder {
+            found.folders_gone.push((root, before.path));
             continue;
         }
-        changed.entry((root, game.folding.key(&line.1))).or_default().before.get_or_insert(line);
+        let key = game.folding.key(before.path.as_str());
+        changed.entry((root, key)).or_default().before.get_or_insert(before);
     }
 }
 
@@ -179,13 +180,13 @@ fn difference(
     order: &Order,
     root: RootId,
     key: FoldedKey,
-    before: Option<Line>,
+    before: Option<Before>,
     now: Option<(RelPath, Seen)>,
 ) -> Result<Difference, LedgerError> {
     let mut columns = [ledger.column(root, &key)?];
     Blender::new(ledger).learn(&mut columns, order)?;
     let [column] = columns;
-    let guard = before.as_ref().and_then(|before| before.7);
+    let guard = before.as_ref().and_then(|before| before.item.6);
     let guard = guard
         .map(|number| Ok::<_, LedgerError>(guard_path(ledger.site(), ledger.site().root(root)?, number)));
     let hash_before = column.provider(order).hash();
@@ -201,26 +202,26 @@ fn judge(
     let Some(before) = file.before.clone() else { return Ok((file, None)) };
     if let Some(guard) = file.guard.take() {
         let seen = look_at(&guard).map_err(LedgerError::io("look at", &guard))?;
-        if seen.is_some_and(|seen| (seen.size_bytes, seen.modified_ns) == (before.3, before.4)) {
+        if seen.is_some_and(|seen| (seen.size_bytes, seen.modified_ns) == (before.item.2, before.item.3)) {
             let hash = ContentHash::of_file(&guard).map_err(LedgerError::io("read", &guard))?;
             file.hash_before = Some(hash);
             file.guard = Some(guard);
         }
     }
     let Some((path, now)) = &file.now else { return Ok((file, None)) };
-    if now.kind != BaseKind::File || before.2 != BaseKind::File || now.size_bytes != before.3 {
+    if now.kind != BaseKind::File || before.item.1 != BaseKind::File || now.size_bytes != before.item.2 {
         return Ok((file, None));
     }
     let path = path.on(&site.root(file.root)?.folder);
     let is_alike = match file.hash_before {
         Some(hash) => ContentHash::of_file(&path).map_err(LedgerError::io("read", &path))? == hash,
         // Only the time of its last change differs, and nothing tells more.
-        None => now.modified_ns == before.4,
+        None => now.modified_ns == before.item.3,
     };
     let stamp = Stamp {
-        modified: before.4.div_euclid(1_000_000_000),
-        nanoseconds: u32::try_from(before.4.rem_euclid(1_000_000_000)).unwrap_or(0),
-        mode: before.6,
+        modified: before.item.3.div_euclid(1_000_000_000),
+        nanoseconds: u32::try_from(before.item.3.rem_euclid(1_000_000_000)).unwrap_or(0),
+        mode: before.item.5,
     };
     Ok((file, is_alike.then_some((path, stamp))))
 }

@@ -307,7 +307,7 @@ fn take(
 fn address_of(ledger: &Ledger, file: &Difference) -> String {
     let path = match (&file.now, &file.before) {
         (Some((path, _)), _) => path.clone(),
-        (None, Some(before)) => RelPath::from_disk(before.1.clone()),
+        (None, Some(before)) => before.path.clone(),
         (None, None) => RelPath::root(),
     };
     ledger.game().address(file.root, path).map(|address| address.to_string()).unwrap_or_default()
@@ -317,7 +317,7 @@ fn address_of(ledger: &Ledger, file: &Difference) -> String {
 fn leave_out(file: &Difference, order: &Order, request: &mut ChangeRequest) -> bool {
     let path = match (&file.now, &file.before) {
         (Some((path, _)), _) => path.clone(),
-        (None, Some(before)) => RelPath::from_disk(before.1.clone()),
+        (None, Some(before)) => before.path.clone(),
         (None, None) => return false,
     };
     if file.before.is_none() || file.guard.is_some() {
@@ -383,7 +383,7 @@ fn draft(
     }
     if let (Some(guard), false, Some(before)) = (&file.guard, is_base, &file.before) {
         // A person's edits of a layer's file, which the program wrote over.
-        request.save.push((guard.clone(), file.root, RelPath::from_disk(before.1.clone())));
+        request.save.push((guard.clone(), file.root, before.path.clone()));
     }
     let (spelled, modified, executable) = match (&file.now, &file.before) {
         (Some((path, seen)), _) => (
@@ -391,7 +391,7 @@ fn draft(
             seen.modified_ns.div_euclid(1_000_000_000),
             (seen.mode & 0o111 != 0).then_some(true),
         ),
-        (None, Some(before)) => (RelPath::from_disk(before.1.clone()), 0, None),
+        (None, Some(before)) => (before.path.clone(), 0, None),
         (None, None) => (RelPath::root(), 0, None),
     };
     let kind = match (is_settings, order.blend_rules().format_of(file.key.as_str())) {

@@ -44,31 +44,19 @@ impl Item {
                 || (self.2, self.3, self.4) == (now.size_bytes, now.modified_ns, now.changed_ns))
     }
 
-    /// The same with its whole path.
-    pub(super) fn line(self, root: RootId, below: &RelPath) -> Line {
-        let Self(name, kind, size_bytes, modified_ns, changed_ns, mode, guard) = self;
-        let path = below.join(&RelPath::from_disk(name)).into();
-        Line(root, path, kind, size_bytes, modified_ns, changed_ns, mode, guard)
+    /// The same with its path below the root.
+    pub(super) fn at(self, below: &RelPath) -> Before {
+        let path = below.join(&RelPath::from_disk(self.0.clone()));
+        Before { path, item: self }
     }
 }
 
-/// One thing that was seen.
+/// One thing that was seen, by its path below its root.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(super) struct Line(
-    pub RootId,
-    pub String,
-    pub BaseKind,
-    /// Size in bytes.
-    pub u64,
-    /// Modification time in nanoseconds since 1970.
-    pub i64,
-    /// Change time likewise, where the system has one; else 0.
-    pub i64,
-    /// Permission bits.
-    pub u32,
-    /// Where it was protected, below the root's guard folder.
-    pub Option<u64>,
-);
+pub(super) struct Before {
+    pub path: RelPath,
+    pub item: Item,
+}
 
 /// Everything that was seen, by root and folder.
 pub(super) type SeenBefore = HashMap<(RootId, String), Vec<Item>>;
