@@ -75,11 +75,7 @@ pub fn prepare_capture_cancel<'l>(
     let mut request = ChangeRequest::new(&command, now, ledger.catalogue.arrangement()?);
     let mut originals_lost = Vec::new();
     for file in &found.files {
-        let path = match (&file.now, &file.before) {
-            (Some((path, _)), _) => path.clone(),
-            (None, Some(before)) => before.path.clone(),
-            (None, None) => continue,
-        };
+        let path = file.path();
         let was_file = file.before.as_ref().is_some_and(|before| before.item.1 == BaseKind::File);
         match (&file.before, &file.guard, file.column.provider(&order)) {
             (None, ..) => request.direct.push(Direct { root: file.root, path, instead: None }),

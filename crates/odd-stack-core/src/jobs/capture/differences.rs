@@ -35,6 +35,14 @@ pub(super) struct Difference {
     pub hash_before: Option<ContentHash>,
 }
 
+impl Difference {
+    /// Where it lies, or lay before it went.
+    pub(super) fn path(&self) -> RelPath {
+        let now = self.now.as_ref().map(|(path, _)| path);
+        now.or(self.before.as_ref().map(|before| &before.path)).cloned().unwrap_or_default()
+    }
+}
+
 /// All that differs.
 #[derive(Debug, Default)]
 pub(super) struct Differences {

@@ -305,21 +305,12 @@ fn take(
 }
 
 fn address_of(ledger: &Ledger, file: &Difference) -> String {
-    let path = match (&file.now, &file.before) {
-        (Some((path, _)), _) => path.clone(),
-        (None, Some(before)) => before.path.clone(),
-        (None, None) => RelPath::root(),
-    };
-    ledger.game().address(file.root, path).map(|address| address.to_string()).unwrap_or_default()
+    ledger.game().address(file.root, file.path()).map(|address| address.to_string()).unwrap_or_default()
 }
 
 /// Notes what puts the file back as it was, or takes it away; says whether that can be.
 fn leave_out(file: &Difference, order: &Order, request: &mut ChangeRequest) -> bool {
-    let path = match (&file.now, &file.before) {
-        (Some((path, _)), _) => path.clone(),
-        (None, Some(before)) => before.path.clone(),
-        (None, None) => return false,
-    };
+    let path = file.path();
     if file.before.is_none() || file.guard.is_some() {
         request.direct.push(Direct { root: file.root, path, instead: file.guard.clone() });
         return true;
