@@ -16,7 +16,7 @@ use super::look::{Seen, is_nothing_there};
 use super::lying::Lying;
 use super::outcome::{BaseBefore, BaseNow, Outcome, Undo, write_outcome};
 use super::plan::Plan;
-use super::seam::Stamp;
+use super::seam::{Seam, Stamp};
 use super::sides::{check_room, make_private_folder, make_side, tidy_sides};
 use super::steps::Step;
 use super::thrown::save_changed;
@@ -410,26 +410,9 @@ impl Prepared<'_> {
             if observer.is_cancelled() {
                 return Err(ChangeError::Cancelled);
             }
-            let blob = match &file.content {
-                None => blob_path(folder, file.hash),
-                Some(content) => {
-                    let written = file.path.with_extension("blend");
-                    let done = seam.write_file(&written, &mut content.as_slice());
-                    done.map_err(|source| ChangeError::Stage { path: written.clone(), source })?;
-                    written
-                }
-            };
-            let lost = || {
-                let name = names.get(&file.layer).map_or("a layer", String::as_str);
-                LedgerError::ContentLost { what: format!("a file of {name}"), path: blob.clone() }
-            };
-            match seam.copy_file(&blob, &file.path, file.size_bytes, file.stamp) {
-                Ok(copied_bytes) if copied_bytes == file.size_bytes => {}
-                Ok(_) => return Err(lost().into()),
-                Err(error) if error.kind() == io::ErrorKind::NotFound && !blob.exists() => {
-                    return Err(lost().into());
-                }
-                Err(source) => return Err(ChangeError::Stage { path: file.path.clone(), source }),
+            match &file.content {
+                Some(content) => write_made(file, content, seam)?,
+                None => copy_stored(file, folder, &names, seam)?,
             }
             observer.advance(1, file.size_bytes);
             Ok(())
@@ -478,6 +461,33 @@ impl Drop for Prepared<'_> {
         discard_new_contents(self.ledger);
         tidy_sides(self.ledger, &self.outcome.sides);
     }
+}
+
+/// Writes a content that was made for this change straight to where it is staged.
+fn write_made(file: &Staged, content: &[u8], seam: &dyn Seam) -> Result<(), ChangeError> {
+    let (path, mut content) = (&file.path, content);
+    let written = seam.write_file(path, &mut content).and_then(|_| seam.stamp(path, file.stamp));
+    written.map_err(|source| ChangeError::Stage { path: path.clone(), source })
+}
+
+/// Copies a stored content to where it is staged.
+fn copy_stored(
+    file: &Staged,
+    ledger: &Path,
+    names: &HashMap<LayerId, String>,
+    seam: &dyn Seam,
+) -> Result<(), ChangeError> {
+    let blob = blob_path(ledger, file.hash);
+    let is_lost = match seam.copy_file(&blob, &file.path, file.size_bytes, file.stamp) {
+        Ok(copied_bytes) => copied_bytes != file.size_bytes,
+        Err(error) if error.kind() == io::ErrorKind::NotFound && !blob.exists() => true,
+        Err(source) => return Err(ChangeError::Stage { path: file.path.clone(), source }),
+    };
+    if is_lost {
+        let name = names.get(&file.layer).map_or("a layer", String::as_str);
+        return Err(LedgerError::ContentLost { what: format!("a file of {name}"), path: blob }.into());
+    }
+    Ok(())
 }
 
 /// Removes contents that were taken in for a change that will not be. What can't be removed now is

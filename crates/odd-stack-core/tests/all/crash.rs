@@ -235,6 +235,40 @@ fn an_edit_is_carried_over_or_stays_whatever_fails() {
     }
 }
 
+/// A folder comes whole, with settings in it that blend and files beside them whose names are made from theirs.
+fn lay_front(_: &World, ledger: &Ledger) -> bool {
+    reorder(ledger, &Reorder::Lay(vec![id(ledger, "front")]), KEEP).is_ok()
+}
+
+fn front_lifted() -> World {
+    let world = two_layers();
+    let files = [
+        ("quay/new/front.ini", "gulls=4\n"),
+        ("quay/new/front.blend", "a scene"),
+        ("quay/new/front.ini.part", "a part"),
+        ("quay/new/front", "no ending"),
+    ];
+    world.add(&world.package("front", &files), &[".=game:"]).unwrap();
+    tweak(&world.ledger(), "quay/new/front.ini", &[("gulls", Some("9"))]).unwrap();
+    let ledger = world.ledger();
+    reorder(&ledger, &Reorder::Lift(vec![id(&ledger, "front")]), KEEP).unwrap();
+    world
+}
+
+#[test]
+fn a_folder_with_blended_settings_comes_whole_or_not_whatever_fails() {
+    let faults = [Fault::Stop, Fault::Refuse, Fault::LoseAll, Fault::LoseSome(104_729)];
+    for fault in faults.into_iter().take(if cfg!(windows) { 1 } else { 4 }) {
+        fail_everywhere_in(&front_lifted(), lay_front, fault, 0);
+    }
+    let world = front_lifted();
+    assert!(lay_front(&world, &world.ledger()));
+    let content = |name: &str| fs::read_to_string(world.path("game/quay/new").join(name)).unwrap();
+    assert_eq!(content("front.ini"), "gulls=9\n");
+    assert_eq!((content("front.blend").as_str(), content("front").as_str()), ("a scene", "no ending"));
+    assert_eq!(fs::read_dir(world.path("game/quay/new")).unwrap().count(), 4);
+}
+
 /// The lower layer wins from then on.
 fn settle_brass(_: &World, ledger: &Ledger) -> bool {
     settle(ledger, "data/lamps/brass.dds", Ruling::With(id(ledger, "lamps"))).is_ok()

@@ -17,9 +17,22 @@ const BASE: [(&str, &str); 5] = [
     ("docs/profile/p.ini", "p"),
 ];
 
-/// Packages that meet each other and the base in every way: contested, equal, new, other spellings.
+/// Packages that meet each other and the base in every way: contested, equal, new, other spellings; in new folders
+/// settings that blend, with files beside them whose names are made from one another.
 const PACKAGES: [(&str, &[(&str, &str)]); 6] = [
-    ("alpha", &[("data/lamps/brass.dds", "one"), ("new/Deep/a", "a"), ("top", "t")]),
+    (
+        "alpha",
+        &[
+            ("data/lamps/brass.dds", "one"),
+            ("new/Deep/a", "a"),
+            ("top", "t"),
+            ("quay/front.ini", "gulls=4\n"),
+            ("quay/front", "no ending"),
+            ("quay/front.blend", "a scene"),
+            ("quay/front.ini.part", "a part"),
+            ("quay/front.ini.new", "newer"),
+        ],
+    ),
     ("bravo", &[("DATA/LAMPS/BRASS.DDS", "two"), ("new/deep/b", "b"), ("config.ini", "fog=1\ngulls=2\n")]),
     ("cedar", &[("config.ini", "fog=2\ngulls=1\n"), ("NEW/deep/a", "a"), ("TOP", "t")]),
     ("delta", &[("data/Lamps/brass.dds", "base"), ("top", "other"), ("new/deep/only/c", "c")]),
@@ -31,6 +44,8 @@ const PACKAGES: [(&str, &[(&str, &str)]); 6] = [
             ("data/lamps/brass.dds", "one"),
             ("bin/run", "patched"),
             ("new/Deep/b", "b2"),
+            ("quay/front.ini", "gulls=5\n"),
+            ("quay/front.tmp", "left over"),
         ],
     ),
 ];
@@ -46,8 +61,10 @@ enum Command {
     /// Who wins at the lamp: this one, or none for the order as it is.
     Settle(Option<usize>),
     Clear,
-    /// The person's own value of a key; none drops it again.
-    Tweak(Option<u8>),
+    LiftAll,
+    LayAll,
+    /// The person's own value of a key in a settings file; none drops all of them again.
+    Tweak(usize, Option<u8>),
 }
 
 fn command() -> impl Strategy<Value = Command> {
@@ -60,12 +77,17 @@ fn command() -> impl Strategy<Value = Command> {
         2 => (0..PACKAGES.len(), 0..PACKAGES.len()).prop_map(|(old, new)| Command::Exchange(old, new)),
         2 => proptest::option::weighted(0.8, 0..PACKAGES.len()).prop_map(Command::Settle),
         1 => Just(Command::Clear),
-        1 => proptest::option::weighted(0.7, 0..9u8).prop_map(Command::Tweak),
+        1 => Just(Command::LiftAll),
+        1 => Just(Command::LayAll),
+        2 => (0..SETTINGS.len(), proptest::option::weighted(0.8, 0..9u8)).prop_map(|(at, to)| Command::Tweak(at, to)),
     ]
 }
 
 /// A layer and what it has at the lamp.
 type Side = (usize, &'static str);
+
+/// Settings files; the first one is the game's own.
+const SETTINGS: [&str; 2] = ["config.ini", "quay/front.ini"];
 
 const LAMP: &str = "game/data/lamps/brass.dds";
 
@@ -84,7 +106,7 @@ struct Model {
     made: usize,
     /// The layers that met at the lamp, what each had there, and the winner.
     settled: Option<(Vec<Side>, Option<usize>)>,
-    tweak: Option<u8>,
+    tweaks: [Option<u8>; SETTINGS.len()],
 }
 
 /// What a package has at the lamp.
@@ -122,32 +144,42 @@ fn fold(model: &Model) -> Option<BTreeMap<String, String>> {
     let mut files: BTreeMap<String, String> =
         BASE.iter().map(|(path, content)| (path.to_lowercase(), (*content).to_owned())).collect();
     for layer in model.laid() {
-        for (path, content) in PACKAGES[layer.package].1.iter().filter(|(path, _)| *path != "config.ini") {
+        for (path, content) in PACKAGES[layer.package].1.iter().filter(|(path, _)| !SETTINGS.contains(path)) {
             files.insert(format!("game/{}", path.to_lowercase()), (*content).to_owned());
         }
     }
     if let Some((_, content)) = model.at_lamp().last() {
         files.insert(LAMP.to_owned(), (*content).to_owned());
     }
-    files.insert("game/config.ini".to_owned(), blended(model));
+    for (at, file) in SETTINGS.iter().enumerate() {
+        files.extend(blended(model, at).map(|content| (format!("game/{file}"), content)));
+    }
     let clashes = files.keys().any(|file| files.keys().any(|other| other.starts_with(&format!("{file}/"))));
     (!clashes).then_some(files)
 }
 
-/// The naive blend: of each key the last value that is not the game's own.
-fn blended(model: &Model) -> String {
+/// What the game itself has in a settings file.
+fn own_settings(file: &str) -> Option<&'static str> {
+    BASE.iter().find(|(path, _)| path.strip_prefix("game/") == Some(file)).map(|(_, content)| *content)
+}
+
+/// The naive blend: of each key the last value that is not the game's own. Nothing where nobody has the file.
+fn blended(model: &Model, at: usize) -> Option<String> {
     let table = |content: &str| -> BTreeMap<String, String> {
         content.lines().filter_map(|line| line.split_once('=')).map(|(k, v)| (k.into(), v.into())).collect()
     };
-    let base = table(BASE[2].1);
+    let own = own_settings(SETTINGS[at]);
+    let base = table(own.unwrap_or_default());
     let mut values = base.clone();
-    for layer in model.laid() {
-        for (_, content) in PACKAGES[layer.package].1.iter().filter(|(path, _)| *path == "config.ini") {
-            values.extend(table(content).into_iter().filter(|(key, value)| base.get(key) != Some(value)));
-        }
+    let of_layers = model.laid().flat_map(|layer| PACKAGES[layer.package].1);
+    let of_layers: Vec<&str> =
+        of_layers.filter(|(path, _)| *path == SETTINGS[at]).map(|(_, content)| *content).collect();
+    for content in &of_layers {
+        values.extend(table(content).into_iter().filter(|(key, value)| base.get(key) != Some(value)));
     }
-    values.extend(model.tweak.map(|value| ("gulls".to_owned(), value.to_string())));
-    values.iter().map(|(key, value)| format!("{key}={value}\n")).collect()
+    values.extend(model.tweaks[at].map(|value| ("gulls".to_owned(), value.to_string())));
+    let is_there = own.is_some() || !of_layers.is_empty();
+    is_there.then(|| values.iter().map(|(key, value)| format!("{key}={value}\n")).collect())
 }
 
 /// How many addresses two layers share, by state: same, blended, won, open.
@@ -165,8 +197,8 @@ fn naive_pairs(model: &Model) -> BTreeMap<(String, String), Counts> {
                 let Some((_, beneath)) = PACKAGES[lower.package].1.iter().find(is_it) else { continue };
                 let state = if content == beneath {
                     0
-                } else if *path == "config.ini" {
-                    if key_clash(content, beneath) { 3 } else { 1 }
+                } else if SETTINGS.contains(path) {
+                    if key_clash(content, beneath, own_settings(path).unwrap_or_default()) { 3 } else { 1 }
                 } else {
                     let sides = model.settled.as_ref().map(|(sides, _)| sides.as_slice()).unwrap_or_default();
                     let is_lamp = format!("game/{}", path.to_lowercase()) == LAMP;
@@ -189,12 +221,12 @@ fn naive_pairs(model: &Model) -> BTreeMap<(String, String), Counts> {
 }
 
 /// Whether two settings files change one key of the game's own to different values.
-fn key_clash(one: &str, two: &str) -> bool {
+fn key_clash(one: &str, two: &str, own: &str) -> bool {
     let value = |text: &str, key: &str| {
         text.lines().find_map(|line| line.strip_prefix(key)?.strip_prefix('=')).map(str::to_owned)
     };
     ["fog", "gulls", "sea"].iter().any(|key| {
-        let (one, two, base) = (value(one, key), value(two, key), value(BASE[2].1, key));
+        let (one, two, base) = (value(one, key), value(two, key), value(own, key));
         one != base && two != base && one != two
     })
 }
@@ -322,12 +354,25 @@ fn run(world: &World, model: &mut Model, command: &Command) -> Result<(), TestCa
             wanted.settled = None;
             true
         }
-        Command::Tweak(value) => {
-            wanted.tweak = value;
-            match value.map(|value| value.to_string()) {
-                Some(value) => tweak(&ledger, "config.ini", &[("gulls", Some(&value))]).is_ok(),
-                None => change_own(&ledger, &Tweak::DropAll).is_ok(),
+        Command::LiftAll | Command::LayAll => {
+            let laid = matches!(command, Command::LayAll);
+            layers.iter_mut().for_each(|layer| layer.laid = laid);
+            let all = ids.iter().map(|(_, layer)| *layer).collect();
+            let change = if laid { Reorder::Lay(all) } else { Reorder::Lift(all) };
+            reorder(&ledger, &change, options).is_ok()
+        }
+        Command::Tweak(at, Some(value)) => {
+            let is_there = blended(model, at).is_some();
+            if is_there {
+                wanted.tweaks[at] = Some(value);
             }
+            let done = tweak(&ledger, SETTINGS[at], &[("gulls", Some(&value.to_string()))]).is_ok();
+            prop_assert_eq!(done, is_there, "{:?}", command);
+            true
+        }
+        Command::Tweak(_, None) => {
+            wanted.tweaks = Default::default();
+            change_own(&ledger, &Tweak::DropAll).is_ok()
         }
     };
     prop_assert_eq!(done, fold(&wanted).is_some(), "{:?}", command);
@@ -359,8 +404,11 @@ proptest! {
             let folder = fresh.package(name, files);
             add(&fresh.ledger(), &folder, &[".=game:"], Target::Top, ChangeOptions::default()).unwrap();
         }
-        if let Some(value) = model.tweak {
-            tweak(&fresh.ledger(), "config.ini", &[("gulls", Some(&value.to_string()))]).unwrap();
+        for (file, value) in SETTINGS.iter().zip(model.tweaks) {
+            if let Some(value) = value {
+                // Where nothing lies there is nothing to set.
+                let _ = tweak(&fresh.ledger(), file, &[("gulls", Some(&value.to_string()))]);
+            }
         }
         let winner = model.at_lamp().last().map(|(made, _)| *made);
         if let Some(winner) = model.laid().find(|layer| Some(layer.made) == winner) {
