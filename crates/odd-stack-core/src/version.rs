@@ -44,6 +44,13 @@ pub fn parts_of_file_name(package: &Path, is_archive: bool) -> FileNameParts {
     }
 }
 
+/// A file's name without the version in it, its ending kept: `Pack_0.7.7.7z` and `Pack_0.7.8.7z` are both `Pack.7z`.
+pub(crate) fn name_without_version(file_name: &str) -> String {
+    let FileNameParts { name, .. } = parts_of_file_name(Path::new(file_name), true);
+    let ending = file_name.rsplit_once('.').map(|(_, ending)| format!(".{ending}"));
+    name + ending.as_deref().unwrap_or_default()
+}
+
 /// Cuts a stem into its name, its version, and what stands behind that.
 fn cut_at_version(stem: &str) -> (&str, Option<String>, Option<String>) {
     // From the left: the first cut after which everything is a version wins, so that

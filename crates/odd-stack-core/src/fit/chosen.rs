@@ -1,6 +1,6 @@
 //! Which places count once options are chosen and parts are taken or left.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use super::place::{ChoiceMade, LeftOut, PartSeen};
 use super::resolve::{Package, Resolved};
@@ -14,6 +14,8 @@ pub(super) struct Taken<'r> {
     pub choices: Vec<ChoiceMade>,
     pub parts: Vec<(&'r super::Part, bool, Vec<RelPath>)>,
     pub chosen: BTreeMap<String, String>,
+    /// For each choice its options with what belongs to each alone.
+    options: Vec<Vec<(String, Vec<RelPath>)>>,
     /// Folders and files whose members are left out.
     closed: Vec<(RelPath, LeftOut)>,
     /// Those of options and parts that are taken, which may lie inside closed ones.
@@ -21,6 +23,29 @@ pub(super) struct Taken<'r> {
 }
 
 impl Taken<'_> {
+    /// What was taken of each choice, by the files that are `placed`: a place that a person gives may take another
+    /// option than the one that is chosen, or several.
+    pub(super) fn choices_made<'p>(&self, placed: impl Iterator<Item = &'p RelPath> + Clone) -> Vec<ChoiceMade> {
+        let depth = |path: &RelPath, folders: &[RelPath]| {
+            let around = folders.iter().filter(|folder| path.below(folder).is_some());
+            around.map(|folder| folder.as_str().len()).max()
+        };
+        let made = self.choices.iter().zip(&self.options).map(|(choice, options)| {
+            let mut taken: BTreeSet<usize> = BTreeSet::new();
+            for path in placed.clone() {
+                let depths = options.iter().map(|(_, folders)| depth(path, folders));
+                // Options may share folders; what is of the chosen one is not of another.
+                let is_chosen = |index: &usize| options[*index].0 == choice.chosen;
+                let deepest = depths.enumerate().filter_map(|(index, depth)| Some((depth?, index)));
+                taken.extend(deepest.max_by_key(|(depth, index)| (*depth, is_chosen(index))).map(|(_, index)| index));
+            }
+            let names: Vec<&str> = taken.iter().map(|index| options[*index].0.as_str()).collect();
+            let chosen = if names.is_empty() { choice.chosen.clone() } else { names.join(" and ") };
+            ChoiceMade { chosen, ..choice.clone() }
+        });
+        made.collect()
+    }
+
     /// Why the option or part that the path belongs to is not taken, if so.
     pub(super) fn left_out(&self, path: &RelPath) -> Option<LeftOut> {
         let longest = |paths: &mut dyn Iterator<Item = &RelPath>| {
@@ -49,6 +74,7 @@ pub(super) fn take<'r>(
         choices: Vec::new(),
         parts: Vec::new(),
         chosen: rules.chosen.clone(),
+        options: Vec::new(),
         closed: Vec::new(),
         open: Vec::new(),
     };
@@ -90,8 +116,10 @@ pub(super) fn take<'r>(
             open_questions.push(NotChosen { id: choice.id.clone(), ask: choice.ask.clone(), options });
             continue;
         };
+        let mut of_options = Vec::new();
         for option in &choice.options {
             let paths = folders_of(&option.folder, &option.places);
+            of_options.push((option.name.clone(), paths.clone()));
             if option.name == chosen.name {
                 taken.open.extend(paths);
                 for place in &option.places {
@@ -102,6 +130,7 @@ pub(super) fn take<'r>(
             }
         }
         taken.chosen.insert(choice.id.clone(), chosen.name.clone());
+        taken.options.push(of_options);
         taken.choices.push(ChoiceMade { id: choice.id.clone(), options, chosen: chosen.name.clone() });
     }
     for part in &rules.parts {

@@ -25,6 +25,22 @@ pub enum Finding {
     },
     /// Given places decided.
     ByPlaces,
+    /// What a place of the older version means lies elsewhere in the new one.
+    Realigned {
+        /// Its `FROM` in the older version.
+        was: String,
+        /// The folder or file in the new one.
+        now: String,
+        /// Where it goes.
+        to: Address,
+    },
+    /// The older version's places would have left most of it nowhere, so it was found out anew.
+    Anew {
+        /// How many of the older version's addresses it has so.
+        common: usize,
+        /// How many it would have had as the older version was placed.
+        as_before: usize,
+    },
 }
 
 impl fmt::Display for Finding {
@@ -39,6 +55,16 @@ impl fmt::Display for Finding {
             Self::InsideWrapper { from, wrapper } => {
                 write!(formatter, "`{from}` was found inside the wrapper folder `{wrapper}`")
             }
+            Self::Realigned { was, now, to } if now.is_empty() => {
+                write!(formatter, "what was in `{was}` in the old version lies at the top of the new one, and goes to {to}")
+            }
+            Self::Realigned { was, now, to } => {
+                write!(formatter, "what was `{was}` in the old version is `{now}` in the new one, and goes to {to}")
+            }
+            Self::Anew { common, as_before } => write!(
+                formatter,
+                "placed anew: so it has {common} of the old version's files, and as that one was placed {as_before}"
+            ),
             Self::ByPlaces => write!(formatter, "placed by the rules given"),
         }
     }

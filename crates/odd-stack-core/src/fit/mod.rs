@@ -9,6 +9,8 @@ mod game_tree;
 mod merge;
 mod place;
 mod placed;
+mod realign;
+mod remembered;
 mod resolve;
 mod rules;
 mod sheet;
@@ -18,12 +20,16 @@ mod tests;
 use thiserror::Error;
 
 pub(crate) use detect::name_told;
+pub(crate) use place::set_aside;
+pub(crate) use realign::is_next_archive;
 pub use detect::{Hints, ToldName, suspected_copies};
 pub use finding::Finding;
 pub use game_tree::{GameTree, NamedThings, ProgramSeen, RootSeen, WantedNames};
 pub use place::{
     ChoiceMade, Draft, Fit, FitInput, LeftOut, PartSeen, Placement, draft, fit, unreached, wrapper_of,
 };
+pub use realign::{OldAddresses, Realigning};
+pub use remembered::Inside;
 pub use rules::{
     Candidate, Choice, ChoiceOption, Part, Place, Proof, Rank, Rules, SetKey, Start, Unclear, Wishes,
 };

@@ -246,12 +246,13 @@ pub fn fit(input: &FitInput<'_>) -> Result<Fit, FitError> {
     }
     let parts = taken.parts.iter().map(|(part, on, folders)| part_seen(part, *on, folders, members));
     let parts: Vec<PartSeen> = parts.collect();
-    let (choices, chosen) = (taken.choices, taken.chosen);
-    let passed_over = passed_over(&package, &reasons);
-    let rules = Rules { chosen, passed_over, ..effective.clone() };
     let folders = std::mem::take(&mut placed.folders);
+    let placements = placed.into_placements();
+    let choices = taken.choices_made(placements.iter().map(|placement| &members[placement.member].path));
+    let passed_over = passed_over(&package, &reasons);
+    let rules = Rules { chosen: taken.chosen, passed_over, ..effective.clone() };
     Ok(Fit {
-        placements: placed.into_placements(),
+        placements,
         folders,
         left_out: reasons.into_iter().collect(),
         findings,
@@ -301,6 +302,15 @@ pub fn unreached(fit: &Fit, members: &[Member], folders: &[Folder], remembered: 
     let no_place =
         fit.left_out.iter().filter(|(_, reason)| *reason == LeftOut::NoPlace).map(|(index, _)| *index);
     no_place.filter(|index| !known.iter().any(|path| members[*index].path.below(path).is_some())).collect()
+}
+
+/// Members that are no part of what a package adds: only to be read, sources, pictures, left behind.
+pub(crate) fn set_aside(
+    members: &[Member],
+    folders: &[Folder],
+    tree: &dyn GameTree,
+) -> Vec<(usize, LeftOut)> {
+    detect::aside(members, folders, &|_| true, tree)
 }
 
 /// A package that holds nothing but other archives and things to read is not guessed at.

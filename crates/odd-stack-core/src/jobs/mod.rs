@@ -30,6 +30,7 @@ mod patchday_settings;
 mod patchday_unplanned;
 mod permit;
 mod placing;
+mod placing_again;
 mod play;
 mod proofs;
 mod report;

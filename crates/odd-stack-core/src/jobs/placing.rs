@@ -1,23 +1,24 @@
 //! Placing a package onto a game: what its sheet, a person and the game say, put together.
 
 use std::cell::RefCell;
-use std::collections::{BTreeMap, BTreeSet, HashSet};
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 
 use super::add_error::AddError;
 use super::contents::Contents;
+use super::placing_again::Before;
 use super::tree::LedgerTree;
-use crate::address::{Address, RelPath};
+use crate::address::Address;
 use crate::disk::{is_nothing_there, look_at};
 use crate::fit::{
-    Candidate, Draft, Fit, FitError, FitInput, FitSheet, Hints, LeftOut, MOST_SHEET_BYTES, Place, Rank,
-    Rules, ToldName, Unclear, draft, fit, is_sheet, name_told, suspected_copies, unreached, wrapper_of,
+    Draft, Fit, FitError, FitInput, FitSheet, Hints, LeftOut, MOST_SHEET_BYTES, Rank, Rules, ToldName, draft,
+    fit, is_sheet, name_told, suspected_copies, wrapper_of,
 };
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError};
 use crate::observer::Observer;
 use crate::package::Package;
-use crate::stack::{BaseKind, LayerId, RootId};
+use crate::stack::BaseKind;
 use crate::version::FileNameParts;
 
 /// What a package tells of itself.
@@ -91,23 +92,11 @@ pub struct Wanted {
 
 impl Wanted {
     /// The rules over those of the package's own sheet.
-    fn rules_over(&self, below: Rules) -> Rules {
+    pub(super) fn rules_over(&self, below: Rules) -> Rules {
         let sheet = self.sheet.as_ref().map(|sheet| sheet.rules(Rank::Sheet)).unwrap_or_default();
         below.with_over(sheet).with_over(self.rules.clone())
     }
 }
-
-/// The layer that a package takes the place of.
-#[derive(Debug, Clone)]
-pub(super) struct Before {
-    pub rules: Rules,
-    /// What comes holds only changed files.
-    pub is_patch: bool,
-    pub layer: LayerId,
-}
-
-/// Addresses by root and folded path.
-type Addresses = HashSet<(RootId, String)>;
 
 /// Places one package onto one game.
 pub(super) struct Placer<'a> {
@@ -149,7 +138,7 @@ impl Placer<'_> {
         }
     }
 
-    fn fit(&self, rules: &Rules, copies: &BTreeSet<usize>) -> Result<Fit, FitError> {
+    pub(super) fn fit(&self, rules: &Rules, copies: &BTreeSet<usize>) -> Result<Fit, FitError> {
         self.with_names_read(rules, copies, fit)
     }
 
@@ -168,7 +157,7 @@ impl Placer<'_> {
     }
 
     /// Tries to `place`, again with what small files of the package tell when that may help.
-    fn with_names_read<T>(
+    pub(super) fn with_names_read<T>(
         &self,
         rules: &Rules,
         copies: &BTreeSet<usize>,
@@ -206,171 +195,6 @@ impl Placer<'_> {
                 other => return other,
             }
         }
-    }
-
-    /// Places what takes the place of an older layer as that was placed, and asks where that does not say
-    /// it.
-    fn fit_again(
-        &self,
-        wanted: &Wanted,
-        own: &Rules,
-        before: &Before,
-        copies: &BTreeSet<usize>,
-    ) -> Result<Fit, FitError> {
-        let below = match own.say_where() {
-            true => own.clone().with_over(before.rules.clone().of_person()),
-            false => before.rules.clone().with_over(own.clone()),
-        };
-        let mut rules = wanted.rules_over(below);
-        let is_known = |id: &String| {
-            rules.choices.iter().any(|choice| choice.id == *id)
-                || rules.parts.iter().any(|part| part.id == *id)
-                || wanted.rules.chosen.contains_key(id)
-        };
-        let unknown: Vec<String> = rules.chosen.keys().filter(|id| !is_known(id)).cloned().collect();
-        if rules.say_where() {
-            rules.chosen.retain(|id, _| !unknown.contains(id));
-        }
-        let was_found_out =
-            before.rules.tidy && !own.say_where() && !before.rules.clone().of_person().say_where();
-        let mut kept = self.fit(&rules, copies);
-        while let Err(FitError::FromMissing { from, .. }) = &kept
-            && before.is_patch
-            && rules.places.len() > 1
-        {
-            // A package of changed files has not all folders.
-            let from = from.clone();
-            rules.places.retain(|place| place.from != from);
-            kept = self.fit(&rules, copies);
-        }
-        let has_places =
-            wanted.rules.say_where() || wanted.sheet.as_ref().is_some_and(|sheet| !sheet.place.is_empty());
-        if !was_found_out {
-            let kept = kept.map_err(|error| self.moved(error, None))?;
-            return self.with_all_reached(kept, &rules, None);
-        }
-        // What was found out before is found out anew, with what was chosen.
-        let mut anew = Rules {
-            places: Vec::new(),
-            choices: Vec::new(),
-            parts: Vec::new(),
-            passed_over: Vec::new(),
-            ..rules.clone()
-        };
-        let mut fresh = self.fit(&anew, copies);
-        while let Err(FitError::NoSuchChoice { id, .. }) = &fresh
-            && !wanted.rules.chosen.contains_key(id)
-            && anew.chosen.remove(&id.clone()).is_some()
-        {
-            // There is nothing to choose there any more.
-            fresh = self.fit(&anew, copies);
-        }
-        let fresh = match fresh {
-            _ if has_places => None,
-            Ok(fresh) => Some(fresh),
-            // What was chosen is gone, or there is more to choose: these are the options now.
-            Err(error @ (FitError::NoSuchOption { .. } | FitError::ChoiceNeeded { .. })) if kept.is_err() => {
-                return Err(error);
-            }
-            Err(_) => None,
-        };
-        match (kept, fresh) {
-            (Ok(kept), Some(fresh)) if kept.placements == fresh.placements => Ok(fresh),
-            (Ok(kept), Some(fresh)) => {
-                let old = self.addresses_of(before);
-                let (of_kept, of_fresh) = (self.common(&kept, &old), self.common(&fresh, &old));
-                if of_fresh > of_kept * 2 {
-                    Ok(fresh)
-                } else if of_kept > of_fresh * 2 || of_kept > 0 && is_extended(&fresh, &kept) {
-                    self.with_all_reached(kept, &rules, Some(&fresh))
-                } else {
-                    Err(FitError::Unclear(two_ways(&kept, &fresh)))
-                }
-            }
-            (Ok(kept), None) => {
-                let old = self.addresses_of(before);
-                if !has_places && !old.is_empty() && self.common(&kept, &old) == 0 {
-                    let question = "the new version has none of the files that the old one had".to_owned();
-                    return Err(FitError::Unclear(Unclear {
-                        question,
-                        candidates: vec![as_candidate(&kept, "as the old version was placed")],
-                        to_read: Vec::new(),
-                    }));
-                }
-                self.with_all_reached(kept, &rules, None)
-            }
-            (Err(_), Some(fresh)) if self.common(&fresh, &self.addresses_of(before)) > 0 => Ok(fresh),
-            (Err(error), fresh) => Err(self.moved(error, fresh.as_ref())),
-        }
-    }
-
-    fn addresses_of(&self, before: &Before) -> Addresses {
-        // A catalogue that fails here fails again, and is reported, when the entries are written.
-        self.ledger.catalogue.addresses_of(before.layer).unwrap_or_default()
-    }
-
-    /// How many of the fit's addresses the older layer has.
-    fn common(&self, fit: &Fit, old: &Addresses) -> usize {
-        let game = self.ledger.game();
-        let is_common = |to: &Address| {
-            game.root_named(&to.root).is_some_and(|root| {
-                let key = game.folding.key(to.path.as_str()).as_str().to_owned();
-                old.contains(&(root.id, key))
-            })
-        };
-        fit.placements.iter().filter(|placement| is_common(&placement.to)).count()
-    }
-
-    /// A place whose folder is gone is asked about with what was found out.
-    fn moved(&self, error: FitError, fresh: Option<&Fit>) -> FitError {
-        let FitError::FromMissing { from, .. } = &error else { return error };
-        let question = format!("the new version has no `{from}`, where the old one had files to place");
-        let candidates = fresh.map(|fresh| as_candidate(fresh, "as it would be placed if it were new"));
-        FitError::Unclear(Unclear {
-            question,
-            candidates: candidates.into_iter().collect(),
-            to_read: Vec::new(),
-        })
-    }
-
-    /// The fit, unless it has new files that no rule reaches and that are not left out otherwise.
-    fn with_all_reached(&self, fit: Fit, rules: &Rules, fresh: Option<&Fit>) -> Result<Fit, FitError> {
-        let members = self.package.members();
-        let mut new = unreached(&fit, members, self.package.folders(), rules);
-        if let Some(fresh) = fresh {
-            let placed: HashSet<usize> = fresh.placements.iter().map(|placement| placement.member).collect();
-            new.retain(|index| placed.contains(index));
-        }
-        if new.is_empty() {
-            return Ok(fit);
-        }
-        let mut tops: BTreeSet<RelPath> = BTreeSet::new();
-        let used: HashSet<&str> =
-            fit.placements.iter().flat_map(|placement| members[placement.member].path.ancestors()).collect();
-        for index in &new {
-            let path = &members[*index].path;
-            let top = path.ancestors().find(|folder| !used.contains(folder)).unwrap_or(path.as_str());
-            tops.insert(RelPath::from_disk(top.to_owned()));
-        }
-        let shown: Vec<String> = tops.iter().take(6).map(|top| format!("`{top}`")).collect();
-        let more = if tops.len() > shown.len() { " and more" } else { "" };
-        let question = format!(
-            "the new version has files that no rule of the old one reaches: {}{more}",
-            shown.join(", ")
-        );
-        let skip = Candidate {
-            skip: tops.iter().map(ToString::to_string).collect(),
-            evidence: "leave them out".to_owned(),
-            ..Candidate::default()
-        };
-        let root = self.ledger.game().roots.first().map(|root| format!("{}:", root.name)).unwrap_or_default();
-        let place = |top: &RelPath| Place::new(top.to_string(), format!("{root}{}", top.name()));
-        let into = Candidate {
-            places: tops.iter().map(place).collect(),
-            evidence: "put them into the game's own folder".to_owned(),
-            ..Candidate::default()
-        };
-        Err(FitError::Unclear(Unclear { question, candidates: vec![skip, into], to_read: Vec::new() }))
     }
 
     /// Members, wherever they would go, that are copies of the game's own files.
@@ -467,25 +291,5 @@ impl Placer<'_> {
             self.base_hashes.borrow_mut().insert(address.clone(), hash);
         }
         Ok(Some(hash))
-    }
-}
-
-/// Whether `more` places all that `fit` places at the same addresses.
-fn is_extended(more: &Fit, fit: &Fit) -> bool {
-    fit.placements.iter().all(|placement| more.placements.contains(placement))
-}
-
-fn as_candidate(fit: &Fit, evidence: &str) -> Candidate {
-    Candidate { places: fit.rules.places.clone(), evidence: evidence.to_owned(), ..Candidate::default() }
-}
-
-fn two_ways(kept: &Fit, fresh: &Fit) -> Unclear {
-    Unclear {
-        question: "the new version is built otherwise than the old one".to_owned(),
-        candidates: vec![
-            as_candidate(kept, "as the old version was placed"),
-            as_candidate(fresh, "as it would be placed if it were new"),
-        ],
-        to_read: Vec::new(),
     }
 }

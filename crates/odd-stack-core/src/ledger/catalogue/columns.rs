@@ -2,13 +2,14 @@
 
 use std::collections::{HashMap, HashSet};
 
-use rusqlite::{OptionalExtension, params};
+use rusqlite::{OptionalExtension, Row, params};
 
 use super::base::{BASE_COLUMNS, read_base};
-use super::layers::{ENTRY_COLUMNS, read_entry};
+use super::layers::{ENTRY_COLUMNS, kind_number, read_entry};
 use super::{Catalogue, Result};
 use crate::address::{FoldedKey, RelPath};
-use crate::stack::{BaseKind, Column, LayerId, PathId, RootId};
+use crate::hash::ContentHash;
+use crate::stack::{BaseKind, Column, EntryKind, LayerId, PathId, RootId};
 
 /// A folder that a layer needs.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -199,13 +200,17 @@ impl Catalogue {
         })
     }
 
-    /// The addresses of a layer's files, by their folded paths.
-    pub(crate) fn addresses_of(&self, layer: LayerId) -> Result<HashSet<(RootId, String)>> {
+    /// The addresses at which a layer puts files; not those where it takes something away or changes keys.
+    pub(crate) fn addresses_of_files(&self, layer: LayerId) -> Result<Vec<(RootId, FoldedKey)>> {
         self.run(|db| {
             let mut query = db.prepare_cached(
-                "SELECT path.root, path.folded FROM entry JOIN path ON path.id = entry.path WHERE layer = ?1",
+                "SELECT path.root, path.folded FROM entry JOIN path ON path.id = entry.path
+                 WHERE layer = ?1 AND kind <> ?2 AND hash <> ?3",
             )?;
-            query.query_map([layer.0], |row| Ok((RootId(row.get(0)?), row.get(1)?)))?.collect()
+            let nothing = ContentHash::NOTHING;
+            let keys = kind_number(EntryKind::Keys);
+            let row = |row: &Row<'_>| Ok((RootId(row.get(0)?), FoldedKey::from_stored(row.get(1)?)));
+            query.query_map(params![layer.0, keys, nothing.as_bytes()], row)?.collect()
         })
     }
 

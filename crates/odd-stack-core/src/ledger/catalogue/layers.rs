@@ -94,7 +94,7 @@ fn read_layer(row: &Row<'_>) -> rusqlite::Result<Layer> {
 pub(super) const ENTRY_COLUMNS: &str =
     "entry.layer, entry.spelled, entry.hash, entry.size_bytes, entry.modified, entry.executable, entry.kind";
 
-fn kind_number(kind: EntryKind) -> i64 {
+pub(super) fn kind_number(kind: EntryKind) -> i64 {
     match kind {
         EntryKind::File => 0,
         EntryKind::Whole => 1,
