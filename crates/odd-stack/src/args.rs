@@ -176,7 +176,6 @@ pub enum Command {
     /// Make a layer of a package and lay it on top
     Add(add::AddArgs),
     /// Exchange a layer for another version of its package, in its place and placed as it was
-    #[command(mut_arg("package", |package| package.required(false).index(2)))]
     Upgrade(upgrade::UpgradeArgs),
     /// Make a layer of a package whose files lie in the game already, put there by hand
     Adopt(adopt::AdoptArgs),

@@ -4,7 +4,7 @@ use std::error::Error;
 use std::process::ExitCode;
 
 use odd_stack_core::blend::Clash;
-use odd_stack_core::disk::{ChangeError, CheckError, ClashingFile, DriftKind};
+use odd_stack_core::disk::{ChangeError, CheckError, ClashingFile, DriftKind, Presence, UnmetNeed};
 use odd_stack_core::fit::FitError;
 use odd_stack_core::game::{PatternError, Running};
 use odd_stack_core::jobs::{
@@ -13,7 +13,7 @@ use odd_stack_core::jobs::{
 };
 use odd_stack_core::ledger::{LedgerError, OngoingKind};
 use odd_stack_core::package::PackageError;
-use odd_stack_core::stack::{Unmet, UnmetKind};
+use odd_stack_core::stack::UnmetKind;
 use serde_json::{Value, json};
 
 use crate::commands::placing::options_of;
@@ -75,6 +75,13 @@ impl Failure {
     #[must_use]
     pub fn choice(mut self, does: &str, option: impl Into<String>) -> Self {
         self.choices.push(Choice { does: does.to_owned(), option: option.into() });
+        self
+    }
+
+    /// Says first which package it is about.
+    #[must_use]
+    pub fn of_package(mut self, package: &str) -> Self {
+        self.message = format!("{package}: {}", self.message);
         self
     }
 
@@ -234,36 +241,62 @@ pub fn is_running(running: &[Running]) -> Failure {
 }
 
 /// Needs that would not be met, with what would help for each.
-fn unmet_needs(unmet: &[Unmet], error: &ChangeError) -> Failure {
+fn unmet_needs(needs: &[UnmetNeed], error: &ChangeError) -> Failure {
     let mut failure = Failure::of(Exit::Undecided, "unmet_need", error);
+    let has = |kind: UnmetKind| needs.iter().any(|need| need.unmet.kind == kind);
+    if needs.iter().any(|need| need.unmet.found.contains("not known")) {
+        failure.message.push_str(
+            "; where the game's version is not known, state it with `oddstack game set --game-version`",
+        );
+    }
+    if has(UnmetKind::LayerVersion) {
+        failure.message.push_str(
+            "; layers that need new versions of each other go in one command: give it all their packages",
+        );
+    }
     failure.message.push_str("; nothing was changed:");
-    let mut failure =
-        failure.about(unmet.iter().map(|unmet| format!("{}, and {}", unmet_words(unmet), unmet.found)));
-    for unmet in unmet {
-        let other = unmet.other.as_deref().unwrap_or_default();
-        let (layer, quoted_other) = (quoted(&unmet.layer), quoted(other));
-        failure = match unmet.kind {
-            UnmetKind::GameVersion if unmet.found.contains("not known") => {
-                failure.choice("state the game's version", "oddstack game set --game-version V")
-            }
-            UnmetKind::GameVersion => failure,
-            UnmetKind::LayerMissing => failure
-                .choice(&format!("add or lay {other} first"), format!("oddstack lay {quoted_other}"))
-                .choice(&format!("or lift {} with it", unmet.layer), format!("oddstack lift {layer}")),
-            UnmetKind::LayerVersion => failure.choice(
-                &format!("bring {other} to such a version"),
-                format!("oddstack upgrade {quoted_other} PACKAGE"),
-            ),
-            UnmetKind::Clash => {
-                failure.choice(&format!("lift {other} first"), format!("oddstack lift {quoted_other}"))
-            }
-            UnmetKind::Order => {
-                let option = unmet.what.split(' ').next().unwrap_or("above");
-                failure.choice("put it there", format!("--{option} {quoted_other}"))
-            }
-        };
+    let mut failure = failure
+        .about(needs.iter().map(|need| format!("{}, and {}", unmet_words(&need.unmet), need.unmet.found)));
+    for need in needs {
+        failure = ways_out(need, failure);
     }
     failure.choice("go on all the same, and remember that you want it so", "--despite")
+}
+
+/// What would help for one need.
+fn ways_out(need: &UnmetNeed, failure: Failure) -> Failure {
+    let UnmetNeed { unmet, needer, needer_comes, other_comes, .. } = need;
+    let other = unmet.other.as_deref().unwrap_or_default();
+    let (layer, quoted_other) = (quoted(&unmet.layer), quoted(other));
+    let lift = |failure: Failure, name: &str| {
+        failure.choice(&format!("lift {name} first"), format!("oddstack lift {}", quoted(name)))
+    };
+    // A layer that the change brings is not on the game to be lifted.
+    let needer_stays = *needer == Presence::Laid && !needer_comes;
+    match unmet.kind {
+        UnmetKind::LayerMissing | UnmetKind::LayerVersion => {
+            let failure = match (unmet.kind, need.other) {
+                (UnmetKind::LayerMissing, Presence::Lifted) => {
+                    failure.choice(&format!("lay {other} first"), format!("oddstack lay {quoted_other}"))
+                }
+                _ => failure,
+            };
+            if needer_stays { lift(failure, &unmet.layer) } else { failure }
+        }
+        UnmetKind::Clash if need.other == Presence::Laid && !other_comes => lift(failure, other),
+        UnmetKind::Clash if needer_stays => lift(failure, &unmet.layer),
+        UnmetKind::Order => {
+            let option = unmet.what.split(' ').next().unwrap_or("above");
+            match needer {
+                Presence::Absent => failure.choice("put it there", format!("--{option} {quoted_other}")),
+                _ => failure.choice(
+                    "move it there first",
+                    format!("oddstack move {layer} --{option} {quoted_other}"),
+                ),
+            }
+        }
+        UnmetKind::Clash | UnmetKind::GameVersion => failure,
+    }
 }
 
 impl From<AddressesError> for Failure {
@@ -336,64 +369,72 @@ impl From<PackageError> for Failure {
 
 impl From<FitError> for Failure {
     fn from(error: FitError) -> Self {
-        let (exit, code) = match &error {
-            FitError::OnlyPacked { insides, .. } => {
-                let asked = Self::of(Exit::Undecided, "only_packed", &error);
-                let unpack = insides.iter().fold(asked, |failure, inside| {
-                    let place = format!("--place \"{inside}=game:\"");
-                    failure.choice("unpack it, to the game's main folder", place)
-                });
-                return unpack.choice("leave it packed, as the game reads it", "--place .=game:");
-            }
-            FitError::Unclear(unclear) => {
-                let asked = Self::of(Exit::Undecided, "unclear_fit", &error);
-                return unclear.candidates.iter().fold(asked, |failure, candidate| {
-                    failure.choice(&candidate.evidence, options_of(candidate))
-                });
-            }
-            FitError::ChoiceNeeded { choices, parts } => {
-                let asked = Self::of(Exit::Undecided, "choice_needed", &error);
-                let options = choices
-                    .iter()
-                    .flat_map(|choice| choice.options.iter().map(move |option| (choice, option)));
-                let chosen = options.fold(asked, |failure, (choice, option)| {
-                    failure.choice(
-                        &format!("take {option}"),
-                        format!("--choose {}", quoted(&format!("{}={option}", choice.id))),
-                    )
-                });
-                return parts.iter().filter(|part| !part.on).fold(chosen, |failure, part| {
-                    let also = format!("and take `{}`, which is left out otherwise", part.folder);
-                    failure.choice(&also, format!("--choose {}=on", part.id))
-                });
-            }
-            FitError::NoSuchOption { id, options, .. } => {
-                let asked = Self::of(Exit::Undecided, "no_such_option", &error);
-                return options.iter().fold(asked, |failure, option| {
-                    let choose = quoted(&format!("{id}={option}"));
-                    failure.choice(&format!("take {option}"), format!("--choose {choose}"))
-                });
-            }
-            FitError::NoSuchChoice { .. } => (Exit::Failed, "no_such_choice"),
-            FitError::PartNeedsPlace { .. } => (Exit::Undecided, "part_needs_place"),
-            FitError::NoSheet => (Exit::Failed, "no_fit_sheet"),
-            FitError::BadSheet { .. } => (Exit::Failed, "bad_fit_sheet"),
-            FitError::BadPlace { .. } => (Exit::Usage, "bad_place"),
-            FitError::BadPattern { .. } => (Exit::Usage, "bad_pattern"),
-            FitError::Address(_) => (Exit::Failed, "bad_address"),
-            FitError::FromMissing { .. } => (Exit::Failed, "from_missing"),
-            FitError::TwoToOne { .. } => (Exit::Failed, "two_to_one"),
-            FitError::FileAgainstFolder { .. } => (Exit::Failed, "file_against_folder"),
-            FitError::Reserved { .. } => (Exit::Failed, "reserved_place"),
-            FitError::NothingPlaced { .. } => (Exit::Failed, "nothing_placed"),
-        };
-        Self::of(exit, code, &error)
+        fit_failure(error, "")
     }
+}
+
+/// A package that can't be placed. Of several packages `scope` is what the words of options for this one begin with.
+pub fn fit_failure(error: FitError, scope: &str) -> Failure {
+    let (exit, code) = match &error {
+        FitError::OnlyPacked { insides, .. } => {
+            let asked = Failure::of(Exit::Undecided, "only_packed", &error);
+            let unpack = insides.iter().fold(asked, |failure, inside| {
+                let place = format!("--place \"{scope}{inside}=game:\"");
+                failure.choice("unpack it, to the game's main folder", place)
+            });
+            return unpack.choice(
+                "leave it packed, as the game reads it",
+                format!("--place {}", quoted(&format!("{scope}.=game:"))),
+            );
+        }
+        FitError::Unclear(unclear) => {
+            let asked = Failure::of(Exit::Undecided, "unclear_fit", &error);
+            return unclear.candidates.iter().fold(asked, |failure, candidate| {
+                failure.choice(&candidate.evidence, options_of(candidate, scope))
+            });
+        }
+        FitError::ChoiceNeeded { choices, parts } => {
+            let asked = Failure::of(Exit::Undecided, "choice_needed", &error);
+            let options =
+                choices.iter().flat_map(|choice| choice.options.iter().map(move |option| (choice, option)));
+            let chosen = options.fold(asked, |failure, (choice, option)| {
+                failure.choice(
+                    &format!("take {option}"),
+                    format!("--choose {}", quoted(&format!("{scope}{}={option}", choice.id))),
+                )
+            });
+            return parts.iter().filter(|part| !part.on).fold(chosen, |failure, part| {
+                let also = format!("and take `{}`, which is left out otherwise", part.folder);
+                failure.choice(&also, format!("--choose {}", quoted(&format!("{scope}{}=on", part.id))))
+            });
+        }
+        FitError::NoSuchOption { id, options, .. } => {
+            let asked = Failure::of(Exit::Undecided, "no_such_option", &error);
+            return options.iter().fold(asked, |failure, option| {
+                let choose = quoted(&format!("{scope}{id}={option}"));
+                failure.choice(&format!("take {option}"), format!("--choose {choose}"))
+            });
+        }
+        FitError::NoSuchChoice { .. } => (Exit::Failed, "no_such_choice"),
+        FitError::PartNeedsPlace { .. } => (Exit::Undecided, "part_needs_place"),
+        FitError::NoSheet => (Exit::Failed, "no_fit_sheet"),
+        FitError::BadSheet { .. } => (Exit::Failed, "bad_fit_sheet"),
+        FitError::BadPlace { .. } => (Exit::Usage, "bad_place"),
+        FitError::BadPattern { .. } => (Exit::Usage, "bad_pattern"),
+        FitError::Address(_) => (Exit::Failed, "bad_address"),
+        FitError::FromMissing { .. } => (Exit::Failed, "from_missing"),
+        FitError::TwoToOne { .. } => (Exit::Failed, "two_to_one"),
+        FitError::FileAgainstFolder { .. } => (Exit::Failed, "file_against_folder"),
+        FitError::Reserved { .. } => (Exit::Failed, "reserved_place"),
+        FitError::NothingPlaced { .. } => (Exit::Failed, "nothing_placed"),
+    };
+    Failure::of(exit, code, &error)
 }
 
 /// In quotes, where a shell needs them.
 pub fn quoted(text: &str) -> String {
-    let is_plain = text.chars().all(|c| c.is_alphanumeric() || matches!(c, '-' | '_' | '=' | '.'));
+    let is_plain =
+        text.chars().all(|c| c.is_alphanumeric() || matches!(c, '-' | '_' | '=' | '.' | ':' | '/'));
     if is_plain { text.to_owned() } else { format!("\"{text}\"") }
 }
 
@@ -406,11 +447,8 @@ impl From<AddError> for Failure {
                     source,
                     FitError::BadPlace { .. } | FitError::BadPattern { .. } | FitError::Address(_)
                 );
-                let mut failure = Self::from(source);
-                if !about_rules {
-                    failure.message = format!("{package}: {}", failure.message);
-                }
-                failure
+                let failure = Self::from(source);
+                if about_rules { failure } else { failure.of_package(&package) }
             }
             AddError::Change(error) => error.into(),
             AddError::BadNeed { .. } => Self::of(Exit::Usage, "bad_need", &error),
@@ -428,7 +466,9 @@ impl From<AddError> for Failure {
             AddError::Sheet { .. } => Self::of(Exit::Failed, "fit_sheet_unreadable", &error),
             AddError::BadName { .. } => Self::of(Exit::Usage, "bad_name", &error),
             AddError::NameTaken { ref free, .. } => Self::of(Exit::Undecided, "name_taken", &error)
-                .choice("another name", format!("--name \"{free}\"")),
+                .choice("another name", format!("--name {}", quoted(free))),
+            AddError::NoSuchLayer { .. } => Self::of(Exit::Undecided, "no_such_layer", &error),
+            AddError::Twice { .. } => Self::of(Exit::Usage, "layer_twice", &error),
             AddError::LinksOut { ref links, .. } => Self::of(Exit::Undecided, "links_out", &error)
                 .about(links.iter().map(|link| format!("{} -> {}", link.path, link.target)))
                 .choice("leave these links out and go on", "--skip-links"),

@@ -10,7 +10,7 @@ use odd_stack_core::jobs::{
 };
 use schemars::{Schema, schema_for};
 
-use crate::commands::add::AddedReport;
+use crate::commands::adding::AddedReport;
 use crate::commands::capture::{CaptureBegun, CaptureCancelled};
 use crate::commands::game::{ForgetReport, FoundGames, GameList};
 use crate::commands::mend::MendReport;

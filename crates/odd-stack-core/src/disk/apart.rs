@@ -7,9 +7,16 @@ use super::plan::Difference;
 use crate::stack::{LayerId, Turn, is_open, turn};
 
 impl Decider<'_> {
-    /// Tells the difference between the two versions of an exchanged layer.
-    pub(super) fn note_difference(&mut self) -> Result<(), ChangeError> {
-        let Some(Exchange { old, new, .. }) = self.exchange else { return Ok(()) };
+    /// Tells the difference between the two versions of each exchanged layer.
+    pub(super) fn note_differences(&mut self) -> Result<(), ChangeError> {
+        for Exchange { old, new, .. } in self.exchanges.clone() {
+            let difference = self.difference(old, new)?;
+            self.decision.plan.differences.push((new, difference));
+        }
+        Ok(())
+    }
+
+    fn difference(&self, old: LayerId, new: LayerId) -> Result<Difference, ChangeError> {
         let mut difference = Difference { unchanged_files: self.alike_files, ..Difference::default() };
         for column in &self.columns {
             let Some(turn) = turn(column, old, new) else { continue };
@@ -41,7 +48,6 @@ impl Decider<'_> {
             &mut difference.no_longer_contested,
         ];
         lists.into_iter().for_each(|list| list.sort());
-        self.decision.plan.difference = Some(difference);
-        Ok(())
+        Ok(difference)
     }
 }

@@ -59,15 +59,15 @@ pub(super) enum Carry {
 impl Decider<'_> {
     /// Tries to carry over the edits of the file that moves.
     pub(super) fn carry(&self, at: &Move<'_>, now: &Seen) -> Result<Carry, ChangeError> {
-        let (Some(exchange), Provider::Layer(from), Provider::Layer(to)) = (&self.exchange, at.from, at.to)
-        else {
-            return Ok(Carry::Not);
-        };
+        let (Provider::Layer(from), Provider::Layer(to)) = (at.from, at.to) else { return Ok(Carry::Not) };
         let most = [from.size_bytes, to.size_bytes, now.size_bytes].into_iter().max();
-        let is_in = |blended: &Blended| blended.from.contains(&exchange.new);
         let blended = at.column.blend(&self.after).and_then(|blend| blend.outcome.as_ref().ok());
-        let is_new = to.layer == exchange.new || blended.is_some_and(is_in);
-        if !is_new || now.kind != BaseKind::File || most > Some(MOST_BLENDED_BYTES) {
+        let is_new = |exchange: &&Exchange| {
+            let is_in = |blended: &Blended| blended.from.contains(&exchange.new);
+            to.layer == exchange.new || blended.is_some_and(is_in)
+        };
+        let Some(exchange) = self.exchanges.iter().find(is_new) else { return Ok(Carry::Not) };
+        if now.kind != BaseKind::File || most > Some(MOST_BLENDED_BYTES) {
             return Ok(Carry::Not);
         }
         let path = at.present_or_future().on(&self.root(at.column.root)?.folder);

@@ -49,6 +49,32 @@ pub struct ChangeOptions {
     pub despite: bool,
 }
 
+/// Where a layer is before a change.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Presence {
+    /// On the game.
+    Laid,
+    /// In the stack, off the game.
+    Lifted,
+    /// Not in the stack.
+    Absent,
+}
+
+/// A need that a change would leave unmet, with what there is to know for a way out.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct UnmetNeed {
+    /// The need.
+    pub unmet: Unmet,
+    /// Where the layer that needs it is now.
+    pub needer: Presence,
+    /// The change brings that layer, or a version of it.
+    pub needer_comes: bool,
+    /// Where the other layer is now.
+    pub other: Presence,
+    /// The change brings the other layer, or a version of it.
+    pub other_comes: bool,
+}
+
 /// Why a change was not made. The game is as it was, unless the variant says otherwise.
 #[derive(Debug, Error)]
 pub enum ChangeError {
@@ -71,7 +97,7 @@ pub enum ChangeError {
     #[error("{}", if unmet.len() == 1 { "a need is not met".to_owned() } else { format!("{} needs are not met", unmet.len()) })]
     Unmet {
         /// What is not met.
-        unmet: Vec<Unmet>,
+        unmet: Vec<UnmetNeed>,
     },
     /// Rules of order that can't all be kept.
     #[error("the layers' rules of order go in a circle: {} above {}", layers.join(" above "), layers.first().map_or("", String::as_str))]
@@ -182,8 +208,8 @@ pub(crate) struct ChangeRequest {
     pub removed: Vec<LayerId>,
     /// Contents taken in for it, which must be durable before the mark.
     pub new_blobs: Vec<ContentHash>,
-    /// The layer that takes the place of another, if one does.
-    pub exchange: Option<Exchange>,
+    /// Layers that take the places of others.
+    pub exchanges: Vec<Exchange>,
     /// What is settled by it, address by address; nothing clears what was.
     pub settle: Vec<(PathId, Option<Settlement>)>,
     /// The game's rules of what blends from then on, if they change; and the addresses that this concerns.
@@ -221,7 +247,7 @@ impl ChangeRequest {
             after,
             removed: Vec::new(),
             new_blobs: Vec::new(),
-            exchange: None,
+            exchanges: Vec::new(),
             settle: Vec::new(),
             blend_rules: None,
             also_touched: Vec::new(),
@@ -251,7 +277,7 @@ impl ChangeRequest {
         &self,
         mut settled: HashMap<PathId, Settlement>,
     ) -> HashMap<PathId, Settlement> {
-        if let Some(exchange) = &self.exchange {
+        for exchange in &self.exchanges {
             settled.values_mut().for_each(|settlement| settlement.hand_on(exchange.old, exchange.new));
         }
         for (path, settlement) in &self.settle {
@@ -327,7 +353,7 @@ pub(crate) fn prepare<'l>(
             .collect(),
         base: base.collect(),
         sides: decision.sides.clone(),
-        handed_on: request.exchange.as_ref().map(|exchange| (exchange.old, exchange.new)),
+        handed_on: request.exchanges.iter().map(|exchange| (exchange.old, exchange.new)).collect(),
         settle: request.settle,
         blend_rules: request.blend_rules,
         brought: match request.undo.is_some() || request.ongoing.is_some() {

@@ -58,8 +58,8 @@ pub(super) fn decide(
     let arrangement = catalogue.arrangement()?;
     let changed = arrangement.changed_layers(&request.after);
     // Of a layer that takes another's place only what they do not have alike counts.
-    let (columns, alike_files) = match &request.exchange {
-        Some(exchange) if !exchange.asks_otherwise => {
+    let (columns, alike_files) = match request.exchanges.as_slice() {
+        [exchange] if !exchange.asks_otherwise => {
             catalogue.columns_apart(exchange.old, exchange.new, &request.touched())?
         }
         _ => (catalogue.columns_of(&changed, &request.touched())?, 0),
@@ -84,7 +84,7 @@ pub(super) fn decide(
         after,
         edits: options.edits,
         blender: Blender::in_change(ledger, request.unstored.clone(), request.is_dry_run),
-        exchange: request.exchange.clone(),
+        exchanges: request.exchanges.clone(),
         clashing: Vec::new(),
         restore: request.restore.iter().copied().collect(),
         lying: request.lying.clone(),
@@ -104,12 +104,12 @@ pub(super) fn decide(
     decided?;
     decider.decide_direct(request)?;
     decider.decide_folders(&folders)?;
-    decider.note_difference()?;
+    decider.note_differences()?;
     let old = decider.tallies_before.take();
     let old = old.unwrap_or_else(|| tallies(&decider.columns, &decider.before));
     let new = tallies(&decider.columns, &decider.after);
     decider.decision.tallies = difference(&old, new);
-    if let Some(exchange) = &request.exchange {
+    for exchange in &request.exchanges {
         // What they have alike counts for the new one as it did for the old one.
         let all = catalogue.tally_of(exchange.old)?;
         let apart = old.get(&exchange.old).copied().unwrap_or_default();
@@ -142,7 +142,7 @@ pub(super) struct Decider<'a> {
     pub(super) after: Order,
     edits: Edits,
     pub(super) blender: Blender<'a>,
-    pub(super) exchange: Option<Exchange>,
+    pub(super) exchanges: Vec<Exchange>,
     /// Files whose edits can't be carried over.
     pub(super) clashing: Vec<ClashingFile>,
     /// Addresses at which what the stack says is put again.

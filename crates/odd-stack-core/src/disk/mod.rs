@@ -41,7 +41,7 @@ mod thrown;
 mod walk;
 
 pub use carry::{CarriedFile, ClashingFile};
-pub use change::{ChangeError, ChangeOptions, Edits, Prepared, Recovered};
+pub use change::{ChangeError, ChangeOptions, Edits, Prepared, Presence, Recovered, UnmetNeed};
 pub use check::{CheckError, CheckReport, Drifted, check};
 pub use drift::{Drift, DriftKind};
 pub use plan::{Difference, Effect, EffectKind, Plan};

@@ -110,7 +110,7 @@ pub(super) struct Outcome {
     pub base: Vec<BaseNow>,
     pub sides: Vec<PathBuf>,
     #[serde(default)]
-    pub handed_on: Option<(LayerId, LayerId)>,
+    pub handed_on: Vec<(LayerId, LayerId)>,
     #[serde(default)]
     pub settle: Vec<(PathId, Option<Settlement>)>,
     #[serde(default)]
@@ -192,7 +192,7 @@ pub(super) fn write_outcome(ledger: &Ledger, outcome: Outcome) -> Result<i64, Ch
         let tally = Tally { won_files, contested_files, open_files };
         catalogue.add_to_tally(layer, tally)?;
     }
-    if let Some((old, new)) = outcome.handed_on {
+    for (old, new) in outcome.handed_on {
         catalogue.hand_on_settlements(old, new)?;
     }
     for (path, settlement) in &outcome.settle {

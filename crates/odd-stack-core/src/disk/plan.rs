@@ -105,8 +105,8 @@ pub struct Plan {
     pub originals_missing: Vec<Address>,
     /// Addresses at which the game's own file comes back as it was before an update that it may have missed.
     pub originals_old: Vec<Address>,
-    /// How the new version of an exchanged layer differs from the old one.
-    pub difference: Option<Difference>,
+    /// How the new version of each exchanged layer differs from the old one.
+    pub differences: Vec<(LayerId, Difference)>,
     /// How newly laid layers meet what is there.
     pub meeting: Meeting,
     /// What the user should know.

@@ -25,7 +25,10 @@ pub(super) struct Taken<'r> {
 impl Taken<'_> {
     /// What was taken of each choice, by the files that are `placed`: a place that a person gives may take another
     /// option than the one that is chosen, or several.
-    pub(super) fn choices_made<'p>(&self, placed: impl Iterator<Item = &'p RelPath> + Clone) -> Vec<ChoiceMade> {
+    pub(super) fn choices_made<'p>(
+        &self,
+        placed: impl Iterator<Item = &'p RelPath> + Clone,
+    ) -> Vec<ChoiceMade> {
         let depth = |path: &RelPath, folders: &[RelPath]| {
             let around = folders.iter().filter(|folder| path.below(folder).is_some());
             around.map(|folder| folder.as_str().len()).max()
@@ -37,7 +40,9 @@ impl Taken<'_> {
                 // Options may share folders; what is of the chosen one is not of another.
                 let is_chosen = |index: &usize| options[*index].0 == choice.chosen;
                 let deepest = depths.enumerate().filter_map(|(index, depth)| Some((depth?, index)));
-                taken.extend(deepest.max_by_key(|(depth, index)| (*depth, is_chosen(index))).map(|(_, index)| index));
+                taken.extend(
+                    deepest.max_by_key(|(depth, index)| (*depth, is_chosen(index))).map(|(_, index)| index),
+                );
             }
             let names: Vec<&str> = taken.iter().map(|index| options[*index].0.as_str()).collect();
             let chosen = if names.is_empty() { choice.chosen.clone() } else { names.join(" and ") };

@@ -56,10 +56,16 @@ impl fmt::Display for Finding {
                 write!(formatter, "`{from}` was found inside the wrapper folder `{wrapper}`")
             }
             Self::Realigned { was, now, to } if now.is_empty() => {
-                write!(formatter, "what was in `{was}` in the old version lies at the top of the new one, and goes to {to}")
+                write!(
+                    formatter,
+                    "what was in `{was}` in the old version lies at the top of the new one, and goes to {to}"
+                )
             }
             Self::Realigned { was, now, to } => {
-                write!(formatter, "what was `{was}` in the old version is `{now}` in the new one, and goes to {to}")
+                write!(
+                    formatter,
+                    "what was `{was}` in the old version is `{now}` in the new one, and goes to {to}"
+                )
             }
             Self::Anew { common, as_before } => write!(
                 formatter,

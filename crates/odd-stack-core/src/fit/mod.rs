@@ -20,11 +20,10 @@ mod tests;
 use thiserror::Error;
 
 pub(crate) use detect::name_told;
-pub(crate) use place::set_aside;
-pub(crate) use realign::is_next_archive;
 pub use detect::{Hints, ToldName, suspected_copies};
 pub use finding::Finding;
 pub use game_tree::{GameTree, NamedThings, ProgramSeen, RootSeen, WantedNames};
+pub(crate) use place::set_aside;
 pub use place::{
     ChoiceMade, Draft, Fit, FitInput, LeftOut, PartSeen, Placement, draft, fit, unreached, wrapper_of,
 };

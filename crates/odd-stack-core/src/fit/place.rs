@@ -251,15 +251,7 @@ pub fn fit(input: &FitInput<'_>) -> Result<Fit, FitError> {
     let choices = taken.choices_made(placements.iter().map(|placement| &members[placement.member].path));
     let passed_over = passed_over(&package, &reasons);
     let rules = Rules { chosen: taken.chosen, passed_over, ..effective.clone() };
-    Ok(Fit {
-        placements,
-        folders,
-        left_out: reasons.into_iter().collect(),
-        findings,
-        choices,
-        parts,
-        rules,
-    })
+    Ok(Fit { placements, folders, left_out: reasons.into_iter().collect(), findings, choices, parts, rules })
 }
 
 /// Whether all that the folder holds is left out, and it holds something.

@@ -10,7 +10,7 @@ use super::place::wrapper_of;
 use super::resolve::{FromFound, Package};
 use super::{Finding, Place, Rules};
 use crate::address::{Address, AddressBook, FoldedKey, Folding, PrefixName, RelPath};
-use crate::package::{Folder, Member, is_named_like_an_archive};
+use crate::package::{Folder, Member};
 use crate::version::name_without_version;
 
 /// Addresses of the older version, by root.
@@ -29,14 +29,6 @@ pub struct Realigning<'a> {
     pub book: &'a AddressBook,
     /// How spellings are compared.
     pub folding: Folding,
-}
-
-/// Whether an archive of the name `path` may be the one that `from` leads into, in another version.
-pub(crate) fn is_next_archive(path: &RelPath, from: &str) -> bool {
-    let plain = |name: &str| name_without_version(name).to_lowercase();
-    let inner = from.replace('\\', "/");
-    let inner = inner.split('/').find_map(|part| part.strip_suffix('!')).map(plain);
-    is_named_like_an_archive(path.name()) && inner.is_some_and(|inner| inner == plain(path.name()))
 }
 
 impl Realigning<'_> {
@@ -59,12 +51,7 @@ impl Realigning<'_> {
         (!findings.is_empty()).then_some((rules, findings))
     }
 
-    fn realign_place(
-        &self,
-        place: &mut Place,
-        same_name: bool,
-        package: &Package<'_>,
-    ) -> Option<Finding> {
+    fn realign_place(&self, place: &mut Place, same_name: bool, package: &Package<'_>) -> Option<Finding> {
         let to = self.book.resolve(&place.to).ok()?;
         let found = package.find(&place.from);
         let from = place.from.replace('\\', "/");
@@ -200,8 +187,6 @@ mod tests {
         let new = ["w/Pack_0.7.8.7z", "w/Pack_0.7.8.7z!/hook.dll", "w/Pack_0.7.8.7z!/hook.ini"];
         let found = now("Pack_0.7.7.7z!/.=game:bin", &old, &new);
         assert_eq!(found.as_deref(), Some("w/Pack_0.7.8.7z!"));
-        assert!(is_next_archive(&RelPath::parse("w/Pack_0.7.8.7z").unwrap(), "Pack_0.7.7.7z!/."));
-        assert!(!is_next_archive(&RelPath::parse("w/Other_0.7.8.7z").unwrap(), "Pack_0.7.7.7z!/."));
         let skin = now("skin_v4.dds=game:bin/hook.dll", &old, &["w/skin_v5.dds", "w/other.dds"]);
         assert_eq!(skin.as_deref(), Some("*/skin_v5.dds"));
     }

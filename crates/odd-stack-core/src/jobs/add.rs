@@ -1,33 +1,29 @@
-//! Making a layer of a package.
+//! Making layers of packages.
 
-use std::cell::RefCell;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::path::PathBuf;
 
 use super::Permit;
 use super::add_error::AddError;
-use super::add_report::{AddReport, ReplacedRow, report, set_words};
-use super::contents::{Contents, Taken};
+use super::add_report::AddReport;
+use super::arrival::{Arrival, Opening};
+use super::contents::Contents;
 use super::needs::judge;
-use super::new_layer::{Exchanged, KeysOf, Making, write_base_hashes, write_layer};
+use super::new_layer::{Making, write_base_hashes, write_layer};
 use super::order::with_own_on_top;
-use super::placing::{Placer, Wanted, told_of};
-use super::placing_again::Before;
+use super::placing::Wanted;
 use super::select::plain;
 use super::show::remembered_rules;
-use super::tree::LedgerTree;
-use crate::address::{Address, AddressError};
-use crate::blend::{KeyEdit, Prefer};
-use crate::compare_versions;
-use crate::disk::{
-    ChangeError, ChangeOptions, ChangeRequest, Exchange, Prepared, discard_new_contents, prepare,
-};
-use crate::fit::{Fit, FitError, Rules};
+use super::take_in::{Coming, TakenIn, take_in};
+use crate::blend::Prefer;
+use crate::disk::{ChangeOptions, ChangeRequest, Exchange, Prepared, discard_new_contents, prepare};
+use crate::fit::{FitError, Rules};
 use crate::hash::ContentHash;
 use crate::ledger::{Layer, Ledger, LedgerError, drop_unneeded};
 use crate::observer::Observer;
-use crate::package::{Inner, Limits, NameEncoding, OpenOptions, Package};
+use crate::package::{Limits, PackageKind};
 use crate::stack::{Arrangement, LayerFacts, LayerId, Standing, Target, place_by_rules};
+use crate::version::parts_of_file_name;
 
 /// A package and how it is to become a layer.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -73,15 +69,43 @@ pub enum AddPlace {
     },
     /// In the place of this layer, which goes; laid or lifted as that was.
     Exchange(LayerId),
+    /// In the place of the layer that has the package's name.
+    NewVersion,
 }
 
-/// A layer about to be made, and the change that makes it.
+/// Layers about to be made, and the one change that makes them.
 #[derive(Debug)]
 pub struct Adding<'l> {
-    /// The layer.
-    pub report: AddReport,
+    /// The layers, in order of the packages.
+    pub reports: Vec<AddReport>,
     /// The change.
     pub change: Prepared<'l>,
+}
+
+/// Packages that are to become layers in one change. They are opened and read once, however often a person is asked
+/// meanwhile; the permission is kept as long. Dropping it leaves nothing of them.
+#[must_use = "nothing is added until a change is prepared and applied"]
+pub struct Arriving<'l> {
+    ledger: &'l Ledger,
+    /// There until it is handed to the change.
+    permit: Option<Permit>,
+    contents: Contents<'l>,
+    opened: Vec<Option<(Arrival, Contents<'l>)>>,
+    at: usize,
+    dry_run: bool,
+}
+
+impl std::fmt::Debug for Arriving<'_> {
+    fn fmt(&self, formatter: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        formatter.debug_struct("Arriving").field("at", &self.at).finish_non_exhaustive()
+    }
+}
+
+/// A layer that is written down and not in the stack yet.
+struct New {
+    layer: LayerId,
+    exchanges: Option<LayerId>,
+    prefer: Option<Prefer>,
 }
 
 /// Reads the package into the ledger and prepares the change that puts it into the stack. With
@@ -98,66 +122,256 @@ pub fn prepare_add<'l>(
     dry_run: bool,
     observer: &dyn Observer,
 ) -> Result<Adding<'l>, AddError> {
-    let open = open_options(&request.wanted.rules, &request.limits);
-    let contents = Contents::new(ledger, !dry_run);
-    let read =
-        read(ledger, contents, request, &open, observer).inspect_err(|_| discard_new_contents(ledger))?;
-    let Read { package, placed, rules, mut report, taken, before, exchanged, base_hashes, keys } = read;
-    ledger.catalogue.begin()?;
-    let making = Making {
-        package: &package,
-        placed: &placed,
-        rules: &rules,
-        taken: &taken,
-        exchanged: exchanged.as_ref(),
-        keys: &keys,
-        times: &HashMap::new(),
-        now,
-    };
-    let written =
-        write_base_hashes(ledger, &base_hashes).and_then(|()| write_layer(ledger, &making, &mut report));
-    let give_up = |error: ChangeError| {
-        ledger.catalogue.roll_back();
-        discard_new_contents(ledger);
-        AddError::Change(error)
-    };
-    let layer = written.map_err(|error| give_up(error.into()))?;
-    let facts = ledger.catalogue.facts().map_err(|error| give_up(error.into()))?;
-    let (after, removed, verb) = match request.place {
-        AddPlace::New { target, lifted } => {
-            let target = target.unwrap_or_else(|| place_by_rules(&facts, &before, layer));
-            (before.with(Standing { layer, laid: !lifted }, target), Vec::new(), "add")
+    let requests = std::slice::from_ref(request);
+    Arriving::new(ledger, permit, dry_run).prepare(requests, now, options, observer)
+}
+
+impl<'l> Arriving<'l> {
+    /// With `dry_run` contents are hashed and not stored; what is prepared must then be dropped.
+    pub fn new(ledger: &'l Ledger, permit: Permit, dry_run: bool) -> Self {
+        let contents = Contents::taking_all(ledger, !dry_run);
+        Self { ledger, permit: Some(permit), contents, opened: Vec::new(), at: 0, dry_run }
+    }
+
+    /// The place of the package that was looked at last, among those asked for: an error is about that one.
+    pub fn at(&self) -> usize {
+        self.at
+    }
+
+    /// Reads the packages into the ledger and prepares the one change that puts all of them into the stack, the first
+    /// one lowest. Can be done again with other requests for the same packages when it fails.
+    ///
+    /// # Errors
+    /// [`AddError`]; nothing was changed.
+    pub fn prepare(
+        &mut self,
+        requests: &[AddRequest],
+        now: &str,
+        options: ChangeOptions,
+        observer: &dyn Observer,
+    ) -> Result<Adding<'l>, AddError> {
+        let made = self.make(requests, now, options, observer);
+        let (reports, change) = made.inspect_err(|_| self.ledger.catalogue.roll_back())?;
+        let permit = self.permit.take().ok_or_else(|| {
+            self.ledger.catalogue.roll_back();
+            self.ledger.catalogue.damaged_by(&"the permission was used before")
+        })?;
+        let change = prepare(self.ledger, permit.lock, change, options, observer)?;
+        Ok(Adding { reports, change })
+    }
+
+    fn make(
+        &mut self,
+        requests: &[AddRequest],
+        now: &str,
+        options: ChangeOptions,
+        observer: &dyn Observer,
+    ) -> Result<(Vec<AddReport>, ChangeRequest), AddError> {
+        let ledger = self.ledger;
+        let catalogue = &ledger.catalogue;
+        let before = catalogue.arrangement()?;
+        let mut after = before.clone();
+        let (mut reports, mut new): (Vec<AddReport>, Vec<New>) = (Vec::new(), Vec::new());
+        let mut needed: BTreeSet<ContentHash> = BTreeSet::new();
+        for (at, request) in requests.iter().enumerate() {
+            self.at = at;
+            let beside: Vec<String> = reports.iter().map(|report| report.name.clone()).collect();
+            let (taken, old) = self.read(request, &after, &beside, observer)?;
+            if new.is_empty() {
+                catalogue.begin()?;
+            }
+            if let Some(old) = old.filter(|old| new.iter().any(|new| new.exchanges == Some(*old))) {
+                return Err(AddError::Twice { name: catalogue.layer_name(old)? });
+            }
+            let TakenIn { placed, rules, mut report, exchanged, keys, base_hashes, needed: of_this } = taken;
+            needed.extend(of_this);
+            let (arrival, contents) = self.opened_at(at)?;
+            let hashes = contents.hashes();
+            let making = Making {
+                package: &arrival.package,
+                placed: &placed,
+                rules: &rules,
+                hashes: &hashes,
+                exchanged: exchanged.as_ref(),
+                keys: &keys,
+                times: &HashMap::new(),
+                now,
+            };
+            write_base_hashes(ledger, &base_hashes)?;
+            let layer = write_layer(ledger, &making, &mut report)?;
+            let below = new.last().map(|new| new.layer);
+            after = placed_in(ledger, after, layer, request.place, old, below)?;
+            new.push(New { layer, exchanges: old, prefer: request.prefer });
+            reports.push(report);
         }
-        AddPlace::Exchange(old) => {
-            let laid = before.standings().iter().any(|standing| standing.layer == old && standing.laid);
-            let both = before.with(Standing { layer, laid }, Target::Above(old));
-            (both.without(&[old]), vec![old], "upgrade")
+        let own = catalogue.own_edits()?;
+        let after = with_own_on_top(after, own);
+        judge(ledger, &before, &after, options.despite)?;
+        let facts = catalogue.facts()?;
+        for (report, new) in reports.iter_mut().zip(&new) {
+            report.lies_below = lies_below(&after, &facts, new.layer, own);
         }
+        let new_blobs = self.keep_needed(&needed)?;
+        let change = ChangeRequest {
+            removed: new.iter().filter_map(|new| new.exchanges).collect(),
+            new_blobs,
+            exchanges: exchanges(&facts, &new),
+            unstored: self.contents.take_unstored(),
+            is_dry_run: self.dry_run,
+            ..ChangeRequest::new(&command_of(&reports), now, after)
+        };
+        Ok((reports, change))
+    }
+
+    /// Opens the package, unless it is open far enough, and reads it; gives the layer whose place it takes.
+    fn read(
+        &mut self,
+        request: &AddRequest,
+        after: &Arrangement,
+        beside: &[String],
+        observer: &dyn Observer,
+    ) -> Result<(TakenIn, Option<LayerId>), AddError> {
+        let ledger = self.ledger;
+        request.wanted.rules.asked.check().map_err(|reason| AddError::BadNeed { reason })?;
+        if let Some(name) = &request.name {
+            // A packed tar is taken in while it is opened, so what can be refused before is.
+            free_name(&ledger.layers()?, beside, name.clone(), request.place)?;
+        }
+        let mut old = match request.place {
+            AddPlace::Exchange(old) => Some(layer_of(ledger, old)?),
+            AddPlace::New { .. } | AddPlace::NewVersion => None,
+        };
+        self.open(request, old.as_ref(), false, observer)?;
+        if matches!(request.place, AddPlace::NewVersion) {
+            let (arrival, _) = self.opened_at(self.at)?;
+            old = Some(named_like(ledger, request, arrival)?);
+            self.open(request, old.as_ref(), false, observer)?;
+        }
+        let order = after.order();
+        let coming = Coming { ledger, order: &order, beside, observer };
+        let (arrival, contents) = self.opened_at(self.at)?;
+        let taken = match take_in(coming, request, old.as_ref(), arrival, contents) {
+            Err(AddError::Fit { source: FitError::OnlyPacked { .. }, .. }) => {
+                // Looked into only now, to say what there is to choose.
+                self.open(request, old.as_ref(), true, observer)?;
+                let (arrival, contents) = self.opened_at(self.at)?;
+                take_in(coming, request, old.as_ref(), arrival, contents)?
+            }
+            other => other?,
+        };
+        Ok((taken, old.map(|old| old.id)))
+    }
+
+    fn open(
+        &mut self,
+        request: &AddRequest,
+        old: Option<&Layer>,
+        unasked: bool,
+        observer: &dyn Observer,
+    ) -> Result<(), AddError> {
+        let remembered: Option<Rules> = old.map(|old| remembered_rules(self.ledger, old)).transpose()?;
+        let (wanted, limits) = (&request.wanted, &request.limits);
+        let opening = Opening { wanted, remembered: remembered.as_ref(), limits, unasked };
+        self.opened.resize_with(self.opened.len().max(self.at + 1), || None);
+        let slot = &mut self.opened[self.at];
+        if slot.as_ref().is_some_and(|(arrival, _)| arrival.is_open_for(&opening)) {
+            return Ok(());
+        }
+        let contents = self.contents.beside();
+        let arrival = Arrival::open(&request.package, &opening, Some(&contents), observer)?;
+        *slot = Some((arrival, contents));
+        Ok(())
+    }
+
+    fn opened_at(&self, at: usize) -> Result<(&Arrival, &Contents<'l>), LedgerError> {
+        let opened = self.opened.get(at).and_then(Option::as_ref);
+        let opened = opened.ok_or_else(|| self.ledger.catalogue.damaged_by(&"a package was not opened"))?;
+        Ok((&opened.0, &opened.1))
+    }
+
+    /// Lists what was stored and is needed, inside the catalogue's open transaction, and drops the rest: a package that
+    /// is unpacked while it is listed brings more than is placed, and so do copies.
+    fn keep_needed(&self, needed: &BTreeSet<ContentHash>) -> Result<Vec<ContentHash>, LedgerError> {
+        let ledger = self.ledger;
+        let (mut new, unneeded): (Vec<_>, Vec<_>) =
+            self.contents.take_new().into_iter().partition(|(hash, _)| needed.contains(hash));
+        drop_unneeded(ledger.folder(), &*ledger.seam, unneeded.into_iter().map(|(hash, _)| hash))?;
+        new.sort_unstable();
+        ledger.catalogue.insert_blobs(&new)?;
+        Ok(new.into_iter().map(|(hash, _)| hash).collect())
+    }
+}
+
+impl Drop for Arriving<'_> {
+    fn drop(&mut self) {
+        if self.permit.is_some() {
+            discard_new_contents(self.ledger);
+        }
+    }
+}
+
+/// The order with the new layer in it. Of several with one wish each later one lies directly above the one before.
+fn placed_in(
+    ledger: &Ledger,
+    after: Arrangement,
+    layer: LayerId,
+    place: AddPlace,
+    old: Option<LayerId>,
+    below: Option<LayerId>,
+) -> Result<Arrangement, LedgerError> {
+    if let Some(old) = old {
+        let laid = after.standings().iter().any(|standing| standing.layer == old && standing.laid);
+        return Ok(after.with(Standing { layer, laid }, Target::Above(old)).without(&[old]));
+    }
+    let (target, lifted) = match place {
+        AddPlace::New { target, lifted } => (target, lifted),
+        AddPlace::Exchange(_) | AddPlace::NewVersion => (None, false),
     };
-    let own = ledger.catalogue.own_edits().map_err(|error| give_up(error.into()))?;
-    let after = with_own_on_top(after, own);
-    judge(ledger, &before, &after, options.despite).map_err(give_up)?;
-    report.lies_below = lies_below(&after, &facts, layer, own);
+    let target = match (target, below) {
+        (Some(Target::Above(_)), Some(below)) => Target::Above(below),
+        (Some(target), _) => target,
+        (None, _) => place_by_rules(&ledger.catalogue.facts()?, &after, layer),
+    };
+    Ok(after.with(Standing { layer, laid: !lifted }, target))
+}
+
+fn exchanges(facts: &[LayerFacts], new: &[New]) -> Vec<Exchange> {
     let asks = |id: LayerId| {
         facts.iter().find(|layer| layer.id == id).map(|layer| (&layer.needs.above, &layer.needs.below))
     };
-    let change = ChangeRequest {
-        removed,
-        new_blobs: taken.new.iter().map(|(hash, _)| *hash).collect(),
-        exchange: match request.place {
-            AddPlace::New { .. } => None,
-            AddPlace::Exchange(old) => Some(Exchange {
-                old,
-                new: layer,
-                prefer: request.prefer,
-                asks_otherwise: asks(old) != asks(layer),
-            }),
-        },
-        unstored: taken.small,
-        is_dry_run: dry_run,
-        ..ChangeRequest::new(&format!("{verb} {}", report.name), now, after)
+    let exchange = |new: &New| {
+        let old = new.exchanges?;
+        let asks_otherwise = asks(old) != asks(new.layer);
+        Some(Exchange { old, new: new.layer, prefer: new.prefer, asks_otherwise })
     };
-    Ok(Adding { change: prepare(ledger, permit.lock, change, options, observer)?, report })
+    new.iter().filter_map(exchange).collect()
+}
+
+fn command_of(reports: &[AddReport]) -> String {
+    let is_upgrade = reports.iter().all(|report| report.replaces.is_some());
+    let names: Vec<&str> = reports.iter().map(|report| report.name.as_str()).collect();
+    format!("{} {}", if is_upgrade { "upgrade" } else { "add" }, names.join(", "))
+}
+
+/// The layer that a package of this name is a new version of: one of the same name, or one that was made of a package
+/// of the same name.
+fn named_like(ledger: &Ledger, request: &AddRequest, arrival: &Arrival) -> Result<Layer, AddError> {
+    let layers: Vec<Layer> =
+        ledger.layers()?.into_iter().filter(|layer| !layer.about.source.is_empty()).collect();
+    let name = plain(&arrival.told.parts.name);
+    let is_named = |layer: &&Layer| plain(&layer.about.name) == name;
+    let comes_of = |layer: &&Layer| {
+        let is_archive = layer.about.source_kind != PackageKind::Folder.word();
+        plain(&parts_of_file_name(layer.about.source.as_ref(), is_archive).name) == name
+    };
+    let mut alike = layers.iter().filter(comes_of);
+    let alike = alike.next().filter(|_| alike.next().is_none());
+    let found = layers.iter().find(is_named).or(alike).cloned();
+    found.ok_or_else(|| AddError::NoSuchLayer {
+        package: request.package.clone(),
+        name: arrival.told.parts.name.clone(),
+        layers: layers.into_iter().rev().map(|layer| layer.about.name).collect(),
+    })
 }
 
 /// The layer directly above a new one, if one lies there that is not the user's own edits.
@@ -172,209 +386,34 @@ fn lies_below(
     facts.iter().find(|facts| facts.id == above.layer).map(|facts| facts.name.clone())
 }
 
-/// How a package is opened that is placed by `rules`.
-pub(super) fn open_options(rules: &Rules, limits: &Limits) -> OpenOptions {
-    let inner = Inner::named_in(rules.places.iter().map(|place| place.from.as_str()));
-    OpenOptions { limits: *limits, inner, names: rules.names.as_deref().and_then(NameEncoding::parse) }
-}
-
-/// A package that was read, and how it would become a layer.
-struct Read {
-    package: Package,
-    placed: Fit,
-    /// What is remembered of the fit.
-    rules: Rules,
-    report: AddReport,
-    taken: Taken,
-    before: Arrangement,
-    exchanged: Option<Exchanged>,
-    keys: Vec<KeysOf>,
-    /// Hashes of base files that were read.
-    base_hashes: BTreeMap<Address, ContentHash>,
-}
-
-fn read(
-    ledger: &Ledger,
-    contents: Contents<'_>,
-    request: &AddRequest,
-    open: &OpenOptions,
-    observer: &dyn Observer,
-) -> Result<Read, AddError> {
-    request.wanted.rules.asked.check().map_err(|reason| AddError::BadNeed { reason })?;
-    if let Some(name) = &request.name {
-        // A packed tar is taken in while it is opened, so what can be refused before is.
-        free_name(&ledger.layers()?, name.clone(), request.place)?;
-    }
-    let package = contents.open(&request.package, open, observer)?;
-    let old = match request.place {
-        AddPlace::Exchange(old) => Some(layer_of(ledger, old)?),
-        AddPlace::New { .. } => None,
-    };
-    let remembered = old.as_ref().map(|old| remembered_rules(ledger, old)).transpose()?;
-    let skip_links =
-        request.wanted.rules.skip_links || remembered.as_ref().is_some_and(|rules| rules.skip_links);
-    if !skip_links && !package.links_out().is_empty() {
-        let (package, links) = (request.package.display().to_string(), package.links_out().to_vec());
-        return Err(AddError::LinksOut { package, links });
-    }
-    let before = ledger.catalogue.arrangement()?;
-    let told = told_of(&package, observer)?;
-    if let Some(old) = &old {
-        check_patch(
-            request.patch.as_ref(),
-            old,
-            told.sheet.as_ref().and_then(|sheet| sheet.patches.as_deref()),
-        )?;
-    }
-    let is_patch = request.patch.is_some();
-    let replaced = match (&old, remembered.clone()) {
-        (Some(old), Some(rules)) => Some(Before { rules, is_patch, layer: old.id }),
-        _ => None,
-    };
-    let tree = LedgerTree::new(ledger, before.order());
-    let placer =
-        Placer { ledger, tree, package: &package, told: &told, observer, base_hashes: RefCell::default() };
-    let placed = match placer.place(&request.wanted, replaced.as_ref(), &contents) {
-        Err(AddError::Fit { source: FitError::OnlyPacked { .. }, .. }) => {
-            // Looked into only now, to say what there is to choose.
-            let open = OpenOptions { inner: Inner { unasked: true, ..Inner::default() }, ..open.clone() };
-            let opened = Package::open(&request.package, &open, observer)?;
-            let tree = LedgerTree::new(ledger, before.order());
-            let inside = Placer {
-                package: &opened,
-                tree,
-                told: &told,
-                ledger,
-                observer,
-                base_hashes: RefCell::default(),
-            };
-            inside.place(&request.wanted, replaced.as_ref(), &contents)?
-        }
-        other => other?,
-    };
-    let name = request.name.clone().or_else(|| old.as_ref().map(|old| old.about.name.clone()));
-    let name = free_name(&ledger.layers()?, name.unwrap_or_else(|| told.parts.name.clone()), request.place)?;
-    let members = package.members();
-    let wanted: BTreeSet<usize> =
-        placed.placements.iter().map(|placement| members[placement.member].content).collect();
-    contents.read(&package, &wanted, observer)?;
-    let placed = placer.without_copies(placed, &contents)?;
-    let (keys, not_set) = key_lists(ledger, &placed, &contents)?;
-    let version = request.version.clone().or(told.parts.version.clone());
-    let variant = request.variant.clone().or(told.parts.variant.clone());
-    let mut report = report(&package, &placed, name, version, variant);
-    report.replaces = old.as_ref().map(|old| ReplacedRow::of(old, report.version.as_deref()));
-    let gone = taken_away(ledger, &placed)?;
-    report.noted.extend(not_set);
-    report.sets = set_words(&placed.rules.wishes);
-    report.takes_away = gone.iter().map(ToString::to_string).collect();
-    let exchanged = old.as_ref().map(|old| Exchanged { old: old.id, patch: is_patch.then_some(gone) });
-    // What a package of only changed files says is nothing for whole ones.
-    let rules = remembered.filter(|_| is_patch).unwrap_or_else(|| placed.rules.clone());
-    let base_hashes = placer.base_hashes.into_inner();
-    let mut taken = contents.finish();
-    // A package that is unpacked while it is listed brings more than is placed, and so do copies.
-    let needed: BTreeSet<_> = placed
-        .placements
-        .iter()
-        .filter_map(|placement| taken.hashes.get(&members[placement.member].content))
-        .copied()
-        .chain(keys.iter().map(|keys| keys.hash))
-        .collect();
-    let (new, unneeded): (Vec<_>, Vec<_>) =
-        taken.new.into_iter().partition(|(hash, _)| needed.contains(hash));
-    taken.new = new;
-    drop_unneeded(ledger.folder(), &*ledger.seam, unneeded.into_iter().map(|(hash, _)| hash))?;
-    Ok(Read { package, placed, rules, report, taken, before, exchanged, base_hashes, keys })
-}
-
-/// The keys that the fit sheet sets, file by file; and those that can't be, since the package brings the file
-/// itself.
-fn key_lists(
-    ledger: &Ledger,
-    placed: &Fit,
-    contents: &Contents<'_>,
-) -> Result<(Vec<KeysOf>, Vec<String>), AddError> {
-    let (game, book) = (ledger.game(), ledger.game().address_book());
-    let mut lists: Vec<(Address, Vec<KeyEdit>)> = Vec::new();
-    let mut not_set = Vec::new();
-    let is_like = |one: &Address, two: &Address| {
-        one.root == two.root && game.folding.key(one.path.as_str()) == game.folding.key(two.path.as_str())
-    };
-    for set in &placed.rules.wishes.sets {
-        let address = book.resolve(&set.file).map_err(bad_sheet)?;
-        if placed.placements.iter().any(|placement| is_like(&placement.to, &address)) {
-            not_set
-                .push(format!("sets {} in {}, a file of its own: its own value counts", set.key, set.file));
-            continue;
-        }
-        let edit = KeyEdit { key: set.key.clone(), value: Some(set.value.clone()) };
-        match lists.iter_mut().find(|(other, _)| is_like(other, &address)) {
-            Some((_, list)) => list.push(edit),
-            None => lists.push((address, vec![edit])),
-        }
-    }
-    let mut keys = Vec::new();
-    for (address, list) in lists {
-        let bytes = serde_json::to_vec(&list).map_err(|error| ledger.catalogue.damaged_by(&error))?;
-        let size_bytes = bytes.len() as u64;
-        keys.push(KeysOf { address, hash: contents.put(bytes)?, size_bytes });
-    }
-    Ok((keys, not_set))
-}
-
-fn bad_sheet(error: AddressError) -> AddError {
-    AddError::Fit { package: "the fit sheet".to_owned(), source: FitError::Address(error) }
-}
-
-/// The addresses that the fit sheet takes away.
-fn taken_away(ledger: &Ledger, placed: &Fit) -> Result<Vec<Address>, AddError> {
-    let book = ledger.game().address_book();
-    let addresses = placed.rules.wishes.takes_away.iter().map(|text| book.resolve(text));
-    addresses.collect::<Result<Vec<_>, _>>().map_err(bad_sheet)
-}
-
-/// Makes sure that a package of only changed files goes onto the version that it is for.
-fn check_patch(patch: Option<&Patch>, old: &Layer, of_sheet: Option<&str>) -> Result<(), AddError> {
-    let (name, present) = (old.about.name.clone(), old.about.version.clone());
-    let Some(patch) = patch else {
-        return match of_sheet {
-            Some(wanted) => Err(AddError::IsPatch { name, wanted: wanted.to_owned() }),
-            None => Ok(()),
-        };
-    };
-    let wanted = patch.onto.as_deref().or(of_sheet);
-    let fits = match (wanted, &present) {
-        _ if patch.despite => true,
-        (Some(wanted), Some(present)) => compare_versions(wanted, present).is_eq(),
-        _ => false,
-    };
-    if fits {
-        Ok(())
-    } else {
-        Err(AddError::PatchOfOther { name, wanted: wanted.map(str::to_owned), present })
-    }
-}
-
 fn layer_of(ledger: &Ledger, id: LayerId) -> Result<Layer, LedgerError> {
     let layer = ledger.layers()?.into_iter().find(|layer| layer.id == id);
     layer.ok_or_else(|| ledger.catalogue.damaged_by(&"a layer of it is gone"))
 }
 
-/// The layer's name, when no other layer has it.
-pub(super) fn free_name(layers: &[Layer], name: String, place: AddPlace) -> Result<String, AddError> {
+/// The layer's name, when no other layer has it, nor one of those that come `beside` it.
+pub(super) fn free_name(
+    layers: &[Layer],
+    beside: &[String],
+    name: String,
+    place: AddPlace,
+) -> Result<String, AddError> {
     let name = name.trim().to_owned();
     if plain(&name).is_empty() || name.chars().any(char::is_control) {
         return Err(AddError::BadName { name });
     }
     let is_other = |layer: &&Layer| !matches!(place, AddPlace::Exchange(old) if old == layer.id);
-    let taken: Vec<&Layer> = layers.iter().filter(is_other).collect();
-    let find = |name: &str| taken.iter().find(|layer| plain(&layer.about.name) == plain(name));
-    let Some(other) = find(&name) else { return Ok(name) };
-    let mut free = (2u64..).map(|number| format!("{} {number}", other.about.name));
+    let others = layers.iter().filter(is_other);
+    let others = others.map(|layer| (layer.about.name.as_str(), layer.about.version.as_deref()));
+    let taken: BTreeMap<String, (&str, Option<&str>)> = others
+        .chain(beside.iter().map(|name| (name.as_str(), None)))
+        .map(|(name, version)| (plain(name), (name, version)))
+        .collect();
+    let Some((other, version)) = taken.get(&plain(&name)) else { return Ok(name) };
+    let mut free = (2u64..).map(|number| format!("{other} {number}"));
     Err(AddError::NameTaken {
-        name: other.about.name.clone(),
-        version: other.about.version.clone(),
-        free: free.find(|free| find(free).is_none()).unwrap_or_default(),
+        name: (*other).to_owned(),
+        version: version.map(str::to_owned),
+        free: free.find(|free| !taken.contains_key(&plain(free))).unwrap_or_default(),
     })
 }

@@ -36,6 +36,22 @@ pub enum AddError {
         /// A name like it that no layer has.
         free: String,
     },
+    /// No layer has the package's name.
+    #[error("no layer is named `{name}`, as {} is; say which one it is a new version of", package.display())]
+    NoSuchLayer {
+        /// The package.
+        package: PathBuf,
+        /// Its name.
+        name: String,
+        /// The layers there are, from the top to the bottom.
+        layers: Vec<String>,
+    },
+    /// Two packages would take the place of one layer.
+    #[error("two of these packages are for the layer {name}; give one of them")]
+    Twice {
+        /// The layer.
+        name: String,
+    },
     /// A name that says nothing or can't be shown.
     #[error("`{name}` can't name a layer: use printable characters and not only `-`, `_` and spaces")]
     BadName {

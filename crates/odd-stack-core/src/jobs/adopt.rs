@@ -1,18 +1,17 @@
 //! Making a layer of files that lie in the game already, put there by hand before it came into care.
 
-use std::cell::RefCell;
 use std::collections::{BTreeSet, HashMap};
 use std::path::PathBuf;
 
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::add::{free_name, open_options};
+use super::add::free_name;
 use super::add_report::{AddReport, report};
+use super::arrival::{Arrival, Opening};
 use super::contents::Contents;
 use super::new_layer::{Making, key_of, write_layer};
-use super::placing::{Placer, Wanted, told_of};
-use super::tree::LedgerTree;
+use super::placing::{Placer, Wanted};
 use super::{AddError, AddPlace, Permit};
 use crate::address::{Address, FoldedKey, RelPath};
 use crate::disk::{Blender, ChangeError, discard_new_contents, look_at};
@@ -142,21 +141,20 @@ fn prepare(
     observer: &dyn Observer,
 ) -> Result<Parts, AddError> {
     let place = AddPlace::New { target: Some(Target::Bottom), lifted: false };
-    let package =
-        contents.open(&request.package, &open_options(&request.wanted.rules, &request.limits), observer)?;
-    let told = told_of(&package, observer)?;
+    let opening =
+        Opening { wanted: &request.wanted, remembered: None, limits: &request.limits, unasked: false };
+    let arrival = Arrival::open(&request.package, &opening, Some(&contents), observer)?;
+    let Arrival { package, told, .. } = &arrival;
     let before = ledger.catalogue.arrangement()?;
     let order = before.order();
-    let tree = LedgerTree::new(ledger, order.clone());
-    let base_hashes = RefCell::default();
-    let placer = Placer { ledger, tree, package: &package, told: &told, observer, base_hashes };
-    let mut placed = placer.place(&request.wanted, None, &contents)?;
+    let placer = Placer::new(ledger, order.clone(), &arrival, &contents, observer);
+    let mut placed = placer.place(&request.wanted, None)?;
     let name = request.name.clone().unwrap_or_else(|| told.parts.name.clone());
-    let name = free_name(&ledger.layers()?, name, place)?;
+    let name = free_name(&ledger.layers()?, &[], name, place)?;
     let members = package.members();
     let wanted: BTreeSet<usize> =
         placed.placements.iter().map(|placement| members[placement.member].content).collect();
-    contents.read(&package, &wanted, observer)?;
+    contents.read(package, &wanted, observer)?;
     observer.begin(Work::Comparing, placed.placements.len() as u64, 0);
     let (mut alike, mut not_there) = (Vec::new(), Vec::new());
     let (mut times, mut forgotten) = (HashMap::new(), Vec::new());
@@ -193,27 +191,29 @@ fn prepare(
     placed.folders.retain(is_needed);
     let version = request.version.clone().or(told.parts.version.clone());
     let variant = request.variant.clone().or(told.parts.variant.clone());
-    let mut layer_report = report(&package, &placed, name, version, variant);
-    let taken = contents.finish();
+    let mut layer_report = report(package, &placed, name, version, variant);
+    let (hashes, mut new) = (contents.hashes(), contents.take_new());
+    new.sort_unstable();
     ledger.catalogue.begin()?;
     let making = Making {
-        package: &package,
+        package,
         placed: &placed,
         rules: &placed.rules,
-        taken: &taken,
+        hashes: &hashes,
         exchanged: None,
         keys: &[],
         times: &times,
         now,
     };
     let layer = write_layer(ledger, &making, &mut layer_report)?;
+    ledger.catalogue.insert_blobs(&new)?;
     forget_originals(ledger, &forgotten)?;
     let arrangement = before.with(Standing { layer, laid: true }, Target::Bottom);
     let mut columns = ledger.catalogue.columns_of(&[layer], &[])?;
     let order = ledger.order(&arrangement, HashMap::new())?;
     Blender::new(ledger).learn(&mut columns, &order)?;
     let tally = tallies(&columns, &order).remove(&layer).unwrap_or_default();
-    let new_blobs = taken.new.iter().map(|(hash, _)| blob_path(ledger.folder(), *hash)).collect();
+    let new_blobs = new.iter().map(|(hash, _)| blob_path(ledger.folder(), *hash)).collect();
     let report = AdoptReport {
         dry_run,
         adopted: placed.placements.iter().map(|placement| placement.to.to_string()).collect(),

@@ -1,6 +1,5 @@
 //! Looking into a package before anything is done with it.
 
-use std::cell::RefCell;
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::path::Path;
 
@@ -8,15 +7,14 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::AddError;
-use super::add::open_options;
 use super::add_report::{
     ChoiceRow, PartRow, choice_rows, findings_of, left_out_word, needs_words, part_rows, set_words,
 };
+use super::arrival::{Arrival, Opening};
 use super::contents::Contents;
 use super::needs::{needs_of, unmet_under};
-use super::placing::{Placer, Wanted, told_of};
+use super::placing::{Placer, Wanted};
 use super::runs_code::runs_code;
-use super::tree::LedgerTree;
 use super::{Count, MeetingRow, OverRow};
 use crate::address::Address;
 use crate::disk::Blender;
@@ -24,7 +22,7 @@ use crate::fit::{Candidate, Fit, FitError, LeftOut, NotChosen, Placement};
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError};
 use crate::observer::Observer;
-use crate::package::{Limits, Package};
+use crate::package::Limits;
 use crate::stack::{LayerFacts, LayerId, Needs, Order, Provider, Standing, Unmet, place_by_rules};
 
 /// Where one file would go and what it would meet there.
@@ -154,14 +152,10 @@ pub fn inspect(
     ledger: Option<&Ledger>,
     observer: &dyn Observer,
 ) -> Result<InspectReport, AddError> {
-    let mut open = open_options(&wanted.rules, limits);
-    open.inner.unasked = true;
     let contents = ledger.map(|ledger| Contents::new(ledger, false));
-    let package = match &contents {
-        Some(contents) => contents.open(path, &open, observer)?,
-        None => Package::open(path, &open, observer)?,
-    };
-    let told = told_of(&package, observer)?;
+    let opening = Opening { wanted, remembered: None, limits, unasked: true };
+    let arrival = Arrival::open(path, &opening, contents.as_ref(), observer)?;
+    let Arrival { package, told, .. } = &arrival;
     let own = package.members().iter().filter(|member| member.inner.is_none());
     let mut report = InspectReport {
         package: path.display().to_string(),
@@ -194,15 +188,8 @@ pub fn inspect(
     };
     let (Some(ledger), Some(contents)) = (ledger, contents) else { return Ok(report) };
     let order = ledger.present_order()?;
-    let placer = Placer {
-        ledger,
-        tree: LedgerTree::new(ledger, order.clone()),
-        package: &package,
-        told: &told,
-        observer,
-        base_hashes: RefCell::default(),
-    };
-    let source = match placer.place(wanted, None, &contents) {
+    let placer = Placer::new(ledger, order.clone(), &arrival, &contents, observer);
+    let source = match placer.place(wanted, None) {
         Ok(placed) => {
             report.findings = findings_of(&placed.findings);
             report.choices = choice_rows(&placed);
@@ -211,7 +198,7 @@ pub fn inspect(
             report.needs = needs_words(&needs);
             report.sets = set_words(&placed.rules.wishes);
             report.unmet = unmet_on_top(ledger, &report.name, report.version.clone(), needs)?;
-            meet(&placer, &contents, &order, placed, &mut report)?;
+            meet(&placer, &order, placed, &mut report)?;
             return Ok(report);
         }
         Err(AddError::Fit { source, .. }) => source,
@@ -288,14 +275,8 @@ struct There {
     hash: Option<ContentHash>,
 }
 
-fn meet(
-    placer: &Placer<'_>,
-    contents: &Contents<'_>,
-    order: &Order,
-    placed: Fit,
-    report: &mut InspectReport,
-) -> Result<(), AddError> {
-    let (ledger, package) = (placer.ledger, placer.package);
+fn meet(placer: &Placer<'_>, order: &Order, placed: Fit, report: &mut InspectReport) -> Result<(), AddError> {
+    let (ledger, package, contents) = (placer.ledger, placer.package, placer.contents);
     let mut all = Vec::with_capacity(placed.placements.len());
     for placement in &placed.placements {
         all.push(what_is_there(ledger, order, placement)?);
@@ -307,7 +288,7 @@ fn meet(
         .map(|there| members[there.member].content)
         .collect();
     contents.read(package, &compared, placer.observer)?;
-    let placed = match placer.without_copies(placed, contents) {
+    let placed = match placer.without_copies(placed) {
         Err(AddError::Fit { source: FitError::NothingPlaced { reason }, .. }) => {
             report.unplaceable = Some(reason);
             return Ok(());

@@ -9,6 +9,7 @@ mod add_error;
 mod add_report;
 mod addresses;
 mod adopt;
+mod arrival;
 mod blend_rules;
 mod capture;
 mod care;
@@ -42,11 +43,12 @@ mod settle;
 mod sheet;
 mod show;
 mod stack;
+mod take_in;
 mod trace;
 mod tree;
 mod tweak;
 
-pub use add::{AddPlace, AddRequest, Adding, Patch, prepare_add};
+pub use add::{AddPlace, AddRequest, Adding, Arriving, Patch, prepare_add};
 pub use add_error::AddError;
 pub use add_report::{AddReport, ChoiceRow, CopiedLinkRow, LeftOutRow, PartRow, ReplacedRow};
 pub use addresses::AddressesError;
@@ -54,7 +56,8 @@ pub use adopt::{AdoptReport, AdoptRequest, Adopting, LyingRow, prepare_adopt};
 pub use blend_rules::prepare_blend_rules;
 pub use capture::{
     Cancelling, CaptureEnd, CaptureError, CaptureRequest, Capturing, Ending, GuardReport, MadeBy, ProgramEnd,
-    SettingsRow, begin_capture, note_program_end, prepare_capture_cancel, prepare_capture_end, with_runner,
+    SettingsRow, begin_capture, capture_exchanges, note_program_end, prepare_capture_cancel,
+    prepare_capture_end, with_runner,
 };
 pub use care::{CareError, CareReport, CareRequest, default_ledger_folder, take_into_care};
 pub use conflicts::{ConflictsReport, ConflictsRequest, ContestRow, OddKind, OddRow, PairRow, conflicts};

@@ -1,9 +1,9 @@
 //! Needs judged before a change.
 
-use crate::disk::ChangeError;
+use crate::disk::{ChangeError, Presence, UnmetNeed};
 use crate::fit::Rules;
 use crate::ledger::{Ledger, LedgerError};
-use crate::stack::{Arrangement, LayerFacts, LayerId, Needs, Unmet, cycle, unmet};
+use crate::stack::{Arrangement, LayerFacts, LayerId, Needs, Unmet, cycle, plain_name, unmet};
 
 /// What a layer placed by `rules` asks for: what its sheet says and what a person says.
 pub(super) fn needs_of(rules: &Rules) -> Needs {
@@ -71,7 +71,8 @@ pub(super) fn judge(
         return Ok(());
     }
     if !despite {
-        return Err(ChangeError::Unmet { unmet: new });
+        let unmet = new.into_iter().map(|unmet| with_presence(unmet, &facts, before, after)).collect();
+        return Err(ChangeError::Unmet { unmet });
     }
     let laid = after.laid();
     for layer in facts.iter().filter(|layer| laid.contains(&layer.id)) {
@@ -84,4 +85,35 @@ pub(super) fn judge(
         }
     }
     Ok(())
+}
+
+/// The need with where its layers are before the change.
+fn with_presence(unmet: Unmet, facts: &[LayerFacts], before: &Arrangement, after: &Arrangement) -> UnmetNeed {
+    let named = |name: &str| {
+        let name = plain_name(name);
+        facts.iter().filter(move |layer| plain_name(&layer.name) == name).map(|layer| layer.id)
+    };
+    let presence = |name: &str| {
+        let standings = before.standings().iter();
+        let mut of_name = standings.filter(|standing| named(name).any(|layer| layer == standing.layer));
+        match of_name.next().map(|standing| standing.laid) {
+            Some(true) => Presence::Laid,
+            Some(false) => Presence::Lifted,
+            None => Presence::Absent,
+        }
+    };
+    let comes = |name: &str| {
+        let is_in = |order: &Arrangement, layer: LayerId| {
+            order.standings().iter().any(|standing| standing.layer == layer)
+        };
+        named(name).any(|layer| is_in(after, layer) && !is_in(before, layer))
+    };
+    let other = unmet.other.clone().unwrap_or_default();
+    UnmetNeed {
+        needer: presence(&unmet.layer),
+        needer_comes: comes(&unmet.layer),
+        other: presence(&other),
+        other_comes: comes(&other),
+        unmet,
+    }
 }

@@ -3,7 +3,6 @@
 use std::collections::{BTreeMap, HashMap};
 
 use super::AddReport;
-use super::contents::Taken;
 use super::needs::{needs_of, write_needs};
 use crate::address::{Address, FoldedKey, RelPath};
 use crate::fit::{Fit, Rules};
@@ -85,7 +84,8 @@ pub(super) struct Making<'a> {
     pub placed: &'a Fit,
     /// What is remembered of the fit.
     pub rules: &'a Rules,
-    pub taken: &'a Taken,
+    /// Hashes of the package's contents by their numbers.
+    pub hashes: &'a BTreeMap<usize, ContentHash>,
     pub exchanged: Option<&'a Exchanged>,
     /// Lists of changes to keys, stored.
     pub keys: &'a [KeysOf],
@@ -95,14 +95,14 @@ pub(super) struct Making<'a> {
     pub now: &'a str,
 }
 
-/// Writes the layer with its entries and folders; it is not in the stack yet. Counts of files are put right in
+/// Writes the layer with its entries and folders; it is not in the stack yet, and its contents are not listed. Counts of files are put right in
 /// `report`.
 pub(super) fn write_layer(
     ledger: &Ledger,
     making: &Making<'_>,
     report: &mut AddReport,
 ) -> Result<LayerId, LedgerError> {
-    let Making { package, placed, rules, taken, exchanged, keys, times, now } = *making;
+    let Making { package, placed, rules, hashes, exchanged, keys, times, now } = *making;
     let catalogue = &ledger.catalogue;
     let remembered = serde_json::to_string(rules).map_err(|error| catalogue.damaged_by(&error))?;
     let mut needs = needs_of(rules);
@@ -137,7 +137,7 @@ pub(super) fn write_layer(
     let mut entries = Vec::with_capacity(numbers.len());
     for (path, placement) in numbers.into_iter().zip(placements) {
         let member = &package.members()[placement.member];
-        let hash = taken.hashes.get(&member.content).copied();
+        let hash = hashes.get(&member.content).copied();
         let hash = hash.ok_or_else(|| catalogue.damaged_by(&"a content was not taken in"))?;
         // What is as it was keeps its time, so that it is not written again.
         let unchanged = before.get(&path).filter(|old| old.hash == hash);
@@ -169,9 +169,6 @@ pub(super) fn write_layer(
     let folders: Vec<_> =
         numbers.into_iter().zip(placed.folders.iter().map(|folder| folder.path.clone())).collect();
     catalogue.insert_folders(layer, &folders)?;
-    let mut new = taken.new.clone();
-    new.sort_unstable();
-    catalogue.insert_blobs(&new)?;
     if let Some(Exchanged { old, patch: Some(gone) }) = exchanged {
         let gone = gone.iter().map(key).collect::<Result<Vec<_>, _>>()?;
         let gone = catalogue.path_numbers(&gone)?;

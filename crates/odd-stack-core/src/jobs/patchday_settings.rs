@@ -46,7 +46,7 @@ pub(super) fn keep(ledger: &Ledger) -> Result<KeptSettings, LedgerError> {
         Some(hash.map(|hash| (column.path, hash)))
     });
     let kept = taken.collect::<Result<Vec<_>, _>>().inspect_err(|_| discard_new_contents(ledger))?;
-    Ok((kept, intake.finish()))
+    Ok((kept, intake.take_new()))
 }
 
 /// Reads what [`keep`] stored.
@@ -110,7 +110,7 @@ pub(super) fn carry(
             catalogue.replace_entry(column.path, &entry)?;
         }
     }
-    carried.new = intake.finish();
+    carried.new = intake.take_new();
     catalogue.insert_blobs(&carried.new)?;
     let mut columns = catalogue.columns_of(&[], &paths)?;
     blender.learn(&mut columns, &order)?;

@@ -5,6 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 
 use super::add_error::AddError;
+use super::arrival::{Arrival, Told};
 use super::contents::Contents;
 use super::placing_again::Before;
 use super::tree::LedgerTree;
@@ -12,46 +13,13 @@ use crate::address::Address;
 use crate::disk::{is_nothing_there, look_at};
 use crate::fit::{
     Draft, Fit, FitError, FitInput, FitSheet, Hints, LeftOut, MOST_SHEET_BYTES, Rank, Rules, ToldName, draft,
-    fit, is_sheet, name_told, suspected_copies, wrapper_of,
+    fit, name_told, suspected_copies,
 };
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError};
 use crate::observer::Observer;
-use crate::package::Package;
-use crate::stack::BaseKind;
-use crate::version::FileNameParts;
-
-/// What a package tells of itself.
-#[derive(Debug)]
-pub(super) struct Told {
-    /// Name, version and variant: what its fit sheet says, else what its file name tells.
-    pub parts: FileNameParts,
-    /// Its fit sheet.
-    pub sheet: Option<FitSheet>,
-    /// The sheet's text.
-    pub text: Option<String>,
-}
-
-/// Reads what the package tells of itself.
-pub(super) fn told_of(package: &Package, observer: &dyn Observer) -> Result<Told, AddError> {
-    let mut parts = package.file_name_parts();
-    let wrapper = wrapper_of(package.members(), package.folders());
-    let sheet = package.members().iter().find(|member| is_sheet(&member.path, wrapper));
-    let Some(member) = sheet else { return Ok(Told { parts, sheet: None, text: None }) };
-    let bytes = package.read_small(member, MOST_SHEET_BYTES, observer)?;
-    let misfit = |source| AddError::Fit {
-        package: format!("{} in {}", member.path, package.path().display()),
-        source,
-    };
-    let text = sheet_text(bytes).map_err(misfit)?;
-    let sheet = FitSheet::parse(&text).map_err(misfit)?;
-    if let Some(name) = &sheet.name {
-        parts.name.clone_from(name);
-    }
-    parts.version = sheet.version.clone().or(parts.version);
-    parts.variant = sheet.variant.clone().or(parts.variant);
-    Ok(Told { parts, sheet: Some(sheet), text: Some(text) })
-}
+use crate::package::{Member, Package};
+use crate::stack::{BaseKind, Order};
 
 /// Reads the fit sheet at `path`.
 ///
@@ -98,15 +66,48 @@ impl Wanted {
     }
 }
 
+/// How much of a small file is read that may tell a name.
+const MOST_NAME_BYTES: u64 = 64 << 10;
+
 /// Places one package onto one game.
 pub(super) struct Placer<'a> {
     pub ledger: &'a Ledger,
     pub tree: LedgerTree<'a>,
     pub package: &'a Package,
     pub told: &'a Told,
+    pub contents: &'a Contents<'a>,
     pub observer: &'a dyn Observer,
     /// Hashes of base files that became known on the way.
-    pub base_hashes: RefCell<BTreeMap<Address, ContentHash>>,
+    base_hashes: RefCell<BTreeMap<Address, ContentHash>>,
+    /// Names that small files of the package tell, by members that were read.
+    names_read: RefCell<BTreeMap<usize, Option<ToldName>>>,
+}
+
+impl<'a> Placer<'a> {
+    /// For a package that arrives at a game with layers in that order.
+    pub(super) fn new(
+        ledger: &'a Ledger,
+        order: Order,
+        arrival: &'a Arrival,
+        contents: &'a Contents<'a>,
+        observer: &'a dyn Observer,
+    ) -> Self {
+        Self {
+            ledger,
+            tree: LedgerTree::new(ledger, order),
+            package: &arrival.package,
+            told: &arrival.told,
+            contents,
+            observer,
+            base_hashes: RefCell::default(),
+            names_read: RefCell::default(),
+        }
+    }
+
+    /// Hashes of base files that became known on the way.
+    pub(super) fn into_base_hashes(self) -> BTreeMap<Address, ContentHash> {
+        self.base_hashes.into_inner()
+    }
 }
 
 impl Placer<'_> {
@@ -115,12 +116,7 @@ impl Placer<'_> {
     }
 
     /// Places the package; `before` is the layer that it takes the place of.
-    pub(super) fn place(
-        &self,
-        wanted: &Wanted,
-        before: Option<&Before>,
-        contents: &Contents<'_>,
-    ) -> Result<Fit, AddError> {
+    pub(super) fn place(&self, wanted: &Wanted, before: Option<&Before>) -> Result<Fit, AddError> {
         let own = self.told.sheet.as_ref().map(|sheet| sheet.rules(Rank::Package)).unwrap_or_default();
         let none = BTreeSet::new();
         let place = |copies: &BTreeSet<usize>| match before {
@@ -130,7 +126,7 @@ impl Placer<'_> {
         match place(&none) {
             Err(error @ (FitError::Unclear(_) | FitError::ChoiceNeeded { .. })) => {
                 // Copies of the game's own files may be all that makes it unclear.
-                let copies = self.suspected(contents)?;
+                let copies = self.suspected()?;
                 let again = if copies.is_empty() { Err(error) } else { place(&copies) };
                 again.map_err(|error| self.misfit(error))
             }
@@ -143,12 +139,12 @@ impl Placer<'_> {
     }
 
     /// The rules by which the package is placed, with nothing chosen yet.
-    pub(super) fn draft(&self, wanted: &Wanted, contents: &Contents<'_>) -> Result<Draft, AddError> {
+    pub(super) fn draft(&self, wanted: &Wanted) -> Result<Draft, AddError> {
         let own = self.told.sheet.as_ref().map(|sheet| sheet.rules(Rank::Package)).unwrap_or_default();
         let rules = wanted.rules_over(own);
         let drafted = match self.with_names_read(&rules, &BTreeSet::new(), draft) {
             Err(error @ FitError::Unclear(_)) => {
-                let copies = self.suspected(contents)?;
+                let copies = self.suspected()?;
                 if copies.is_empty() { Err(error) } else { self.with_names_read(&rules, &copies, draft) }
             }
             other => other,
@@ -181,13 +177,7 @@ impl Placer<'_> {
             };
             match place(&input) {
                 Err(FitError::Unclear(unclear)) if told_names.is_empty() && !unclear.to_read.is_empty() => {
-                    for index in &unclear.to_read {
-                        let member = &members[*index];
-                        // What can't be read tells nothing here, and is told when it is taken in.
-                        let bytes =
-                            self.package.read_small(member, 64 << 10, self.observer).unwrap_or_default();
-                        told_names.extend(name_told(member.path.as_str(), &String::from_utf8_lossy(&bytes)));
-                    }
+                    told_names = self.names_told(&unclear.to_read);
                     if told_names.is_empty() {
                         return Err(FitError::Unclear(unclear));
                     }
@@ -197,15 +187,30 @@ impl Placer<'_> {
         }
     }
 
+    /// Names that these small members tell of the package, read in one pass. What can't be read tells nothing here,
+    /// and is told when it is taken in.
+    fn names_told(&self, to_read: &[usize]) -> Vec<ToldName> {
+        let members = self.package.members();
+        let mut known = self.names_read.borrow_mut();
+        let new: Vec<usize> = to_read.iter().copied().filter(|index| !known.contains_key(index)).collect();
+        let wanted: Vec<&Member> = new.iter().map(|index| &members[*index]).collect();
+        let read = self.contents.read_small(self.package, &wanted, MOST_NAME_BYTES, self.observer);
+        for (index, bytes) in new.into_iter().zip(read.unwrap_or_default()) {
+            let path = members[index].path.as_str();
+            known.insert(index, name_told(path, &String::from_utf8_lossy(&bytes)));
+        }
+        to_read.iter().filter_map(|index| known.get(index).cloned().flatten()).collect()
+    }
+
     /// Members, wherever they would go, that are copies of the game's own files.
-    fn suspected(&self, contents: &Contents<'_>) -> Result<BTreeSet<usize>, AddError> {
+    fn suspected(&self) -> Result<BTreeSet<usize>, AddError> {
         let members = self.package.members();
         let suspected = suspected_copies(members, self.package.folders(), &self.tree);
         let wanted: BTreeSet<usize> = suspected.iter().map(|(member, _)| members[*member].content).collect();
-        contents.read(self.package, &wanted, self.observer)?;
+        self.contents.read_ahead(self.package, &wanted, self.observer)?;
         let mut copies = BTreeSet::new();
         for (member, places) in suspected {
-            let Some(hash) = contents.hash_of(members[member].content) else { continue };
+            let Some(hash) = self.contents.hash_of(members[member].content) else { continue };
             for place in places {
                 if self.base_hash(&place, members[member].size_bytes)? == Some(hash) {
                     copies.insert(member);
@@ -218,7 +223,7 @@ impl Placer<'_> {
 
     /// The fit without files that are the very ones of the game that they would cover, when it is one that
     /// leaves such out. Their contents must have been read.
-    pub(super) fn without_copies(&self, mut fit: Fit, contents: &Contents<'_>) -> Result<Fit, AddError> {
+    pub(super) fn without_copies(&self, mut fit: Fit) -> Result<Fit, AddError> {
         if !fit.rules.tidy {
             return Ok(fit);
         }
@@ -226,7 +231,7 @@ impl Placer<'_> {
         let mut copies: BTreeSet<usize> = BTreeSet::new();
         for placement in &fit.placements {
             let member = &members[placement.member];
-            let Some(hash) = contents.hash_of(member.content) else { continue };
+            let Some(hash) = self.contents.hash_of(member.content) else { continue };
             if self.base_hash(&placement.to, member.size_bytes)? == Some(hash) {
                 copies.insert(placement.member);
             }

@@ -238,9 +238,8 @@ impl Placer<'_> {
             .map(|placement| &members[placement.member].path)
             .collect();
         let anew = Rules { chosen: wanted.rules.chosen.clone(), ..kept.rules.clone().with_nothing_placed() };
-        let Some(drafted) = (!stray.is_empty())
-            .then(|| self.with_names_read(&anew, copies, draft).ok())
-            .flatten()
+        let Some(drafted) =
+            (!stray.is_empty()).then(|| self.with_names_read(&anew, copies, draft).ok()).flatten()
         else {
             return Ok(kept);
         };
@@ -257,8 +256,7 @@ impl Placer<'_> {
             let placed_now = wanted.rules.places.iter().filter_map(|place| self.inside().find(&place.from));
             let placed_now: Vec<RelPath> = placed_now.collect();
             let is_meant = |option: &&Vec<RelPath>| placed_now.iter().any(|path| is_in(path, option));
-            let meant: Vec<usize> =
-                (0..folders.len()).filter(|index| is_meant(&&folders[*index])).collect();
+            let meant: Vec<usize> = (0..folders.len()).filter(|index| is_meant(&&folders[*index])).collect();
             if let [only] = meant.as_slice() {
                 rules.chosen.insert(choice.id.clone(), choice.options[*only].name.clone());
                 // Where it goes is said.

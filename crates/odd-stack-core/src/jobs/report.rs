@@ -101,6 +101,8 @@ pub struct CarriedRow {
 /// How the new version of a layer differs from the old one.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct DifferenceRow {
+    /// The layer.
+    pub layer: String,
     /// Addresses that only the new version has.
     pub added: Vec<String>,
     /// Addresses that both have, with other content.
@@ -118,9 +120,10 @@ pub struct DifferenceRow {
 }
 
 impl DifferenceRow {
-    fn of(difference: &Difference) -> Self {
+    fn of(layer: &str, difference: &Difference) -> Self {
         let shown = |addresses: &[Address]| addresses.iter().map(ToString::to_string).collect();
         Self {
+            layer: layer.to_owned(),
             added: shown(&difference.added),
             changed: shown(&difference.changed),
             respelled: shown(&difference.respelled),
@@ -164,8 +167,11 @@ pub struct ChangeReport {
     pub originals_missing: Vec<String>,
     /// Addresses at which the game's own file comes back as it was before an update that it may have missed.
     pub originals_old: Vec<String>,
-    /// How the new version of an exchanged layer differs from the old one.
+    /// How the new version of an exchanged layer differs from the old one; of several, the first.
     pub difference: Option<DifferenceRow>,
+    /// The same of the others, if several were exchanged at once.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub more_differences: Vec<DifferenceRow>,
     /// How newly laid layers meet what is there.
     pub meeting: MeetingRow,
 }
@@ -222,6 +228,7 @@ fn report_of(plan: &Plan, names: &HashMap<LayerId, String>, dry_run: bool) -> Ch
         })
         .collect();
     let is_kept = |drift: &&Drift| !plan.kept.iter().any(|kept| kept.address == drift.address);
+    let mut differences = plan.differences.iter().map(|(layer, it)| DifferenceRow::of(&name(*layer), it));
     let meeting = &plan.meeting;
     let over = meeting.over_layers.iter();
     ChangeReport {
@@ -247,7 +254,8 @@ fn report_of(plan: &Plan, names: &HashMap<LayerId, String>, dry_run: bool) -> Ch
             .collect(),
         originals_old: plan.originals_old.iter().map(ToString::to_string).collect(),
         originals_missing: plan.originals_missing.iter().map(ToString::to_string).collect(),
-        difference: plan.difference.as_ref().map(DifferenceRow::of),
+        difference: differences.next(),
+        more_differences: differences.collect(),
         meeting: MeetingRow {
             new_files: meeting.new_files,
             over_base: meeting.over_base,

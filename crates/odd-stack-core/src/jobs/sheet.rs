@@ -1,6 +1,5 @@
 //! Writing a fit sheet down, and checking one.
 
-use std::cell::RefCell;
 use std::collections::BTreeMap;
 use std::path::Path;
 
@@ -8,15 +7,14 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::AddError;
-use super::add::open_options;
 use super::add_report::{findings_of, left_out_word};
+use super::arrival::{Arrival, Opening};
 use super::contents::Contents;
-use super::placing::{Placer, Told, Wanted, read_sheet_bytes, sheet_text, told_of};
-use super::tree::LedgerTree;
+use super::placing::{Placer, Wanted, read_sheet_bytes, sheet_text};
 use crate::fit::{Finding, FitError, FitSheet, Rules, check_addresses, check_members};
 use crate::ledger::Ledger;
 use crate::observer::Observer;
-use crate::package::{Limits, Package};
+use crate::package::Limits;
 
 /// A fit sheet that says how a package would be placed.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
@@ -41,17 +39,17 @@ pub fn draft_sheet(
     observer: &dyn Observer,
 ) -> Result<DraftReport, AddError> {
     let contents = Contents::new(ledger, false);
-    let package = contents.open(path, &open_options(&wanted.rules, limits), observer)?;
-    let told = told_of(&package, observer)?;
-    let placer = placer(ledger, &package, &told, observer)?;
-    let drafted = placer.draft(wanted, &contents)?;
+    let opening = Opening { wanted, remembered: None, limits, unasked: false };
+    let arrival = Arrival::open(path, &opening, Some(&contents), observer)?;
+    let placer = Placer::new(ledger, ledger.present_order()?, &arrival, &contents, observer);
+    let drafted = placer.draft(wanted)?;
     let evidence = drafted.rules.places.iter().enumerate().map(|(index, _)| {
         // What was found out is told in the order of its places.
         let found = drafted.findings.get(index)?;
         if let Finding::Found { evidence, .. } = found { Some(evidence.clone()) } else { None }
     });
     let evidence = evidence.collect();
-    let parts = &told.parts;
+    let parts = &arrival.told.parts;
     Ok(DraftReport {
         sheet: FitSheet {
             name: Some(parts.name.clone()),
@@ -62,16 +60,6 @@ pub fn draft_sheet(
         findings: findings_of(&drafted.findings),
         evidence,
     })
-}
-
-fn placer<'a>(
-    ledger: &'a Ledger,
-    package: &'a Package,
-    told: &'a Told,
-    observer: &'a dyn Observer,
-) -> Result<Placer<'a>, AddError> {
-    let tree = LedgerTree::new(ledger, ledger.present_order()?);
-    Ok(Placer { ledger, tree, package, told, observer, base_hashes: RefCell::default() })
 }
 
 /// Files left out for one reason.
@@ -125,30 +113,32 @@ pub fn check_sheet(
     let misfit = |source| AddError::Fit { package: path.display().to_string(), source };
     let is_sheet_file =
         path.is_file() && path.extension().is_some_and(|ending| ending.eq_ignore_ascii_case("toml"));
-    let (sheet, text, package) = if is_sheet_file {
+    let (sheet, text, arrival) = if is_sheet_file {
         let text = sheet_text(read_sheet_bytes(path)?).map_err(misfit)?;
         (FitSheet::parse(&text).map_err(misfit)?, Some(text), None)
     } else {
-        let package = Package::open(path, &open_options(&Rules::default(), limits), observer)?;
-        let told = told_of(&package, observer)?;
-        let sheet = told.sheet.clone().ok_or_else(|| misfit(FitError::NoSheet))?;
-        let text = told.text.clone();
+        let none = Wanted::default();
+        let opening = Opening { wanted: &none, remembered: None, limits, unasked: false };
+        let arrival = Arrival::open(path, &opening, None, observer)?;
+        let sheet = arrival.told.sheet.clone().ok_or_else(|| misfit(FitError::NoSheet))?;
+        let text = arrival.told.text.clone();
         if let Some(text) = &text {
+            let package = &arrival.package;
             check_members(text, &sheet, package.members(), package.folders()).map_err(misfit)?;
         }
-        (sheet, text, Some((package, told)))
+        (sheet, text, Some(arrival))
     };
     if let (Some(ledger), Some(text)) = (ledger, &text) {
         let book = ledger.game().address_book();
         check_addresses(text, &sheet, &|address| book.resolve(address)).map_err(misfit)?;
     }
     let mut tried = Vec::new();
-    if let (Some(ledger), Some((package, told))) = (ledger, &package) {
-        let placer = placer(ledger, package, told, observer)?;
+    if let (Some(ledger), Some(arrival)) = (ledger, &arrival) {
         let contents = Contents::new(ledger, false);
+        let placer = Placer::new(ledger, ledger.present_order()?, arrival, &contents, observer);
         for chosen in ways_to_choose(&sheet) {
             let rules = Rules { chosen: chosen.clone(), ..Rules::default() };
-            let placed = placer.place(&Wanted { rules, sheet: None }, None, &contents)?;
+            let placed = placer.place(&Wanted { rules, sheet: None }, None)?;
             let mut counts: BTreeMap<&str, u64> = BTreeMap::new();
             for (_, reason) in &placed.left_out {
                 *counts.entry(left_out_word(*reason)).or_default() += 1;

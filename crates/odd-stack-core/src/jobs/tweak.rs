@@ -228,7 +228,7 @@ pub(super) fn keep_own(
         return Ok(None);
     }
     let stored = store(ledger, &intake, &files)?;
-    Ok(Some(own_layer(ledger, &files, &stored, &intake.finish(), command, now)?))
+    Ok(Some(own_layer(ledger, &files, &stored, &intake.take_new(), command, now)?))
 }
 
 impl OwnFile {
@@ -303,7 +303,7 @@ fn own_request(
     now: &str,
 ) -> Result<ChangeRequest, TweakError> {
     let stored = store(ledger, &intake, files).inspect_err(|_| discard_new_contents(ledger))?;
-    let new = intake.finish();
+    let new = intake.take_new();
     ledger.catalogue.begin()?;
     let request = own_layer(ledger, files, &stored, &new, command, now);
     Ok(request.inspect_err(|_| {
@@ -366,7 +366,7 @@ fn own_layer(
         Some(old) => old.about.name.clone(),
         None => {
             let place = AddPlace::New { target: None, lifted: false };
-            match free_name(&layers, OWN_EDITS.to_owned(), place) {
+            match free_name(&layers, &[], OWN_EDITS.to_owned(), place) {
                 Err(AddError::NameTaken { free, .. }) => free,
                 _ => OWN_EDITS.to_owned(),
             }
@@ -410,7 +410,7 @@ fn own_layer(
     Ok(ChangeRequest {
         removed: old.into_iter().collect(),
         new_blobs: new.iter().map(|(hash, _)| *hash).collect(),
-        exchange,
+        exchanges: exchange.into_iter().collect(),
         ..ChangeRequest::new(command, now, after)
     })
 }

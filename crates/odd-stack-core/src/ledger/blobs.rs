@@ -158,9 +158,9 @@ impl<'a> Intake<'a> {
         lock(&self.new).push((hash, size_bytes));
     }
 
-    /// The contents that were not stored before, with their sizes.
-    pub(crate) fn finish(self) -> Vec<(ContentHash, u64)> {
-        self.new.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner)
+    /// The contents that were not stored before, with their sizes; they are told once.
+    pub(crate) fn take_new(&self) -> Vec<(ContentHash, u64)> {
+        std::mem::take(&mut lock(&self.new))
     }
 }
 

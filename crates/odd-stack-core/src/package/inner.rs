@@ -14,6 +14,7 @@ use super::volumes::{Scheme, Volumes};
 use super::{LimitBroken, OpenOptions, Opening, Package, PackageError, Part};
 use crate::address::{Folding, RelPath};
 use crate::observer::Observer;
+use crate::version::name_without_version;
 
 /// What ends the path of an archive whose members are meant.
 const INSIDE: char = '!';
@@ -29,21 +30,47 @@ pub struct Inner {
     pub unasked: bool,
     /// Those that these paths lead into (`extras/inner.7z!/data`); they must open.
     pub named: Vec<String>,
+    /// Those that these paths led into in an older version, also under their next names (`inner-1.3.7z` for
+    /// `inner-1.2.7z!/data`); what can't be opened is passed over.
+    pub once_named: Vec<String>,
 }
 
 impl Inner {
     /// Those that any of `paths` leads into.
     pub fn named_in<'a>(paths: impl IntoIterator<Item = &'a str>) -> Self {
+        Self { named: Self::leading_inside(paths), ..Self::default() }
+    }
+
+    /// Those of `paths` that lead into an archive.
+    pub fn leading_inside<'a>(paths: impl IntoIterator<Item = &'a str>) -> Vec<String> {
         let leads_inside =
             |path: &String| path.split('/').any(|part| part.len() > 1 && part.ends_with(INSIDE));
-        let named = paths.into_iter().map(|path| path.replace('\\', "/")).filter(leads_inside).collect();
-        Self { unasked: false, named }
+        paths.into_iter().map(|path| path.replace('\\', "/")).filter(leads_inside).collect()
     }
 
     fn names(&self, member: &Member) -> bool {
+        Self::lead_into(&self.named, member)
+    }
+
+    /// Whether it is wanted, but need not open.
+    fn wants(&self, member: &Member) -> bool {
+        let is_archive = is_named_like_an_archive(member.path.name());
+        let plain = |name: &str| name_without_version(name).to_lowercase();
+        let is_next = |path: &String| {
+            let mut inside = path.split('/').filter_map(|part| part.strip_suffix(INSIDE));
+            inside.any(|name| plain(name) == plain(member.path.name()))
+        };
+        is_archive && (self.unasked || self.once_named.iter().any(is_next))
+            || Self::lead_into(&self.once_named, member)
+    }
+
+    fn lead_into(paths: &[String], member: &Member) -> bool {
+        if paths.is_empty() {
+            return false;
+        }
         // The wrapper folder around everything may be left out.
         let inside = Folding::Folded.key(&format!("/{}{INSIDE}/", member.path));
-        self.named.iter().any(|path| {
+        paths.iter().any(|path| {
             let path = Folding::Folded.key(&format!("/{}/", path.trim_start_matches("./")));
             let mut ends = path.as_str().match_indices("!/").map(|(end, _)| end + 2);
             ends.any(|end| inside.as_str().ends_with(&path.as_str()[..end]))
@@ -80,8 +107,8 @@ impl Package {
         let mut waiting: VecDeque<(usize, u64)> = (0..self.members.len()).map(|index| (index, 1)).collect();
         while let Some((index, depth)) = waiting.pop_front() {
             let member = &self.members[index];
-            let is_named = !options.inner.named.is_empty() && options.inner.names(member);
-            let is_wanted = options.inner.unasked && is_named_like_an_archive(member.path.name());
+            let is_named = options.inner.names(member);
+            let is_wanted = options.inner.wants(member);
             if !is_named && !is_wanted {
                 continue;
             }

@@ -241,29 +241,39 @@ impl Package {
         }
     }
 
-    /// The whole of one small content, cut off after `most_bytes`.
+    /// Whether its contents come front to back, so that reading any of them may unpack all before it.
+    pub fn reads_front_to_back(&self) -> bool {
+        matches!(self.kind, PackageKind::SevenZ | PackageKind::Rar)
+    }
+
+    /// The contents of small `members`, each cut off after `most_bytes`, in one pass.
     ///
     /// # Errors
-    /// [`PackageError`], when it is broken.
+    /// [`PackageError`], when one is broken.
     pub fn read_small(
         &self,
-        member: &Member,
+        members: &[&Member],
         most_bytes: u64,
         observer: &dyn Observer,
-    ) -> Result<Vec<u8>, PackageError> {
-        let bytes = Mutex::new(Vec::new());
-        let take = |_: usize, _: u64, content: &mut dyn Read| -> Result<(), PackageError> {
+    ) -> Result<Vec<Vec<u8>>, PackageError> {
+        if members.is_empty() {
+            return Ok(Vec::new());
+        }
+        let all: Mutex<HashMap<usize, Vec<u8>>> = Mutex::default();
+        let take = |number: usize, _: u64, content: &mut dyn Read| -> Result<(), PackageError> {
             let mut read = Vec::new();
             let outcome = content.take(most_bytes).read_to_end(&mut read);
             // A broken content is told by whoever reads it.
             outcome
                 .and_then(|_| std::io::copy(content, &mut std::io::sink()))
                 .map_err(|source| PackageError::Unreadable { path: self.path.clone(), source })?;
-            *bytes.lock().unwrap_or_else(PoisonError::into_inner) = read;
+            all.lock().unwrap_or_else(PoisonError::into_inner).insert(number, read);
             Ok(())
         };
-        self.read(&[member.content], &take, observer)?;
-        Ok(bytes.into_inner().unwrap_or_else(PoisonError::into_inner))
+        let wanted: Vec<usize> = members.iter().map(|member| member.content).collect();
+        self.read(&wanted, &take, observer)?;
+        let all = all.into_inner().unwrap_or_else(PoisonError::into_inner);
+        Ok(members.iter().map(|member| all.get(&member.content).cloned().unwrap_or_default()).collect())
     }
 
     /// Hands contents over; an error without a reason means that `take` has it.

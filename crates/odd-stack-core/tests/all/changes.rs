@@ -268,7 +268,7 @@ fn lifted_layers_wait_in_the_stack_and_names_are_unique() {
     };
     let tree = world.tree();
     let adding = prepare_add(&ledger, permit(&ledger).unwrap(), &request, NOW, STOP, false, &Silent).unwrap();
-    assert_eq!((adding.report.name.as_str(), adding.report.version.as_deref()), ("fog", Some("1.2")));
+    assert_eq!((adding.reports[0].name.as_str(), adding.reports[0].version.as_deref()), ("fog", Some("1.2")));
     adding.change.apply(&Silent).unwrap();
     assert_eq!(world.tree(), tree);
     let taken = AddRequest { name: Some("F O_G".into()), ..request };

@@ -81,7 +81,7 @@ fn an_upgrade_writes_only_what_changed_and_tells_the_difference() {
     .unwrap();
     let same = world.tree()["game/data/lamps/same.dds"].clone();
     let plan = upgrade(&world, "lamps", &package, |_| ()).unwrap();
-    let difference = plan.difference.unwrap();
+    let difference = plan.differences.into_iter().next().unwrap().1;
     let shown =
         |list: &[odd_stack_core::address::Address]| list.iter().map(ToString::to_string).collect::<Vec<_>>();
     assert_eq!(shown(&difference.added), ["game:data/lamps/iron.dds"]);
@@ -393,7 +393,7 @@ fn copies_of_the_games_own_files_are_left_out() {
         ..add_request(&only, &[".=game:"])
     };
     let adding = prepare_add(&ledger, permit(&ledger).unwrap(), &asked, NOW, STOP, false, &Silent).unwrap();
-    assert_eq!(adding.report.files, 1, "what a person places is placed");
+    assert_eq!(adding.reports[0].files, 1, "what a person places is placed");
     drop(adding);
     assert!(world.tree().values().any(|thing| matches!(thing, Thing::File { .. })));
 }

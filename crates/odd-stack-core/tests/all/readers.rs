@@ -172,8 +172,8 @@ fn every_method_of_7z_is_read_in_one_block_and_in_several() {
         for number in [0, 4, 6] {
             let member =
                 package.members().iter().find(|member| member.path.name() == format!("{number}.bin"));
-            let read = package.read_small(member.unwrap(), u64::MAX, &Silent).unwrap();
-            assert_eq!(read, wanted[number].1, "{name} {number}");
+            let read = package.read_small(&[member.unwrap()], u64::MAX, &Silent).unwrap();
+            assert_eq!(read[0], wanted[number].1, "{name} {number}");
         }
         let blocks = seven_with(&[], &mut |writer| {
             writer.set_content_methods(methods.clone());
@@ -396,7 +396,7 @@ fn rar_archives_are_read_packed_solid_and_in_volumes() {
         // One of the middle alone, which a solid archive must unpack its way to.
         let package = Package::open(&path, &OpenOptions::default(), &Silent).unwrap();
         let middle = package.members().iter().find(|member| member.path.name() == "3.txt").unwrap();
-        assert_eq!(package.read_small(middle, u64::MAX, &Silent).unwrap(), all[3].1);
+        assert_eq!(package.read_small(&[middle], u64::MAX, &Silent).unwrap()[0], all[3].1);
         if is_solid {
             continue;
         }
@@ -540,7 +540,7 @@ fn archives_inside_are_listed_and_placed_however_they_lie_there() {
     reorder(&ledger, &odd_stack_core::jobs::Reorder::Remove(vec![id(&ledger, "nested")]), Default::default())
         .unwrap();
     let limits = Limits { most_files: 4, ..Limits::default() };
-    let inner = Inner { unasked: true, named: Vec::new() };
+    let inner = Inner { unasked: true, ..Inner::default() };
     let options = OpenOptions { limits, inner, names: None };
     let package = Package::open(&path, &options, &Silent).unwrap();
     assert!(

@@ -1,21 +1,25 @@
 //! `oddstack adopt`
 
-use std::path::Path;
+use std::path::PathBuf;
 
 use clap::Args;
 use odd_stack_core::fit::Rank;
 use odd_stack_core::jobs::{AdoptReport, AdoptRequest, prepare_adopt};
 
-use super::add::{PackageArgs, about};
+use super::adding::PackageArgs;
 use super::standing::MOST_EFFECTS;
 use crate::Ended;
 use crate::desk::{Desk, absolute};
 use crate::errors::Failure;
+use crate::show::about::about;
 use crate::show::style::{BOLD, DIM, WARN, paint};
 use crate::show::units::{counted, files};
 
 #[derive(Debug, Args)]
 pub struct AdoptArgs {
+    /// A folder, or a zip, 7z, rar or tar archive (any one of its parts, if it is split)
+    #[arg(value_name = "PACKAGE")]
+    pub file: PathBuf,
     #[command(flatten)]
     pub package: PackageArgs,
     /// Only say what would be adopted
@@ -28,11 +32,11 @@ pub fn run(desk: &mut Desk, args: &AdoptArgs) -> Result<Ended, Failure> {
     let permit = desk.permit(&ledger, args.dry_run)?;
     let package = &args.package;
     let request = AdoptRequest {
-        package: absolute(package.package.as_deref().unwrap_or(Path::new("")))?,
+        package: absolute(&args.file)?,
         name: package.named.name.clone(),
         version: package.named.version.clone(),
         variant: package.named.variant.clone(),
-        wanted: package.place.wanted(Rank::Option)?,
+        wanted: package.place.wanted(Rank::Option, None)?,
         limits: package.place.limits()?,
     };
     let now = desk.now();

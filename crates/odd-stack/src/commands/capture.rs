@@ -8,15 +8,17 @@ use clap::Args;
 use odd_stack_core::disk::ChangeOptions;
 use odd_stack_core::jobs::{
     Cancelling, CaptureEnd, CaptureRequest, ChangeReport, Ending, GuardReport, Permit, ProgramEnd,
-    begin_capture, note_program_end, prepare_capture_cancel, prepare_capture_end, running, with_runner,
+    begin_capture, capture_exchanges, note_program_end, prepare_capture_cancel, prepare_capture_end, running,
+    with_runner,
 };
 use odd_stack_core::ledger::{Layer, Ledger, OngoingKind};
 use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::standing::MOST_EFFECTS;
+use super::upgrade::UpgradeArgs;
 use crate::Ended;
-use crate::desk::{Desk, absolute};
+use crate::desk::{Desk, absolute, change_options};
 use crate::errors::{Exit, Failure, quoted};
 use crate::progress::while_a_program_runs;
 use crate::show::change::{edits, verdict};
@@ -121,28 +123,42 @@ pub fn run(desk: &mut Desk, args: &CaptureArgs) -> Result<Ended, Failure> {
         watch: args.run.watch.clone(),
         links: args.run.link_originals,
     };
-    carry_out(desk, &ledger, &request, &args.run, &args.skip)
+    carry_out(desk, &ledger, &request, &args.run, &args.skip, ChangeOptions::default())
 }
 
-/// Lifts a captured layer, runs the program of its new version on what lies beneath, and exchanges.
-pub fn upgrade(
+/// Lifts a captured layer, runs the program of its new version on what lies beneath or lets a person work, and
+/// exchanges.
+pub fn upgrade(desk: &mut Desk, ledger: &Ledger, old: &Layer, args: &UpgradeArgs) -> Result<Ended, Failure> {
+    let named = &args.package.named;
+    let request = CaptureRequest {
+        name: old.about.name.clone(),
+        version: named.version.clone().or_else(|| old.about.version.clone()),
+        exchange: Some(old.id),
+        command: (!args.begin).then(|| args.command.clone()),
+        watch: args.run.watch.clone(),
+        links: args.run.link_originals,
+    };
+    let options = change_options(&args.change);
+    carry_out(desk, ledger, &request, &args.run, &args.package.place.skip, options)
+}
+
+/// Ends the exchange of a layer by hand.
+pub fn end_upgrade(
     desk: &mut Desk,
     ledger: &Ledger,
     old: &Layer,
-    version: Option<&str>,
-    run: &RunArgs,
-    skip: &[String],
-    command: &[String],
+    args: &UpgradeArgs,
 ) -> Result<Ended, Failure> {
-    let request = CaptureRequest {
-        name: old.about.name.clone(),
-        version: version.map(str::to_owned).or_else(|| old.about.version.clone()),
-        exchange: Some(old.id),
-        command: Some(command.to_vec()),
-        watch: run.watch.clone(),
-        links: run.link_originals,
-    };
-    carry_out(desk, ledger, &request, run, skip)
+    let dry_run = args.change.dry_run;
+    let permit = desk.permit_during(ledger, Some(OngoingKind::Capture), dry_run)?;
+    let exchanged = capture_exchanges(ledger)?;
+    if exchanged != Some(old.id) {
+        let message = format!("what is under way is no new version of {}", old.about.name);
+        return Err(Failure::new(Exit::Undecided, "other_capture", message)
+            .choice("make a layer of what was changed", "oddstack capture --end")
+            .choice("take back all that was changed", "oddstack capture --cancel"));
+    }
+    end(desk, ledger, permit, &args.package.place.skip, dry_run)
 }
 
 fn carry_out(
@@ -151,12 +167,13 @@ fn carry_out(
     request: &CaptureRequest,
     run: &RunArgs,
     skip: &[String],
+    options: ChangeOptions,
 ) -> Result<Ended, Failure> {
     // What can't be run is told before anything is begun.
     let command = request.command.as_deref().map(|words| prepared(ledger, words, run)).transpose()?;
     let permit = desk.permit(ledger, false)?;
     let now = desk.now();
-    let capturing = begin_capture(ledger, permit, request, &now, ChangeOptions::default(), &desk.progress)?;
+    let capturing = begin_capture(ledger, permit, request, &now, options, &desk.progress)?;
     tell_guarded(desk, &capturing.guarded);
     let Some(mut command) = command else {
         let begun = CaptureBegun { name: request.name.clone(), guarded: capturing.guarded.clone() };

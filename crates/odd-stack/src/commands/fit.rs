@@ -6,11 +6,11 @@ use clap::Args;
 use odd_stack_core::fit::{Rank, SHEET_NAME};
 use odd_stack_core::jobs::{DraftReport, SheetCheck, TriedRow, check_sheet, draft_sheet};
 
-use super::add::left_out_words;
 use crate::Ended;
 use crate::args::PlaceArgs;
 use crate::desk::{Desk, absolute};
 use crate::errors::{Exit, Failure};
+use crate::show::about::left_out_words;
 use crate::show::style::{BOLD, GOOD, paint};
 use crate::show::units::{counted, files};
 
@@ -35,7 +35,7 @@ pub fn run(desk: &mut Desk, args: &FitArgs) -> Result<Ended, Failure> {
 
 fn write_down(desk: &mut Desk, package: &Path, args: &FitArgs) -> Result<Ended, Failure> {
     let ledger = desk.open()?;
-    let (wanted, limits) = (args.place.wanted(Rank::Option)?, args.place.limits()?);
+    let (wanted, limits) = (args.place.wanted(Rank::Option, None)?, args.place.limits()?);
     let report = draft_sheet(&ledger, &absolute(package)?, &wanted, &limits, &desk.progress)?;
     let text = sheet_text(&report)?;
     desk.out.result(Some(&ledger.game().name), &report, &text);

@@ -7,11 +7,11 @@ use clap::Args;
 use odd_stack_core::fit::Rank;
 use odd_stack_core::jobs::{CandidateRow, InspectReport, MemberRow, MemberTarget, inspect};
 
-use super::add::{choices_and_parts, left_out_words, title};
 use crate::Ended;
 use crate::args::PlaceArgs;
 use crate::desk::{Desk, absolute};
 use crate::errors::Failure;
+use crate::show::about::{choices_and_parts, left_out_words, title};
 use crate::show::change::{meeting, runs_code};
 use crate::show::needs::unmet_line;
 use crate::show::style::{BOLD, DIM, WARN, paint};
@@ -28,7 +28,7 @@ pub struct InspectArgs {
 }
 
 pub fn run(desk: &mut Desk, args: &InspectArgs) -> Result<Ended, Failure> {
-    let (wanted, limits) = (args.place.wanted(Rank::Option)?, args.place.limits()?);
+    let (wanted, limits) = (args.place.wanted(Rank::Option, None)?, args.place.limits()?);
     // Without any game a package can be looked into all the same.
     let ledger = match desk.choose_game(None) {
         Ok(game) => Some(desk.open_game(&game)?),

@@ -1,6 +1,7 @@
 //! One file a command: its arguments, and the way from them to the core and back.
 
 pub mod add;
+pub mod adding;
 pub mod adopt;
 pub mod capture;
 pub mod check;

@@ -10,17 +10,28 @@ use crate::args::PlaceArgs;
 use crate::errors::{Exit, Failure};
 
 impl PlaceArgs {
-    /// What is said of where the files go; places have that `rank`.
-    pub fn wanted(&self, rank: Rank) -> Result<Wanted, Failure> {
+    /// What is said of where the files go; places have that `rank`. Of several packages `scope` is what the words begin
+    /// with that are for this one, such as `lamps.zip!/`; patterns without any are for all.
+    pub fn wanted(&self, rank: Rank, scope: Option<&str>) -> Result<Wanted, Failure> {
+        let of_this = |texts: &[String], all: bool| -> Vec<String> {
+            let of_this = |text: &String| match scope {
+                None => Some(text.clone()),
+                Some(scope) => match text.strip_prefix(scope) {
+                    Some(rest) => Some(rest.to_owned()),
+                    None => (all && !text.contains("!/")).then(|| text.clone()),
+                },
+            };
+            texts.iter().filter_map(of_this).collect()
+        };
         let place = |text: &String| Ok::<_, Failure>(Place { rank, ..Place::parse(text)? });
-        let places = self.place.iter().map(place).collect::<Result<_, _>>()?;
+        let places = of_this(&self.place, false).iter().map(place).collect::<Result<_, _>>()?;
         if let Some(label) = self.names.as_deref().filter(|label| NameEncoding::parse(label).is_none()) {
             let message =
                 format!("`{label}` is no code page known here: write shift_jis, gbk, big5, 1251 or another");
             return Err(Failure::new(Exit::Usage, "bad_encoding", message));
         }
         let mut chosen = BTreeMap::new();
-        for text in &self.choose {
+        for text in &of_this(&self.choose, false) {
             let (id, option) = text.split_once('=').ok_or_else(|| {
                 let message = format!("`{text}` is not ID=OPTION, such as `finish=polished` or `extras=on`");
                 Failure::new(Exit::Usage, "bad_choice", message)
@@ -29,8 +40,8 @@ impl PlaceArgs {
         }
         let rules = Rules {
             places,
-            only: self.only.clone(),
-            skip: self.skip.clone(),
+            only: of_this(&self.only, true),
+            skip: of_this(&self.skip, true),
             skip_links: self.skip_links,
             names: self.names.clone(),
             chosen,
@@ -50,10 +61,11 @@ impl PlaceArgs {
     }
 }
 
-/// The options that say what the candidate says.
-pub fn options_of(candidate: &Candidate) -> String {
-    let places = candidate.places.iter().map(|place| format!("--place \"{}={}\"", place.from, place.to));
-    let skips = candidate.skip.iter().map(|pattern| format!("--skip \"{pattern}\""));
+/// The options that say what the candidate says, their words beginning with `scope`.
+pub fn options_of(candidate: &Candidate, scope: &str) -> String {
+    let places = candidate.places.iter();
+    let places = places.map(|place| format!("--place \"{scope}{}={}\"", place.from, place.to));
+    let skips = candidate.skip.iter().map(|pattern| format!("--skip \"{scope}{pattern}\""));
     // What is only to be read stays out, as it would if the place were found out.
     let tidy = (!candidate.places.is_empty()).then(|| "--tidy".to_owned());
     places.chain(skips).chain(tidy).collect::<Vec<_>>().join(" ")

@@ -3,10 +3,10 @@
 use clap::Args;
 use odd_stack_core::jobs::{EntryRow, ShowReport, select, show};
 
-use super::add::title;
 use crate::Ended;
 use crate::desk::Desk;
 use crate::errors::Failure;
+use crate::show::about::title;
 use crate::show::change::runs_code;
 use crate::show::fit::place_words;
 use crate::show::needs::unmet_line;

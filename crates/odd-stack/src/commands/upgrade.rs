@@ -1,10 +1,14 @@
 //! `oddstack upgrade`
 
+use std::path::{Path, PathBuf};
+
 use clap::{Args, ValueEnum};
 use odd_stack_core::blend::Prefer;
-use odd_stack_core::jobs::{AddPlace, AddRequest, Patch, select};
+use odd_stack_core::fit::Rank;
+use odd_stack_core::jobs::{AddPlace, Patch, select};
+use odd_stack_core::ledger::Layer;
 
-use super::add::{PackageArgs, carry_out, exchanged};
+use super::adding::{Doing, PackageArgs, carry_out};
 use super::capture::{self, RunArgs};
 use crate::Ended;
 use crate::args::ChangeArgs;
@@ -12,10 +16,16 @@ use crate::desk::Desk;
 use crate::errors::{Exit, Failure};
 
 #[derive(Debug, Args)]
+#[command(after_help = "oddstack upgrade LAYER PACKAGE          another version of one layer\n\
+                        oddstack upgrade PACKAGE…               of the layers that are named as the packages are\n\
+                        oddstack upgrade LAYER=PACKAGE…         of these; several in one change, judged as a whole\n\
+                        oddstack upgrade LAYER -- COMMAND…      the new version's installer, of a captured layer\n\
+                        oddstack upgrade LAYER --begin          change it by hand, then `oddstack capture --end`")]
 pub struct UpgradeArgs {
-    /// The layer, by name or number in the stack
-    #[arg(index = 1, value_name = "LAYER")]
-    pub layer: String,
+    /// A layer, by name or number in the stack, and the new version's package; or packages, each with its layer's name
+    /// or as LAYER=PACKAGE
+    #[arg(value_name = "LAYER PACKAGE", required = true)]
+    pub words: Vec<String>,
     #[command(flatten)]
     pub package: PackageArgs,
     /// The package holds only the changed files of the new version: put them onto what the layer has
@@ -29,10 +39,16 @@ pub struct UpgradeArgs {
     pub both_changed: Option<Whose>,
     #[command(flatten)]
     pub run: RunArgs,
+    /// Begin, and let me make the new version by hand: the layer and all above it are lifted meanwhile
+    #[arg(long, conflicts_with = "command")]
+    pub begin: bool,
+    /// End what was begun: what you changed takes the layer's place
+    #[arg(long, conflicts_with_all = ["begin", "command"])]
+    pub end: bool,
     #[command(flatten)]
     pub change: ChangeArgs,
     /// Instead of a package: the installer of the new version, of a layer that was captured
-    #[arg(last = true, index = 3, value_name = "COMMAND")]
+    #[arg(last = true, value_name = "COMMAND")]
     pub command: Vec<String>,
 }
 
@@ -45,46 +61,91 @@ pub enum Whose {
     New,
 }
 
+fn usage(message: &str) -> Failure {
+    Failure::new(Exit::Usage, "usage", message)
+}
+
 pub fn run(desk: &mut Desk, args: &UpgradeArgs) -> Result<Ended, Failure> {
     let ledger = desk.open()?;
-    if !args.command.is_empty() {
-        if args.package.package.is_some() || args.change.dry_run {
-            let message = "give a package or a command, not both; what a command does can't be told before";
-            return Err(Failure::new(Exit::Usage, "usage", message));
+    let layers = ledger.layers()?;
+    let by_hand = args.begin || args.end;
+    if by_hand || !args.command.is_empty() {
+        let [layer] = args.words.as_slice() else {
+            return Err(usage("give a package or a command, not both"));
+        };
+        let old = select(&layers, layer)?;
+        if args.end {
+            return capture::end_upgrade(desk, &ledger, old, args);
         }
-        let layers = ledger.layers()?;
-        let old = select(&layers, &args.layer)?;
-        let version = args.package.named.version.as_deref();
-        let skip = &args.package.place.skip;
-        return capture::upgrade(desk, &ledger, old, version, &args.run, skip, &args.command);
+        if args.change.dry_run {
+            return Err(usage(
+                "what a command or a person will do can't be told before; leave --dry-run out",
+            ));
+        }
+        return capture::upgrade(desk, &ledger, old, args);
     }
-    if args.package.package.is_none() {
-        let message = "give the new version's package, or its installer as `-- COMMAND…`";
-        return Err(Failure::new(Exit::Usage, "usage", message));
+    let packages = packages_of(&args.words, &layers)?;
+    if packages.len() > 1 && args.patch {
+        return Err(usage("--patch is for one package, and several were given"));
     }
     let permit = desk.permit(&ledger, args.change.dry_run)?;
-    let layers = ledger.layers()?;
-    let old = select(&layers, &args.layer)?;
-    if old.about.source.is_empty() {
-        let message = format!("{} are changed with `oddstack tweak`, not with a package", old.about.name);
-        return Err(Failure::new(Exit::Usage, "own_edits", message));
-    }
-    let request = AddRequest {
-        prefer: args.both_changed.map(|whose| match whose {
+    let mut requests = args.package.requests(&packages, Rank::Again)?;
+    for request in &mut requests {
+        request.prefer = args.both_changed.map(|whose| match whose {
             Whose::Mine => Prefer::Mine,
             Whose::New => Prefer::New,
-        }),
-        patch: args.patch.then(|| Patch { onto: args.onto.clone(), despite: args.change.despite }),
-        ..args.package.request(AddPlace::Exchange(old.id))?
+        });
+        request.patch = args.patch.then(|| Patch { onto: args.onto.clone(), despite: args.change.despite });
+    }
+    let report = carry_out(desk, &ledger, permit, requests, &args.change, &Doing::default())?;
+    let differences = report.change.difference.iter().chain(&report.change.more_differences);
+    let is_mostly_gone = |(difference, layer): (&odd_stack_core::jobs::DifferenceRow, _)| {
+        let layer: &odd_stack_core::jobs::AddReport = layer;
+        difference.gone.len() as u64 > layer.files
     };
-    let done = exchanged(old, args.change.dry_run);
-    let report = carry_out(desk, &ledger, permit, request, &args.change, &done)?;
-    let gone = report.change.difference.as_ref().map_or(0, |difference| difference.gone.len() as u64);
-    if !args.patch && gone > report.layer.files {
+    if !args.patch && differences.zip(report.layers()).any(is_mostly_gone) {
         desk.out.hint(
             "Most of the old version's files are gone. If this package holds only the changed ones, go back to the \
              old version and take it with --patch.",
         );
     }
     Ok(Ended::Well)
+}
+
+/// Which package goes to which layer.
+fn packages_of(words: &[String], layers: &[Layer]) -> Result<Vec<(PathBuf, AddPlace)>, Failure> {
+    if let [layer, package] = words
+        && pair_of(layer, layers).is_none()
+        && pair_of(package, layers).is_none()
+    {
+        let found = select(layers, layer);
+        if found.is_ok() || !Path::new(layer).exists() {
+            return Ok(vec![(PathBuf::from(package), exchange(found?)?)]);
+        }
+    }
+    let package = |word: &String| match pair_of(word, layers) {
+        Some((old, package)) => Ok((PathBuf::from(package), exchange(old)?)),
+        None if words.len() == 1 && !Path::new(word).exists() && select(layers, word).is_ok() => {
+            Err(usage("give the new version's package, or its installer as `-- COMMAND…`"))
+        }
+        None => Ok((PathBuf::from(word), AddPlace::NewVersion)),
+    };
+    words.iter().map(package).collect()
+}
+
+/// `LAYER=PACKAGE`, unless there is a file of that whole name.
+fn pair_of<'a>(word: &'a str, layers: &'a [Layer]) -> Option<(&'a Layer, &'a str)> {
+    if Path::new(word).exists() {
+        return None;
+    }
+    let mut cuts = word.match_indices('=').map(|(cut, _)| (&word[..cut], &word[cut + 1..]));
+    cuts.find_map(|(layer, package)| Some((select(layers, layer).ok()?, package)))
+}
+
+fn exchange(old: &Layer) -> Result<AddPlace, Failure> {
+    if old.about.source.is_empty() {
+        let message = format!("{} are changed with `oddstack tweak`, not with a package", old.about.name);
+        return Err(Failure::new(Exit::Usage, "own_edits", message));
+    }
+    Ok(AddPlace::Exchange(old.id))
 }

@@ -1,5 +1,6 @@
 //! Reports as text: pure functions from values to strings.
 
+pub mod about;
 pub mod change;
 pub mod fit;
 pub mod needs;

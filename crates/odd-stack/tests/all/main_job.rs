@@ -399,7 +399,7 @@ fn a_layer_is_exchanged_in_its_place_and_placed_as_it_was() {
     closed.zip("lamps-1.1 (full).zip", &new);
     let asked = closed.run_words(&["add", "lamps-1.1 (full).zip"]).status(4);
     assert!(
-        asked.stderr.contains("oddstack upgrade \"lamps\" \"[HERE]/lamps-1.1 (full).zip\""),
+        asked.stderr.contains("oddstack upgrade lamps \"[HERE]/lamps-1.1 (full).zip\""),
         "{}",
         asked.stderr
     );

@@ -139,7 +139,7 @@ pub fn prepare_capture_end<'l>(
     let intake = Intake::new(ledger.folder(), &*ledger.seam, !dry_run);
     let taken = take(ledger, &intake, &order, &found, &skip, &mut report, observer);
     let Taken { drafts, request } = taken.inspect_err(|_| discard_new_contents(ledger))?;
-    let new = intake.finish();
+    let new = intake.take_new();
     let folders_added = !found.folders_added.is_empty() && drafts.is_empty() && request.direct.is_empty();
     if drafts.is_empty()
         && request.direct.is_empty()
@@ -167,7 +167,7 @@ pub fn prepare_capture_end<'l>(
                 numbers.into_iter().zip(drafts).map(|(path, draft)| (path, draft.lying)).collect();
             if let Some(old) = begun.exchange {
                 request.removed.push(old);
-                request.exchange = Some(Exchange { old, new: layer, prefer: None, asks_otherwise: true });
+                request.exchanges.push(Exchange { old, new: layer, prefer: None, asks_otherwise: true });
             }
             report.layer = Some(begun.name.clone());
         } else if begun.exchange.is_none() {

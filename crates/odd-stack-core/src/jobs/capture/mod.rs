@@ -204,7 +204,7 @@ pub fn begin_capture(
     observer: &dyn Observer,
 ) -> Result<Capturing, CaptureError> {
     let place = request.exchange.map_or(AddPlace::New { target: None, lifted: false }, AddPlace::Exchange);
-    free_name(&ledger.layers()?, request.name.clone(), place)
+    free_name(&ledger.layers()?, &[], request.name.clone(), place)
         .map_err(|error| CaptureError::Name(Box::new(error)))?;
     let watch = AddressPatterns::parse(ledger.game(), &request.watch)?;
     clear(ledger)?;
@@ -243,6 +243,14 @@ pub fn begin_capture(
     ledger.catalogue.write_ongoing(Some(&ongoing))?;
     let lock = lock.ok_or_else(|| ledger.catalogue.damaged_by(&"the lock was lost"))?;
     Ok(Capturing { lock, guarded: report })
+}
+
+/// The layer whose place the capture that is under way is to take, if it takes one's.
+///
+/// # Errors
+/// [`CaptureError::NoneUnderWay`].
+pub fn capture_exchanges(ledger: &Ledger) -> Result<Option<LayerId>, CaptureError> {
+    Ok(Begun::read(ledger)?.0.exchange)
 }
 
 /// Notes how the program ended.

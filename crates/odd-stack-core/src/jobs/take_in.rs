@@ -1,0 +1,174 @@
+//! Reading one package into all that a layer is made of.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use super::add::{AddPlace, AddRequest, Patch, free_name};
+use super::add_error::AddError;
+use super::add_report::{AddReport, ReplacedRow, report, set_words};
+use super::arrival::Arrival;
+use super::contents::Contents;
+use super::new_layer::{Exchanged, KeysOf};
+use super::placing::Placer;
+use super::placing_again::Before;
+use super::show::remembered_rules;
+use crate::address::{Address, AddressError};
+use crate::blend::KeyEdit;
+use crate::compare_versions;
+use crate::fit::{Fit, FitError, Rules};
+use crate::hash::ContentHash;
+use crate::ledger::{Layer, Ledger};
+use crate::observer::Observer;
+use crate::stack::Order;
+
+/// What a layer is made of, read and not yet written down.
+pub(super) struct TakenIn {
+    pub placed: Fit,
+    /// What is remembered of the fit.
+    pub rules: Rules,
+    pub report: AddReport,
+    pub exchanged: Option<Exchanged>,
+    pub keys: Vec<KeysOf>,
+    /// Hashes of base files that were read.
+    pub base_hashes: BTreeMap<Address, ContentHash>,
+    /// Contents of the ledger that it needs.
+    pub needed: BTreeSet<ContentHash>,
+}
+
+/// A game to which packages come.
+#[derive(Clone, Copy)]
+pub(super) struct Coming<'a> {
+    pub ledger: &'a Ledger,
+    /// The laid layers, those of packages before this one in the same change included.
+    pub order: &'a Order,
+    /// Names of layers that come with the same change.
+    pub beside: &'a [String],
+    pub observer: &'a dyn Observer,
+}
+
+/// Places the package, takes its contents in, and tells what would become of it. `old` is the layer whose place it
+/// takes.
+///
+/// # Errors
+/// [`AddError`].
+pub(super) fn take_in(
+    coming: Coming<'_>,
+    request: &AddRequest,
+    old: Option<&Layer>,
+    arrival: &Arrival,
+    contents: &Contents<'_>,
+) -> Result<TakenIn, AddError> {
+    let Coming { ledger, order, beside, observer } = coming;
+    let Arrival { package, told, .. } = arrival;
+    let place = old.map_or(request.place, |old| AddPlace::Exchange(old.id));
+    let remembered = old.map(|old| remembered_rules(ledger, old)).transpose()?;
+    let skip_links =
+        request.wanted.rules.skip_links || remembered.as_ref().is_some_and(|rules| rules.skip_links);
+    if !skip_links && !package.links_out().is_empty() {
+        let (package, links) = (request.package.display().to_string(), package.links_out().to_vec());
+        return Err(AddError::LinksOut { package, links });
+    }
+    if let Some(old) = old {
+        let of_sheet = told.sheet.as_ref().and_then(|sheet| sheet.patches.as_deref());
+        check_patch(request.patch.as_ref(), old, of_sheet)?;
+    }
+    let is_patch = request.patch.is_some();
+    let replaced = match (old, remembered.clone()) {
+        (Some(old), Some(rules)) => Some(Before { rules, is_patch, layer: old.id }),
+        _ => None,
+    };
+    let placer = Placer::new(ledger, order.clone(), arrival, contents, observer);
+    let placed = placer.place(&request.wanted, replaced.as_ref())?;
+    let name = request.name.clone().or_else(|| old.map(|old| old.about.name.clone()));
+    let name = name.unwrap_or_else(|| told.parts.name.clone());
+    let name = free_name(&ledger.layers()?, beside, name, place)?;
+    let members = package.members();
+    let wanted: BTreeSet<usize> =
+        placed.placements.iter().map(|placement| members[placement.member].content).collect();
+    contents.read(package, &wanted, observer)?;
+    let placed = placer.without_copies(placed)?;
+    let (keys, not_set) = key_lists(ledger, &placed, contents)?;
+    let version = request.version.clone().or(told.parts.version.clone());
+    let variant = request.variant.clone().or(told.parts.variant.clone());
+    let mut report = report(package, &placed, name, version, variant);
+    report.replaces = old.map(|old| ReplacedRow::of(old, report.version.as_deref()));
+    let gone = taken_away(ledger, &placed)?;
+    report.noted.extend(not_set);
+    report.sets = set_words(&placed.rules.wishes);
+    report.takes_away = gone.iter().map(ToString::to_string).collect();
+    let exchanged = old.map(|old| Exchanged { old: old.id, patch: is_patch.then_some(gone) });
+    // What a package of only changed files says is nothing for whole ones.
+    let rules = remembered.filter(|_| is_patch).unwrap_or_else(|| placed.rules.clone());
+    let base_hashes = placer.into_base_hashes();
+    let hashes =
+        placed.placements.iter().filter_map(|placement| contents.hash_of(members[placement.member].content));
+    let needed = hashes.chain(keys.iter().map(|keys| keys.hash)).collect();
+    Ok(TakenIn { placed, rules, report, exchanged, keys, base_hashes, needed })
+}
+
+/// The keys that the fit sheet sets, file by file; and those that can't be, since the package brings the file
+/// itself.
+fn key_lists(
+    ledger: &Ledger,
+    placed: &Fit,
+    contents: &Contents<'_>,
+) -> Result<(Vec<KeysOf>, Vec<String>), AddError> {
+    let (game, book) = (ledger.game(), ledger.game().address_book());
+    let mut lists: Vec<(Address, Vec<KeyEdit>)> = Vec::new();
+    let mut not_set = Vec::new();
+    let is_like = |one: &Address, two: &Address| {
+        one.root == two.root && game.folding.key(one.path.as_str()) == game.folding.key(two.path.as_str())
+    };
+    for set in &placed.rules.wishes.sets {
+        let address = book.resolve(&set.file).map_err(bad_sheet)?;
+        if placed.placements.iter().any(|placement| is_like(&placement.to, &address)) {
+            not_set
+                .push(format!("sets {} in {}, a file of its own: its own value counts", set.key, set.file));
+            continue;
+        }
+        let edit = KeyEdit { key: set.key.clone(), value: Some(set.value.clone()) };
+        match lists.iter_mut().find(|(other, _)| is_like(other, &address)) {
+            Some((_, list)) => list.push(edit),
+            None => lists.push((address, vec![edit])),
+        }
+    }
+    let mut keys = Vec::new();
+    for (address, list) in lists {
+        let bytes = serde_json::to_vec(&list).map_err(|error| ledger.catalogue.damaged_by(&error))?;
+        let size_bytes = bytes.len() as u64;
+        keys.push(KeysOf { address, hash: contents.put(bytes)?, size_bytes });
+    }
+    Ok((keys, not_set))
+}
+
+fn bad_sheet(error: AddressError) -> AddError {
+    AddError::Fit { package: "the fit sheet".to_owned(), source: FitError::Address(error) }
+}
+
+/// The addresses that the fit sheet takes away.
+fn taken_away(ledger: &Ledger, placed: &Fit) -> Result<Vec<Address>, AddError> {
+    let book = ledger.game().address_book();
+    let addresses = placed.rules.wishes.takes_away.iter().map(|text| book.resolve(text));
+    addresses.collect::<Result<Vec<_>, _>>().map_err(bad_sheet)
+}
+
+/// Makes sure that a package of only changed files goes onto the version that it is for.
+fn check_patch(patch: Option<&Patch>, old: &Layer, of_sheet: Option<&str>) -> Result<(), AddError> {
+    let (name, present) = (old.about.name.clone(), old.about.version.clone());
+    let Some(patch) = patch else {
+        return match of_sheet {
+            Some(wanted) => Err(AddError::IsPatch { name, wanted: wanted.to_owned() }),
+            None => Ok(()),
+        };
+    };
+    let wanted = patch.onto.as_deref().or(of_sheet);
+    let fits = match (wanted, &present) {
+        _ if patch.despite => true,
+        (Some(wanted), Some(present)) => compare_versions(wanted, present).is_eq(),
+        _ => false,
+    };
+    if fits {
+        Ok(())
+    } else {
+        Err(AddError::PatchOfOther { name, wanted: wanted.map(str::to_owned), present })
+    }
+}

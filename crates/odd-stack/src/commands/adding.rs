@@ -1,0 +1,366 @@
+//! Packages becoming layers: what is asked, answered, shown and made, for `add` and `upgrade`.
+
+use std::path::{Path, PathBuf};
+
+use clap::Args;
+use odd_stack_core::fit::{Candidate, FitError, Place, Rank};
+use odd_stack_core::jobs::{
+    AddError, AddPlace, AddReport, AddRequest, Arriving, ChangeReport, Permit, ReplacedRow, select,
+};
+use odd_stack_core::ledger::Ledger;
+use schemars::JsonSchema;
+use serde::Serialize;
+
+use super::standing::MOST_EFFECTS;
+use crate::args::{ChangeArgs, NeedsArgs, PlaceArgs};
+use crate::desk::{Desk, absolute, change_options};
+use crate::errors::{Exit, Failure, fit_failure, quoted};
+use crate::show::about::about;
+use crate::show::change::{difference, edits, effects, meeting, verdict};
+use crate::show::fit::place_words;
+use crate::show::style::{BOLD, paint};
+use crate::show::units::file_name;
+
+/// What a package is called, where the file name does not say it right.
+#[derive(Debug, Clone, Default, Args)]
+pub struct NameArgs {
+    /// The layer's name; read off the fit sheet or the file name otherwise
+    #[arg(long, value_name = "NAME")]
+    pub name: Option<String>,
+    /// Its version; read likewise
+    #[arg(long, value_name = "V")]
+    pub version: Option<String>,
+    /// Which one of several makes it is, such as `full`; read likewise
+    #[arg(long, value_name = "TEXT")]
+    pub variant: Option<String>,
+}
+
+/// What a package is called, where its files go, and what it needs.
+#[derive(Debug, Args)]
+pub struct PackageArgs {
+    #[command(flatten)]
+    pub named: NameArgs,
+    #[command(flatten)]
+    pub place: PlaceArgs,
+    #[command(flatten)]
+    pub needs: NeedsArgs,
+}
+
+/// What JSON tells of an `add` or `upgrade`.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct AddedReport {
+    /// The layer; of several packages, that of the first.
+    pub layer: AddReport,
+    /// The layers of the other packages, if several were given.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub more_layers: Vec<AddReport>,
+    /// What changes on disk.
+    pub change: ChangeReport,
+}
+
+impl AddedReport {
+    /// All layers, in order of the packages.
+    pub fn layers(&self) -> impl Iterator<Item = &AddReport> {
+        std::iter::once(&self.layer).chain(&self.more_layers)
+    }
+}
+
+/// What is done with new layers, for the sentence at the end.
+#[derive(Debug, Default)]
+pub struct Doing {
+    /// Where in the stack, if that was said.
+    pub place: Option<String>,
+    pub lifted: bool,
+}
+
+impl Doing {
+    fn sentence(&self, layers: &[AddReport], dry_run: bool) -> String {
+        let takes: Vec<String> = layers.iter().filter_map(|layer| exchanged(layer, dry_run)).collect();
+        let new: Vec<&AddReport> = layers.iter().filter(|layer| layer.replaces.is_none()).collect();
+        let added = match new.as_slice() {
+            [] => None,
+            several => {
+                let names: Vec<&str> = several.iter().map(|layer| layer.name.as_str()).collect();
+                let (is, place) = match several {
+                    [only] => ("is", self.place.clone().unwrap_or_else(|| where_it_lies(only))),
+                    _ => ("are", self.place.clone().unwrap_or_else(|| "on top".to_owned())),
+                };
+                Some(match self.lifted {
+                    true => format!("{} {is} in the stack, {place}, and lifted", listed(&names)),
+                    false => format!("{} {is} laid {place}", listed(&names)),
+                })
+            }
+        };
+        let parts: Vec<String> = added.into_iter().chain(takes).collect();
+        format!("{}.", parts.join("; "))
+    }
+}
+
+/// `one`, `one and two`, `one, two and three`.
+fn listed(names: &[&str]) -> String {
+    match names {
+        [] => String::new(),
+        [only] => (*only).to_owned(),
+        [first @ .., last] => format!("{} and {last}", first.join(", ")),
+    }
+}
+
+fn where_it_lies(layer: &AddReport) -> String {
+    match &layer.lies_below {
+        Some(above) => format!("below {above}, where rules of order have it"),
+        None => "on top".to_owned(),
+    }
+}
+
+fn exchanged(layer: &AddReport, dry_run: bool) -> Option<String> {
+    let ReplacedRow { name, version, .. } = layer.replaces.as_ref()?;
+    let version = version.as_ref().map(|version| format!(" {version}")).unwrap_or_default();
+    let takes = if dry_run { "would take" } else { "took" };
+    Some(format!("{} {takes} the place of {name}{version}", layer.name))
+}
+
+/// What the words of options begin with that are for this package among several: `lamps.zip!/`.
+fn scope_of(package: &Path) -> String {
+    format!("{}!/", file_name(&package.display().to_string()))
+}
+
+impl PackageArgs {
+    /// A request for each package. Of several, options that say where files go and what is chosen name the package.
+    pub fn requests(&self, packages: &[(PathBuf, AddPlace)], rank: Rank) -> Result<Vec<AddRequest>, Failure> {
+        if packages.len() > 1 {
+            self.refuse_for_several(packages)?;
+        }
+        let request = |(package, place): &(PathBuf, AddPlace)| {
+            let scope = (packages.len() > 1).then(|| scope_of(package));
+            let mut wanted = self.place.wanted(rank, scope.as_deref())?;
+            wanted.rules.asked = self.needs.needs();
+            Ok(AddRequest {
+                package: absolute(package)?,
+                name: self.named.name.clone(),
+                version: self.named.version.clone(),
+                variant: self.named.variant.clone(),
+                wanted,
+                place: *place,
+                limits: self.place.limits()?,
+                prefer: None,
+                patch: None,
+            })
+        };
+        packages.iter().map(request).collect()
+    }
+
+    /// Refuses options that are of one package when several are given.
+    fn refuse_for_several(&self, packages: &[(PathBuf, AddPlace)]) -> Result<(), Failure> {
+        let usage = |message: String| Failure::new(Exit::Usage, "usage", message);
+        let of_one = [
+            (self.named.name.is_some(), "--name"),
+            (self.named.version.is_some(), "--version"),
+            (self.named.variant.is_some(), "--variant"),
+            (self.place.fit.is_some(), "--fit"),
+            (!self.needs.needs().is_empty(), "what it needs"),
+        ];
+        if let Some((_, option)) = of_one.iter().find(|(is_given, _)| *is_given) {
+            let message =
+                format!("{option} is for one package, and several were given; add that one by itself");
+            return Err(usage(message));
+        }
+        let scopes: Vec<String> = packages.iter().map(|(package, _)| scope_of(package)).collect();
+        let is_scoped = |text: &&String| scopes.iter().any(|scope| text.starts_with(scope.as_str()));
+        if let Some(text) = self.place.place.iter().chain(&self.place.choose).find(|text| !is_scoped(text)) {
+            let message = format!(
+                "say for which of the packages `{text}` is meant: `{}{text}`",
+                scopes.first().map_or("", String::as_str)
+            );
+            return Err(usage(message));
+        }
+        Ok(())
+    }
+}
+
+/// Makes the layers, asking what a person must decide.
+pub fn carry_out(
+    desk: &mut Desk,
+    ledger: &Ledger,
+    permit: Permit,
+    mut requests: Vec<AddRequest>,
+    args: &ChangeArgs,
+    doing: &Doing,
+) -> Result<AddedReport, Failure> {
+    let mut arriving = Arriving::new(ledger, permit, args.dry_run);
+    let adding = loop {
+        let (options, now) = (change_options(args), desk.now());
+        let error = match arriving.prepare(&requests, &now, options, &desk.progress) {
+            Ok(adding) => break adding,
+            Err(error) => error,
+        };
+        let at = arriving.at();
+        let question = question_of(&error);
+        let failure = failure_of(error, &requests, at);
+        let Some((question, answers)) = question else { return Err(failure) };
+        let says: Vec<String> = answers.iter().map(|answer| answer.says.clone()).collect();
+        let picked = desk.ask(&question, &[says, vec!["leave it".to_owned()]].concat())?;
+        let Some(answer) = picked.and_then(|index| answers.into_iter().nth(index)) else {
+            return Err(failure);
+        };
+        answer.put_into(&mut requests[at], ledger)?;
+    };
+    let layers = adding.reports;
+    let most = match desk.out.verbose || args.dry_run {
+        true => usize::MAX,
+        false if desk.out.quiet => 0,
+        false => MOST_EFFECTS,
+    };
+    let verbose = desk.out.verbose;
+    let has_new = layers.iter().any(|layer| layer.replaces.is_none());
+    let change = desk.carry_out(ledger, adding.change, args, |out, report| {
+        let mut differences = report.difference.iter().chain(&report.more_differences);
+        for layer in &layers {
+            out.text(&about(layer, verbose));
+            if layer.replaces.is_some()
+                && let Some(told) = differences.next()
+            {
+                out.text(&difference(told, layer.replaces.as_ref(), layer.version.as_deref(), most));
+            }
+        }
+        if has_new && !doing.lifted {
+            out.text(&format!("  {}\n", paint(BOLD, &meeting(&report.meeting))));
+        }
+        // Of an exchange the difference has told it.
+        let most = if has_new || verbose || args.dry_run { most } else { 0 };
+        out.text(&format!("{}{}", effects(report, most), edits(report)));
+    })?;
+    let text = verdict(&change, &doing.sentence(&layers, args.dry_run));
+    let mut layers = layers.into_iter();
+    let first = layers.next();
+    let first = first.ok_or_else(|| Failure::new(Exit::Usage, "usage", "give a package"))?;
+    let report = AddedReport { layer: first, more_layers: layers.collect(), change };
+    desk.out.result(Some(&ledger.game().name), &report, &text);
+    Ok(report)
+}
+
+/// One answer to a question, and what it makes of the request.
+struct Answer {
+    says: String,
+    means: Meaning,
+}
+
+enum Meaning {
+    /// Take the place of the layer of that name.
+    Exchange(String),
+    Name(String),
+    Placed(Candidate),
+    Chosen(String, String),
+}
+
+impl Answer {
+    /// Changes the request.
+    fn put_into(self, request: &mut AddRequest, ledger: &Ledger) -> Result<(), Failure> {
+        let rules = &mut request.wanted.rules;
+        match self.means {
+            Meaning::Name(name) => request.name = Some(name),
+            Meaning::Chosen(id, option) => drop(rules.chosen.insert(id, option)),
+            Meaning::Placed(candidate) => {
+                let rank = match request.place {
+                    AddPlace::New { .. } => Rank::Option,
+                    AddPlace::Exchange(_) | AddPlace::NewVersion => Rank::Again,
+                };
+                rules.tidy |= !candidate.places.is_empty();
+                rules.places.extend(candidate.places.into_iter().map(|place| Place { rank, ..place }));
+                rules.skip.extend(candidate.skip);
+            }
+            Meaning::Exchange(name) => {
+                let layers = ledger.layers()?;
+                request.place = AddPlace::Exchange(select(&layers, &name)?.id);
+                request.name = None;
+            }
+        }
+        Ok(())
+    }
+}
+
+/// What a person is asked about `error`, if anything.
+fn question_of(error: &AddError) -> Option<(String, Vec<Answer>)> {
+    match error {
+        AddError::NameTaken { name, free, .. } => {
+            let question = format!("There is a layer named {name} already. What is this package to be?");
+            let exchange = Answer {
+                says: format!("exchange the layer {name} for this package"),
+                means: Meaning::Exchange(name.clone()),
+            };
+            let beside = Answer {
+                says: format!("add it beside that one, as {free}"),
+                means: Meaning::Name(free.clone()),
+            };
+            Some((question, vec![exchange, beside]))
+        }
+        AddError::NoSuchLayer { name, layers, .. } if !layers.is_empty() => {
+            let question = format!("No layer is named {name}. Of which one is this package a new version?");
+            let answer =
+                |layer: &String| Answer { says: layer.clone(), means: Meaning::Exchange(layer.clone()) };
+            Some((question, layers.iter().map(answer).collect()))
+        }
+        AddError::Fit { source: FitError::Unclear(unclear), .. } if !unclear.candidates.is_empty() => {
+            let answer = |candidate: &Candidate| Answer {
+                says: candidate_words(candidate),
+                means: Meaning::Placed(candidate.clone()),
+            };
+            let question = format!("{}. How is it to be?", capital(&unclear.question));
+            Some((question, unclear.candidates.iter().map(answer).collect()))
+        }
+        AddError::Fit { source: FitError::ChoiceNeeded { choices, .. }, .. } => {
+            let choice = choices.first()?;
+            let answer = |option: &String| Answer {
+                says: option.clone(),
+                means: Meaning::Chosen(choice.id.clone(), option.clone()),
+            };
+            let question = choice.ask.clone().unwrap_or_else(|| format!("Which {}?", choice.id));
+            Some((question, choice.options.iter().map(answer).collect()))
+        }
+        _ => None,
+    }
+}
+
+/// `what is in its one folder to game:mods/lamp_oil  (after its folder's name)`.
+fn candidate_words(candidate: &Candidate) -> String {
+    let places: Vec<String> =
+        candidate.places.iter().map(|place| place_words(&place.from, &place.to)).collect();
+    if places.is_empty() {
+        candidate.evidence.clone()
+    } else {
+        format!("{}  ({})", places.join(", "), candidate.evidence)
+    }
+}
+
+fn capital(text: &str) -> String {
+    let mut letters = text.chars();
+    letters.next().map(|first| first.to_uppercase().chain(letters).collect()).unwrap_or_default()
+}
+
+/// The failure with ways on that fit these packages.
+fn failure_of(error: AddError, requests: &[AddRequest], at: usize) -> Failure {
+    let package = requests.get(at).map(|request| request.package.clone()).unwrap_or_default();
+    let shown = quoted(&package.display().to_string());
+    let is_one = requests.len() < 2;
+    match error {
+        AddError::Fit { package: whose, source } if !is_one => {
+            fit_failure(source, &scope_of(&package)).of_package(&whose)
+        }
+        AddError::NameTaken { ref name, ref free, .. } => {
+            let exchange = format!("oddstack upgrade {} {shown}", quoted(name));
+            let by_itself = format!("oddstack add {shown} --name {}", quoted(free));
+            let mut failure = Failure::from(error);
+            if !is_one {
+                failure.choices.clear();
+                failure = failure.choice("another name, and by itself", by_itself);
+            }
+            failure.choice("exchange the layer for this package", exchange)
+        }
+        AddError::NoSuchLayer { ref layers, .. } => {
+            let layers = layers.clone();
+            layers.iter().fold(Failure::from(error), |failure, layer| {
+                failure.choice("of this layer", format!("oddstack upgrade {} {shown}", quoted(layer)))
+            })
+        }
+        error => error.into(),
+    }
+}

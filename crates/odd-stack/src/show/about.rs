@@ -1,0 +1,124 @@
+//! A package that is about to become a layer, as text.
+
+use odd_stack_core::jobs::{AddReport, ChoiceRow, PartRow};
+
+use super::style::{BOLD, DIM, WARN, paint};
+use super::units::{counted, file_name, files, size};
+
+/// The first words on a package: `brass-lamps 1.2b (full)`.
+pub fn title(name: &str, version: Option<&str>, variant: Option<&str>) -> String {
+    let version = version.map(|version| format!(" {version}")).unwrap_or_default();
+    let variant = variant.map(|variant| format!(" ({variant})")).unwrap_or_default();
+    format!("{name}{version}{variant}")
+}
+
+/// Why a file is left out, in a few words.
+pub fn left_out_words(reason: &str) -> &'static str {
+    match reason {
+        "skipped" => "by --skip",
+        "not_among_only" => "not among --only",
+        "no_place" => "no --place reaches it",
+        "stays_packed" => "in an archive that stays packed",
+        "fit_sheet" => "the package's fit sheet",
+        "document" => "only to be read",
+        "source" => "what it was made of",
+        "picture" => "pictures of it",
+        "metadata" => "left behind by a system",
+        "original" => "copies of the game's own",
+        "not_chosen" => "of options not chosen",
+        "part_off" => "of parts that are off",
+        "covered" => "covered by a part",
+        _ => "a link out of the package",
+    }
+}
+
+/// What was chosen, what can be, and what else is offered.
+pub fn choices_and_parts(choices: &[ChoiceRow], parts: &[PartRow]) -> String {
+    let mut text = String::new();
+    for choice in choices {
+        let others = choice.options.iter().filter(|option| Some(*option) != choice.chosen.as_ref());
+        let others: Vec<&str> = others.map(String::as_str).collect();
+        let line = match &choice.chosen {
+            Some(chosen) => format!("{}: {chosen} (not {})", choice.id, others.join(", not ")),
+            None => {
+                let options = choice.options.iter().map(|option| format!("--choose {}={option}", choice.id));
+                format!("choose: {}", options.collect::<Vec<_>>().join(" or "))
+            }
+        };
+        text.push_str(&format!("  {line}\n"));
+    }
+    for part in parts {
+        let says = part.says.as_ref().map(|says| format!(", {says}")).unwrap_or_default();
+        let line = match part.on {
+            true => format!("with the part {}{says} ({})", part.id, files(part.files)),
+            false => {
+                format!(
+                    "without `{}`{says} ({}; --choose {}=on takes it)",
+                    part.folder,
+                    files(part.files),
+                    part.id
+                )
+            }
+        };
+        text.push_str(&format!("  {line}\n"));
+    }
+    text
+}
+
+/// What is about to be added.
+pub fn about(layer: &AddReport, verbose: bool) -> String {
+    let title = title(&layer.name, layer.version.as_deref(), layer.variant.as_deref());
+    let source = format!(
+        "{} {}, {}, {}",
+        layer.kind,
+        file_name(&layer.package),
+        files(layer.files),
+        size(layer.bytes)
+    );
+    let mut text = format!("{}  {}\n", paint(BOLD, &title), paint(DIM, &source));
+    for finding in &layer.findings {
+        text.push_str(&format!("  {finding}\n"));
+    }
+    text.push_str(&choices_and_parts(&layer.choices, &layer.parts));
+    let list = |rows: &[String], most: usize| {
+        let shown: Vec<&str> =
+            rows.iter().take(if verbose { usize::MAX } else { most }).map(String::as_str).collect();
+        let more = if shown.len() < rows.len() {
+            format!(", and {} more", rows.len() - shown.len())
+        } else {
+            String::new()
+        };
+        format!("{}{more}", shown.join(", "))
+    };
+    let mut reasons: Vec<&str> = layer.left_out.iter().map(|row| row.reason.as_str()).collect();
+    reasons.sort_unstable();
+    reasons.dedup();
+    for reason in reasons {
+        let rows = layer.left_out.iter().filter(|row| row.reason == reason);
+        let rows: Vec<String> = rows.map(|row| row.member.clone()).collect();
+        text.push_str(&format!("  left out ({}): {}\n", left_out_words(reason), list(&rows, 4)));
+    }
+    if !layer.copied_links.is_empty() {
+        let rows: Vec<String> =
+            layer.copied_links.iter().map(|row| format!("{} = {}", row.member, row.copy_of)).collect();
+        let count = counted(rows.len() as u64, "link becomes a copy", "links become copies");
+        text.push_str(&format!("  {count}: {}\n", list(&rows, 4)));
+    }
+    if !layer.takes_away.is_empty() {
+        text.push_str(&paint(WARN, &format!("  takes away: {}\n", list(&layer.takes_away, 4))));
+    }
+    if !layer.needs.is_empty() {
+        text.push_str(&format!("  {}\n", list(&layer.needs, 6)));
+    }
+    if !layer.sets.is_empty() {
+        text.push_str(&format!("  sets {}\n", list(&layer.sets, 4)));
+    }
+    if !layer.noted.is_empty() {
+        text.push_str(&format!("  noted: {}\n", list(&layer.noted, 6)));
+    }
+    if !layer.runs_code.is_empty() {
+        let line = format!("  runs code: {}\n", list(&layer.runs_code, 4));
+        text.push_str(&paint(WARN, &line));
+    }
+    text
+}
