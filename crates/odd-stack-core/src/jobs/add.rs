@@ -176,12 +176,10 @@ impl<'l> Arriving<'l> {
         for (at, request) in requests.iter().enumerate() {
             self.at = at;
             let beside: Vec<String> = reports.iter().map(|report| report.name.clone()).collect();
-            let (taken, old) = self.read(request, &after, &beside, observer)?;
+            let exchanged: Vec<LayerId> = new.iter().filter_map(|new| new.exchanges).collect();
+            let (taken, old) = self.read(request, &after, &beside, &exchanged, observer)?;
             if new.is_empty() {
                 catalogue.begin()?;
-            }
-            if let Some(old) = old.filter(|old| new.iter().any(|new| new.exchanges == Some(*old))) {
-                return Err(AddError::Twice { name: catalogue.layer_name(old)? });
             }
             let TakenIn { placed, rules, mut report, exchanged, keys, base_hashes, needed: of_this } = taken;
             needed.extend(of_this);
@@ -229,6 +227,7 @@ impl<'l> Arriving<'l> {
         request: &AddRequest,
         after: &Arrangement,
         beside: &[String],
+        exchanged: &[LayerId],
         observer: &dyn Observer,
     ) -> Result<(TakenIn, Option<LayerId>), AddError> {
         let ledger = self.ledger;
@@ -246,6 +245,9 @@ impl<'l> Arriving<'l> {
             let (arrival, _) = self.opened_at(self.at)?;
             old = Some(named_like(ledger, request, arrival)?);
             self.open(request, old.as_ref(), false, observer)?;
+        }
+        if let Some(old) = old.as_ref().filter(|old| exchanged.contains(&old.id)) {
+            return Err(AddError::Twice { name: old.about.name.clone() });
         }
         let order = after.order();
         let coming = Coming { ledger, order: &order, beside, observer };

@@ -73,8 +73,8 @@ impl Placer<'_> {
             || wanted.sheet.as_ref().is_some_and(|sheet| sheet.rules(Rank::Sheet).say_where());
         if says_where {
             let kept = kept.map_err(|error| self.moved(error, None, before))?;
-            let kept = self.without_astray(kept, &old, copies)?;
             let kept = self.with_new_choices(kept, wanted, &old, copies)?;
+            let kept = self.without_astray(kept, &old, copies)?;
             return self.with_all_reached(kept, None);
         }
         let was_found_out =

@@ -56,10 +56,15 @@ impl Closed {
 
     /// A zip archive of members by name and content, all of one time.
     pub fn zip(&self, name: &str, members: &[(&str, &str)]) {
+        let members: Vec<_> = members.iter().map(|(member, content)| (*member, content.as_bytes())).collect();
+        self.zip_of_bytes(name, &members);
+    }
+
+    pub fn zip_of_bytes(&self, name: &str, members: &[(&str, &[u8])]) {
         let mut writer = ZipWriter::new(fs::File::create(self.path(name)).unwrap());
         for (member, content) in members {
             writer.start_file(*member, SimpleFileOptions::default()).unwrap();
-            writer.write_all(content.as_bytes()).unwrap();
+            writer.write_all(content).unwrap();
         }
         writer.finish().unwrap();
     }

@@ -11,3 +11,4 @@ mod laws;
 mod living;
 mod main_job;
 mod meeting;
+mod versions;
