@@ -159,6 +159,7 @@ pub fn drift_words(kind: DriftKind) -> &'static str {
         DriftKind::BaseAdded => "new among the game's own files",
         DriftKind::BaseGone => "the game's own file, missing",
         DriftKind::Stray => "a file that Odd Stack did not put there",
+        DriftKind::FolderGone => "a folder that is gone",
         DriftKind::OtherSpelling => "beside a layer's file, its name spelled otherwise",
     }
 }
@@ -243,16 +244,20 @@ pub fn is_running(running: &[Running]) -> Failure {
 /// Needs that would not be met, with what would help for each.
 fn unmet_needs(needs: &[UnmetNeed], error: &ChangeError) -> Failure {
     let mut failure = Failure::of(Exit::Undecided, "unmet_need", error);
-    let has = |kind: UnmetKind| needs.iter().any(|need| need.unmet.kind == kind);
     if needs.iter().any(|need| need.unmet.found.contains("not known")) {
         failure.message.push_str(
             "; where the game's version is not known, state it with `oddstack game set --game-version`",
         );
     }
-    if has(UnmetKind::LayerVersion) {
-        failure.message.push_str(
-            "; layers that need new versions of each other go in one command: give it all their packages",
-        );
+    let is_of_version = |need: &&UnmetNeed| need.unmet.kind == UnmetKind::LayerVersion;
+    for need in needs.iter().filter(is_of_version) {
+        let UnmetNeed { unmet, needer_comes, .. } = need;
+        let which = if *needer_comes { unmet.other.as_ref() } else { Some(&unmet.layer) };
+        let which = which.map(String::as_str).unwrap_or_default();
+        let advice = format!("; upgrade {which} first, or in the same command");
+        if !failure.message.contains(&advice) {
+            failure.message.push_str(&advice);
+        }
     }
     failure.message.push_str("; nothing was changed:");
     let mut failure = failure

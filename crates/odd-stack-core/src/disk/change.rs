@@ -161,7 +161,7 @@ pub enum ChangeError {
         source: io::Error,
     },
     /// The disk refused a step after the mark; all was taken back.
-    #[error("can't change {}: is it open in another program, or write-protected? Everything is as it was", path.display())]
+    #[error("can't change {}{}; everything is as it was", path.display(), likely_cause(source))]
     TakenBack {
         /// The file.
         path: PathBuf,
@@ -192,6 +192,18 @@ pub enum ChangeError {
     /// The user asked to stop.
     #[error("stopped as asked; nothing was changed")]
     Cancelled,
+}
+
+/// What most likely keeps a file from being changed, as the end of a sentence.
+fn likely_cause(error: &io::Error) -> &'static str {
+    match error.kind() {
+        io::ErrorKind::PermissionDenied | io::ErrorKind::ResourceBusy | io::ErrorKind::ReadOnlyFilesystem => {
+            " (is it open in another program, or write-protected?)"
+        }
+        io::ErrorKind::NotFound | io::ErrorKind::NotADirectory => " (its folder is gone)",
+        io::ErrorKind::StorageFull => " (the disk is full)",
+        _ => "",
+    }
 }
 
 /// What a change is to make of the stack. Layers being added are in the catalogue already, inside

@@ -57,6 +57,8 @@ pub struct Drifted {
     pub drift: Drift,
     /// The layer that has the address, and for unknown files the one that made the folder.
     pub layer: Option<LayerId>,
+    /// The base has a file of its own at the address.
+    pub of_base: bool,
 }
 
 /// What a comparison found.
@@ -183,7 +185,8 @@ pub(crate) fn check_at(
                 ..UpdateSigns::default()
             };
             let is_settings = order.blend_rules().format_of(column.key.as_str()).is_some();
-            if signs.look_like_an_update() && !is_settings { DriftKind::Updated } else { kind }
+            let is_update = signs.look_like_an_update() && !is_settings && column.base.is_some();
+            if is_update { DriftKind::Updated } else { kind }
         }
         DriftKind::Stray => match column.key.parent() {
             Some(parent) if ledger.catalogue.base_at(column.root, &parent)?.is_none() => kind,
@@ -193,7 +196,8 @@ pub(crate) fn check_at(
     };
     let layer = provider.entry().map(|entry| entry.layer);
     let address = Address { root: root.name.clone(), path: place };
-    Ok(Some(Drifted { drift: Drift { address, kind, layer }, layer }))
+    let of_base = column.base.is_some();
+    Ok(Some(Drifted { drift: Drift { address, kind, layer }, layer, of_base }))
 }
 
 /// What only all drifted files together tell: whether the game was updated, and where it writes by itself.
@@ -210,7 +214,8 @@ fn judge_together(ledger: &Ledger, report: &mut CheckReport) -> Result<(), Ledge
     report.drifted.retain(|drifted| {
         let is_left_alone = match drifted.drift.kind {
             DriftKind::Missing | DriftKind::OtherSpelling | DriftKind::PutBack | DriftKind::Updated => false,
-            DriftKind::Edited
+            DriftKind::FolderGone
+            | DriftKind::Edited
             | DriftKind::BaseChanged
             | DriftKind::BaseAdded
             | DriftKind::BaseGone
@@ -236,7 +241,9 @@ fn judge_together(ledger: &Ledger, report: &mut CheckReport) -> Result<(), Ledge
     if report.signs.look_like_an_update() {
         // Settings are changed by games and people as well; those are told as edits.
         for drifted in &mut report.drifted {
-            if drifted.drift.kind == DriftKind::Edited && !is_settings(&drifted.drift.address) {
+            let kind = drifted.drift.kind;
+            // Where the base has nothing no update brings anything that could be told from damage.
+            if kind == DriftKind::Edited && drifted.of_base && !is_settings(&drifted.drift.address) {
                 drifted.drift.kind = DriftKind::Updated;
             }
         }
@@ -297,6 +304,9 @@ impl Looker<'_> {
         }
         let below = RelPath::from_disk(folder.to_owned());
         let mut report = CheckReport::default();
+        if !self.walked.contains_key(folder) && !folder.is_empty() {
+            self.judge_folder(&below, place, &mut report)?;
+        }
         let files: HashMap<&str, &Expected<'_>> = place.files.iter().map(|file| (file.name, file)).collect();
         let mut met: HashSet<&str> = HashSet::with_capacity(files.len());
         let mut strangers = Vec::new();
@@ -337,6 +347,29 @@ impl Looker<'_> {
         Ok(report)
     }
 
+    /// Notes a folder that is gone, unless the one above it is gone as well and says so.
+    fn judge_folder(
+        &self,
+        below: &RelPath,
+        place: &Place<'_>,
+        report: &mut CheckReport,
+    ) -> Result<(), CheckError> {
+        let is_there = |folder: &RelPath| {
+            let path = folder.on(&self.root.folder);
+            let seen = look_at(&path).map_err(|source| CheckError::Look { path, source })?;
+            Ok::<_, CheckError>(seen.is_some_and(|seen| seen.kind == BaseKind::Folder))
+        };
+        let above = below.parent();
+        if is_there(below)? || !above.is_root() && !is_there(&above)? {
+            return Ok(());
+        }
+        let address = Address { root: self.root.name.clone(), path: below.clone() };
+        let drift = Drift { address, kind: DriftKind::FolderGone, layer: place.made_by };
+        let of_base = place.made_by.is_none();
+        report.drifted.push(Drifted { drift, layer: place.made_by, of_base });
+        Ok(())
+    }
+
     /// Notes files that lie beside one of a layer under another spelling; both are there.
     fn other_spellings(
         &self,
@@ -355,7 +388,7 @@ impl Looker<'_> {
                 let path = below.join(&RelPath::from_disk(name.clone()));
                 let address = Address { root: self.root.name.clone(), path };
                 let drift = Drift { address, kind: DriftKind::OtherSpelling, layer: Some(*layer) };
-                report.drifted.push(Drifted { drift, layer: Some(*layer) });
+                report.drifted.push(Drifted { drift, layer: Some(*layer), of_base: false });
             }
         }
     }
@@ -412,7 +445,8 @@ impl Looker<'_> {
                 let kind = if is_back { DriftKind::PutBack } else { kind };
                 let layer = provider.entry().map(|entry| entry.layer);
                 let address = Address { root: self.root.name.clone(), path: relative };
-                report.drifted.push(Drifted { drift: Drift { address, kind, layer }, layer });
+                let of_base = covered.is_some() || matches!(provider, Provider::Base(_));
+                report.drifted.push(Drifted { drift: Drift { address, kind, layer }, layer, of_base });
             }
         }
         Ok(())
@@ -439,7 +473,7 @@ impl Looker<'_> {
         let address = Address { root: self.root.name.clone(), path: path.clone() };
         let kind = if made_by.is_some() { DriftKind::Stray } else { DriftKind::BaseAdded };
         let drift = Drift { address, kind, layer: None };
-        report.drifted.push(Drifted { drift, layer: made_by });
+        report.drifted.push(Drifted { drift, layer: made_by, of_base: false });
         Ok(())
     }
 }

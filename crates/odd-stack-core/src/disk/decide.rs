@@ -327,6 +327,7 @@ impl Decider<'_> {
         }
         let leaving = leaving(&moves);
         self.check_folders_are_real(&moves, &leaving)?;
+        self.make_missing_folders(&moves)?;
         let site = self.ledger.site();
         let lying = &self.lying;
         let findings: Vec<Finding> = moves
@@ -654,6 +655,36 @@ impl Decider<'_> {
                 }
             }
         })
+    }
+}
+
+impl Decider<'_> {
+    /// Makes the folders again that files go into, that should be there, and that somebody has taken away.
+    fn make_missing_folders(&mut self, moves: &[Move<'_>]) -> Result<(), ChangeError> {
+        let mut folders: BTreeSet<(RootId, &str)> = BTreeSet::new();
+        for at in moves.iter().filter(|at| !matches!(at.to, Provider::Nothing)) {
+            let parent = at.to_path.as_str().rfind('/').map(|cut| &at.to_path.as_str()[..cut]);
+            if parent.is_some_and(|parent| !folders.contains(&(at.column.root, parent))) {
+                folders.extend(at.to_path.ancestors().map(|folder| (at.column.root, folder)));
+            }
+        }
+        let folding = self.ledger.game().folding;
+        for (id, folder) in folders {
+            let key = folding.key(folder);
+            if self.folders_before.name(id, &key)?.is_none() {
+                // It comes with this change.
+                continue;
+            }
+            let root = self.root(id)?.folder.clone();
+            let present = self.folders_before.path(id, &key)?;
+            let path = RelPath::from_disk(folder.to_owned());
+            if look(&present.on(&root))?.is_none() && look(&path.on(&root))?.is_none() {
+                let address = self.address(id, &path)?;
+                self.decision.plan.folders_made.push(address);
+                self.decision.steps.push(Step::MakeFolder { path: path.on(&root) });
+            }
+        }
+        Ok(())
     }
 }
 

@@ -27,6 +27,8 @@ pub enum DriftKind {
     BaseGone,
     /// A file nobody knows lies where a layer's file is to go, or in a folder that a layer made.
     Stray,
+    /// A folder of the base, or one that a layer needs, is gone.
+    FolderGone,
     /// A file lies beside a layer's under another spelling of its name; the game may read either.
     OtherSpelling,
 }

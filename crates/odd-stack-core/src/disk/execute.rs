@@ -145,8 +145,23 @@ fn move_in(public: &Path, private: &Path, seam: &dyn Seam) -> Result<()> {
         }
         Err(error) if error.kind() == io::ErrorKind::AlreadyExists => Ok(()),
         Err(error) if is_nothing_there(&error) && is_done()? => Ok(()),
+        // Somebody has taken the folder away meanwhile.
+        Err(error) if is_nothing_there(&error) && make_folders_above(public, seam) => {
+            seam.rename(private, public).map_err(at(public))
+        }
         other => other.map_err(at(public)),
     }
+}
+
+/// Makes the folders above a path that are not there; says whether it made any.
+fn make_folders_above(path: &Path, seam: &dyn Seam) -> bool {
+    let missing = path.ancestors().skip(1).take_while(|folder| matches!(look_at(folder), Ok(None)));
+    let missing: Vec<&Path> = missing.collect();
+    let made = missing
+        .iter()
+        .rev()
+        .all(|folder| seam.create_folder(folder).is_ok() || matches!(look_at(folder), Ok(Some(_))));
+    made && !missing.is_empty()
 }
 
 fn rename_folder(from: &Path, to: &Path, seam: &dyn Seam) -> Result<()> {

@@ -3,8 +3,8 @@
 use std::collections::HashMap;
 
 use crate::address::{FoldedKey, RelPath};
-use crate::ledger::LedgerError;
 use crate::ledger::catalogue::{Catalogue, FolderSource};
+use crate::ledger::{Ledger, LedgerError};
 use crate::stack::{BaseKind, Column, Entry, Order, Provider, RootId};
 
 type ByFolder<T> = HashMap<RootId, HashMap<FoldedKey, T>>;
@@ -97,4 +97,21 @@ pub(crate) fn path_on_disk(
         provider => provider,
     };
     Folders::new(catalogue, order.clone()).file_path(column, provider)
+}
+
+/// Where these folders lie under `order`, or would lie; those that it does not need are left out.
+pub(crate) fn folders_on_disk(
+    ledger: &Ledger,
+    order: &Order,
+    root: RootId,
+    keys: &[FoldedKey],
+) -> Result<Vec<RelPath>, LedgerError> {
+    let mut folders = Folders::new(&ledger.catalogue, order.clone());
+    let mut paths = Vec::new();
+    for key in keys {
+        if folders.name(root, key)?.is_some() {
+            paths.push(folders.path(root, key)?);
+        }
+    }
+    Ok(paths)
 }

@@ -186,7 +186,7 @@ mod tests {
         let old = ["game:bin/hook.dll", "game:bin/hook.ini"];
         let new = ["w/Pack_0.7.8.7z", "w/Pack_0.7.8.7z!/hook.dll", "w/Pack_0.7.8.7z!/hook.ini"];
         let found = now("Pack_0.7.7.7z!/.=game:bin", &old, &new);
-        assert_eq!(found.as_deref(), Some("w/Pack_0.7.8.7z!"));
+        assert_eq!(found.as_deref(), Some("*/Pack_0.7.8.7z!"));
         let skin = now("skin_v4.dds=game:bin/hook.dll", &old, &["w/skin_v5.dds", "w/other.dds"]);
         assert_eq!(skin.as_deref(), Some("*/skin_v5.dds"));
     }

@@ -1,6 +1,6 @@
 //! Files that drifted: put again as the stack has them, kept as the user's own, or taken as the game's own.
 
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 use std::path::Path;
 
 use schemars::JsonSchema;
@@ -13,9 +13,9 @@ use crate::address::{Address, AddressError, FoldedKey, RelPath};
 use crate::blend::{KeyEdit, edits_between};
 use crate::disk::{
     Blender, ChangeError, ChangeOptions, ChangeRequest, CheckError, Direct, DriftKind, Drifted, Edits, Lying,
-    Prepared, check, check_at, discard_new_contents, look_at, prepare,
+    Prepared, check, check_at, discard_new_contents, folders_on_disk, look_at, prepare,
 };
-use crate::game::{AddressPattern, PatternError};
+use crate::game::{AddressPattern, PatternError, Root};
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError};
 use crate::observer::Observer;
@@ -185,13 +185,14 @@ fn column_learnt(
 }
 
 /// Files of the base as they are accepted, without any move on disk.
-type Accepted = Vec<(RootId, FoldedKey, Option<BaseFile>)>;
+pub(super) type Accepted = Vec<(RootId, FoldedKey, Option<BaseFile>)>;
 
 /// What is to be done, gathered file by file.
 #[derive(Default)]
 struct Work {
     restore: Vec<crate::stack::PathId>,
     direct: Vec<Direct>,
+    make_folders: Vec<(RootId, RelPath)>,
     lying: HashMap<crate::stack::PathId, Lying>,
     accepted: Accepted,
     set: Vec<(String, Vec<KeyEdit>)>,
@@ -260,6 +261,15 @@ impl Work {
                 self.restore.push(column.path);
                 Ok(Ok(Vec::new()))
             }
+            (DriftKind::FolderGone, Mending::Restore) => {
+                self.make_folders.extend(folders_at(ledger, order, root, &key)?);
+                Ok(Ok(vec!["the folder".to_owned()]))
+            }
+            (DriftKind::FolderGone, Mending::Accept) if file.drifted.of_base => {
+                self.accepted.extend(without_folders(ledger, root.id, &key)?);
+                Ok(Ok(vec!["that there is no such folder".to_owned()]))
+            }
+            (DriftKind::FolderGone, _) => because("it is a folder, which is put again or taken as gone"),
             (DriftKind::Stray | DriftKind::BaseAdded, Mending::Restore) if file.is_named => {
                 let path = drift.address.path.clone();
                 self.direct.push(Direct { root: root.id, path, instead: None });
@@ -353,6 +363,7 @@ impl Work {
         let has_work = keeps
             || !self.restore.is_empty()
             || !self.direct.is_empty()
+            || !self.make_folders.is_empty()
             || !self.lying.is_empty()
             || !self.accepted.is_empty();
         if !has_work {
@@ -366,6 +377,7 @@ impl Work {
         let request = ChangeRequest {
             restore: self.restore,
             direct: self.direct,
+            make_folders: self.make_folders,
             lying: self.lying,
             accepted: self.accepted,
             ..request
@@ -389,6 +401,37 @@ impl Work {
             None => ChangeRequest::new(command, now, ledger.catalogue.arrangement()?),
         })
     }
+}
+
+/// The folder at an address and all below it that should be there, each after the one above it, as they are spelled.
+pub(super) fn folders_at(
+    ledger: &Ledger,
+    order: &Order,
+    root: &Root,
+    key: &FoldedKey,
+) -> Result<Vec<(RootId, RelPath)>, LedgerError> {
+    let is_in = |other: &FoldedKey| {
+        let rest = other.as_str().strip_prefix(key.as_str());
+        rest.is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
+    };
+    let of_base = ledger.catalogue.base_folders_at(root.id, key)?;
+    let mut keys: BTreeSet<FoldedKey> = of_base.into_iter().map(|(key, _)| key).collect();
+    let laid = ledger.catalogue.arrangement()?.laid();
+    let needed = ledger.catalogue.folders_of(&laid)?.into_iter();
+    keys.extend(needed.filter(|(of, other)| *of == root.id && is_in(other)).map(|(_, key)| key));
+    let keys: Vec<FoldedKey> = keys.into_iter().collect();
+    let paths = folders_on_disk(ledger, order, root.id, &keys)?;
+    Ok(paths.into_iter().map(|path| (root.id, path)).collect())
+}
+
+/// The base without the folder at an address and those below it.
+pub(super) fn without_folders(
+    ledger: &Ledger,
+    root: RootId,
+    key: &FoldedKey,
+) -> Result<Accepted, LedgerError> {
+    let folders = ledger.catalogue.base_folders_at(root, key)?.into_iter();
+    Ok(folders.map(|(key, _)| (root, key, None)).collect())
 }
 
 /// What lies at the address, as a file of the base.

@@ -315,6 +315,7 @@ fn unplanned(
         || !request.lying.is_empty()
         || !request.accepted.is_empty()
         || !request.restore.is_empty()
+        || !request.make_folders.is_empty()
         || !request.exchanges.is_empty()
         || request.after != ledger.catalogue.arrangement()?;
     Ok(has_work.then_some(ChangeRequest { after, ..request }))

@@ -70,23 +70,35 @@ pub(super) fn meet_update(
                 touched.insert(column.path);
                 lying.insert(column.path, Lying::Accepted);
             }
-            DriftKind::Edited if is_update => match settings(ledger, &column, &order, &path)? {
-                Some(Settings::Edited(edits)) => {
-                    report.kept.push(name.clone());
-                    set.push((name, edits));
-                }
-                Some(Settings::OfGame) | None => {
-                    if order.blend_rules().format_of(column.key.as_str()).is_some() {
-                        let read = std::fs::read(&path).map_err(LedgerError::io("read", &path));
-                        new.insert(column.path, read?);
-                        let base = Blender::new(ledger).base_content(&column)?;
-                        old.extend(base.map(|base| (column.path, base)));
+            // What nobody knows, at an address where the base has nothing, is never the game's without being asked.
+            DriftKind::Edited if is_update && drifted.of_base => {
+                match settings(ledger, &column, &order, &path)? {
+                    Some(Settings::Edited(edits)) => {
+                        report.kept.push(name.clone());
+                        set.push((name, edits));
                     }
-                    report.changed.push(name);
-                    touched.insert(column.path);
-                    lying.insert(column.path, Lying::Accepted);
+                    Some(Settings::OfGame) | None => {
+                        if order.blend_rules().format_of(column.key.as_str()).is_some() {
+                            let read = std::fs::read(&path).map_err(LedgerError::io("read", &path));
+                            new.insert(column.path, read?);
+                            let base = Blender::new(ledger).base_content(&column)?;
+                            old.extend(base.map(|base| (column.path, base)));
+                        }
+                        report.changed.push(name);
+                        touched.insert(column.path);
+                        lying.insert(column.path, Lying::Accepted);
+                    }
                 }
-            },
+            }
+            DriftKind::FolderGone if !drifted.of_base => {
+                let folders = super::mend::folders_at(ledger, &order, root, &key)?;
+                request.make_folders.extend(folders);
+                report.put_back.push(name);
+            }
+            DriftKind::FolderGone => {
+                report.gone.push(name);
+                request.accepted.extend(super::mend::without_folders(ledger, root.id, &key)?);
+            }
             DriftKind::Edited | DriftKind::Stray | DriftKind::OtherSpelling => report.left.push(name),
             DriftKind::BaseChanged | DriftKind::BaseAdded | DriftKind::BaseGone => {
                 let list = match drifted.drift.kind {

@@ -295,7 +295,8 @@ pub struct DriftRow {
     pub address: String,
     /// `edited` or `missing` (a layer's file), `put_back` (the game's own lies in its place again), `updated` (neither,
     /// after an update of the game), `base_changed`, `base_added`, `base_gone` (the game's own files), `stray`
-    /// (unknown, in a folder of a layer), or `other_spelling` (beside a layer's file).
+    /// (unknown, in a folder of a layer), `folder_gone` (of the game or of a layer), or `other_spelling` (beside a
+    /// layer's file).
     pub kind: String,
     /// The layer whose file should lie there; for strays the one that made the folder.
     pub layer: Option<String>,
@@ -313,6 +314,7 @@ impl DriftRow {
             DriftKind::BaseAdded => "base_added",
             DriftKind::BaseGone => "base_gone",
             DriftKind::Stray => "stray",
+            DriftKind::FolderGone => "folder_gone",
             DriftKind::OtherSpelling => "other_spelling",
         };
         Self { address: drift.address.to_string(), kind: kind.to_owned(), layer }

@@ -203,7 +203,7 @@ fn needs_are_judged_before_a_change() {
         .status(4);
     refused
         .says("tide needs game >=1.8, and the game is 1.7")
-        .says("oddstack upgrade Gulls")
+        .says("upgrade Gulls first, or in the same command")
         .says("tide can't live with fog, and fog is laid")
         .says("--despite");
     closed.run("stack").says("3 layers");

@@ -16,7 +16,7 @@ fn with_mods() -> Closed {
 fn a_new_version_goes_where_the_old_one_was_whatever_is_around_it() {
     let old = ["mod.txt", "gull.lua", "snd/cry.ogg", "snd/wing.ogg"];
     let wrappers = ["", "Gullwatch/", "gullwatch-main-7f3a/Gullwatch/", "a/b/c/"];
-    for (at, before) in wrappers.iter().enumerate() {
+    for before in wrappers {
         for after in wrappers {
             let closed = with_mods();
             let members =
@@ -35,13 +35,8 @@ fn a_new_version_goes_where_the_old_one_was_whatever_is_around_it() {
             // Something to read beside it is no part of it.
             new.push((format!("{}README.md", after.split_inclusive('/').next().unwrap_or("")), "read me"));
             zip("gull-2.zip", &new);
-            let place =
-                format!("{}=mods:Gullwatch", if at % 2 == 0 { before.trim_end_matches('/') } else { "." });
-            let place = match before {
-                &"" => ".=mods:Gullwatch".to_owned(),
-                before if at % 2 == 1 => format!("{}=mods:Gullwatch", before.trim_end_matches('/')),
-                _ => place,
-            };
+            let from = if before.is_empty() { "." } else { before.trim_end_matches('/') };
+            let place = format!("{from}=mods:Gullwatch");
             closed.run(&format!("add gull-1.zip --place {place}")).status(0);
             closed.run("upgrade gull gull-2.zip").status(0);
             let files = closed.files();
@@ -195,7 +190,7 @@ fn layers_that_need_each_other_come_in_one_change() {
     closed.run("add comp-1.0.zip main-1.0.zip").status(0).says("Comp and Main are laid on top");
     let before = closed.files();
     let alone = closed.run("upgrade Main main-1.1.zip").status(4);
-    alone.says("oddstack lift Comp").says("give it all their packages");
+    alone.says("oddstack lift Comp").says("upgrade Comp first, or in the same command");
     closed.run("upgrade comp-1.1.zip").status(4);
     closed.run("upgrade main-1.1.zip comp-1.1.zip --dry-run").status(0);
     assert_eq!(closed.files(), before);

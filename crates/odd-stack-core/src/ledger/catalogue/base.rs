@@ -99,6 +99,21 @@ impl Catalogue {
         })
     }
 
+    /// The folders of the base at and below an address, in order of their keys, each with its spelling.
+    pub(crate) fn base_folders_at(&self, root: RootId, key: &FoldedKey) -> Result<Vec<(FoldedKey, RelPath)>> {
+        self.run(|db| {
+            // `0` is the letter after `/`.
+            let mut query = db.prepare_cached(
+                "SELECT folded, spelled FROM base WHERE root = ?1 AND kind = 1
+                 AND (folded = ?2 OR folded > ?2 || '/' AND folded < ?2 || '0') ORDER BY folded",
+            )?;
+            let rows = query.query_map(params![root.0, key.as_str()], |row| {
+                Ok((FoldedKey::from_stored(row.get(0)?), RelPath::from_disk(row.get(1)?)))
+            })?;
+            rows.collect()
+        })
+    }
+
     /// The whole base of one root, in order of keys.
     pub(crate) fn base_of(&self, root: RootId) -> Result<Vec<(FoldedKey, BaseFile)>> {
         self.run(|db| {
