@@ -159,7 +159,7 @@ impl NeedsArgs {
             clashes: self.clashes.clone(),
             above: self.goes_above.clone(),
             below: self.goes_below.clone(),
-            despite: Vec::new(),
+            ..Needs::default()
         }
     }
 }

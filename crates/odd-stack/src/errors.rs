@@ -279,9 +279,9 @@ fn ways_out(need: &UnmetNeed, failure: Failure) -> Failure {
     // A layer that the change brings is not on the game to be lifted.
     let needer_stays = *needer == Presence::Laid && !needer_comes;
     match unmet.kind {
-        UnmetKind::LayerMissing | UnmetKind::LayerVersion => {
+        UnmetKind::LayerMissing | UnmetKind::LayerVersion | UnmetKind::MadeOver => {
             let failure = match (unmet.kind, need.other) {
-                (UnmetKind::LayerMissing, Presence::Lifted) => {
+                (UnmetKind::LayerMissing | UnmetKind::MadeOver, Presence::Lifted) => {
                     failure.choice(&format!("lay {other} first"), format!("oddstack lay {quoted_other}"))
                 }
                 _ => failure,
@@ -468,6 +468,13 @@ impl From<AddError> for Failure {
                     _ => failure.choice("put it on all the same", "--despite"),
                 }
             }
+            AddError::OriginalsFound { ref found } => Self::of(Exit::Undecided, "originals_found", &error)
+                .about(found.iter().map(|row| {
+                    let by = if row.by == "name" { "by its name" } else { "by its size and time" };
+                    format!("{}  lies at {} ({by})", row.address, row.lies_at)
+                }))
+                .choice("keep them, to be put back when the layer is lifted", "--originals take")
+                .choice("leave them where they are, as files of their own", "--originals leave"),
             AddError::Sheet { .. } => Self::of(Exit::Failed, "fit_sheet_unreadable", &error),
             AddError::BadName { .. } => Self::of(Exit::Usage, "bad_name", &error),
             AddError::NameTaken { ref free, .. } => Self::of(Exit::Undecided, "name_taken", &error)

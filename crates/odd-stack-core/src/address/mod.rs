@@ -138,6 +138,14 @@ impl AddressBook {
     }
 }
 
+/// Cuts a pattern of addresses into what stands before it, an address, and the pattern below that; a plain address has
+/// none.
+pub fn cut_pattern(text: &str) -> (&str, Option<&str>) {
+    let Some(wild) = text.find(['*', '?', '[', '{']) else { return (text, None) };
+    let start = text[..wild].rfind(['/', ':']).map_or(0, |cut| cut + 1);
+    (text[..start].trim_end_matches('/'), Some(&text[start..]))
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

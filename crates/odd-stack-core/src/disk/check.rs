@@ -304,7 +304,7 @@ impl Looker<'_> {
         }
         let below = RelPath::from_disk(folder.to_owned());
         let mut report = CheckReport::default();
-        if !self.walked.contains_key(folder) && !folder.is_empty() {
+        if place.is_wanted && !self.walked.contains_key(folder) {
             self.judge_folder(&below, place, &mut report)?;
         }
         let files: HashMap<&str, &Expected<'_>> = place.files.iter().map(|file| (file.name, file)).collect();

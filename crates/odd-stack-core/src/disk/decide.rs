@@ -91,6 +91,7 @@ pub(super) fn decide(
         tallies_before: None,
         has_unknown_originals: catalogue.has_unknown_originals()?,
         revision: catalogue.last_revision()? + 1,
+        leaving: Leaving::new(),
         names: HashMap::new(),
         decision: Decision::default(),
     };
@@ -154,6 +155,8 @@ pub(super) struct Decider<'a> {
     /// Of some addresses it is not known what the game had there.
     has_unknown_originals: bool,
     pub(super) revision: i64,
+    /// Addresses of files that leave, and nothing takes their place.
+    pub(super) leaving: Leaving,
     /// Layers' names, for messages.
     names: HashMap<LayerId, String>,
     pub(super) decision: Decision,
@@ -370,6 +373,7 @@ impl Decider<'_> {
             return Err(ChangeError::EditsClash { files: std::mem::take(&mut self.clashing) });
         }
         self.decision.plan.effects.sort_by(|one, two| one.address.cmp(&two.address));
+        self.leaving = leaving;
         Ok(())
     }
 

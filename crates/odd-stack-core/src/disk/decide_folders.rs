@@ -1,9 +1,11 @@
 //! Deciding what becomes of folders: made, dropped, or spelled otherwise.
 
+use std::collections::HashSet;
 use std::path::PathBuf;
 
 use super::change::ChangeError;
 use super::decide::{Decider, Leaving, Move};
+use super::look::is_nothing_there;
 use super::steps::Step;
 use super::walk::{WalkError, walk};
 use crate::address::{Address, FoldedKey, RelPath};
@@ -24,7 +26,7 @@ impl Decider<'_> {
                     let (address, path) = self.folder_at(*root, key)?;
                     made.push((address, path, self.new_folders.staged(*root, key).is_some()));
                 }
-                (Some(old), None) => dropped.push(self.dropped_at(*root, key, old)?),
+                (Some(old), None) => dropped.push((*root, key, self.dropped_at(*root, key, old)?)),
                 (Some(old), Some(new)) if old != new => {
                     let (address, to) = self.folder_at(*root, key)?;
                     renamed.push((address, to.with_file_name(old), to));
@@ -41,11 +43,69 @@ impl Decider<'_> {
                 decision.steps.push(Step::MakeFolder { path });
             }
         }
-        for (address, path) in dropped.into_iter().rev() {
-            decision.plan.folders_dropped.push(address);
-            decision.steps.push(Step::DropFolder { path });
+        let mut gone: HashSet<(RootId, FoldedKey)> = HashSet::new();
+        let mut stay = Vec::new();
+        for (root, key, (address, path)) in dropped.into_iter().rev() {
+            match self.lies_empty(root, key, &gone)? {
+                // Somebody has taken it away already.
+                None => drop(gone.insert((root, key.clone()))),
+                Some(false) => stay.push(address),
+                Some(true) => {
+                    gone.insert((root, key.clone()));
+                    self.decision.plan.folders_dropped.push(address);
+                    self.decision.steps.push(Step::DropFolder { path });
+                }
+            }
         }
+        self.tell_staying(stay);
         Ok(())
+    }
+
+    /// Whether nothing lies in the folder any more once what leaves has left, and the folders that are `gone`; nothing
+    /// if it is not there.
+    fn lies_empty(
+        &mut self,
+        root: RootId,
+        key: &FoldedKey,
+        gone: &HashSet<(RootId, FoldedKey)>,
+    ) -> Result<Option<bool>, ChangeError> {
+        let path = self.folders_before.path(root, key)?.on(&self.root(root)?.folder);
+        let failed = |source| ChangeError::Look { path: path.clone(), source };
+        let entries = match std::fs::read_dir(&path) {
+            Err(error) if is_nothing_there(&error) => return Ok(None),
+            other => other.map_err(failed)?,
+        };
+        let folding = self.ledger.game().folding;
+        for entry in entries {
+            let name = entry.map_err(failed)?.file_name();
+            let inside = (root, folding.key(&format!("{}/{}", key.as_str(), name.to_string_lossy())));
+            if !self.leaving.contains(&inside) && !gone.contains(&inside) {
+                return Ok(Some(false));
+            }
+        }
+        Ok(Some(true))
+    }
+
+    /// Says which folders stay, since not all in them is of the layers that go; of one within another only the upper.
+    fn tell_staying(&mut self, mut stay: Vec<Address>) {
+        const MOST: usize = 4;
+        stay.sort();
+        let all = stay.clone();
+        let is_inside = |folder: &Address, other: &Address| {
+            folder != other && folder.root == other.root && folder.path.below(&other.path).is_some()
+        };
+        stay.retain(|folder| !all.iter().any(|other| is_inside(folder, other)));
+        let shown: Vec<String> = stay.iter().take(MOST).map(ToString::to_string).collect();
+        let (folders, it) = match stay.as_slice() {
+            [] => return,
+            [_] => (format!("the folder {} stays", shown.join("")), "it"),
+            [_, ..] if stay.len() > MOST => {
+                (format!("{} folders stay ({} and others)", stay.len(), shown.join(", ")), "them")
+            }
+            _ => (format!("the folders {} stay", shown.join(", ")), "them"),
+        };
+        let note = format!("{folders}: something lies in {it} that is not Odd Stack's");
+        self.decision.plan.warnings.push(note);
     }
 
     fn folder_at(&mut self, root: RootId, key: &FoldedKey) -> Result<(Address, PathBuf), ChangeError> {

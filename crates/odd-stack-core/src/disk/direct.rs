@@ -43,6 +43,9 @@ impl Decider<'_> {
                 self.decision.plan.kept.push(kept);
                 self.decision.steps.push(Step::TakeOut { public: public.clone(), private });
             }
+            if instead.is_none() {
+                self.leaving.insert((*id, self.ledger.game().folding.key(path.as_str())));
+            }
             let kind = if instead.is_some() { EffectKind::Restore } else { EffectKind::Delete };
             let size_bytes = match instead {
                 Some(file) => look(file)?.map_or(0, |seen| seen.size_bytes),

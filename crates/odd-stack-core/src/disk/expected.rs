@@ -1,6 +1,6 @@
 //! What should lie in each folder of a root, by base and laid layers.
 
-use std::collections::{BTreeSet, HashMap};
+use std::collections::{BTreeSet, HashMap, HashSet};
 
 use super::blending::Blender;
 use super::spelling::{Folders, file_name};
@@ -27,6 +27,8 @@ pub(super) struct Place<'a> {
     pub folders: BTreeSet<String>,
     /// The lowest laid layer that needs the folder, when the base has none there.
     pub made_by: Option<LayerId>,
+    /// The folder should be there; one that a layer takes away should not, whatever else is known of it.
+    pub is_wanted: bool,
 }
 
 /// Everything that should lie below `root`, by folder. `base` is sorted by key; `columns` are those of
@@ -51,16 +53,21 @@ pub(super) fn places<'a>(
     let columns: &'a [Column] = columns;
     let mut places = Places::default();
     places.at("");
-    for ((_, base), is_covered) in base.iter().zip(is_covered) {
+    let mut folders = Folders::new(&ledger.catalogue, order.clone());
+    // Few folders are taken away, so that is asked of those alone that layers have something to say of.
+    let touched: HashSet<&FoldedKey> =
+        needed.iter().filter(|(of, _)| *of == root.id).map(|(_, key)| key).collect();
+    for ((key, base), is_covered) in base.iter().zip(is_covered) {
         if base.kind == BaseKind::Folder {
-            places.at(base.spelled.as_str());
+            if !touched.contains(key) || folders.name(root.id, key)?.is_some() {
+                places.at(base.spelled.as_str()).is_wanted = true;
+            }
         } else if !is_covered {
             let place = places.at(folder_of(&base.spelled));
             let (name, provider) = (base.spelled.name(), Provider::Base(base));
             place.files.push(Expected { name, provider, covered: None });
         }
     }
-    let mut folders = Folders::new(&ledger.catalogue, order.clone());
     for column in columns {
         let provider = column.provider(order);
         match (&column.base, provider.entry()) {
@@ -84,7 +91,9 @@ pub(super) fn places<'a>(
         let path = folders.path(root.id, key)?;
         let source = folders.source(root.id, key)?;
         let made_by = source.needs.iter().filter_map(|need| Some((order.rank(need.layer)?, need.layer)));
-        places.at(path.as_str()).made_by = made_by.min().map(|(_, layer)| layer);
+        let place = places.at(path.as_str());
+        place.made_by = made_by.min().map(|(_, layer)| layer);
+        place.is_wanted = place.made_by.is_some();
     }
     let all: Vec<RelPath> = places.by_folder.keys().cloned().map(RelPath::from_disk).collect();
     let mut places = places.finish();

@@ -12,7 +12,7 @@ use super::decide::Decider;
 use super::sides::STAGE;
 use super::steps::Step;
 use crate::address::FoldedKey;
-use crate::stack::{Column, RootId};
+use crate::stack::{BaseKind, Column, RootId};
 
 /// New folders with where each is staged.
 #[derive(Debug, Default)]
@@ -44,7 +44,9 @@ impl Decider<'_> {
         }
         for (root, key) in keys {
             let Some(name) = self.folders_after.name(*root, key)? else { continue };
-            if self.folders_before.name(*root, key)?.is_some() {
+            let of_base = matches!(self.folders_after.source(*root, key)?.base, Some((_, BaseKind::Folder)));
+            if of_base || self.folders_before.name(*root, key)?.is_some() {
+                // Originals go into a folder of the base one by one.
                 continue;
             }
             let above = key.parent().and_then(|parent| self.new_folders.staged(*root, &parent));

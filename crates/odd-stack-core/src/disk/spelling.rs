@@ -5,11 +5,12 @@ use std::collections::HashMap;
 use crate::address::{FoldedKey, RelPath};
 use crate::ledger::catalogue::{Catalogue, FolderSource};
 use crate::ledger::{Ledger, LedgerError};
-use crate::stack::{BaseKind, Column, Entry, Order, Provider, RootId};
+use crate::stack::{BaseKind, Column, Entry, LayerId, Order, Provider, RootId};
 
 type ByFolder<T> = HashMap<RootId, HashMap<FoldedKey, T>>;
 
-/// Folders as one order sees them. A folder lies on disk if the base has it or a laid layer needs it;
+/// Folders as one order sees them. A folder lies on disk if the base has it and no laid layer takes it away, or a laid
+/// layer needs it;
 /// it is spelled as the base spells it, else as the lowest laid layer does. What was asked once is
 /// remembered.
 pub(super) struct Folders<'a> {
@@ -37,7 +38,10 @@ impl<'a> Folders<'a> {
         self.source(root, key)?;
         let source = &self.sources[&root][key];
         if let Some((spelled, BaseKind::Folder)) = &source.base {
-            return Ok(Some(spelled.name().to_owned()));
+            let is_laid = |layer: &LayerId| self.order.rank(*layer).is_some();
+            let is_there =
+                !source.away.iter().any(is_laid) || source.needs.iter().any(|need| is_laid(&need.layer));
+            return Ok(is_there.then(|| spelled.name().to_owned()));
         }
         let ranked = source.needs.iter().filter_map(|need| Some((self.order.rank(need.layer)?, need)));
         Ok(ranked.min_by_key(|(rank, _)| *rank).map(|(_, need)| need.spelled.name().to_owned()))
@@ -48,7 +52,12 @@ impl<'a> Folders<'a> {
         if let Some(known) = self.paths.get(&root).and_then(|paths| paths.get(key)) {
             return Ok(known.clone());
         }
-        let name = match self.name(root, key)? {
+        self.source(root, key)?;
+        let of_base = match &self.sources[&root][key].base {
+            Some((spelled, BaseKind::Folder)) => Some(spelled.name().to_owned()),
+            _ => None,
+        };
+        let name = match self.name(root, key)?.or(of_base) {
             Some(name) => name,
             None => RelPath::from_disk(key.as_str().to_owned()).name().to_owned(),
         };

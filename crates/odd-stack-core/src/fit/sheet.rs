@@ -11,7 +11,7 @@ use super::place::wrapper_of;
 use super::resolve::Package;
 use super::rules::Patterns;
 use super::{Choice, ChoiceOption, FitError, Part, Place, Proof, Rank, Rules, SetKey, Start, Wishes};
-use crate::address::{Address, AddressError, Folding, PrefixName, RelPath};
+use crate::address::{Address, AddressError, Folding, PrefixName, RelPath, cut_pattern};
 use crate::package::{Folder, Member};
 
 /// The file in a package that says how it is to be placed.
@@ -45,7 +45,8 @@ pub struct FitSheet {
     /// Patterns; when there are any, only what meets one is taken.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub only: Vec<String>,
-    /// Addresses whose files are to go while the layer is laid.
+    /// What is to go while the layer is laid: files, folders with all in them, and patterns, as the game has them when
+    /// the layer is made.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub takes_away: Vec<String>,
     /// Names of layers that it can't live with.
@@ -249,7 +250,9 @@ impl FitSheet {
             }
         }
         for (index, address) in self.takes_away.iter().enumerate() {
-            if let Err(reason) = check_address(address) {
+            let is_whole = |(before, pattern): (&str, Option<&str>)| pattern.is_none() || !before.is_empty();
+            let before = Some(cut_pattern(address)).filter(|cut| is_whole(*cut)).map(|(before, _)| before);
+            if let Some(Err(reason)) = before.map(check_address) {
                 return wrong(&[Key("takes_away"), At(index)], reason);
             }
         }
@@ -533,7 +536,7 @@ pub fn check_addresses(
         check(steps, &place.to)?;
     }
     for (index, address) in sheet.takes_away.iter().enumerate() {
-        check(vec![Key("takes_away"), At(index)], address)?;
+        check(vec![Key("takes_away"), At(index)], cut_pattern(address).0)?;
     }
     for (index, set) in sheet.set.iter().enumerate() {
         check(vec![Key("set"), At(index), Key("file")], &set.file)?;

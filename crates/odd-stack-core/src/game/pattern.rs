@@ -4,7 +4,7 @@ use globset::{GlobBuilder, GlobMatcher};
 use thiserror::Error;
 
 use super::Game;
-use crate::address::{Address, AddressError, FoldedKey, Folding};
+use crate::address::{Address, AddressError, FoldedKey, Folding, cut_pattern};
 use crate::stack::RootId;
 
 /// Why a text means no addresses.
@@ -41,16 +41,15 @@ impl AddressPattern {
     /// [`PatternError`].
     pub fn parse(game: &Game, text: &str) -> Result<Option<Self>, PatternError> {
         let book = game.address_book();
-        let wild = text.find(['*', '?', '[', '{']);
         // What stands before the pattern says which root; a spot stands for a folder.
-        let start = wild.map_or(text.len(), |wild| text[..wild].rfind(['/', ':']).map_or(0, |cut| cut + 1));
-        let before = if wild.is_some() { text[..start].trim_end_matches('/') } else { text };
+        let (before, wild) = cut_pattern(text);
         let Address { root, path } = book.resolve(before)?;
         let Some(root) = game.root_named(&root) else { return Ok(None) };
-        let wild = wild.map(|_| {
+        let wild = wild.map(|pattern| {
             let fold = game.folding == Folding::Folded;
-            GlobBuilder::new(&text[start..]).case_insensitive(fold).build().map_err(|error| {
-                PatternError::Pattern { text: text.to_owned(), reason: error.kind().to_string() }
+            GlobBuilder::new(pattern).case_insensitive(fold).build().map_err(|error| PatternError::Pattern {
+                text: text.to_owned(),
+                reason: error.kind().to_string(),
             })
         });
         let wild = wild.transpose()?.map(|glob| glob.compile_matcher());

@@ -181,7 +181,8 @@ impl<'l> Arriving<'l> {
             if new.is_empty() {
                 catalogue.begin()?;
             }
-            let TakenIn { placed, rules, mut report, exchanged, keys, base_hashes, needed: of_this } = taken;
+            let TakenIn { placed, rules, mut report, exchanged, keys, away, base_hashes, needed: of_this } =
+                taken;
             needed.extend(of_this);
             let (arrival, contents) = self.opened_at(at)?;
             let hashes = contents.hashes();
@@ -192,6 +193,7 @@ impl<'l> Arriving<'l> {
                 hashes: &hashes,
                 exchanged: exchanged.as_ref(),
                 keys: &keys,
+                away: &away,
                 times: &HashMap::new(),
                 now,
             };

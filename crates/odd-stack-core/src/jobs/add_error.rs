@@ -4,6 +4,7 @@ use std::path::PathBuf;
 
 use thiserror::Error;
 
+use super::OriginalRow;
 use crate::disk::ChangeError;
 use crate::fit::FitError;
 use crate::ledger::LedgerError;
@@ -95,6 +96,17 @@ pub enum AddError {
     NothingLies {
         /// The package.
         package: String,
+    },
+    /// Files of the game's own seem to lie in it under other names.
+    #[error(
+        "{} of the game's own {} to lie in it under {}",
+        if found.len() == 1 { "a file".to_owned() } else { format!("{} files", found.len()) },
+        if found.len() == 1 { "seems" } else { "seem" },
+        if found.len() == 1 { "another name" } else { "other names" }
+    )]
+    OriginalsFound {
+        /// Them.
+        found: Vec<OriginalRow>,
     },
     /// A fit sheet can't be read.
     #[error("can't read the fit sheet {}", path.display())]

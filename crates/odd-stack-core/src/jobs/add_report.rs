@@ -88,7 +88,8 @@ pub(super) fn needs_words(needs: &Needs) -> Vec<String> {
     let clashes = needs.clashes.iter().map(|layer| format!("clashes with {layer}"));
     let above = needs.above.iter().map(|layer| format!("goes above {layer}"));
     let below = needs.below.iter().map(|layer| format!("goes below {layer}"));
-    game.chain(layers).chain(clashes).chain(above).chain(below).collect()
+    let made_over = needs.made_over.iter().map(|layer| format!("made over {layer}"));
+    game.chain(layers).chain(clashes).chain(above).chain(below).chain(made_over).collect()
 }
 
 /// A link that became a copy of what it leads to.

@@ -1,6 +1,6 @@
 //! Making a layer of files that lie in the game already, put there by hand before it came into care.
 
-use std::collections::{BTreeSet, HashMap};
+use std::collections::{BTreeSet, HashMap, HashSet};
 use std::path::PathBuf;
 
 use schemars::JsonSchema;
@@ -9,18 +9,24 @@ use serde::Serialize;
 use super::add::free_name;
 use super::add_report::{AddReport, report};
 use super::arrival::{Arrival, Opening};
+use super::away::Away;
 use super::contents::Contents;
-use super::new_layer::{Making, key_of, write_layer};
+use super::mend::Accepted;
+use super::new_layer::{Making, key_of, numbered, write_layer};
+use super::originals::{Covered, FoundOriginal, OriginalRow, find_originals};
 use super::placing::{Placer, Wanted};
 use super::{AddError, AddPlace, Permit};
 use crate::address::{Address, FoldedKey, RelPath};
-use crate::disk::{Blender, ChangeError, discard_new_contents, look_at};
-use crate::fit::Placement;
+use crate::disk::{
+    self, BaseBefore, ChangeError, ChangeOptions, ChangeRequest, Edits, Prepared, Seen, discard_new_contents,
+    look_at, prepare,
+};
+use crate::fit::{Fit, Placement};
 use crate::hash::ContentHash;
-use crate::ledger::{Ledger, LedgerError, blob_path, end_intake};
+use crate::ledger::{Ledger, LedgerError};
 use crate::observer::{Observer, Work};
 use crate::package::Limits;
-use crate::stack::{Arrangement, BaseKind, LayerId, RootId, Standing, Tally, Target, tallies};
+use crate::stack::{BaseFile, BaseKind, Order, PathId, RootId, Standing, Target};
 
 /// A package whose files may lie in the game.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -37,6 +43,17 @@ pub struct AdoptRequest {
     pub wanted: Wanted,
     /// How big the package may be.
     pub limits: Limits,
+    /// What becomes of the game's own files that lie aside under other names; none to be asked.
+    pub originals: Option<Originals>,
+}
+
+/// What becomes of the game's own files that somebody has put aside in the game itself.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Originals {
+    /// They go to the ledger, and come back in their places when the layer is lifted.
+    Take,
+    /// They stay where they are, as files of their own.
+    Leave,
 }
 
 /// A file of the package that is no part of the adopted layer.
@@ -59,6 +76,8 @@ pub struct AdoptReport {
     pub adopted: Vec<String>,
     /// Those of them where the game may have had a file of its own, which nobody knows any more.
     pub originals_unknown: Vec<String>,
+    /// The game's own files that lay aside under other names, and come back when the layer is lifted.
+    pub originals_taken: Vec<OriginalRow>,
     /// Files of the package that are no part of it.
     pub not_there: Vec<LyingRow>,
     /// The revision that was made.
@@ -66,39 +85,28 @@ pub struct AdoptReport {
 }
 
 /// A layer about to be adopted; dropping it leaves nothing of it.
+#[derive(Debug)]
 #[must_use = "nothing is adopted until it is applied"]
 pub struct Adopting<'l> {
-    ledger: &'l Ledger,
-    _permit: Permit,
     /// What was found.
     pub report: AdoptReport,
-    arrangement: Arrangement,
-    tally: Tally,
-    layer: LayerId,
-    new_blobs: Vec<PathBuf>,
-    now: String,
-    is_over: bool,
-}
-
-impl std::fmt::Debug for Adopting<'_> {
-    fn fmt(&self, formatter: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        formatter.debug_struct("Adopting").field("report", &self.report).finish_non_exhaustive()
-    }
+    change: Prepared<'l>,
 }
 
 /// What lies at a placement's address.
 enum Lying {
-    /// The package's very file, with its time in seconds since 1970; in the base or unknown to it.
+    /// The package's very file, and what the base is known to have there.
     Alike {
-        modified: i64,
-        of_base: bool,
+        seen: Seen,
+        base: Option<BaseFile>,
         spelled: RelPath,
     },
     Not(&'static str),
 }
 
 /// Looks which files of the package lie in the game, and prepares a layer of them at the bottom of the stack.
-/// No file of the game is written. With `dry_run` contents are only hashed.
+/// No file of the game is written; originals that lie aside in it go to the ledger. With `dry_run` contents are only
+/// hashed.
 ///
 /// # Errors
 /// [`AddError`]; nothing was changed.
@@ -111,43 +119,45 @@ pub fn prepare_adopt<'l>(
     observer: &dyn Observer,
 ) -> Result<Adopting<'l>, AddError> {
     let contents = Contents::new(ledger, !dry_run);
-    let prepared = prepare(ledger, contents, request, now, dry_run, observer);
-    let (report, arrangement, tally, layer, new_blobs) = prepared.inspect_err(|_| {
+    let decided = decide(ledger, &contents, request, now, dry_run, observer);
+    let (report, change) = decided.inspect_err(|_| {
         ledger.catalogue.roll_back();
         discard_new_contents(ledger);
     })?;
-    let now = now.to_owned();
-    Ok(Adopting {
-        ledger,
-        _permit: permit,
-        report,
-        arrangement,
-        tally,
-        layer,
-        new_blobs,
-        now,
-        is_over: false,
-    })
+    let options = ChangeOptions { edits: Edits::Keep, despite: true };
+    let change = prepare(ledger, permit.lock, change, options, observer)?;
+    Ok(Adopting { report, change })
 }
 
-type Parts = (AdoptReport, Arrangement, Tally, LayerId, Vec<PathBuf>);
+/// What of the package lies in the game.
+#[derive(Default)]
+struct Found {
+    alike: Vec<Placement>,
+    not_there: Vec<LyingRow>,
+    /// Times on disk, in seconds since 1970.
+    times: HashMap<Address, i64>,
+    /// Where each file of the layer lies.
+    at: Vec<(RootId, FoldedKey, RelPath)>,
+    /// Those of them where the base has a file.
+    covered: Vec<Covered>,
+}
 
-fn prepare(
+fn decide(
     ledger: &Ledger,
-    contents: Contents<'_>,
+    contents: &Contents<'_>,
     request: &AdoptRequest,
     now: &str,
     dry_run: bool,
     observer: &dyn Observer,
-) -> Result<Parts, AddError> {
+) -> Result<(AdoptReport, ChangeRequest), AddError> {
     let place = AddPlace::New { target: Some(Target::Bottom), lifted: false };
     let opening =
         Opening { wanted: &request.wanted, remembered: None, limits: &request.limits, unasked: false };
-    let arrival = Arrival::open(&request.package, &opening, Some(&contents), observer)?;
+    let arrival = Arrival::open(&request.package, &opening, Some(contents), observer)?;
     let Arrival { package, told, .. } = &arrival;
     let before = ledger.catalogue.arrangement()?;
     let order = before.order();
-    let placer = Placer::new(ledger, order.clone(), &arrival, &contents, observer);
+    let placer = Placer::new(ledger, order.clone(), &arrival, contents, observer);
     let mut placed = placer.place(&request.wanted, None)?;
     let name = request.name.clone().unwrap_or_else(|| told.parts.name.clone());
     let name = free_name(&ledger.layers()?, &[], name, place)?;
@@ -155,34 +165,25 @@ fn prepare(
     let wanted: BTreeSet<usize> =
         placed.placements.iter().map(|placement| members[placement.member].content).collect();
     contents.read(package, &wanted, observer)?;
-    observer.begin(Work::Comparing, placed.placements.len() as u64, 0);
-    let (mut alike, mut not_there) = (Vec::new(), Vec::new());
-    let (mut times, mut forgotten) = (HashMap::new(), Vec::new());
-    for placement in std::mem::take(&mut placed.placements) {
-        let hash = contents.hash_of(members[placement.member].content);
-        let size_bytes = members[placement.member].size_bytes;
-        let lying = lying(ledger, &order, &placement, size_bytes, hash)?;
-        observer.advance(1, 0);
-        match lying {
-            Lying::Alike { modified, of_base, spelled } => {
-                times.insert(placement.to.clone(), modified);
-                if of_base {
-                    let (root, key) = key_of(ledger, &placement.to)?;
-                    forgotten.push((root, key, spelled, placement.to.to_string()));
-                }
-                alike.push(placement);
-            }
-            Lying::Not(state) => {
-                let address = placement.to.to_string();
-                not_there.push(LyingRow { address, state: state.to_owned() });
-            }
-        }
-    }
-    observer.end();
-    if alike.is_empty() {
+    let sized = std::mem::take(&mut placed.placements).into_iter().map(|placement| {
+        let member = &members[placement.member];
+        (placement, member.size_bytes, contents.hash_of(member.content))
+    });
+    let found = look(ledger, &order, sized.collect(), observer)?;
+    if found.alike.is_empty() {
         return Err(AddError::NothingLies { package: request.package.display().to_string() });
     }
-    placed.placements = alike;
+    let originals = find_originals(ledger, &found.covered, observer)?;
+    let taken: Vec<FoundOriginal> = match request.originals {
+        Some(Originals::Take) => originals,
+        Some(Originals::Leave) => Vec::new(),
+        None if originals.is_empty() => Vec::new(),
+        None => {
+            let found = originals.into_iter().map(|original| original.row).collect();
+            return Err(AddError::OriginalsFound { found });
+        }
+    };
+    placed.placements = found.alike;
     let is_needed = |folder: &Address| {
         placed.placements.iter().any(|placement| {
             placement.to.root == folder.root && placement.to.path.below(&folder.path).is_some()
@@ -194,6 +195,9 @@ fn prepare(
     let mut layer_report = report(package, &placed, name, version, variant);
     let (hashes, mut new) = (contents.hashes(), contents.take_new());
     new.sort_unstable();
+    let is_taken = |it: &&Covered| !taken.iter().any(|own| (own.root, &own.key) == (it.root, &it.key));
+    let unknown: Vec<&Covered> = found.covered.iter().filter(is_taken).collect();
+    let own_folders = folders_of_its_own(ledger, &placed, &found.at, &taken)?;
     ledger.catalogue.begin()?;
     let making = Making {
         package,
@@ -202,41 +206,138 @@ fn prepare(
         hashes: &hashes,
         exchanged: None,
         keys: &[],
-        times: &times,
+        away: &Away::default(),
+        times: &found.times,
         now,
     };
     let layer = write_layer(ledger, &making, &mut layer_report)?;
     ledger.catalogue.insert_blobs(&new)?;
-    forget_originals(ledger, &forgotten)?;
-    let arrangement = before.with(Standing { layer, laid: true }, Target::Bottom);
-    let mut columns = ledger.catalogue.columns_of(&[layer], &[])?;
-    let order = ledger.order(&arrangement, HashMap::new())?;
-    Blender::new(ledger).learn(&mut columns, &order)?;
-    let tally = tallies(&columns, &order).remove(&layer).unwrap_or_default();
-    let new_blobs = new.iter().map(|(hash, _)| blob_path(ledger.folder(), *hash)).collect();
+    let adopted_shown = |it: &&Covered| ledger.game().address(it.root, it.base.spelled.clone());
     let report = AdoptReport {
         dry_run,
         adopted: placed.placements.iter().map(|placement| placement.to.to_string()).collect(),
-        originals_unknown: forgotten.into_iter().map(|(.., address)| address).collect(),
+        originals_unknown: unknown.iter().filter_map(adopted_shown).map(|it| it.to_string()).collect(),
+        originals_taken: taken.iter().map(|original| original.row.clone()).collect(),
         layer: layer_report,
-        not_there,
+        not_there: found.not_there,
         revision: None,
     };
-    Ok((report, arrangement, tally, layer, new_blobs))
+    let after = before.with(Standing { layer, laid: true }, Target::Bottom);
+    let command = format!("adopt {}", report.layer.name);
+    let undo = BaseBefore {
+        // What is not known any more is known again if it is all taken back.
+        base: unknown.iter().map(|it| (it.root, it.key.clone(), Some(it.base.clone()))).collect(),
+        version: ledger.game().version.clone(),
+        seen: ledger.game().seen,
+        unknown_originals: ledger.catalogue.unknown_originals()?,
+        ..BaseBefore::default()
+    };
+    let put_aside = taken.iter().map(|own| (own.root, ledger.game().folding.key(own.lies_at.as_str()), None));
+    let change = ChangeRequest {
+        new_blobs: new.iter().map(|(hash, _)| *hash).collect(),
+        lying: lying_of(ledger, &found.at, &taken)?,
+        accepted: put_aside.chain(own_folders).collect(),
+        undo: Some(undo),
+        unstored: contents.take_unstored(),
+        is_dry_run: dry_run,
+        ..ChangeRequest::new(&command, now, after)
+    };
+    Ok((report, change))
 }
 
-fn forget_originals(
+/// Looks at where each file would go.
+fn look(
     ledger: &Ledger,
-    forgotten: &[(RootId, FoldedKey, RelPath, String)],
-) -> Result<(), LedgerError> {
-    forgotten
-        .iter()
-        .try_for_each(|(root, key, spelled, _)| ledger.catalogue.forget_original(*root, key, spelled))
+    order: &Order,
+    placements: Vec<(Placement, u64, Option<ContentHash>)>,
+    observer: &dyn Observer,
+) -> Result<Found, LedgerError> {
+    let mut found = Found::default();
+    observer.begin(Work::Comparing, placements.len() as u64, 0);
+    for (placement, size_bytes, hash) in placements {
+        let lying = lying(ledger, order, &placement, size_bytes, hash)?;
+        observer.advance(1, 0);
+        match (lying, hash) {
+            (Lying::Alike { seen, base, spelled }, Some(hash)) => {
+                let (root, key) = key_of(ledger, &placement.to)?;
+                found.times.insert(placement.to.clone(), seen.modified_ns.div_euclid(1_000_000_000));
+                found.at.push((root, key.clone(), spelled));
+                if let Some(base) = base {
+                    let is_changed =
+                        (base.size_bytes, base.modified_ns) != (seen.size_bytes, seen.modified_ns);
+                    found.covered.push(Covered { root, key, base, hash, is_changed });
+                }
+                found.alike.push(placement);
+            }
+            (Lying::Alike { .. }, None) => {}
+            (Lying::Not(state), _) => {
+                let address = placement.to.to_string();
+                found.not_there.push(LyingRow { address, state: state.to_owned() });
+            }
+        }
+    }
+    observer.end();
+    Ok(found)
+}
+
+/// What lies there already, by the numbers of the addresses.
+fn lying_of(
+    ledger: &Ledger,
+    at: &[(RootId, FoldedKey, RelPath)],
+    taken: &[FoundOriginal],
+) -> Result<HashMap<PathId, disk::Lying>, LedgerError> {
+    let mut lying = HashMap::new();
+    for ((root, key, _), (path, spelled)) in at.iter().zip(numbered(ledger, at)?) {
+        let original = taken.iter().find(|own| (own.root, &own.key) == (*root, key));
+        let original = match original {
+            Some(own) => Some(own.lies_at.on(&ledger.site().root(own.root)?.folder)),
+            None => None,
+        };
+        lying.insert(path, disk::Lying::Captured { at: Some(spelled), original });
+    }
+    Ok(lying)
+}
+
+/// Folders of the base in which nothing lies but the layer's files: they came with these, and go with them. One that a
+/// spot leads to is the game's.
+fn folders_of_its_own(
+    ledger: &Ledger,
+    placed: &Fit,
+    at: &[(RootId, FoldedKey, RelPath)],
+    taken: &[FoundOriginal],
+) -> Result<Accepted, LedgerError> {
+    let game = ledger.game();
+    let files = at.iter().map(|(root, key, _)| (*root, key.clone()));
+    let aside = taken.iter().map(|own| (own.root, game.folding.key(own.lies_at.as_str())));
+    let mut own: HashSet<(RootId, FoldedKey)> = files.chain(aside).collect();
+    let mut folders = Vec::new();
+    // Each stands after the one above it.
+    for folder in placed.folders.iter().rev() {
+        let (root, key) = key_of(ledger, folder)?;
+        let base = ledger.catalogue.base_at(root, &key)?;
+        let Some(base) = base.filter(|base| base.kind == BaseKind::Folder) else { continue };
+        let is_spot = game
+            .spots
+            .values()
+            .any(|spot| spot.root == folder.root && game.folding.key(spot.path.as_str()) == key);
+        let path = base.spelled.on(&ledger.site().root(root)?.folder);
+        let entries = std::fs::read_dir(&path).map_err(LedgerError::io("look into", &path))?;
+        let names = entries.map(|entry| entry.map(|entry| entry.file_name().to_string_lossy().into_owned()));
+        let names: Vec<String> =
+            names.collect::<std::io::Result<_>>().map_err(LedgerError::io("look into", &path))?;
+        let is_own =
+            |name: &String| own.contains(&(root, game.folding.key(&format!("{}/{name}", key.as_str()))));
+        if !is_spot && names.iter().all(is_own) {
+            own.insert((root, key.clone()));
+            folders.push((root, key, None));
+        }
+    }
+    Ok(folders)
 }
 
 fn lying(
     ledger: &Ledger,
-    order: &crate::stack::Order,
+    order: &Order,
     placement: &Placement,
     size_bytes: u64,
     hash: Option<ContentHash>,
@@ -262,44 +363,17 @@ fn lying(
     if Some(now) != hash {
         return Ok(Lying::Not("other_content"));
     }
-    let modified = seen.modified_ns.div_euclid(1_000_000_000);
-    Ok(Lying::Alike { modified, of_base: base.is_some(), spelled })
+    Ok(Lying::Alike { seen, base, spelled })
 }
 
 impl Adopting<'_> {
-    /// Puts the layer into the stack, in one transaction; no file of the game is written.
+    /// Puts the layer into the stack.
     ///
     /// # Errors
-    /// [`ChangeError`]; nothing was changed.
-    pub fn apply(mut self, observer: &dyn Observer) -> Result<AdoptReport, ChangeError> {
-        if observer.is_cancelled() {
-            return Err(ChangeError::Cancelled);
-        }
-        let (ledger, catalogue) = (self.ledger, &self.ledger.catalogue);
-        let durable = ledger.seam.make_durable(ledger.folder(), &self.new_blobs);
-        durable.map_err(LedgerError::io("write to", ledger.folder()))?;
-        catalogue.write_arrangement(&self.arrangement, &[])?;
-        catalogue.add_to_tally(self.layer, self.tally)?;
-        let standings = self.arrangement.standings().iter().map(|standing| (standing.layer, standing.laid));
-        let arrangement = serde_json::to_string(&standings.collect::<Vec<_>>());
-        let arrangement = arrangement.map_err(|error| catalogue.damaged_by(&error))?;
-        let command = format!("adopt {}", self.report.layer.name);
-        let revision = catalogue.insert_revision(&self.now, &command, &arrangement)?;
-        ledger.seam.pass("mark").map_err(LedgerError::io("write to", ledger.folder()))?;
-        catalogue.commit()?;
-        self.is_over = true;
-        // A mark that stays is cleared up by the next command.
-        let _ = end_intake(ledger.folder(), &*ledger.seam);
-        self.report.revision = Some(revision);
-        Ok(self.report.clone())
-    }
-}
-
-impl Drop for Adopting<'_> {
-    fn drop(&mut self) {
-        if !self.is_over {
-            self.ledger.catalogue.roll_back();
-            discard_new_contents(self.ledger);
-        }
+    /// As [`Prepared::apply`].
+    pub fn apply(self, observer: &dyn Observer) -> Result<AdoptReport, ChangeError> {
+        let Self { mut report, change } = self;
+        report.revision = Some(change.apply(observer)?);
+        Ok(report)
     }
 }

@@ -10,6 +10,7 @@ mod add_report;
 mod addresses;
 mod adopt;
 mod arrival;
+mod away;
 mod blend_rules;
 mod capture;
 mod care;
@@ -24,6 +25,7 @@ mod mend;
 mod needs;
 mod new_layer;
 mod order;
+mod originals;
 mod patchday;
 mod patchday_base;
 mod patchday_judge;
@@ -52,7 +54,7 @@ pub use add::{AddPlace, AddRequest, Adding, Arriving, Patch, prepare_add};
 pub use add_error::AddError;
 pub use add_report::{AddReport, ChoiceRow, CopiedLinkRow, LeftOutRow, PartRow, ReplacedRow};
 pub use addresses::AddressesError;
-pub use adopt::{AdoptReport, AdoptRequest, Adopting, LyingRow, prepare_adopt};
+pub use adopt::{AdoptReport, AdoptRequest, Adopting, LyingRow, Originals, prepare_adopt};
 pub use blend_rules::prepare_blend_rules;
 pub use capture::{
     Cancelling, CaptureEnd, CaptureError, CaptureRequest, Capturing, Ending, GuardReport, MadeBy, ProgramEnd,
@@ -71,6 +73,7 @@ pub use mend::{
     unknown_originals,
 };
 pub use order::{Reorder, prepare_reorder};
+pub use originals::OriginalRow;
 pub use patchday::{
     FateRow, Finishing, PatchDayError, PatchDayReport, PatchDayStatus, patchday_status,
     prepare_patchday_begin, prepare_patchday_finish,

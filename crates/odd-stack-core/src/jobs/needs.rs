@@ -19,6 +19,7 @@ pub(super) fn needs_of(rules: &Rules) -> Needs {
         clashes: with(&wishes.clashes, asked.clashes),
         above: with(&wishes.above, asked.above),
         below: with(&wishes.below, asked.below),
+        made_over: asked.made_over,
         despite: asked.despite,
     }
 }

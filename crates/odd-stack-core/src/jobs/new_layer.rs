@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, HashMap};
 
 use super::AddReport;
+use super::away::{Away, AwayAt};
 use super::needs::{needs_of, write_needs};
 use crate::address::{Address, FoldedKey, RelPath};
 use crate::fit::{Fit, Rules};
@@ -25,33 +26,12 @@ pub(super) fn write_base_hashes(
     Ok(())
 }
 
-/// Entries for what the fit sheet takes away, unless the package itself puts a file there.
+/// Entries for files that the layer takes away.
 fn take_aways(
     ledger: &Ledger,
     layer: LayerId,
-    rules: &Rules,
-    placed: &Fit,
-) -> Result<Vec<(PathId, Entry)>, LedgerError> {
-    let (catalogue, game) = (&ledger.catalogue, ledger.game());
-    let book = game.address_book();
-    let mut keys = Vec::new();
-    for text in &rules.wishes.takes_away {
-        // Those that the game has no root for were refused before.
-        let Ok(address) = book.resolve(text) else { continue };
-        let Some(root) = game.root_named(&address.root) else { continue };
-        let key = game.folding.key(address.path.as_str());
-        let is_put = placed.placements.iter().any(|placement| {
-            placement.to.root == address.root && game.folding.key(placement.to.path.as_str()) == key
-        });
-        if !is_put
-            && !address.path.is_root()
-            && !keys.iter().any(|((id, known), _)| (*id, known) == (root.id, &key))
-        {
-            keys.push(((root.id, key), address.path));
-        }
-    }
-    let (keys, paths): (Vec<_>, Vec<_>) = keys.into_iter().unzip();
-    let numbers = catalogue.path_numbers(&keys)?;
+    away: &[AwayAt],
+) -> Result<Vec<(PathId, Entry, RelPath)>, LedgerError> {
     let entry = |spelled: RelPath| Entry {
         layer,
         kind: EntryKind::File,
@@ -61,7 +41,15 @@ fn take_aways(
         modified: 0,
         executable: None,
     };
-    Ok(numbers.into_iter().zip(paths.into_iter().map(entry)).collect())
+    let numbered = numbered(ledger, away)?.into_iter();
+    Ok(numbered.map(|(path, spelled)| (path, entry(spelled), RelPath::root())).collect())
+}
+
+/// The numbers of addresses, each with how it is spelled.
+pub(super) fn numbered(ledger: &Ledger, addresses: &[AwayAt]) -> Result<Vec<(PathId, RelPath)>, LedgerError> {
+    let keys: Vec<_> = addresses.iter().map(|(root, key, _)| (*root, key.clone())).collect();
+    let numbers = ledger.catalogue.path_numbers(&keys)?;
+    Ok(numbers.into_iter().zip(addresses.iter().map(|(_, _, spelled)| spelled.clone())).collect())
 }
 
 /// The layer whose place is taken.
@@ -89,6 +77,7 @@ pub(super) struct Making<'a> {
     pub exchanged: Option<&'a Exchanged>,
     /// Lists of changes to keys, stored.
     pub keys: &'a [KeysOf],
+    pub away: &'a Away,
     /// Times that files have on disk, in seconds since 1970, where they lie there already.
     pub times: &'a HashMap<Address, i64>,
     /// RFC 3339.
@@ -102,7 +91,7 @@ pub(super) fn write_layer(
     making: &Making<'_>,
     report: &mut AddReport,
 ) -> Result<LayerId, LedgerError> {
-    let Making { package, placed, rules, hashes, exchanged, keys, times, now } = *making;
+    let Making { package, placed, rules, hashes, exchanged, keys, away, times, now } = *making;
     let catalogue = &ledger.catalogue;
     let remembered = serde_json::to_string(rules).map_err(|error| catalogue.damaged_by(&error))?;
     let mut needs = needs_of(rules);
@@ -157,8 +146,7 @@ pub(super) fn write_layer(
         entries.push((path, entry, member.path.clone()));
     }
     if exchanged.is_none_or(|exchanged| exchanged.patch.is_none()) {
-        let away = take_aways(ledger, layer, rules, placed)?;
-        entries.extend(away.into_iter().map(|(path, entry)| (path, entry, RelPath::root())));
+        entries.extend(take_aways(ledger, layer, &away.files)?);
     }
     let latest = package.members().iter().map(|member| member.modified).max().unwrap_or_default();
     entries.extend(key_entries(ledger, layer, keys, latest)?);
@@ -169,6 +157,7 @@ pub(super) fn write_layer(
     let folders: Vec<_> =
         numbers.into_iter().zip(placed.folders.iter().map(|folder| folder.path.clone())).collect();
     catalogue.insert_folders(layer, &folders)?;
+    catalogue.insert_folders_away(layer, &numbered(ledger, &away.folders)?)?;
     if let Some(Exchanged { old, patch: Some(gone) }) = exchanged {
         let gone = gone.iter().map(key).collect::<Result<Vec<_>, _>>()?;
         let gone = catalogue.path_numbers(&gone)?;

@@ -6,6 +6,7 @@ use super::add::{AddPlace, AddRequest, Patch, free_name};
 use super::add_error::AddError;
 use super::add_report::{AddReport, ReplacedRow, report, set_words};
 use super::arrival::Arrival;
+use super::away::Away;
 use super::contents::Contents;
 use super::new_layer::{Exchanged, KeysOf};
 use super::placing::Placer;
@@ -28,6 +29,7 @@ pub(super) struct TakenIn {
     pub report: AddReport,
     pub exchanged: Option<Exchanged>,
     pub keys: Vec<KeysOf>,
+    pub away: Away,
     /// Hashes of base files that were read.
     pub base_hashes: BTreeMap<Address, ContentHash>,
     /// Contents of the ledger that it needs.
@@ -91,18 +93,18 @@ pub(super) fn take_in(
     let variant = request.variant.clone().or(told.parts.variant.clone());
     let mut report = report(package, &placed, name, version, variant);
     report.replaces = old.map(|old| ReplacedRow::of(old, report.version.as_deref()));
-    let gone = taken_away(ledger, &placed)?;
+    let away = Away::of(ledger, &placed)?;
     report.noted.extend(not_set);
     report.sets = set_words(&placed.rules.wishes);
-    report.takes_away = gone.iter().map(ToString::to_string).collect();
-    let exchanged = old.map(|old| Exchanged { old: old.id, patch: is_patch.then_some(gone) });
+    report.takes_away = away.told(ledger);
+    let exchanged = old.map(|old| Exchanged { old: old.id, patch: is_patch.then(|| away.addresses(ledger)) });
     // What a package of only changed files says is nothing for whole ones.
     let rules = remembered.filter(|_| is_patch).unwrap_or_else(|| placed.rules.clone());
     let base_hashes = placer.into_base_hashes();
     let hashes =
         placed.placements.iter().filter_map(|placement| contents.hash_of(members[placement.member].content));
     let needed = hashes.chain(keys.iter().map(|keys| keys.hash)).collect();
-    Ok(TakenIn { placed, rules, report, exchanged, keys, base_hashes, needed })
+    Ok(TakenIn { placed, rules, report, exchanged, keys, away, base_hashes, needed })
 }
 
 /// The keys that the fit sheet sets, file by file; and those that can't be, since the package brings the file
@@ -142,13 +144,6 @@ fn key_lists(
 
 fn bad_sheet(error: AddressError) -> AddError {
     AddError::Fit { package: "the fit sheet".to_owned(), source: FitError::Address(error) }
-}
-
-/// The addresses that the fit sheet takes away.
-fn taken_away(ledger: &Ledger, placed: &Fit) -> Result<Vec<Address>, AddError> {
-    let book = ledger.game().address_book();
-    let addresses = placed.rules.wishes.takes_away.iter().map(|text| book.resolve(text));
-    addresses.collect::<Result<Vec<_>, _>>().map_err(bad_sheet)
 }
 
 /// Makes sure that a package of only changed files goes onto the version that it is for.

@@ -22,6 +22,9 @@ pub struct Needs {
     pub above: Vec<String>,
     /// Layers it must lie below.
     pub below: Vec<String>,
+    /// Layers that it was made over: whole files of it hold what these had there.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub made_over: Vec<String>,
     /// What of this the user did without on purpose, in the words of [`Unmet::what`].
     pub despite: Vec<String>,
 }
@@ -75,6 +78,8 @@ pub enum UnmetKind {
     Clash,
     /// A layer does not lie where it must.
     Order,
+    /// A layer was made over another one, and that does not lie beneath it.
+    MadeOver,
 }
 
 /// One need that is not met.
@@ -182,6 +187,25 @@ pub fn unmet(game_version: Option<&str>, laid: &[&LayerFacts]) -> Vec<Unmet> {
                 let is = format!("{} is laid", other.name);
                 note(UnmetKind::Clash, format!("no {text}"), is, Some(&other.name));
             }
+        }
+    }
+    for (at, layer) in laid.iter().enumerate() {
+        for name in &layer.needs.made_over {
+            let place = laid.iter().position(|other| plain_name(&other.name) == plain_name(name));
+            let is = match place {
+                Some(place) if place < at => continue,
+                Some(_) => format!("{name} lies above it"),
+                None => format!("{name} is not laid beneath it"),
+            };
+            let what = format!("over {name}");
+            found.push(Unmet {
+                layer: layer.name.clone(),
+                despite: layer.needs.despite.contains(&what),
+                what,
+                kind: UnmetKind::MadeOver,
+                found: is,
+                other: Some(name.clone()),
+            });
         }
     }
     let owned: Vec<LayerFacts> = laid.iter().map(|layer| (*layer).clone()).collect();

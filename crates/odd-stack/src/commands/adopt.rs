@@ -2,9 +2,9 @@
 
 use std::path::PathBuf;
 
-use clap::Args;
+use clap::{Args, ValueEnum};
 use odd_stack_core::fit::Rank;
-use odd_stack_core::jobs::{AdoptReport, AdoptRequest, prepare_adopt};
+use odd_stack_core::jobs::{AdoptReport, AdoptRequest, Originals, prepare_adopt};
 
 use super::adding::PackageArgs;
 use super::standing::MOST_EFFECTS;
@@ -22,9 +22,21 @@ pub struct AdoptArgs {
     pub file: PathBuf,
     #[command(flatten)]
     pub package: PackageArgs,
+    /// What becomes of the game's own files that lie in it under other names, such as `core.qpk.orig`
+    #[arg(long, value_name = "WHAT")]
+    pub originals: Option<OriginalsWord>,
     /// Only say what would be adopted
     #[arg(short = 'n', long)]
     pub dry_run: bool,
+}
+
+/// What becomes of the game's own files under other names.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum OriginalsWord {
+    /// They are kept, and put back in their places when the layer is lifted
+    Take,
+    /// They stay where they are, as files of their own
+    Leave,
 }
 
 pub fn run(desk: &mut Desk, args: &AdoptArgs) -> Result<Ended, Failure> {
@@ -38,6 +50,10 @@ pub fn run(desk: &mut Desk, args: &AdoptArgs) -> Result<Ended, Failure> {
         variant: package.named.variant.clone(),
         wanted: package.place.wanted(Rank::Option, None)?,
         limits: package.place.limits()?,
+        originals: args.originals.map(|word| match word {
+            OriginalsWord::Take => Originals::Take,
+            OriginalsWord::Leave => Originals::Leave,
+        }),
     };
     let now = desk.now();
     let adopting = prepare_adopt(&ledger, permit, &request, &now, args.dry_run, &desk.progress)?;
@@ -77,6 +93,12 @@ fn text(report: &AdoptReport, most: usize, verbose: bool) -> String {
             text.push_str(&paint(WARN, &format!("  {} {words}\n", files(rows.len() as u64))));
             text.push_str(&list(&rows));
         }
+    }
+    for row in &report.originals_taken {
+        text.push_str(&format!(
+            "  the game's own {} was found at {}, and is kept\n",
+            row.address, row.lies_at
+        ));
     }
     if !report.originals_unknown.is_empty() {
         let count = counted(report.originals_unknown.len() as u64, "address", "addresses");

@@ -1,6 +1,6 @@
 //! The end of a capture: what was changed becomes a layer.
 
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 use std::path::PathBuf;
 
 use rayon::prelude::*;
@@ -20,12 +20,16 @@ use crate::disk::{
 use crate::fit::Rules;
 use crate::game::AddressPatterns;
 use crate::hash::ContentHash;
+use crate::jobs::away::AwayAt;
+use crate::jobs::needs::write_needs;
+use crate::jobs::new_layer::numbered;
 use crate::jobs::order::with_own_on_top;
 use crate::jobs::{ChangeReport, Permit};
 use crate::ledger::{Intake, Ledger, LedgerError, NewLayer};
 use crate::observer::{Observer, Work};
 use crate::stack::{
-    Arrangement, BaseKind, Entry, EntryKind, LayerId, Order, PathId, Provider, RootId, Standing, Target,
+    Arrangement, BaseKind, Entry, EntryKind, LayerId, Needs, Order, PathId, Provider, RootId, Standing,
+    Target,
 };
 
 /// Settings that were changed in one file.
@@ -52,7 +56,7 @@ pub struct CaptureEnd {
     pub changed: Vec<String>,
     /// Files of settings whose keys were changed.
     pub settings: Vec<SettingsRow>,
-    /// Files that went.
+    /// Files that went, and folders of the game, with a `/` at the end.
     pub taken_away: Vec<String>,
     /// What was left out as said: taken out of the game and saved, or put back as it was.
     pub left_out: Vec<String>,
@@ -101,6 +105,8 @@ struct Draft {
     key: FoldedKey,
     entry: Entry,
     lying: Lying,
+    /// The layers that supplied what lay there.
+    over: Vec<LayerId>,
 }
 
 /// Prepares to make a layer of all that was changed, but for what meets `skip`. With `dry_run` contents are only hashed.
@@ -141,11 +147,12 @@ pub fn prepare_capture_end<'l>(
     let Taken { drafts, request } = taken.inspect_err(|_| discard_new_contents(ledger))?;
     let new = intake.take_new();
     let folders_added = !found.folders_added.is_empty() && drafts.is_empty() && request.direct.is_empty();
-    if drafts.is_empty()
-        && request.direct.is_empty()
-        && request.restore.is_empty()
-        && begun.exchange.is_none()
-    {
+    let away = folders_away(ledger, &found, &request)?;
+    report.taken_away.extend(away.iter().filter_map(|(root, _, folder)| {
+        ledger.game().address(*root, folder.clone()).map(|address| format!("{address}/"))
+    }));
+    let is_layer = !drafts.is_empty() || !away.is_empty();
+    if !is_layer && request.direct.is_empty() && request.restore.is_empty() && begun.exchange.is_none() {
         discard_new_contents(ledger);
         if !folders_added && found.folders_gone.is_empty() {
             return Ok(Ending { ledger, report, change: None });
@@ -157,8 +164,9 @@ pub fn prepare_capture_end<'l>(
         let mut request = request;
         let own = ledger.catalogue.own_edits()?;
         request.after = begun.arrangement();
-        if !drafts.is_empty() {
-            let layer = insert(ledger, &begun, &made_by, &drafts, &folders, &new, now)?;
+        if is_layer {
+            let folders = LayerFolders { new: &folders, away: &away };
+            let layer = insert(ledger, &begun, &made_by, &drafts, folders, &new, now)?;
             request.after = with_own_on_top(with_new(&begun, layer), own);
             request.new_blobs = new.iter().map(|(hash, _)| *hash).collect();
             let keys: Vec<_> = drafts.iter().map(|draft| (draft.root, draft.key.clone())).collect();
@@ -173,7 +181,11 @@ pub fn prepare_capture_end<'l>(
         } else if begun.exchange.is_none() {
             request.after = ledger.catalogue.arrangement()?;
         }
-        request.make_folders = found.folders_gone.clone();
+        let is_away = |folder: &&(RootId, RelPath)| {
+            let key = ledger.game().folding.key(folder.1.as_str());
+            away.iter().any(|(root, taken, _)| (*root, taken) == (folder.0, &key))
+        };
+        request.make_folders = found.folders_gone.iter().filter(|folder| !is_away(folder)).cloned().collect();
         request.drop_folders = found.folders_added.iter().rev().cloned().collect();
         request.drop_folders.retain(|folder| !folders.contains(folder));
         request.ongoing = Some(None);
@@ -212,6 +224,37 @@ fn folders_kept(found: &Differences, drafts: &[Draft], direct: &[Direct]) -> Vec
             || !direct.iter().any(|direct| holds(folder, direct.root, &direct.path))
     };
     found.folders_added.iter().filter(is_kept).cloned().collect()
+}
+
+/// Folders of the base that were taken away, and in which nothing is put back.
+fn folders_away(
+    ledger: &Ledger,
+    found: &Differences,
+    request: &ChangeRequest,
+) -> Result<Vec<AwayAt>, LedgerError> {
+    let game = ledger.game();
+    let mut put_back: Vec<(RootId, FoldedKey)> = Vec::new();
+    for direct in request.direct.iter().filter(|direct| direct.instead.is_some()) {
+        put_back.push((direct.root, game.folding.key(direct.path.as_str())));
+    }
+    for path in &request.restore {
+        put_back.extend(ledger.catalogue.key_at(*path)?);
+    }
+    let mut away = Vec::new();
+    for (root, folder) in &found.folders_gone {
+        let key = game.folding.key(folder.as_str());
+        let holds = |(of, file): &(RootId, FoldedKey)| {
+            let rest = file.as_str().strip_prefix(key.as_str());
+            of == root && rest.is_some_and(|rest| rest.starts_with('/'))
+        };
+        let base = ledger.catalogue.base_at(*root, &key)?;
+        if let Some(base) = base.filter(|base| base.kind == BaseKind::Folder)
+            && !put_back.iter().any(holds)
+        {
+            away.push((*root, key, base.spelled));
+        }
+    }
+    Ok(away)
 }
 
 /// Rows of the base at addresses whose original may be lost by this.
@@ -392,7 +435,20 @@ fn draft(
     };
     let entry = Entry { layer: LayerId(0), kind, spelled, hash, size_bytes, modified, executable };
     let lying = Lying::Captured { at: file.now.as_ref().map(|(path, _)| path.clone()), original };
-    Draft { root: file.root, key: file.key.clone(), entry, lying }
+    let blended = file.column.blend(order).and_then(|blend| blend.outcome.as_ref().ok());
+    let over = match (blended, file.column.provider(order)) {
+        (Some(blended), _) => blended.from.clone(),
+        (None, Provider::Layer(entry)) => vec![entry.layer],
+        (None, _) => Vec::new(),
+    };
+    Draft { root: file.root, key: file.key.clone(), entry, lying, over }
+}
+
+/// The layers whose files the program found where it left whole ones of its own: what it made of them is in these.
+fn made_over(ledger: &Ledger, drafts: &[Draft]) -> Result<Vec<String>, LedgerError> {
+    let whole = drafts.iter().filter(|draft| draft.entry.kind != EntryKind::Keys);
+    let layers: BTreeSet<LayerId> = whole.flat_map(|draft| draft.over.iter().copied()).collect();
+    layers.into_iter().map(|layer| ledger.catalogue.layer_name(layer)).collect()
 }
 
 /// The stack with the new layer on top, or in the place of the one that goes.
@@ -407,12 +463,19 @@ fn with_new(begun: &Begun, layer: LayerId) -> Arrangement {
     }
 }
 
+/// Folders that a captured layer has something to say of.
+#[derive(Clone, Copy)]
+struct LayerFolders<'a> {
+    new: &'a [(RootId, RelPath)],
+    away: &'a [AwayAt],
+}
+
 fn insert(
     ledger: &Ledger,
     begun: &Begun,
     made_by: &MadeBy,
     drafts: &[Draft],
-    new_folders: &[(RootId, RelPath)],
+    layer_folders: LayerFolders<'_>,
     new: &[(ContentHash, u64)],
     now: &str,
 ) -> Result<LayerId, LedgerError> {
@@ -434,6 +497,8 @@ fn insert(
         bytes: drafts.iter().map(|draft| draft.entry.size_bytes).sum(),
     })?;
     catalogue.set_made_by(layer, &serde_json::to_string(made_by).map_err(json)?)?;
+    let made_over = made_over(ledger, drafts)?;
+    write_needs(ledger, layer, &Needs { made_over, ..Needs::default() })?;
     let keys: Vec<_> = drafts.iter().map(|draft| (draft.root, draft.key.clone())).collect();
     let numbers = catalogue.path_numbers(&keys)?;
     let time = OffsetDateTime::parse(now, &Rfc3339).map_or(0, |at| at.unix_timestamp() & !1);
@@ -453,7 +518,7 @@ fn insert(
             folders.entry(key).or_insert_with(|| RelPath::from_disk(folder.to_owned()));
         }
     }
-    for (root, folder) in new_folders {
+    for (root, folder) in layer_folders.new {
         folders.entry((*root, ledger.game().folding.key(folder.as_str()))).or_insert_with(|| folder.clone());
     }
     let mut folders: Vec<_> = folders.into_iter().collect();
@@ -461,6 +526,7 @@ fn insert(
     let (keys, paths): (Vec<_>, Vec<_>) = folders.into_iter().unzip();
     let numbers = catalogue.path_numbers(&keys)?;
     catalogue.insert_folders(layer, &numbers.into_iter().zip(paths).collect::<Vec<_>>())?;
+    catalogue.insert_folders_away(layer, &numbered(ledger, layer_folders.away)?)?;
     let mut new = new.to_vec();
     new.sort_unstable();
     catalogue.insert_blobs(&new)?;

@@ -10,6 +10,9 @@ use crate::stack::{BaseFile, BaseKind, RootId};
 pub(super) const BASE_COLUMNS: &str =
     "base.spelled, base.kind, base.size_bytes, base.modified_ns, base.mode, base.hash";
 
+/// Whether `folded` is the address ?2 or below it; `0` is the letter after `/`.
+const WITHIN: &str = "(folded = ?2 OR folded > ?2 || '/' AND folded < ?2 || '0')";
+
 /// Reads [`BASE_COLUMNS`] from the column number `at` on.
 pub(super) fn read_base(row: &Row<'_>, at: usize) -> rusqlite::Result<BaseFile> {
     Ok(BaseFile {
@@ -99,14 +102,51 @@ impl Catalogue {
         })
     }
 
+    /// What the base has at and below an address, in order of keys; all of a root for the root's own.
+    pub(crate) fn base_within(&self, root: RootId, key: &FoldedKey) -> Result<Vec<(FoldedKey, BaseFile)>> {
+        if key.as_str().is_empty() {
+            return self.base_of(root);
+        }
+        self.run(|db| {
+            let sql = format!(
+                "SELECT folded, {BASE_COLUMNS} FROM base WHERE root = ?1 AND {WITHIN} ORDER BY folded"
+            );
+            let mut query = db.prepare_cached(&sql)?;
+            let rows = query.query_map(params![root.0, key.as_str()], |row| {
+                Ok((FoldedKey::from_stored(row.get(0)?), read_base(row, 1)?))
+            })?;
+            rows.collect()
+        })
+    }
+
+    /// The addresses at and below one at which layers of the stack put files, each as one of them spells it.
+    pub(crate) fn addresses_within(
+        &self,
+        root: RootId,
+        key: &FoldedKey,
+    ) -> Result<Vec<(FoldedKey, RelPath)>> {
+        self.run(|db| {
+            let within = if key.as_str().is_empty() { "?2 = ''" } else { WITHIN };
+            let sql = format!(
+                "SELECT path.folded, min(entry.spelled) FROM path JOIN entry ON entry.path = path.id
+                 JOIN layer ON layer.id = entry.layer AND layer.state = 1
+                 WHERE path.root = ?1 AND {within} AND entry.hash <> zeroblob(32) GROUP BY path.id"
+            );
+            let mut query = db.prepare_cached(&sql)?;
+            let rows = query.query_map(params![root.0, key.as_str()], |row| {
+                Ok((FoldedKey::from_stored(row.get(0)?), RelPath::from_disk(row.get(1)?)))
+            })?;
+            rows.collect()
+        })
+    }
+
     /// The folders of the base at and below an address, in order of their keys, each with its spelling.
     pub(crate) fn base_folders_at(&self, root: RootId, key: &FoldedKey) -> Result<Vec<(FoldedKey, RelPath)>> {
         self.run(|db| {
-            // `0` is the letter after `/`.
-            let mut query = db.prepare_cached(
-                "SELECT folded, spelled FROM base WHERE root = ?1 AND kind = 1
-                 AND (folded = ?2 OR folded > ?2 || '/' AND folded < ?2 || '0') ORDER BY folded",
-            )?;
+            let sql = format!(
+                "SELECT folded, spelled FROM base WHERE root = ?1 AND kind = 1 AND {WITHIN} ORDER BY folded"
+            );
+            let mut query = db.prepare_cached(&sql)?;
             let rows = query.query_map(params![root.0, key.as_str()], |row| {
                 Ok((FoldedKey::from_stored(row.get(0)?), RelPath::from_disk(row.get(1)?)))
             })?;

@@ -23,6 +23,8 @@ pub(crate) struct FolderNeed {
 pub(crate) struct FolderSource {
     pub base: Option<(RelPath, BaseKind)>,
     pub needs: Vec<FolderNeed>,
+    /// Layers that take the base's own folder away.
+    pub away: Vec<LayerId>,
 }
 
 impl Catalogue {
@@ -86,7 +88,8 @@ impl Catalogue {
         self.run(|db| {
             let mut query = db.prepare_cached(
                 "SELECT path FROM touched WHERE EXISTS (
-                     SELECT 1 FROM layer_folder WHERE layer_folder.path = touched.path)",
+                     SELECT 1 FROM layer_folder
+                     WHERE layer_folder.path = touched.path AND NOT layer_folder.takes_away)",
             )?;
             query.query_map([], |row| Ok(PathId(row.get(0)?)))?.collect()
         })
@@ -222,7 +225,7 @@ impl Catalogue {
         })
     }
 
-    /// The folders that any of `layers` needs.
+    /// The folders that any of `layers` needs or takes away.
     pub(crate) fn folders_of(&self, layers: &[LayerId]) -> Result<Vec<(RootId, FoldedKey)>> {
         self.run(|db| {
             let mut query = db.prepare_cached(
@@ -249,15 +252,22 @@ impl Catalogue {
         let base = self.base_at(root, key)?.map(|base| (base.spelled, base.kind));
         self.run(|db| {
             let mut query = db.prepare_cached(
-                "SELECT layer_folder.layer, layer_folder.spelled FROM path
+                "SELECT layer_folder.layer, layer_folder.spelled, layer_folder.takes_away FROM path
                  JOIN layer_folder ON layer_folder.path = path.id
                  JOIN layer ON layer.id = layer_folder.layer AND layer.state < 2
                  WHERE path.root = ?1 AND path.folded = ?2",
             )?;
-            let rows = query.query_map(params![root.0, key.as_str()], |row| {
-                Ok(FolderNeed { layer: LayerId(row.get(0)?), spelled: RelPath::from_disk(row.get(1)?) })
-            })?;
-            Ok(FolderSource { base, needs: rows.collect::<rusqlite::Result<_>>()? })
+            let mut source = FolderSource { base, needs: Vec::new(), away: Vec::new() };
+            let mut rows = query.query(params![root.0, key.as_str()])?;
+            while let Some(row) = rows.next()? {
+                let layer = LayerId(row.get(0)?);
+                if row.get(2)? {
+                    source.away.push(layer);
+                } else {
+                    source.needs.push(FolderNeed { layer, spelled: RelPath::from_disk(row.get(1)?) });
+                }
+            }
+            Ok(source)
         })
     }
 

@@ -269,7 +269,8 @@ impl Catalogue {
                 [layer.0, old.0],
             )?;
             db.execute(
-                "INSERT OR IGNORE INTO layer_folder SELECT ?1, path, spelled FROM layer_folder WHERE layer = ?2",
+                "INSERT OR IGNORE INTO layer_folder SELECT ?1, path, spelled, takes_away FROM layer_folder
+                 WHERE layer = ?2",
                 [layer.0, old.0],
             )?;
             let mut delete = db.prepare_cached("DELETE FROM entry WHERE layer = ?1 AND path = ?2")?;
@@ -279,17 +280,30 @@ impl Catalogue {
             let sql = "SELECT count(*), coalesce(sum(size_bytes), 0) FROM entry WHERE layer = ?1";
             let (files, bytes): (i64, i64) =
                 db.query_row(sql, [layer.0], |row| Ok((row.get(0)?, row.get(1)?)))?;
-            db.execute("UPDATE layer SET files = ?2, bytes = ?3 WHERE id = ?1", params![layer.0, files, bytes])?;
+            db.execute(
+                "UPDATE layer SET files = ?2, bytes = ?3 WHERE id = ?1",
+                params![layer.0, files, bytes],
+            )?;
             Ok((files.cast_unsigned(), bytes.cast_unsigned()))
         })
     }
 
     /// Notes the folders a layer needs.
     pub(crate) fn insert_folders(&self, layer: LayerId, folders: &[(PathId, RelPath)]) -> Result<()> {
+        self.note_folders(layer, folders, false)
+    }
+
+    /// Notes folders of the base that a layer takes away; one that it needs stays.
+    pub(crate) fn insert_folders_away(&self, layer: LayerId, folders: &[(PathId, RelPath)]) -> Result<()> {
+        self.note_folders(layer, folders, true)
+    }
+
+    fn note_folders(&self, layer: LayerId, folders: &[(PathId, RelPath)], away: bool) -> Result<()> {
         self.run(|db| {
-            let mut insert = db.prepare_cached("INSERT INTO layer_folder VALUES (?1, ?2, ?3)")?;
+            let mut insert =
+                db.prepare_cached("INSERT OR IGNORE INTO layer_folder VALUES (?1, ?2, ?3, ?4)")?;
             for (path, spelled) in folders {
-                insert.execute(params![layer.0, path.0, spelled.as_str()])?;
+                insert.execute(params![layer.0, path.0, spelled.as_str(), away])?;
             }
             Ok(())
         })

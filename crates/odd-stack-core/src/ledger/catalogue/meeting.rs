@@ -228,7 +228,7 @@ impl Catalogue {
                  FROM layer_folder CROSS JOIN entry ON entry.path = layer_folder.path
                  JOIN layer AS one ON one.id = entry.layer AND one.state = 1
                  JOIN layer AS two ON two.id = layer_folder.layer AND two.state = 1
-                 WHERE entry.hash <> zeroblob(32)",
+                 WHERE entry.hash <> zeroblob(32) AND NOT layer_folder.takes_away",
             )?;
             let rows = query
                 .query_map([], |row| Ok((PathId(row.get(0)?), LayerId(row.get(1)?), LayerId(row.get(2)?))))?;

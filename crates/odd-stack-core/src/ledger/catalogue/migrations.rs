@@ -3,7 +3,7 @@
 use rusqlite::{Connection, Result};
 
 /// All steps ever released, in order. Never change one; add another.
-const STEPS: &[&str] = &[FIRST, VARIANT_AND_MARK, UNKNOWN_ORIGINALS, MEETING, LIVING];
+const STEPS: &[&str] = &[FIRST, VARIANT_AND_MARK, UNKNOWN_ORIGINALS, MEETING, LIVING, FOLDERS_AWAY];
 
 /// The format number that this program writes.
 pub(crate) const FORMAT: i64 = STEPS.len() as i64;
@@ -195,6 +195,11 @@ CREATE TABLE cleared (
     only_row INTEGER PRIMARY KEY CHECK (only_row = 1),
     revision INTEGER NOT NULL
 );
+";
+
+/// A layer can take folders of the game away.
+const FOLDERS_AWAY: &str = "
+ALTER TABLE layer_folder ADD COLUMN takes_away INTEGER NOT NULL DEFAULT 0;
 ";
 
 /// Brings the catalogue to the present format, in one transaction.

@@ -24,7 +24,8 @@ impl Catalogue {
              WHERE layer.state = 1 AND layer.laid AND entry.hash <> zeroblob(32)";
         const FOLDERS: &str = "SELECT path.root, path.folded, layer_folder.spelled, 1, 0
              FROM layer CROSS JOIN layer_folder ON layer_folder.layer = layer.id
-             JOIN path ON path.id = layer_folder.path WHERE layer.state = 1 AND layer.laid";
+             JOIN path ON path.id = layer_folder.path
+             WHERE layer.state = 1 AND layer.laid AND NOT layer_folder.takes_away";
         self.run(|db| {
             for sql in [BASE, FILES, FOLDERS] {
                 let mut query = db.prepare_cached(sql)?;
