@@ -88,9 +88,10 @@ impl Arrival {
             opening.wanted.sheet.as_ref().map(|sheet| sheet.rules(Rank::Sheet)).unwrap_or_default();
         let named = leading_inside(&[&opening.wanted.rules, &of_sheet]);
         let once = opening.remembered.map(|rules| leading_inside(&[rules])).unwrap_or_default();
-        (self.inner.unasked || !opening.unasked)
-            && (self.inner.unasked || self.inner.once_named == once)
-            && named.iter().all(|from| self.inner.named.contains(from) || self.inner.unasked)
+        self.inner.unasked
+            || !opening.unasked
+                && self.inner.once_named == once
+                && named.iter().all(|from| self.inner.named.contains(from))
     }
 }
 

@@ -74,7 +74,7 @@ impl Placer<'_> {
         if says_where {
             let kept = kept.map_err(|error| self.moved(error, None, before))?;
             let kept = self.with_new_choices(kept, wanted, &old, copies)?;
-            let kept = self.without_astray(kept, &old, copies)?;
+            let kept = self.without_astray(kept, wanted, &old, copies)?;
             return self.with_all_reached(kept, None);
         }
         let was_found_out =
@@ -196,9 +196,11 @@ impl Placer<'_> {
     fn without_astray(
         &self,
         kept: Tried,
+        wanted: &Wanted,
         old: &OldAddresses,
         copies: &BTreeSet<usize>,
     ) -> Result<Tried, FitError> {
+        let said_now = wanted.rules_over(Rules::default()).places;
         let book = self.ledger.game().address_book();
         let members = self.package.members();
         let leads_astray = |place: &Place| {
@@ -210,11 +212,11 @@ impl Placer<'_> {
                 placement.to.root == to.root
                     && below.is_some_and(|below| placement.to.path == to.path.join(&below))
             });
-            place.rank < Rank::Again && !brings.any(|placement| self.is_old(&placement.to, old))
+            !said_now.contains(place) && !brings.any(|placement| self.is_old(&placement.to, old))
         };
         let mut rules = kept.rules.clone();
         rules.places.retain(|place| !leads_astray(place));
-        if old.is_empty() || rules.places.len() == kept.rules.places.len() || !rules.say_where() {
+        if old.is_empty() || rules.places.len() == kept.rules.places.len() || said_now.is_empty() {
             return Ok(kept);
         }
         self.fit(&rules, copies).map(|fit| self.tried(fit, rules, old))

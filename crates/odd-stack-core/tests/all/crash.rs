@@ -7,8 +7,8 @@ use std::sync::Arc;
 
 use odd_stack_core::disk::{ChangeOptions, Edits};
 use odd_stack_core::jobs::{
-    AddError, AdoptRequest, MendError, Mending, Reorder, Ruling, StackReport, Wanted, drifted_files,
-    prepare_adopt, prepare_mend, stack,
+    AddError, AdoptRequest, MendError, Mending, Originals, Reorder, Ruling, StackReport, Wanted,
+    drifted_files, prepare_adopt, prepare_mend, stack,
 };
 use odd_stack_core::ledger::Ledger;
 use odd_stack_core::observer::Silent;
@@ -104,7 +104,7 @@ pub fn fail_and_count(world: &World, act: Act, fault: Fault, edited_files: impl 
         copy_all(&world.path(part), &saved.path().join(part));
     }
     let before = state(world);
-    assert!(act(world, &world.ledger()));
+    assert!(act(world, &world.ledger()), "it can be done at all");
     let after = state(world);
     assert_ne!(before, after);
     let mut ends = BTreeSet::new();
@@ -188,7 +188,7 @@ fn upgrade_lamps(world: &World, ledger: &Ledger) -> bool {
         file("lamps/data/lamps/brass.dds", "newer brass"),
         file("lamps/data/new/deep/a.txt", "a"),
         file("lamps/data/new/deep/b.txt", "b"),
-        file("extras/left out.txt", "left out"),
+        file("extras/readme.txt", "left out"),
     ];
     let package = world.path("packages/lamps.tar.gz");
     fs::write(&package, archive(Format::TarGz, &things)).unwrap();
@@ -204,7 +204,48 @@ fn turn_lamps(world: &World, ledger: &Ledger) -> bool {
 
 /// No file changes, and what was the game's own becomes a layer's.
 fn adopt_copper(world: &World, ledger: &Ledger) -> bool {
-    let package = world.package("copper", &[("data/lamps/copper.dds", "base copper")]);
+    adopt(ledger, world.package("copper", &[("data/lamps/copper.dds", "base copper")]))
+}
+
+/// An original that lay aside goes to the ledger, and a folder is from then on the layer's.
+fn adopt_with_original(world: &World, ledger: &Ledger) -> bool {
+    let files = [("data/lamps/copper.dds", "put there by hand"), ("docs/manual.txt", "read"), ("x", "none")];
+    adopt(ledger, world.package("copper", &files))
+}
+
+/// Copper was renamed aside by hand, and another put in its place; a folder came with that.
+fn with_copper_aside() -> World {
+    let world = two_layers();
+    world.write("game/docs/manual.txt", "read");
+    let (copper, aside) = ("game/data/lamps/copper.dds", "game/data/lamps/copper.dds.orig");
+    world.care_again(&world.request());
+    world.add(&world.path("packages/lamps"), &[]).unwrap();
+    fs::rename(world.path(copper), world.path(aside)).unwrap();
+    world.write(copper, "put there by hand");
+    world
+}
+
+#[test]
+fn an_original_put_aside_is_kept_or_stays_whatever_fails() {
+    let faults = [Fault::Stop, Fault::Refuse, Fault::LoseAll, Fault::LoseSome(104_729)];
+    for fault in faults.into_iter().take(if cfg!(windows) { 1 } else { 4 }) {
+        // Before it two files are not what the base says.
+        fail_and_count(&with_copper_aside(), adopt_with_original, fault, |done| if done { 0 } else { 2 });
+    }
+    let world = with_copper_aside();
+    let before = world.tree();
+    assert!(adopt_with_original(&world, &world.ledger()));
+    let ledger = world.ledger();
+    reorder(&ledger, &Reorder::Lift(vec![id(&ledger, "copper")]), KEEP).unwrap();
+    let after = world.tree();
+    assert_eq!(after["game/data/lamps/copper.dds"], before["game/data/lamps/copper.dds.orig"]);
+    assert!(!after.contains_key("game/data/lamps/copper.dds.orig") && !after.contains_key("game/docs"));
+    assert!(world.check(true).drifted.is_empty());
+    reorder(&ledger, &Reorder::Lay(vec![id(&ledger, "copper")]), KEEP).unwrap();
+    assert_eq!(fs::read_to_string(world.path("game/data/lamps/copper.dds")).unwrap(), "put there by hand");
+}
+
+fn adopt(ledger: &Ledger, package: std::path::PathBuf) -> bool {
     let request = AdoptRequest {
         package,
         name: None,
@@ -212,6 +253,7 @@ fn adopt_copper(world: &World, ledger: &Ledger) -> bool {
         variant: None,
         wanted: Wanted::default(),
         limits: Limits::default(),
+        originals: Some(Originals::Take),
     };
     let adopting = permit(ledger).map_err(AddError::from);
     let adopting = adopting.and_then(|permit| prepare_adopt(ledger, permit, &request, NOW, false, &Silent));
@@ -267,6 +309,60 @@ fn a_folder_with_blended_settings_comes_whole_or_not_whatever_fails() {
     assert_eq!(content("front.ini"), "gulls=9\n");
     assert_eq!((content("front.blend").as_str(), content("front").as_str()), ("a scene", "no ending"));
     assert_eq!(fs::read_dir(world.path("game/quay/new")).unwrap().count(), 4);
+}
+
+/// Folders of the game go with all in them, one that is empty among them.
+fn take_folders_away(world: &World, ledger: &Ledger) -> bool {
+    let sheet = "takes_away = [\"data\", \"empty\", \"config/*\"]\n\
+                 place = [{ from = \"x\", to = \"game:x\" }]\n";
+    let package = world.package("bare", &[("oddfit.toml", sheet), ("x", "x")]);
+    add(ledger, &package, &[], Target::Top, KEEP).is_ok()
+}
+
+fn lift_bare(_: &World, ledger: &Ledger) -> bool {
+    reorder(ledger, &Reorder::Lift(vec![id(ledger, "bare")]), KEEP).is_ok()
+}
+
+#[test]
+fn folders_are_taken_away_and_come_back_whatever_fails() {
+    let world = || {
+        let world = two_layers();
+        let ledger = world.ledger();
+        let both = vec![id(&ledger, "lamps"), id(&ledger, "fog")];
+        reorder(&ledger, &Reorder::Remove(both), KEEP).unwrap();
+        fs::create_dir_all(world.path("game/empty/inner")).unwrap();
+        world.care_again(&world.request());
+        world
+    };
+    let lifted = || {
+        let world = world();
+        assert!(take_folders_away(&world, &world.ledger()));
+        world
+    };
+    let faults = [Fault::Stop, Fault::Refuse, Fault::LoseAll, Fault::LoseSome(104_729)];
+    for fault in faults.into_iter().take(if cfg!(windows) { 1 } else { 4 }) {
+        fail_everywhere_in(&world(), take_folders_away, fault, 0);
+        fail_everywhere_in(&lifted(), lift_bare, fault, 0);
+    }
+    let world = world();
+    let before = world.tree();
+    assert!(take_folders_away(&world, &world.ledger()));
+    let tree = world.tree();
+    let gone = ["game/data", "game/empty", "game/config/harbour.ini"];
+    assert!(
+        gone.iter().all(|path| !tree.contains_key(*path)) && tree.contains_key("game/config"),
+        "{tree:?}"
+    );
+    // What others put into them is there all the same.
+    world.add(&world.path("packages/lamps"), &[".=game:"]).unwrap();
+    assert_eq!(fs::read_to_string(world.path("game/data/lamps/brass.dds")).unwrap(), "lamps brass");
+    assert!(!world.path("game/data/lamps/copper.dds").exists());
+    let ledger = world.ledger();
+    reorder(&ledger, &Reorder::Lift(vec![id(&ledger, "lamps")]), KEEP).unwrap();
+    assert_eq!(world.tree(), tree);
+    assert!(world.check(true).drifted.is_empty());
+    reorder(&ledger, &Reorder::Remove(vec![id(&ledger, "bare")]), KEEP).unwrap();
+    assert_eq!(world.tree(), before);
 }
 
 /// The lower layer wins from then on.

@@ -235,7 +235,7 @@ fn a_remembered_fit_asks_only_about_what_is_new() {
     let later = world.package("own-2", &[("a/x.txt", "x2"), ("b/z.txt", "z"), ("c/new.txt", "n")]);
     let error = upgrade(&world, "own", &later, |_| ()).unwrap_err();
     assert!(error_question(&error).contains("`c`") && !error_question(&error).contains("`b`"), "{error}");
-    let moved = world.package("own-3", &[("other/x.txt", "x3")]);
+    let moved = world.package("own-3", &[("other/z.txt", "x3")]);
     let error = upgrade(&world, "own", &moved, |_| ()).unwrap_err();
     assert!(error_question(&error).contains("no `a`"), "{error}");
 }
@@ -256,6 +256,7 @@ fn adopt(world: &World, package: &std::path::Path, dry_run: bool) -> Result<Adop
         variant: None,
         wanted: Wanted::default(),
         limits: Limits::default(),
+        originals: None,
     };
     let adopting = prepare_adopt(&ledger, permit(&ledger)?, &request, NOW, dry_run, &Silent)?;
     if dry_run { Ok(adopting.report.clone()) } else { Ok(adopting.apply(&Silent)?) }

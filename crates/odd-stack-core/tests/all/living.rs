@@ -219,7 +219,10 @@ fn a_captured_layer_goes_and_the_game_is_itself_again() {
     assert!(world.check(true).drifted.is_empty());
     assert!(!world.path("game/left").exists());
     let layer = id(&world.ledger(), "workshop");
-    reorder(&world.ledger(), &Reorder::Move(layer, odd_stack_core::stack::Target::Bottom), KEEP).unwrap();
+    // It was made over the lamps, so going below them is asked about.
+    let below = Reorder::Move(layer, odd_stack_core::stack::Target::Bottom);
+    reorder(&world.ledger(), &below, KEEP).unwrap_err();
+    reorder(&world.ledger(), &below, ChangeOptions { despite: true, ..KEEP }).unwrap();
     let content = |path: &str| fs::read_to_string(world.path(path)).unwrap();
     assert_eq!(content("game/data/lamps/brass.dds"), "lamps brass");
     assert_eq!(content("game/config/harbour.ini"), "[Fog]\nthick=9\nslow=7\n", "settings blend in any order");

@@ -121,6 +121,7 @@ fn text(report: &CheckSummary, most: usize) -> String {
             "base_changed" => "base changed",
             "base_added" => "base added",
             "base_gone" => "base gone",
+            "folder_gone" => "folder gone",
             "other_spelling" => "two spellings",
             kind => kind,
         };

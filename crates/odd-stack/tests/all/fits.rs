@@ -1,5 +1,7 @@
 //! Where files go: found out, asked, chosen, written down, remembered.
 
+use std::fs;
+
 use insta::assert_snapshot;
 
 use crate::closed::Closed;
@@ -267,4 +269,59 @@ fn what_was_put_there_by_hand_is_adopted() {
     closed.run("lay lamps").status(0);
     closed.run("lift lamps").status(0);
     assert_eq!(closed.read("game/data/lamps/brass.qtx"), "repaired");
+}
+
+#[test]
+fn originals_that_lie_aside_are_found_when_their_stand_ins_are_adopted() {
+    let closed = Closed::empty();
+    closed.write("game/core.qpk", "the game's own");
+    closed.write("game/data/map.qtx", "map\n");
+    closed.write("game/addon/a.lua", "a\n");
+    closed.run("game add Quillhaven game").status(0);
+    closed.zip("more-1.zip", &[("core.qpk", "changed"), ("addon/a.lua", "a\n")]);
+    fs::rename(closed.path("game/core.qpk"), closed.path("game/core.qpk.orig")).unwrap();
+    closed.write("game/core.qpk", "changed");
+    let asked = closed.run("adopt more-1.zip --place .=game:").status(4);
+    asked.says("lies at game:core.qpk.orig (by its size and time)").says("--originals take");
+    closed.run("adopt more-1.zip --place .=game: --originals take --dry-run").status(0);
+    assert_eq!(closed.read("game/core.qpk.orig"), "the game's own");
+    closed.run("adopt more-1.zip --place .=game: --originals take").status(0).says("was found at");
+    closed.run("check --deep").status(0);
+    closed.run("lift more").status(0);
+    assert_eq!(closed.read("game/core.qpk"), "the game's own");
+    assert!(!closed.path("game/core.qpk.orig").exists() && !closed.path("game/addon").exists());
+    // When the game came into care with the stand-in, its name tells it.
+    closed.run("lay more").status(0);
+    closed.run("game forget Quillhaven --leave-layers").status(0);
+    closed.write("game/backup/core.qpk", "the game's own");
+    closed.run("game add Quillhaven game").status(0);
+    closed.run("adopt more-1.zip --place .=game:").status(4).says("game:backup/core.qpk (by its name)");
+    closed.run("adopt more-1.zip --place .=game: --originals leave").status(0).says("At 2 addresses");
+    assert_eq!(closed.read("game/backup/core.qpk"), "the game's own");
+}
+
+#[test]
+fn a_sheet_takes_folders_and_patterns_away() {
+    let closed = Closed::with_game();
+    closed.write("game/old/a.qtx", "a\n");
+    closed.write("game/old/deep/b.bak", "b\n");
+    closed.write("game/data/lamps/brass.bak", "bak\n");
+    closed.run("patchday finish").status(0);
+    let before = closed.files();
+    let sheet = "takes_away = [\"old\", \"data/**/*.bak\", \"none/*\"]\n\
+                 place = [{ from = \"new.qtx\", to = \"game:data/new.qtx\" }]\n";
+    closed.zip("clean-1.zip", &[("oddfit.toml", sheet), ("new.qtx", "n")]);
+    closed.run("fit --check clean-1.zip").status(0);
+    let added = closed.run("add clean-1.zip").status(0);
+    added.says("takes away: game:old/, game:data/lamps/brass.bak").says("drops the folder game:old");
+    assert!(!closed.path("game/old").exists());
+    closed.run("check --deep").status(0);
+    // A file that nobody knows keeps its folder, and that is told.
+    closed.run("lift clean").status(0);
+    closed.write("game/old/mine.txt", "mine\n");
+    closed.run("lay clean").status(0).says("the folder game:old stays: something lies in it");
+    closed.run("remove clean").status(0);
+    fs::remove_file(closed.path("game/old/mine.txt")).unwrap();
+    assert_eq!(closed.files(), before);
+    closed.run("check --deep").status(0);
 }

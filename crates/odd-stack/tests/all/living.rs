@@ -672,3 +672,107 @@ fn a_big_game_is_not_copied_unasked() {
     closed.run("remove Big").status(0);
     assert_eq!(closed.read("game/readme.txt"), "r");
 }
+
+#[test]
+fn damage_of_a_layers_own_file_is_no_update() {
+    let closed = with_version();
+    update(&closed, &["game/version.txt", "game/data/ferries.qtx"]);
+    closed.write("game/data/lamps/new/a.qtx", "damaged\n");
+    let checked = closed.run("check --json").status(3).json();
+    let rows = checked["data"]["drifted"].as_array().unwrap().iter();
+    let rows: Vec<_> =
+        rows.map(|row| (row["address"].as_str().unwrap(), row["kind"].as_str().unwrap())).collect();
+    assert!(rows.contains(&("game:data/lamps/new/a.qtx", "edited")), "{rows:?}");
+    let done = closed.run("patchday finish --json").status(3).json();
+    assert_eq!(done["data"]["left"], serde_json::json!(["game:data/lamps/new/a.qtx"]));
+    closed.run("mend --restore").status(0);
+    closed.run("remove lamps").status(0);
+    assert!(!closed.path("game/data/lamps/new").exists(), "it does not outlive the layer");
+}
+
+/// Lets the game go and takes it into care as it is now, with its lamps.
+fn in_care_anew(closed: &Closed) {
+    closed.run("game forget Quillhaven").status(0);
+    closed.run("game add Quillhaven game --version-from version.txt").status(0);
+    closed.run("add lamps-1.0.zip --place .=game:").status(0);
+}
+
+#[test]
+fn a_folder_that_somebody_took_away_is_made_again_or_given_up() {
+    let closed = with_version();
+    closed.write("game/mods/ferry/a.qtx", "a\n");
+    fs::create_dir_all(closed.path("game/mods/empty/deep")).unwrap();
+    in_care_anew(&closed);
+    fs::remove_dir_all(closed.path("game/mods")).unwrap();
+    fs::remove_dir_all(closed.path("game/data/lamps/new")).unwrap();
+    let checked = closed.run("check").status(3);
+    checked.says("folder gone").says("game:mods").says("game:data/lamps/new");
+    // What goes into it brings it back.
+    closed.zip("gulls-1.zip", &[("mods/gulls/b.qtx", "b\n")]);
+    closed.run("add gulls-1.zip --place .=game:").status(0);
+    assert_eq!(closed.read("game/mods/gulls/b.qtx"), "b\n");
+    closed.run("mend --restore").status(0).says("the folder");
+    assert_eq!(closed.read("game/data/lamps/new/a.qtx"), "a\n");
+    assert!(closed.path("game/mods/empty/deep").is_dir());
+    closed.run("mend mods/ferry --accept").status(0);
+    closed.run("check --deep").status(0);
+    // An empty folder that is gone for good is nobody's any more.
+    fs::remove_dir_all(closed.path("game/mods/empty")).unwrap();
+    closed.run("check").status(3).says("game:mods/empty");
+    closed.run("mend mods/empty --accept").status(0);
+    closed.run("check --deep").status(0);
+    closed.run("lift --all").status(0);
+    closed.run("lay --all").status(0);
+    assert!(!closed.path("game/mods/empty").exists());
+}
+
+#[test]
+#[cfg(unix)]
+fn a_program_may_take_folders_away() {
+    let closed = with_version();
+    fs::create_dir_all(closed.path("game/addons/old/deep")).unwrap();
+    closed.write("game/addons/old/a.qtx", "a\n");
+    in_care_anew(&closed);
+    let before = closed.files();
+    closed.run("capture Tidy -- rm -rf addons/old").status(0).says("game:addons/old/");
+    assert!(!closed.path("game/addons/old").exists() && closed.path("game/addons").is_dir());
+    closed.run("check --deep").status(0);
+    closed.run("lift Tidy").status(0);
+    assert_eq!(closed.files(), before);
+    assert!(closed.path("game/addons/old/deep").is_dir());
+    closed.run("lay Tidy").status(0);
+    assert!(!closed.path("game/addons/old").exists());
+    // And nothing but folders.
+    closed.run("remove Tidy").status(0);
+    closed.run("capture Less -- rmdir addons/old/deep").status(0);
+    closed.run("check").status(0);
+    closed.run("remove Less").status(0);
+    assert!(closed.path("game/addons/old/deep").is_dir());
+    // Of what is left out the folder comes back, too.
+    closed.run_words(&["capture", "Skip", "--skip", "addons/**", "--", "rm", "-rf", "addons"]).status(0);
+    assert_eq!(closed.files(), before);
+    closed.run("check --deep").status(0);
+}
+
+#[test]
+#[cfg(unix)]
+fn what_was_made_over_a_layer_does_not_hide_it() {
+    let closed = with_version();
+    let words = |name: &'static str, line: &'static str| ["capture", name, "--", "/bin/sh", "-c", line];
+    closed.run_words(&words("First", "echo one >> data/lamps/iron.qtx")).status(0);
+    closed.run_words(&words("Second", "echo two >> data/lamps/iron.qtx")).status(0);
+    closed.run_words(&words("Apart", "echo x > data/apart.qtx")).status(0);
+    let asked = closed.run("remove First").status(4);
+    asked.says("Second was made over First").says("oddstack lift Second").says("--despite");
+    closed.run("lift First").status(4);
+    closed.run("move First --top").status(4);
+    closed.run("lift First Second").status(0);
+    assert_eq!(closed.read("game/data/lamps/iron.qtx"), "base iron\n");
+    closed.run("lay Second").status(4).says("oddstack lay First");
+    closed.run("lay First").status(0);
+    closed.run("lay Second").status(0);
+    closed.run("lift Apart").status(0);
+    closed.run("remove First --despite").status(0);
+    assert_eq!(closed.read("game/data/lamps/iron.qtx"), "base iron\none\ntwo\n");
+    closed.run("stack").status(0).says("made over First");
+}

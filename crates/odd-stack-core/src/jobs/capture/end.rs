@@ -181,11 +181,7 @@ pub fn prepare_capture_end<'l>(
         } else if begun.exchange.is_none() {
             request.after = ledger.catalogue.arrangement()?;
         }
-        let is_away = |folder: &&(RootId, RelPath)| {
-            let key = ledger.game().folding.key(folder.1.as_str());
-            away.iter().any(|(root, taken, _)| (*root, taken) == (folder.0, &key))
-        };
-        request.make_folders = found.folders_gone.iter().filter(|folder| !is_away(folder)).cloned().collect();
+        request.make_folders = still_needed(ledger, &order, &found, &request)?;
         request.drop_folders = found.folders_added.iter().rev().cloned().collect();
         request.drop_folders.retain(|folder| !folders.contains(folder));
         request.ongoing = Some(None);
@@ -224,6 +220,28 @@ fn folders_kept(found: &Differences, drafts: &[Draft], direct: &[Direct]) -> Vec
             || !direct.iter().any(|direct| holds(folder, direct.root, &direct.path))
     };
     found.folders_added.iter().filter(is_kept).cloned().collect()
+}
+
+/// Folders that went and must be there all the same: laid layers need them, or something is put back in them.
+fn still_needed(
+    ledger: &Ledger,
+    order: &Order,
+    found: &Differences,
+    request: &ChangeRequest,
+) -> Result<Vec<(RootId, RelPath)>, LedgerError> {
+    let game = ledger.game();
+    let mut needed = Vec::new();
+    for (root, folder) in &found.folders_gone {
+        let source = ledger.catalogue.folder_source(*root, &game.folding.key(folder.as_str()))?;
+        let is_laid = source.needs.iter().any(|need| order.rank(need.layer).is_some());
+        let holds = |direct: &Direct| {
+            direct.instead.is_some() && direct.root == *root && direct.path.below(folder).is_some()
+        };
+        if is_laid || request.direct.iter().any(holds) {
+            needed.push((*root, folder.clone()));
+        }
+    }
+    Ok(needed)
 }
 
 /// Folders of the base that were taken away, and in which nothing is put back.
