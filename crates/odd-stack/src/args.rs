@@ -16,7 +16,7 @@ use crate::commands::{
 #[command(name = "oddstack", version, max_term_width = 100, propagate_version = false)]
 #[command(
     after_help = "Exit codes: 0 done · 1 failed, nothing changed · 2 wrong usage · 3 looked and found something \
-                        that wants attention · 4 a decision is needed first, nothing changed · 5 the ledger is damaged"
+                        that wants attention, or a captured program failed and what it changed is there · 4 a decision is needed first, nothing changed · 5 the ledger is damaged"
 )]
 pub struct Cli {
     #[command(flatten)]

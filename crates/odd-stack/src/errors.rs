@@ -263,7 +263,13 @@ fn unmet_needs(needs: &[UnmetNeed], error: &ChangeError) -> Failure {
     let mut failure = failure
         .about(needs.iter().map(|need| format!("{}, and {}", unmet_words(&need.unmet), need.unmet.found)));
     for need in needs {
-        failure = ways_out(need, failure);
+        // Where several rules of order are against it, no one place helps.
+        let is_order = |other: &&UnmetNeed| {
+            other.unmet.kind == UnmetKind::Order && other.unmet.layer == need.unmet.layer
+        };
+        if need.unmet.kind != UnmetKind::Order || needs.iter().filter(is_order).count() == 1 {
+            failure = ways_out(need, failure);
+        }
     }
     failure.choice("go on all the same, and remember that you want it so", "--despite")
 }
@@ -293,7 +299,8 @@ fn ways_out(need: &UnmetNeed, failure: Failure) -> Failure {
         UnmetKind::Order => {
             let option = unmet.what.split(' ').next().unwrap_or("above");
             match needer {
-                Presence::Absent => failure.choice("put it there", format!("--{option} {quoted_other}")),
+                // It was put where its rules have it, as far as that goes, or where somebody said.
+                Presence::Absent => failure,
                 _ => failure.choice(
                     "move it there first",
                     format!("oddstack move {layer} --{option} {quoted_other}"),
@@ -408,9 +415,19 @@ pub fn fit_failure(error: FitError, scope: &str) -> Failure {
                     format!("--choose {}", quoted(&format!("{scope}{}={option}", choice.id))),
                 )
             });
+            // With a part every choice must be made, too.
+            let words =
+                |id: &str, option: &str| format!("--choose {}", quoted(&format!("{scope}{id}={option}")));
+            let firsts = choices.iter().filter_map(|choice| Some((choice, choice.options.first()?)));
+            let (made, first): (Vec<String>, Vec<&str>) =
+                firsts.map(|(choice, first)| (words(&choice.id, first), first.as_str())).unzip();
             return parts.iter().filter(|part| !part.on).fold(chosen, |failure, part| {
-                let also = format!("and take `{}`, which is left out otherwise", part.folder);
-                failure.choice(&also, format!("--choose {}", quoted(&format!("{scope}{}=on", part.id))))
+                let also = format!(
+                    "take {}, and `{}`, which is left out otherwise",
+                    first.join(" and "),
+                    part.folder
+                );
+                failure.choice(&also, format!("{} {}", made.join(" "), words(&part.id, "on")))
             });
         }
         FitError::NoSuchOption { id, options, .. } => {
@@ -573,21 +590,13 @@ impl From<CaptureError> for Failure {
             CaptureError::Check(error) => error.into(),
             CaptureError::Pattern(error) => error.into(),
             CaptureError::Name(error) => match *error {
-                AddError::NameTaken { ref name, ref free, .. } => {
-                    Self::of(Exit::Undecided, "name_taken", &*error)
-                        .choice("another name", format!("oddstack capture {} …", quoted(free)))
-                        .choice(
-                            "another version, in its place",
-                            format!("oddstack upgrade {} -- …", quoted(name)),
-                        )
-                }
+                AddError::NameTaken { .. } => Self::of(Exit::Undecided, "name_taken", &*error),
                 error => error.into(),
             },
             CaptureError::NoneUnderWay => Self::of(Exit::Failed, "no_capture", &error),
             CaptureError::NotReady => Self::of(Exit::Undecided, "capture_not_ready", &error)
                 .choice("take it back, and begin again", "oddstack capture --cancel"),
             CaptureError::TooMuchToCopy { .. } => Self::of(Exit::Undecided, "too_much_to_copy", &error)
-                .choice("what it may write, by patterns; only that is copied first", "--watch GLOB")
                 .choice("copy all of it first", "--watch \"*\"")
                 .choice("only give files a second name: lost is what it writes in place", "--link-originals"),
             CaptureError::CannotCapture { .. } => Self::of(Exit::Undecided, "cannot_capture", &error)

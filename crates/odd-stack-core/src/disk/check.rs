@@ -229,8 +229,7 @@ fn judge_together(ledger: &Ledger, report: &mut CheckReport) -> Result<(), Ledge
     report.volatile_files = (before - report.drifted.len()) as u64;
     let is_settings = |address: &Address| rules.format_of(key(address).1.as_str()).is_some();
     let base_drifts = report.drifted.iter().filter(|drifted| {
-        let is_of_base = matches!(drifted.drift.kind, DriftKind::BaseChanged | DriftKind::BaseGone);
-        is_of_base && !is_settings(&drifted.drift.address)
+        drifted.drift.kind == DriftKind::BaseChanged && !is_settings(&drifted.drift.address)
     });
     report.signs = UpdateSigns {
         known_version: game.version.as_ref().map(|version| version.version.clone()),

@@ -10,7 +10,8 @@ pub struct UpdateSigns {
     pub known_version: Option<String>,
     /// The version that the game's files tell now.
     pub version_now: Option<String>,
-    /// Files of the base, no settings among them, that changed or went.
+    /// Files of the base, no settings among them, that have other content. Those that only went tell nothing: people
+    /// delete whole folders.
     pub base_changed_files: u64,
     /// Files of the base when it was last looked at as a whole.
     pub base_files: u64,

@@ -86,8 +86,8 @@ pub use play::{
 };
 pub use proofs::{ProofRow, proofs};
 pub use report::{
-    CarriedRow, ChangeReport, CheckSummary, Count, DifferenceRow, DriftRow, EffectRow, KeptRow, MeetingRow,
-    OverRow, RecoveredRow, UpdateRow, change_report, check_report,
+    CarriedRow, ChangeReport, CheckSummary, Count, DRIFT_KINDS, DifferenceRow, DriftCount, DriftRow,
+    EffectRow, KeptRow, MeetingRow, OverRow, RecoveredRow, UpdateRow, change_report, check_report,
 };
 pub use select::{SelectError, select, select_all, select_game};
 pub use set::{SetError, SetRequest, change_settings};

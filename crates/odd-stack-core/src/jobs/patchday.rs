@@ -161,7 +161,7 @@ pub struct PatchDayReport {
     pub changed: Vec<String>,
     /// Those that came.
     pub added: Vec<String>,
-    /// Those that went.
+    /// Those that went; folders have a `/` at the end.
     pub gone: Vec<String>,
     /// Addresses at which the game's client had put its own file in the place of a layer's.
     pub put_back: Vec<String>,

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, HashSet};
 use super::FateRow;
 use crate::disk::Blender;
 use crate::ledger::{Ledger, LedgerError};
-use crate::stack::{Arrangement, EntryKind, LayerFacts, LayerId, PathId, Unmet, UnmetKind, unmet};
+use crate::stack::{Arrangement, EntryKind, LayerFacts, LayerId, PathId, Unmet, unmet};
 use crate::version_range::VersionRange;
 
 /// What was judged.
@@ -75,7 +75,6 @@ pub(super) fn judge_layers(
             cases.remove(&layer.id).unwrap_or_default();
         let is_unfit = unfit.contains(&layer.id);
         if is_unfit {
-            helps.insert(0, format!("oddstack upgrade {} PACKAGE", word(&layer.name)));
             let despite = if case_needs { " --despite" } else { "" };
             helps.push(format!("oddstack lay {}{despite}", word(&layer.name)));
         }
@@ -102,9 +101,6 @@ fn note_unmet(case: &mut Case, unmet: &Unmet) {
     if !case.against.contains(&reason) {
         case.against.push(reason);
         case.has_unmet = true;
-    }
-    if let (UnmetKind::LayerMissing | UnmetKind::LayerVersion, Some(other)) = (unmet.kind, &unmet.other) {
-        case.helps.push(format!("oddstack upgrade {} PACKAGE", word(other)));
     }
 }
 

@@ -96,7 +96,7 @@ pub(super) fn meet_update(
                 report.put_back.push(name);
             }
             DriftKind::FolderGone => {
-                report.gone.push(name);
+                report.gone.push(format!("{name}/"));
                 request.accepted.extend(super::mend::without_folders(ledger, root.id, &key)?);
             }
             DriftKind::Edited | DriftKind::Stray | DriftKind::OtherSpelling => report.left.push(name),

@@ -2,7 +2,7 @@
 //!
 //! Sizes are in bytes; addresses always carry their root's name; layers go by their names.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
 use schemars::JsonSchema;
@@ -321,6 +321,44 @@ impl DriftRow {
     }
 }
 
+/// How many drifted.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct DriftCount {
+    /// A kind as in a row, or a layer; `base` for the game's own and what nobody knows.
+    pub of: String,
+    /// Files, and folders that are gone.
+    pub files: u64,
+}
+
+/// The kinds of drift, what weighs most first.
+pub const DRIFT_KINDS: [&str; 10] = [
+    "missing",
+    "folder_gone",
+    "base_gone",
+    "edited",
+    "put_back",
+    "updated",
+    "base_changed",
+    "other_spelling",
+    "stray",
+    "base_added",
+];
+
+/// Counts rows by kind and by whose they are.
+pub fn count_drift(rows: &[DriftRow]) -> (Vec<DriftCount>, Vec<DriftCount>) {
+    let count = |of: &str, files: usize| DriftCount { of: of.to_owned(), files: files as u64 };
+    let kinds =
+        DRIFT_KINDS.iter().map(|kind| count(kind, rows.iter().filter(|row| row.kind == *kind).count()));
+    let kinds = kinds.filter(|count| count.files > 0).collect();
+    let mut by_layer: BTreeMap<&str, usize> = BTreeMap::new();
+    for row in rows {
+        *by_layer.entry(row.layer.as_deref().unwrap_or("base")).or_default() += 1;
+    }
+    let mut whose: Vec<DriftCount> = by_layer.into_iter().map(|(layer, files)| count(layer, files)).collect();
+    whose.sort_by_key(|count| std::cmp::Reverse(count.files));
+    (kinds, whose)
+}
+
 /// What a comparison of disk and stack found.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct CheckSummary {
@@ -336,6 +374,10 @@ pub struct CheckSummary {
     pub update: Option<UpdateRow>,
     /// Folders and patterns at which the game seems to write by itself; for `game set --volatile`.
     pub volatile_proposals: Vec<String>,
+    /// How many drifted of each kind, what weighs most first.
+    pub kinds: Vec<DriftCount>,
+    /// How many drifted of each layer, and of the game's own, most first.
+    pub whose: Vec<DriftCount>,
     /// All that drifted, by address.
     pub drifted: Vec<DriftRow>,
     /// Whether one sees that layers work, if that was asked.
@@ -349,7 +391,7 @@ pub struct UpdateRow {
     pub known_version: Option<String>,
     /// The version that the game's files tell now.
     pub version_now: Option<String>,
-    /// Files of the game's own, no settings among them, that changed or went.
+    /// Files of the game's own, no settings among them, that have other content.
     pub base_changed_files: u64,
 }
 
@@ -373,6 +415,8 @@ pub fn check_report(ledger: &Ledger, found: &CheckReport, deep: bool) -> Result<
     let row = |drifted: &crate::disk::Drifted| {
         DriftRow::of(&drifted.drift, drifted.layer.and_then(|layer| names.get(&layer).cloned()))
     };
+    let drifted: Vec<DriftRow> = found.drifted.iter().map(row).collect();
+    let (kinds, whose) = count_drift(&drifted);
     Ok(CheckSummary {
         deep,
         as_laid_files: found.as_laid_files,
@@ -380,7 +424,9 @@ pub fn check_report(ledger: &Ledger, found: &CheckReport, deep: bool) -> Result<
         volatile_files: found.volatile_files,
         update: UpdateRow::of(&found.signs),
         volatile_proposals: found.volatile_proposals.clone(),
-        drifted: found.drifted.iter().map(row).collect(),
+        kinds,
+        whose,
+        drifted,
         proofs: None,
     })
 }

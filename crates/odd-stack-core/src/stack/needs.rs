@@ -104,9 +104,19 @@ pub fn plain_name(name: &str) -> String {
     name.chars().filter(|c| !matches!(c, '-' | '_' | ' ')).flat_map(char::to_lowercase).collect()
 }
 
-/// Pairs of layers, the upper one first, that a rule of one of them wants so.
+/// Pairs of layers, the upper one first, that a rule of one of them wants so, or of which the upper one was made over
+/// the lower.
 pub fn accepted_pairs(layers: &[LayerFacts]) -> HashSet<(LayerId, LayerId)> {
-    ordered_pairs(layers).into_iter().map(|(upper, lower, _)| (layers[upper].id, layers[lower].id)).collect()
+    let ordered =
+        ordered_pairs(layers).into_iter().map(|(upper, lower, _)| (layers[upper].id, layers[lower].id));
+    let over = layers.iter().flat_map(|upper| {
+        let is_beneath = |name: &&String, lower: &LayerFacts| plain_name(name) == plain_name(&lower.name);
+        let beneath = layers.iter().filter(move |lower| {
+            lower.id != upper.id && upper.needs.made_over.iter().any(|name| is_beneath(&name, lower))
+        });
+        beneath.map(|lower| (upper.id, lower.id))
+    });
+    ordered.chain(over).collect()
 }
 
 /// Upper and lower as their rules have it, and whose rule that is, by their places in `layers`.

@@ -7,11 +7,12 @@ use std::time::Instant;
 use clap::Args;
 use odd_stack_core::disk::ChangeOptions;
 use odd_stack_core::jobs::{
-    Cancelling, CaptureEnd, CaptureRequest, ChangeReport, Ending, GuardReport, Permit, ProgramEnd,
-    begin_capture, capture_exchanges, note_program_end, prepare_capture_cancel, prepare_capture_end, running,
-    with_runner,
+    AddError, Cancelling, CaptureEnd, CaptureError, CaptureRequest, ChangeReport, Ending, GuardReport,
+    Permit, ProgramEnd, begin_capture, capture_exchanges, note_program_end, prepare_capture_cancel,
+    prepare_capture_end, running, with_runner,
 };
 use odd_stack_core::ledger::{Layer, Ledger, OngoingKind};
+use odd_stack_core::stack::plain_name;
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -173,7 +174,17 @@ fn carry_out(
     let command = request.command.as_deref().map(|words| prepared(ledger, words, run)).transpose()?;
     let permit = desk.permit(ledger, false)?;
     let now = desk.now();
-    let capturing = begin_capture(ledger, permit, request, &now, options, &desk.progress)?;
+    let capturing = begin_capture(ledger, permit, request, &now, options, &desk.progress);
+    let capturing = capturing.map_err(|error| {
+        let taken = match &error {
+            CaptureError::Name(name) => match &**name {
+                AddError::NameTaken { name, free, .. } => Some((name.clone(), free.clone())),
+                _ => None,
+            },
+            _ => None,
+        };
+        said_again(error.into(), taken)
+    })?;
     tell_guarded(desk, &capturing.guarded);
     let Some(mut command) = command else {
         let begun = CaptureBegun { name: request.name.clone(), guarded: capturing.guarded.clone() };
@@ -206,10 +217,12 @@ fn carry_out(
         }),
         _ => still_running(ledger),
     };
-    let Some(trouble) = trouble else { return end(desk, ledger, permit, skip, false) };
+    let Some(trouble) = trouble else {
+        return end(desk, ledger, permit, skip, false).map_err(has_changed_things);
+    };
     let choices = ["make a layer of what it changed".to_owned(), "take back all that it did".to_owned()];
     match desk.ask(&trouble, &choices)? {
-        Some(0) => end(desk, ledger, permit, skip, false),
+        Some(0) => end(desk, ledger, permit, skip, false).map_err(has_changed_things),
         Some(_) => cancel(desk, ledger, permit, false),
         None if ended.is_err() => {
             // Nothing has run, so nothing is to be decided.
@@ -217,13 +230,40 @@ fn carry_out(
             Err(Failure::new(Exit::Failed, "cannot_run", trouble))
         }
         None => Err(Failure::new(
-            Exit::Undecided,
+            Exit::WantsAttention,
             "program_failed",
             format!("{trouble}; what it changed is there"),
         )
         .choice("make a layer of what it changed", "oddstack capture --end")
         .choice("take back all that it did", "oddstack capture --cancel")),
     }
+}
+
+/// The same command for another name, and for another version of the layer that has it.
+fn said_again(failure: Failure, taken: Option<(String, String)>) -> Failure {
+    let Some((name, free)) = taken else { return failure };
+    let words: Vec<String> =
+        std::env::args_os().skip(1).map(|word| word.to_string_lossy().into_owned()).collect();
+    let own = &words[..words.iter().position(|word| word == "--").unwrap_or(words.len())];
+    let command = own.iter().position(|word| word == "capture");
+    let named = own.iter().rposition(|word| plain_name(word) == plain_name(&name));
+    let (Some(command), Some(named)) = (command, named) else { return failure };
+    let with = |at: usize, word: &str| {
+        let said = words.iter().enumerate();
+        let said = said.map(|(index, other)| quoted(if index == at { word } else { other.as_str() }));
+        format!("oddstack {}", said.collect::<Vec<_>>().join(" "))
+    };
+    failure
+        .choice("another name", with(named, &free))
+        .choice("another version, in its place", with(command, "upgrade"))
+}
+
+/// A failure after the program has run: there is something to decide, and what the program changed is there.
+fn has_changed_things(mut failure: Failure) -> Failure {
+    if failure.exit == Exit::Undecided {
+        failure.exit = Exit::WantsAttention;
+    }
+    failure
 }
 
 /// A program of the game that goes on running.

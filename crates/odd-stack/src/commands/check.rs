@@ -2,7 +2,7 @@
 
 use clap::Args;
 use odd_stack_core::disk::check;
-use odd_stack_core::jobs::{CheckSummary, check_report, proofs};
+use odd_stack_core::jobs::{CheckSummary, DRIFT_KINDS, DriftCount, DriftRow, check_report, proofs};
 
 use super::play::proof_rows;
 use crate::Ended;
@@ -10,7 +10,7 @@ use crate::desk::Desk;
 use crate::errors::Failure;
 use crate::show::style::{BOLD, DIM, GOOD, WARN, paint};
 use crate::show::table::{Look, cell, table};
-use crate::show::units::{files, size};
+use crate::show::units::{counted, files, number, size};
 
 #[derive(Debug, Args)]
 pub struct CheckArgs {
@@ -113,18 +113,16 @@ fn text(report: &CheckSummary, most: usize) -> String {
         text.push_str(&format!("{}\n", paint(BOLD, "Nothing drifted: the game is what the stack says.")));
         return text;
     }
-    let count = files(report.drifted.len() as u64);
-    text.push_str(&format!("{}\n", paint(WARN, &format!("{count} drifted:"))));
-    let rows = report.drifted.iter().take(most).map(|row| {
-        let kind = match row.kind.as_str() {
-            "put_back" => "put back",
-            "base_changed" => "base changed",
-            "base_added" => "base added",
-            "base_gone" => "base gone",
-            "folder_gone" => "folder gone",
-            "other_spelling" => "two spellings",
-            kind => kind,
-        };
+    text.push_str(&paint(WARN, &format!("{}:\n", kinds_words(&report.kinds))));
+    let whose = report.whose.iter().map(|count| match count.of.as_str() {
+        "base" => format!("the game itself {}", number(count.files)),
+        layer => format!("{layer} {}", number(count.files)),
+    });
+    text.push_str(&paint(DIM, &format!("  {}\n", whose.collect::<Vec<_>>().join(", "))));
+    let weight = |row: &DriftRow| DRIFT_KINDS.iter().position(|kind| *kind == row.kind);
+    let mut sorted: Vec<&DriftRow> = report.drifted.iter().collect();
+    sorted.sort_by_key(|row| weight(row));
+    let rows = sorted.into_iter().take(most).map(|row| {
         let whose = match (row.kind.as_str(), &row.layer) {
             ("stray", Some(layer)) => format!("in a folder of {layer}"),
             ("put_back", Some(layer)) => format!("the game's own, in the place of {layer}'s"),
@@ -133,7 +131,8 @@ fn text(report: &CheckSummary, most: usize) -> String {
             (_, Some(layer)) => format!("of {layer}"),
             (_, None) => String::new(),
         };
-        vec![cell(kind, Look::Warn), cell(row.address.clone(), Look::Plain), cell(whose, Look::Dim)]
+        let kind = cell(kind_word(&row.kind), Look::Warn);
+        vec![kind, cell(row.address.clone(), Look::Plain), cell(whose, Look::Dim)]
     });
     text.push_str(&table(&[], rows.collect()));
     if report.drifted.len() > most {
@@ -141,4 +140,37 @@ fn text(report: &CheckSummary, most: usize) -> String {
         text.push_str(&paint(DIM, &format!("  … and {more} more (-v lists all)\n")));
     }
     text
+}
+
+/// A kind of drift in a word or two.
+pub fn kind_word(kind: &str) -> &str {
+    match kind {
+        "put_back" => "put back",
+        "base_changed" => "base changed",
+        "base_added" => "base added",
+        "base_gone" => "base gone",
+        "folder_gone" => "folder gone",
+        "other_spelling" => "two spellings",
+        kind => kind,
+    }
+}
+
+/// `2 files of layers missing, 1 edited, 60 of the game's own gone`.
+pub fn kinds_words(kinds: &[DriftCount]) -> String {
+    let words = kinds.iter().map(|count| {
+        let files = files(count.files);
+        match count.of.as_str() {
+            "missing" => format!("{files} of layers missing"),
+            "folder_gone" => counted(count.files, "folder gone", "folders gone"),
+            "base_gone" => format!("{files} of the game's own gone"),
+            "edited" => format!("{files} of layers edited"),
+            "put_back" => format!("{files} of the game's own put back over layers"),
+            "updated" => format!("{files} of layers changed by an update"),
+            "base_changed" => format!("{files} of the game's own changed"),
+            "other_spelling" => format!("{files} beside a layer's under another spelling"),
+            "stray" => format!("{files} that nobody knows in layers' folders"),
+            _ => format!("{files} that nobody knows"),
+        }
+    });
+    words.collect::<Vec<_>>().join(", ")
 }

@@ -3,13 +3,14 @@
 use clap::{Args, Subcommand};
 use odd_stack_core::disk::check;
 use odd_stack_core::jobs::{
-    ChangeReport, CheckSummary, FateRow, PatchDayReport, check_report, patchday_status,
+    ChangeReport, CheckSummary, DriftCount, FateRow, PatchDayReport, check_report, patchday_status,
     prepare_patchday_begin, prepare_patchday_finish,
 };
 use odd_stack_core::ledger::OngoingKind;
 use schemars::JsonSchema;
 use serde::Serialize;
 
+use super::check::{kind_word, kinds_words};
 use super::standing::MOST_EFFECTS;
 use crate::Ended;
 use crate::args::ChangeArgs;
@@ -87,7 +88,10 @@ fn begin(desk: &mut Desk, args: &ChangeArgs) -> Result<Ended, Failure> {
         return Ok(Ended::Well);
     }
     let proof = check_report(&ledger, &check(&ledger, true, &desk.progress)?, true)?;
-    let is_exact = proof.drifted.is_empty();
+    // What nobody knows lies beside the game's own files and does not change them.
+    let (unknown, own): (Vec<DriftCount>, Vec<DriftCount>) =
+        proof.kinds.iter().cloned().partition(|count| matches!(count.of.as_str(), "base_added" | "stray"));
+    let is_exact = own.is_empty();
     let mut text = if is_exact {
         let all = files(proof.as_laid_files);
         let compared = files(proof.compared.files);
@@ -95,13 +99,17 @@ fn begin(desk: &mut Desk, args: &ChangeArgs) -> Result<Ended, Failure> {
             format!("The game is itself again: {all} as they were, {compared} of them proved by content.");
         format!("{}\n", paint(GOOD, &line))
     } else {
-        let count = files(proof.drifted.len() as u64);
-        let line = format!("All layers are off, but {count} of the game itself are not as they were:");
-        let rows = proof.drifted.iter().take(MOST_EFFECTS).map(|row| {
-            vec![cell(row.kind.replace('_', " "), Look::Warn), cell(row.address.clone(), Look::Plain)]
-        });
+        let line = format!("All layers are off; of the game itself: {}.", kinds_words(&own));
+        let rows = proof.drifted.iter().filter(|row| own.iter().any(|count| count.of == row.kind));
+        let rows = rows
+            .take(MOST_EFFECTS)
+            .map(|row| vec![cell(kind_word(&row.kind), Look::Warn), cell(row.address.clone(), Look::Plain)]);
         format!("{}\n{}", paint(WARN, &line), table(&[], rows.collect()))
     };
+    if !unknown.is_empty() {
+        let line = format!("Beside it lie {}; they stay.", kinds_words(&unknown));
+        text.push_str(&paint(DIM, &format!("{line}\n")));
+    }
     text.push_str(&format!(
         "{}\n",
         paint(BOLD, "Now update the game with its own client; then `oddstack patchday finish`.")
@@ -219,7 +227,12 @@ fn found(report: &PatchDayReport, most: usize) -> String {
         ("left", Look::Warn, &report.left, "left as on disk"),
     ];
     for (word, look, list, says) in lists.into_iter().filter(|(_, _, list, _)| !list.is_empty()) {
-        text.push_str(&format!("  {} {says}\n", files(list.len() as u64)));
+        let folders = list.iter().filter(|address| address.ends_with('/')).count();
+        let and = match folders {
+            0 => String::new(),
+            count => format!(" and {}", counted(count as u64, "folder", "folders")),
+        };
+        text.push_str(&format!("  {}{and} {says}\n", files((list.len() - folders) as u64)));
         let rows =
             list.iter().take(most).map(|address| vec![cell(word, look), cell(address.clone(), Look::Plain)]);
         text.push_str(&table(&[], rows.collect()));
@@ -245,7 +258,7 @@ fn fates(report: &PatchDayReport) -> String {
     let mut text = table(&[], report.layers.iter().map(row).collect());
     let helps: Vec<&FateRow> = report.layers.iter().filter(|row| row.fate == "lifted").collect();
     if !helps.is_empty() {
-        text.push_str("What would help:\n");
+        text.push_str("What would help, where there is no version for this game yet (`oddstack upgrade LAYER PACKAGE`):\n");
         for row in helps {
             text.push_str(&format!("  {}: {}\n", row.layer, row.helps.join(", or ")));
         }

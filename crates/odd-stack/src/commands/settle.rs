@@ -1,6 +1,6 @@
 //! `oddstack settle`
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use clap::Args;
 use odd_stack_core::jobs::{
@@ -15,7 +15,7 @@ use super::standing::MOST_EFFECTS;
 use crate::Ended;
 use crate::args::ChangeArgs;
 use crate::desk::{Desk, change_options};
-use crate::errors::{Exit, Failure};
+use crate::errors::{Exit, Failure, quoted};
 use crate::show::change::{edits, effects, summary, verdict};
 use crate::show::style::{BOLD, DIM, NAME, paint};
 use crate::show::table::{Look, cell, table};
@@ -65,12 +65,29 @@ pub fn run(desk: &mut Desk, args: &SettleArgs) -> Result<Ended, Failure> {
         None if args.at.is_empty() => walk(desk, &ledger, &layers, &args.change),
         None => {
             let message = format!("say what counts at {}", args.at.join(" "));
-            Err(Failure::new(Exit::Usage, "no_ruling", message)
-                .choice("this layer wins there", "--with LAYER")
+            let mut failure = Failure::new(Exit::Usage, "no_ruling", message);
+            for side in sides(&ledger, &args.at)? {
+                failure = failure.choice(&format!("{side} wins there"), format!("--with {}", quoted(&side)));
+            }
+            Err(failure
                 .choice("it is fine as it lies", "--keep-order")
                 .choice("forget what was settled there", "--clear"))
         }
     }
+}
+
+/// The layers that want different things at these addresses.
+fn sides(ledger: &Ledger, at: &[String]) -> Result<BTreeSet<String>, Failure> {
+    let mut sides = BTreeSet::new();
+    for at in at {
+        let request = ConflictsRequest { at: Some(at.clone()), all: true, layer: None };
+        for pair in conflicts(ledger, &request)?.pairs {
+            if pair.contests.iter().any(|contest| matches!(contest.state.as_str(), "open" | "won")) {
+                sides.extend([pair.upper, pair.lower]);
+            }
+        }
+    }
+    Ok(sides)
 }
 
 fn carry_out(

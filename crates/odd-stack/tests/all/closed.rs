@@ -89,9 +89,8 @@ impl Closed {
         self.run_in("", words, &[])
     }
 
-    /// Runs it in a folder, with more in its environment.
-    #[must_use = "say how it must have ended"]
-    pub fn run_in(&self, folder: &str, words: &[&str], set: &[(&str, &str)]) -> Ran {
+    /// The program in a folder, with nothing of this machine and more in its environment.
+    fn command(&self, folder: &str, words: &[&str], set: &[(&str, &str)]) -> Command {
         let mut command = Command::new(cargo_bin("oddstack"));
         command.current_dir(self.path(folder));
         if cfg!(windows) {
@@ -105,20 +104,26 @@ impl Closed {
         command.env("ODDSTACK_HOME", self.path("home"));
         command.env("ODDSTACK_NOW", "2026-01-02T03:04:05Z");
         command.env("COLUMNS", "100");
-        command.envs(set.iter().copied());
+        command.envs(set.iter().copied()).args(words).stdin(Stdio::null());
+        command
+    }
+
+    /// Runs it in a folder, with more in its environment. Where it offers choices, each of them is tried.
+    #[must_use = "say how it must have ended"]
+    pub fn run_in(&self, folder: &str, words: &[&str], set: &[(&str, &str)]) -> Ran {
+        let mut command = self.command(folder, words, set);
         // Into files: Wine can't open the pipes that the standard library makes.
         let (stdout, stderr) = (self.path("stdout.txt"), self.path("stderr.txt"));
-        command.stdin(Stdio::null());
         command.stdout(fs::File::create(&stdout).unwrap()).stderr(fs::File::create(&stderr).unwrap());
-        let status = command.args(words).status().unwrap();
+        let status = command.status().unwrap();
 
         let text = |path: PathBuf| self.tidy(&String::from_utf8_lossy(&fs::read(path).unwrap()));
-        Ran {
-            line: words.join(" "),
-            status: status.code().unwrap_or(-1),
-            stdout: text(stdout),
-            stderr: text(stderr),
+        let (stdout, stderr) = (text(stdout), text(stderr));
+        let status = status.code().unwrap_or(-1);
+        if status != 0 && stderr.contains("\nChoose:\n") {
+            paste::every_choice(self, folder, words, set);
         }
+        Ran { line: words.join(" "), status, stdout, stderr }
     }
 
     /// Paths of this run become `[HERE]`, and separators `/`.
@@ -173,5 +178,72 @@ impl Ran {
     pub fn json(&self) -> Value {
         assert_eq!(self.stderr, "", "JSON comes alone");
         serde_json::from_str(&self.stdout).unwrap_or_else(|error| panic!("{error}\n{}", self.stdout))
+    }
+}
+
+/// What the program offers is done as it says, in a copy of the same state.
+mod paste {
+    use super::*;
+
+    /// Errors that say that what was given is nonsense, or names what does not exist.
+    const NONSENSE: [&str; 12] = [
+        "usage",
+        "no_such_layer",
+        "no_such_game",
+        "package_missing",
+        "bad_address",
+        "bad_place",
+        "bad_pattern",
+        "bad_choice",
+        "bad_name",
+        "no_such_choice",
+        "unknown_name",
+        "nothing_there",
+    ];
+
+    /// Runs the command once more for its choices, and then each of them.
+    #[cfg(unix)]
+    pub fn every_choice(closed: &Closed, folder: &str, words: &[&str], set: &[(&str, &str)]) {
+        let end = words.iter().position(|word| *word == "--").unwrap_or(words.len());
+        // The first look may have been told things that a second one is not, such as what was cut short.
+        let asked = run(closed, folder, &[&words[..end], &["--json"], &words[end..]].concat(), set);
+        let Some(error) = asked.1.get("error").cloned() else { return };
+        let place = closed.folder.path().to_path_buf();
+        let aside = place.with_extension("aside");
+        for choice in error["choices"].as_array().into_iter().flatten() {
+            let option = choice["option"].as_str().unwrap();
+            let offered = shlex::split(option).unwrap_or_else(|| panic!("no words: {option}"));
+            let offered: Vec<&str> = offered.iter().map(String::as_str).collect();
+            let line = match offered.as_slice() {
+                ["oddstack", rest @ ..] if rest.contains(&"--json") => rest.to_vec(),
+                ["oddstack", rest @ ..] => [rest, &["--json"]].concat(),
+                options => [&words[..end], options, &["--json"], &words[end..]].concat(),
+            };
+            // The state itself is moved away and back, so that not even times of change are touched.
+            fs::rename(&place, &aside).unwrap();
+            let copied = Command::new("cp").arg("-a").args([&aside, &place]).status().unwrap();
+            assert!(copied.success());
+            let (status, report) = run(closed, folder, &line, set);
+            fs::remove_dir_all(&place).unwrap();
+            fs::rename(&aside, &place).unwrap();
+            let (code, message) = (&report["error"]["code"], &report["error"]["message"]);
+            let told = format!("`{}` offers `{option}`, and that says {code} {message}", words.join(" "));
+            assert!(status != 2, "wrong usage: {told}");
+            assert!(!NONSENSE.iter().any(|nonsense| code == nonsense), "nonsense: {told}");
+            assert!(
+                code.is_null() || (code, message) != (&error["code"], &error["message"]),
+                "in a circle: {told}"
+            );
+        }
+    }
+
+    #[cfg(not(unix))]
+    pub fn every_choice(_: &Closed, _: &str, _: &[&str], _: &[(&str, &str)]) {}
+
+    #[cfg(unix)]
+    fn run(closed: &Closed, folder: &str, words: &[&str], set: &[(&str, &str)]) -> (i32, Value) {
+        let output = closed.command(folder, words, set).output().unwrap();
+        let report = serde_json::from_slice(&output.stdout).unwrap_or(Value::Null);
+        (output.status.code().unwrap_or(-1), report)
     }
 }

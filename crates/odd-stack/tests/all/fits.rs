@@ -71,9 +71,9 @@ fn one_of_several_is_chosen_and_remembered() {
     assert_snapshot!(closed.run("add lamps-1.0.zip").whole(), @"
     error: [HERE]/lamps-1.0.zip: choose first: finish (polished or matte)
     Choose:
-      --choose finish=polished  take polished
-      --choose finish=matte     take matte
-      --choose optional=on      and take `Optional`, which is left out otherwise
+      --choose finish=polished                       take polished
+      --choose finish=matte                          take matte
+      --choose finish=polished --choose optional=on  take polished, and `Optional`, which is left out otherwise
     [exit 4]
     ");
     assert_snapshot!(closed.run("inspect lamps-1.0.zip").whole(), @"

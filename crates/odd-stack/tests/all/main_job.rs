@@ -169,7 +169,8 @@ fn drift_is_found_told_and_never_overwritten() {
     closed.write("game/config/fog.ini", "fog=9\nmine=1\n");
     assert_snapshot!(closed.run("check").whole(), @"
     4 files as laid  (compared by size and time; --deep compares contents)
-    1 file drifted:
+    1 file of layers edited:
+      fog 1
       edited  game:config/fog.ini  of fog
     `oddstack mend` goes through them; `oddstack mend --restore` puts layers' files again as the stack has them,
     `--keep` keeps your versions as edits of your own, `--accept` takes them as the game's own.

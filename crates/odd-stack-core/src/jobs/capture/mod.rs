@@ -25,7 +25,7 @@ pub use end::{CaptureEnd, Ending, SettingsRow, prepare_capture_end};
 
 use super::add::free_name;
 use super::{AddError, AddPlace, Permit};
-use crate::disk::{ChangeError, ChangeOptions, ChangeRequest, CheckError, check_and_keep, prepare};
+use crate::disk::{ChangeError, ChangeOptions, ChangeRequest, CheckError, Edits, check_and_keep, prepare};
 use crate::game::{AddressPatterns, PatternError};
 use crate::ledger::{Ledger, LedgerError, Lock, Ongoing, OngoingKind};
 use crate::observer::Observer;
@@ -60,7 +60,7 @@ pub enum CaptureError {
     /// The whole game would have to be copied first.
     #[error(
         "to be able to take back what the program does, {files} files of {bytes} bytes would have to be copied first, \
-         since this disk can't share them; say what it may write"
+         since this disk can't share them; say what it may write with `--watch` and patterns"
     )]
     TooMuchToCopy {
         /// How many.
@@ -194,7 +194,8 @@ impl Capturing {
 /// Begins a capture: lifts what must be out of the way, looks through the game, and protects originals.
 ///
 /// # Errors
-/// [`CaptureError`]. If layers were lifted for it, a capture is under way all the same and can be cancelled.
+/// [`CaptureError`]; what was lifted for it lies on the game again, or, if that failed too, the capture is under way
+/// and can be cancelled.
 pub fn begin_capture(
     ledger: &Ledger,
     permit: Permit,
@@ -218,7 +219,7 @@ pub fn begin_capture(
         arrangement: before.standings().iter().map(|standing| (standing.layer, standing.laid)).collect(),
         end: None,
     };
-    let mut lock = Some(permit.lock);
+    let mut lock = permit.lock;
     if let Some(old) = request.exchange {
         let from = before.standings().iter().position(|standing| standing.layer == old).unwrap_or(0);
         let above: Vec<LayerId> = before.standings()[from..].iter().map(|standing| standing.layer).collect();
@@ -227,22 +228,53 @@ pub fn begin_capture(
         let command = format!("capture {}", request.name);
         let change = ChangeRequest { ongoing, ..ChangeRequest::new(&command, now, after) };
         ledger.catalogue.begin()?;
-        if let Some(held) = lock.take() {
-            let prepared = prepare(ledger, held, change, options, observer)?;
-            let (_, held) = prepared.apply_and_keep(observer)?;
-            lock = Some(held);
+        lock = prepare(ledger, lock, change, options, observer)?.apply_and_keep(observer)?.1;
+    }
+    match make_ready(ledger, &mut begun, request, &watch, now, observer) {
+        Ok(guarded) => Ok(Capturing { lock, guarded }),
+        Err(error) if request.exchange.is_none() => Err(error),
+        Err(error) => {
+            lay_again(ledger, lock, &begun, now, observer)?;
+            Err(error)
         }
     }
+}
+
+/// Looks through the game and protects originals; from then on the program may run.
+fn make_ready(
+    ledger: &Ledger,
+    begun: &mut Begun,
+    request: &CaptureRequest,
+    watch: &AddressPatterns,
+    now: &str,
+    observer: &dyn Observer,
+) -> Result<GuardReport, CaptureError> {
     let (found, looked) = check_and_keep(ledger, false, observer)?;
-    let guarded = guard::protect(ledger, &found.drifted, &looked, &watch, request.links, observer)?;
+    let guarded = guard::protect(ledger, &found.drifted, &looked, watch, request.links, observer)?;
     let report = guarded.report.clone();
     seen::write(ledger, &guarded, looked)?;
     begun.stage = Stage::Ready;
     let ongoing = begun.ongoing(ledger, now)?;
     ledger.seam.pass("begin").map_err(LedgerError::io("write to", ledger.folder()))?;
     ledger.catalogue.write_ongoing(Some(&ongoing))?;
-    let lock = lock.ok_or_else(|| ledger.catalogue.damaged_by(&"the lock was lost"))?;
-    Ok(Capturing { lock, guarded: report })
+    Ok(report)
+}
+
+/// Lays again what was lifted for a capture that did not begin.
+fn lay_again(
+    ledger: &Ledger,
+    lock: Lock,
+    begun: &Begun,
+    now: &str,
+    observer: &dyn Observer,
+) -> Result<(), CaptureError> {
+    let command = format!("capture --cancel {}", begun.name);
+    let request =
+        ChangeRequest { ongoing: Some(None), ..ChangeRequest::new(&command, now, begun.arrangement()) };
+    ledger.catalogue.begin()?;
+    let options = ChangeOptions { edits: Edits::Keep, despite: true };
+    prepare(ledger, lock, request, options, observer)?.apply(observer)?;
+    Ok(())
 }
 
 /// The layer whose place the capture that is under way is to take, if it takes one's.
