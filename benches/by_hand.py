@@ -173,6 +173,44 @@ class Bench:
 
         self.pairs(f"add {name} zip, against {extractor}", ours, theirs, target)
 
+    def growth(self):
+        """Twice the files in twice the folders, one of them left out: no cost may grow with their product."""
+        packages = {}
+        for files in (30_000 // self.scale, 60_000 // self.scale):
+            package = self.fresh("many")
+            for number in range(files):
+                place = package / f"data/part{number // 400:03}/set{number // 4:05}"
+                place.mkdir(parents=True, exist_ok=True)
+                (place / f"asset_{number:05}.dat").write_text(str(number))
+            (package / "readme.txt").write_text("read me")
+            packages[files] = package
+
+        def add(package):
+            home, game = self.game()
+            result = self.oddstack(home, "add", package, "--name", "many", "-n", "--tidy", *AS_IT_IS)
+            self.drop(home, game)
+            return result
+
+        def upgrade(package):
+            home, game = self.game()
+            self.oddstack(home, "add", package, "--name", "many", "--lifted", *AS_IT_IS)
+            result = self.oddstack(home, "upgrade", "many", package, "-n")
+            self.drop(home, game)
+            return result
+
+        def adopt(package):
+            home, game = self.fresh("home"), self.fresh("game")
+            shutil.copytree(package, game, dirs_exist_ok=True)
+            self.oddstack(home, "game", "add", "bench", game)
+            result = self.oddstack(home, "adopt", package, "--name", "many", "-n", *AS_IT_IS)
+            self.drop(home, game)
+            return result
+
+        half, whole = packages
+        for deed in (add, upgrade, adopt):
+            title = f"{deed.__name__} of {whole} files, against one of half of them"
+            self.pairs(title, lambda: deed(packages[whole]), lambda: deed(packages[half]), 2.3)
+
     def packed(self, name, ending):
         """The data in an archive of another kind, made once."""
         tree, _ = self.data(name)
@@ -444,6 +482,7 @@ def main():
         "add-big": lambda: [bench.add("big", tool, target) for tool, target in (("unzip", 0.6), ("bsdtar", None))],
         "read-small": lambda: [bench.read("small", ending, target) for ending, target in READING],
         "read-big": lambda: [bench.read("big", ending, target) for ending, target in READING],
+        "growth": bench.growth,
         "add-over": lambda: bench.add_over("big"),
         "lay": lambda: [bench.lay("small"), bench.lay("big")],
         "lift": lambda: [bench.lift("small"), bench.lift("big")],

@@ -92,6 +92,7 @@ pub(super) fn decide(
         has_unknown_originals: catalogue.has_unknown_originals()?,
         revision: catalogue.last_revision()? + 1,
         leaving: Leaving::new(),
+        notes: BTreeMap::new(),
         names: HashMap::new(),
         decision: Decision::default(),
     };
@@ -105,6 +106,7 @@ pub(super) fn decide(
     decided?;
     decider.decide_direct(request)?;
     decider.decide_folders(&folders)?;
+    decider.tell_notes();
     decider.note_differences()?;
     let old = decider.tallies_before.take();
     let old = old.unwrap_or_else(|| tallies(&decider.columns, &decider.before));
@@ -126,6 +128,44 @@ fn difference(old: &BTreeMap<LayerId, Tally>, mut new: BTreeMap<LayerId, Tally>)
         *change = change.minus(*tally);
     }
     new
+}
+
+/// A cause of something that the user should know; of one cause it is said once.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub(super) enum Note {
+    /// What was to go had gone already.
+    GoneAlready,
+    /// A file of the base that is covered from now on is gone.
+    OriginalGone,
+    /// Changes of keys found nothing to change.
+    Undone(String),
+    /// One whole file counts.
+    NotBlended { whose: String, reason: String },
+}
+
+impl Note {
+    /// The sentence on these addresses.
+    fn tell(&self, addresses: &[Address]) -> String {
+        const MOST: usize = 4;
+        let shown: Vec<String> = addresses.iter().take(MOST).map(ToString::to_string).collect();
+        let more = addresses.len() - shown.len();
+        let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+        let (which, is_one) = (format!("{}{more}", shown.join(", ")), addresses.len() == 1);
+        let number = |one: &'static str, several: &'static str| if is_one { one } else { several };
+        match self {
+            Self::GoneAlready => format!("{which} {} gone already", number("was", "were")),
+            Self::OriginalGone => format!(
+                "{which} of the game itself {} gone; {} can't come back later",
+                number("is", "are"),
+                number("it", "they")
+            ),
+            Self::Undone(reason) => format!("{which}: {reason}"),
+            Self::NotBlended { whose, reason } => format!(
+                "{which} can't be blended, so one whole file counts{}: {whose}: {reason}",
+                number("", " for each")
+            ),
+        }
+    }
 }
 
 pub(super) struct Decider<'a> {
@@ -157,6 +197,8 @@ pub(super) struct Decider<'a> {
     pub(super) revision: i64,
     /// Addresses of files that leave, and nothing takes their place.
     pub(super) leaving: Leaving,
+    /// What the user should know, by its cause.
+    notes: BTreeMap<Note, Vec<Address>>,
     /// Layers' names, for messages.
     names: HashMap<LayerId, String>,
     pub(super) decision: Decision,
@@ -224,8 +266,9 @@ impl Decider<'_> {
             let address = self.address(column.root, spelled)?;
             match &blend.outcome {
                 Ok(blended) => {
-                    let undone = blended.undone.iter().map(|reason| format!("{address}: {reason}"));
-                    self.decision.plan.warnings.extend(undone);
+                    for reason in &blended.undone {
+                        self.notes.entry(Note::Undone(reason.clone())).or_default().push(address.clone());
+                    }
                 }
                 Err(why) => {
                     let whose = column.entries.iter().find(|entry| Some(entry.hash) == why.content);
@@ -233,10 +276,8 @@ impl Decider<'_> {
                         Some(layer) => self.ledger.catalogue.layer_name(layer)?,
                         None => "the game's own file".to_owned(),
                     };
-                    self.decision.plan.warnings.push(format!(
-                        "{address} can't be blended, so one whole file counts: {whose}: {}",
-                        why.reason
-                    ));
+                    let note = Note::NotBlended { whose, reason: why.reason.clone() };
+                    self.notes.entry(note).or_default().push(address);
                 }
             }
         }
@@ -274,9 +315,7 @@ impl Decider<'_> {
                     let address = self.address(root, &spelled)?;
                     match drift {
                         Some(DriftKind::BaseGone) => {
-                            self.decision.plan.warnings.push(format!(
-                                "{address} of the game itself is gone; it can't come back later"
-                            ))
+                            self.notes.entry(Note::OriginalGone).or_default().push(address);
                         }
                         Some(kind) => {
                             let path = site.original(self.root(root)?, self.columns[index].path);
@@ -404,7 +443,7 @@ impl Decider<'_> {
             Finding::Fits { now } => take_out = now.is_some(),
             Finding::Drifted(DriftKind::Missing, _) if self.is_put_again(at.column, at.to) => {}
             Finding::Drifted(DriftKind::Missing | DriftKind::BaseGone, _) => {
-                self.decision.plan.warnings.push(format!("{address} was gone already"));
+                self.notes.entry(Note::GoneAlready).or_default().push(address.clone());
             }
             Finding::Drifted(DriftKind::Edited, Some(now))
                 if self.edits == Edits::Stop
@@ -663,6 +702,15 @@ impl Decider<'_> {
 }
 
 impl Decider<'_> {
+    /// Puts the notes into words.
+    fn tell_notes(&mut self) {
+        for (note, mut addresses) in std::mem::take(&mut self.notes) {
+            addresses.sort();
+            addresses.dedup();
+            self.decision.plan.warnings.push(note.tell(&addresses));
+        }
+    }
+
     /// Makes the folders again that files go into, that should be there, and that somebody has taken away.
     fn make_missing_folders(&mut self, moves: &[Move<'_>]) -> Result<(), ChangeError> {
         let mut folders: BTreeSet<(RootId, &str)> = BTreeSet::new();

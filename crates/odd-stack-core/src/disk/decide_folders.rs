@@ -8,7 +8,7 @@ use super::decide::{Decider, Leaving, Move};
 use super::look::is_nothing_there;
 use super::steps::Step;
 use super::walk::{WalkError, walk};
-use crate::address::{Address, FoldedKey, RelPath};
+use crate::address::{Address, FoldedKey, PrefixName, RelPath};
 use crate::observer::Silent;
 use crate::stack::{BaseKind, RootId};
 
@@ -90,11 +90,12 @@ impl Decider<'_> {
     fn tell_staying(&mut self, mut stay: Vec<Address>) {
         const MOST: usize = 4;
         stay.sort();
-        let all = stay.clone();
-        let is_inside = |folder: &Address, other: &Address| {
-            folder != other && folder.root == other.root && folder.path.below(&other.path).is_some()
+        let all: HashSet<(PrefixName, String)> =
+            stay.iter().map(|folder| (folder.root.clone(), folder.path.as_str().to_owned())).collect();
+        let is_inside = |folder: &Address| {
+            folder.path.ancestors().any(|above| all.contains(&(folder.root.clone(), above.to_owned())))
         };
-        stay.retain(|folder| !all.iter().any(|other| is_inside(folder, other)));
+        stay.retain(|folder| !is_inside(folder));
         let shown: Vec<String> = stay.iter().take(MOST).map(ToString::to_string).collect();
         let (folders, it) = match stay.as_slice() {
             [] => return,

@@ -60,5 +60,5 @@ pub(crate) use look::{Seen, is_nothing_there, is_one_volume, look_at};
 pub(crate) use lying::Lying;
 pub(crate) use outcome::BaseBefore;
 pub(crate) use sides::{KEPT, ORIGINALS, STAGE, TRASH, check_room, make_private_folder};
-pub(crate) use spelling::{folders_on_disk, path_on_disk};
+pub(crate) use spelling::{folders_on_disk, path_on_disk, paths_on_disk};
 pub(crate) use walk::{WalkError, Walked, look_through, walk, walk_root};

@@ -101,11 +101,24 @@ pub(crate) fn path_on_disk(
     column: &Column,
     order: &Order,
 ) -> Result<RelPath, LedgerError> {
-    let provider = match column.provider(order) {
-        Provider::Nothing => column.entries.first().map_or(Provider::Nothing, Provider::Layer),
-        provider => provider,
+    paths_on_disk(catalogue, std::iter::once(column), order).map(|mut paths| paths.pop().unwrap_or_default())
+}
+
+/// As [`path_on_disk`], of many columns.
+pub(crate) fn paths_on_disk<'c>(
+    catalogue: &Catalogue,
+    columns: impl IntoIterator<Item = &'c Column>,
+    order: &Order,
+) -> Result<Vec<RelPath>, LedgerError> {
+    let mut folders = Folders::new(catalogue, order.clone());
+    let path = |column: &'c Column| {
+        let provider = match column.provider(order) {
+            Provider::Nothing => column.entries.first().map_or(Provider::Nothing, Provider::Layer),
+            provider => provider,
+        };
+        folders.file_path(column, provider)
     };
-    Folders::new(catalogue, order.clone()).file_path(column, provider)
+    columns.into_iter().map(path).collect()
 }
 
 /// Where these folders lie under `order`, or would lie; those that it does not need are left out.

@@ -1,6 +1,6 @@
 //! From members and rules to placements.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashSet};
 
 use super::chosen::{part_seen, take};
 use super::detect::{self, Hints};
@@ -233,11 +233,12 @@ pub fn fit(input: &FitInput<'_>) -> Result<Fit, FitError> {
     if members.len() == reasons.len() {
         return Err(FitError::NothingPlaced { reason: nothing_reason(members, &reasons) });
     }
+    let aside = if effective.tidy { folders_aside(members, &reasons) } else { HashSet::new() };
     let wanted = |folder: &&Folder| {
         !skip.meet(&folder.path)
             && only.is_empty()
             && taken.left_out(&folder.path).is_none()
-            && !(effective.tidy && is_aside(folder, members, &reasons))
+            && !aside.contains(folder.path.as_str())
     };
     for folder in folders.iter().filter(wanted) {
         for aim in aims(&taken.places, &folder.path, folder.inner.as_ref())? {
@@ -254,15 +255,15 @@ pub fn fit(input: &FitInput<'_>) -> Result<Fit, FitError> {
     Ok(Fit { placements, folders, left_out: reasons.into_iter().collect(), findings, choices, parts, rules })
 }
 
-/// Whether all that the folder holds is left out, and it holds something.
-fn is_aside(folder: &Folder, members: &[Member], reasons: &BTreeMap<usize, LeftOut>) -> bool {
-    if reasons.is_empty() {
-        return false;
+/// The folders that hold something, all of which is left out.
+fn folders_aside<'m>(members: &'m [Member], reasons: &BTreeMap<usize, LeftOut>) -> HashSet<&'m str> {
+    let (mut kept, mut aside) = (HashSet::new(), HashSet::new());
+    for (index, member) in members.iter().enumerate() {
+        let list = if reasons.contains_key(&index) { &mut aside } else { &mut kept };
+        list.extend(member.path.ancestors());
     }
-    let mut below =
-        members.iter().enumerate().filter(|(_, member)| member.path.below(&folder.path).is_some());
-    let first = below.next();
-    first.is_some() && first.into_iter().chain(below).all(|(index, _)| reasons.contains_key(&index))
+    aside.retain(|folder| !kept.contains(folder));
+    aside
 }
 
 /// Files that no place reached, as few folders as will do.
@@ -278,13 +279,14 @@ fn passed_over(package: &Package<'_>, reasons: &BTreeMap<usize, LeftOut>) -> Vec
         let top = member.path.ancestors().find(|folder| !used.contains(folder));
         passed.insert(top.unwrap_or(member.path.as_str()));
     }
-    passed.into_iter().map(|path| package.text_of(&RelPath::from_disk(path.to_owned()))).collect()
+    let only = package.only_folders();
+    passed.into_iter().map(|path| only.text_of(&RelPath::from_disk(path.to_owned()))).collect()
 }
 
 /// Members that the rules neither place nor left out when they were made: they are new.
 pub fn unreached(fit: &Fit, members: &[Member], folders: &[Folder], remembered: &Rules) -> Vec<usize> {
     let package = Package { members, folders, wrapper: wrapper_of(members, folders) };
-    let known: Vec<RelPath> = remembered
+    let known: HashSet<RelPath> = remembered
         .passed_over
         .iter()
         .filter_map(|text| package.find(text))
@@ -293,7 +295,11 @@ pub fn unreached(fit: &Fit, members: &[Member], folders: &[Folder], remembered: 
         .collect();
     let no_place =
         fit.left_out.iter().filter(|(_, reason)| *reason == LeftOut::NoPlace).map(|(index, _)| *index);
-    no_place.filter(|index| !known.iter().any(|path| members[*index].path.below(path).is_some())).collect()
+    let is_known = |path: &RelPath| {
+        known.contains(path)
+            || path.ancestors().any(|above| known.contains(&RelPath::from_disk(above.to_owned())))
+    };
+    no_place.filter(|index| !is_known(&members[*index].path)).collect()
 }
 
 /// Members that are no part of what a package adds: only to be read, sources, pictures, left behind.

@@ -1,5 +1,7 @@
 //! Places whose two ends are known.
 
+use std::collections::HashMap;
+
 use super::detect::starred;
 use super::{FitError, GameTree, Place, Rank};
 use crate::address::{Address, AddressBook, AddressError, FoldedKey, Folding, RelPath, SIDE_FOLDER};
@@ -80,14 +82,18 @@ impl Package<'_> {
 
     /// The text that [`Package::find`] finds `path` by, also in another version of the package.
     pub(super) fn text_of(&self, path: &RelPath) -> String {
-        let mut parts = Vec::new();
-        let mut at = path.clone();
-        while !at.is_root() {
-            let parent = at.parent();
-            parts.push((at.name().to_owned(), self.only_folder_in(&parent) == Some(&at)));
-            at = parent;
+        self.only_folders().text_of(path)
+    }
+
+    /// The folders that lie alone in theirs, to ask for many texts.
+    pub(super) fn only_folders(&self) -> OnlyFolders<'_> {
+        let mut only: HashMap<&str, Option<&RelPath>> = HashMap::new();
+        let own = self.folders.iter().filter(|folder| folder.inner.is_none()).map(|folder| &folder.path);
+        for path in own.filter(|path| !super::detect::is_metadata(path.name())) {
+            let above = path.as_str().rfind('/').map_or("", |cut| &path.as_str()[..cut]);
+            only.entry(above).and_modify(|only| *only = None).or_insert(Some(path));
         }
-        starred(parts.iter().map(|(name, is_only)| (name.as_str(), *is_only)).collect())
+        OnlyFolders(only)
     }
 
     pub(super) fn missing(&self, from: &str) -> FitError {
@@ -99,6 +105,24 @@ impl Package<'_> {
             from: from.to_owned(),
             tops: tops.map(|(path, end)| format!("{path}{end}")).take(8).collect(),
         }
+    }
+}
+
+/// The folders of a package that lie alone in theirs, by these.
+pub(super) struct OnlyFolders<'a>(HashMap<&'a str, Option<&'a RelPath>>);
+
+impl OnlyFolders<'_> {
+    /// As [`Package::text_of`].
+    pub(super) fn text_of(&self, path: &RelPath) -> String {
+        let mut parts = Vec::new();
+        let mut at = path.clone();
+        while !at.is_root() {
+            let parent = at.parent();
+            let only = self.0.get(parent.as_str()).copied().flatten();
+            parts.push((at.name().to_owned(), only == Some(&at)));
+            at = parent;
+        }
+        starred(parts.iter().map(|(name, is_only)| (name.as_str(), *is_only)).collect())
     }
 }
 

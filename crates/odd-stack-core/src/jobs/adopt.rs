@@ -14,7 +14,7 @@ use super::contents::Contents;
 use super::mend::Accepted;
 use super::new_layer::{Making, key_of, numbered, write_layer};
 use super::originals::{Covered, FoundOriginal, OriginalRow, find_originals};
-use super::placing::{Placer, Wanted};
+use super::placing::{Placer, Wanted, folders_holding};
 use super::{AddError, AddPlace, Permit};
 use crate::address::{Address, FoldedKey, RelPath};
 use crate::disk::{
@@ -184,12 +184,8 @@ fn decide(
         }
     };
     placed.placements = found.alike;
-    let is_needed = |folder: &Address| {
-        placed.placements.iter().any(|placement| {
-            placement.to.root == folder.root && placement.to.path.below(&folder.path).is_some()
-        })
-    };
-    placed.folders.retain(is_needed);
+    let holding = folders_holding(placed.placements.iter().map(|placement| &placement.to));
+    placed.folders.retain(|folder| holding.contains(&(&folder.root, folder.path.as_str())));
     let version = request.version.clone().or(told.parts.version.clone());
     let variant = request.variant.clone().or(told.parts.variant.clone());
     let mut layer_report = report(package, &placed, name, version, variant);

@@ -1,5 +1,7 @@
 //! What a fit sheet takes away: files, folders with all in them, and what meets patterns.
 
+use std::collections::HashSet;
+
 use super::AddError;
 use super::new_layer::key_of;
 use crate::address::{Address, FoldedKey, RelPath};
@@ -96,11 +98,10 @@ impl Away {
 
     /// What is taken away as few addresses as will do: a folder stands for all in it.
     pub(super) fn told(&self, ledger: &Ledger) -> Vec<String> {
-        let is_in = |root: RootId, path: &RelPath| {
-            self.folders
-                .iter()
-                .any(|(of, _, folder)| *of == root && path != folder && path.below(folder).is_some())
-        };
+        let folders: HashSet<(RootId, &str)> =
+            self.folders.iter().map(|(root, _, folder)| (*root, folder.as_str())).collect();
+        let is_in =
+            |root: RootId, path: &RelPath| path.ancestors().any(|folder| folders.contains(&(root, folder)));
         let told = |(root, _, spelled): &AwayAt, end: &str| {
             let address = ledger.game().address(*root, spelled.clone())?;
             (!is_in(*root, spelled)).then(|| format!("{address}{end}"))

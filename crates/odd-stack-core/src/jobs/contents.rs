@@ -35,7 +35,7 @@ pub(super) struct Contents<'a> {
 
 /// Texts up to this size are kept in memory when nothing is stored, as long as there is room.
 const SMALL_BYTES: u64 = MOST_BLENDED_BYTES;
-const MOST_SMALL_BYTES: usize = 32 << 20;
+const MOST_SMALL_BYTES: usize = 256 << 20;
 
 impl<'a> Contents<'a> {
     /// Unless it `stores`, contents are hashed and nothing is written.

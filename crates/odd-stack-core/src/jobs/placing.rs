@@ -1,7 +1,7 @@
 //! Placing a package onto a game: what its sheet, a person and the game say, put together.
 
 use std::cell::RefCell;
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::path::Path;
 
 use super::add_error::AddError;
@@ -9,7 +9,7 @@ use super::arrival::{Arrival, Told};
 use super::contents::Contents;
 use super::placing_again::Before;
 use super::tree::LedgerTree;
-use crate::address::Address;
+use crate::address::{Address, PrefixName};
 use crate::disk::{is_nothing_there, look_at};
 use crate::fit::{
     Draft, Fit, FitError, FitInput, FitSheet, Hints, LeftOut, MOST_SHEET_BYTES, Rank, Rules, ToldName, draft,
@@ -245,13 +245,12 @@ impl Placer<'_> {
             return Err(self.misfit(FitError::NothingPlaced { reason }));
         }
         // Folders of the game itself that nothing else of the package is in are not needed.
-        let is_needed = |folder: &Address| {
-            fit.placements.iter().any(|placement| {
-                placement.to.root == folder.root && placement.to.path.below(&folder.path).is_some()
-            }) || !self.is_base_folder(folder)
-        };
         let folders = std::mem::take(&mut fit.folders);
-        fit.folders = folders.into_iter().filter(|folder| is_needed(folder)).collect();
+        let holding = folders_holding(fit.placements.iter().map(|placement| &placement.to));
+        let is_needed = |folder: &Address| {
+            holding.contains(&(&folder.root, folder.path.as_str())) || !self.is_base_folder(folder)
+        };
+        fit.folders = folders.into_iter().filter(is_needed).collect();
         fit.left_out.extend(copies.into_iter().map(|member| (member, LeftOut::Original)));
         fit.left_out.sort_unstable();
         Ok(fit)
@@ -297,4 +296,11 @@ impl Placer<'_> {
         }
         Ok(Some(hash))
     }
+}
+
+/// All folders that something of `addresses` lies in.
+pub(super) fn folders_holding<'a>(
+    addresses: impl Iterator<Item = &'a Address>,
+) -> HashSet<(&'a PrefixName, &'a str)> {
+    addresses.flat_map(|to| to.path.ancestors().map(move |folder| (&to.root, folder))).collect()
 }

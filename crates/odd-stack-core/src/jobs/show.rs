@@ -10,7 +10,7 @@ use super::add_report::needs_words;
 use super::needs::unmet_under;
 use super::runs_code::runs_code;
 use super::stack::LayerRow;
-use crate::disk::Blender;
+use crate::disk::{Blender, paths_on_disk};
 use crate::fit::{FitSheet, Rules};
 use crate::ledger::{Layer, Ledger, LedgerError};
 use crate::stack::{EntryKind, LayerId, RootId, Unmet};
@@ -94,7 +94,11 @@ pub fn show(ledger: &Ledger, id: LayerId) -> Result<ShowReport, LedgerError> {
     let mut entries = Vec::new();
     let mut columns = catalogue.columns_of(&[id], &[])?;
     Blender::new(ledger).learn(&mut columns, &order)?;
-    for column in columns {
+    // As they lie on disk, or would lie if the layer were laid.
+    let as_laid = catalogue.arrangement()?.with_laid(&[id], true);
+    let as_laid = ledger.order(&as_laid, catalogue.settlements()?)?;
+    let paths = paths_on_disk(catalogue, &columns, &as_laid)?;
+    for (column, path) in columns.into_iter().zip(paths) {
         let Some(entry) = column.entries.iter().find(|entry| entry.layer == id) else { continue };
         let laid = column.laid(&order);
         // A lifted layer is looked at as if it were laid where it stands.
@@ -108,8 +112,7 @@ pub fn show(ledger: &Ledger, id: LayerId) -> Result<ShowReport, LedgerError> {
         let blended = column.blend(&order).and_then(|blend| blend.outcome.as_ref().ok());
         let is_in = blended.is_some_and(|blended| blended.from.contains(&id));
         let winner = laid.last().filter(|winner| layer.laid && winner.layer != id && !is_in);
-        let spelled = column.base.as_ref().map_or(&entry.spelled, |base| &base.spelled);
-        let address = ledger.game().address(column.root, spelled.clone());
+        let address = ledger.game().address(column.root, path);
         entries.push(EntryRow {
             address: address.map(|address| address.to_string()).unwrap_or_default(),
             member: members.get(&column.path).cloned().unwrap_or_default(),

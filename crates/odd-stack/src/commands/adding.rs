@@ -226,7 +226,7 @@ pub fn carry_out(
             out.text(&format!("  {}\n", paint(BOLD, &meeting(&report.meeting))));
         }
         // Of an exchange the difference has told it.
-        let most = if has_new || verbose || args.dry_run { most } else { 0 };
+        let most = if has_new || verbose { most } else { 0 };
         out.text(&format!("{}{}", effects(report, most), edits(report)));
     })?;
     let text = verdict(&change, &doing.sentence(&layers, args.dry_run));

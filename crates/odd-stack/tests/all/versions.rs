@@ -244,7 +244,7 @@ fn a_package_of_another_name_is_asked_about() {
     closed.zip("lamps-1.1.zip", &[("data/lamps/brass.qtx", "1.1")]);
     closed.run("upgrade lamps-1.1.zip").status(0).says("Bright took the place of Bright 1");
     let asked = closed.run("upgrade lanterns-2.zip").status(4);
-    asked.says("oddstack upgrade Bright [HERE]/lanterns-2.zip");
+    asked.says("oddstack upgrade Bright ").says("[HERE]/lanterns-2.zip");
     closed.run("upgrade Bright=lanterns-2.zip").status(0);
     assert_eq!(closed.read("game/data/lamps/brass.qtx"), "2");
     closed.run("upgrade Bright").status(2);

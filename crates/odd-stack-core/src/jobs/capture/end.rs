@@ -1,6 +1,6 @@
 //! The end of a capture: what was changed becomes a layer.
 
-use std::collections::{BTreeSet, HashMap};
+use std::collections::{BTreeSet, HashMap, HashSet};
 use std::path::PathBuf;
 
 use rayon::prelude::*;
@@ -212,14 +212,18 @@ fn folders_kept(found: &Differences, drafts: &[Draft], direct: &[Direct]) -> Vec
     if drafts.is_empty() {
         return Vec::new();
     }
-    let holds = |(root, folder): &(RootId, RelPath), at: RootId, path: &RelPath| {
-        *root == at && path.below(folder).is_some()
-    };
-    let is_kept = |folder: &&(RootId, RelPath)| {
-        drafts.iter().any(|draft| holds(folder, draft.root, &draft.entry.spelled))
-            || !direct.iter().any(|direct| holds(folder, direct.root, &direct.path))
+    let kept: HashSet<_> = drafts.iter().flat_map(|draft| above(draft.root, &draft.entry.spelled)).collect();
+    let left_out: HashSet<_> = direct.iter().flat_map(|direct| above(direct.root, &direct.path)).collect();
+    let is_kept = |(root, folder): &&(RootId, RelPath)| {
+        let folder = (*root, folder.as_str());
+        kept.contains(&folder) || !left_out.contains(&folder)
     };
     found.folders_added.iter().filter(is_kept).cloned().collect()
+}
+
+/// The folders that a path lies in.
+fn above(root: RootId, path: &RelPath) -> impl Iterator<Item = (RootId, &str)> {
+    path.ancestors().map(move |folder| (root, folder))
 }
 
 /// Folders that went and must be there all the same: laid layers need them, or something is put back in them.
@@ -230,14 +234,13 @@ fn still_needed(
     request: &ChangeRequest,
 ) -> Result<Vec<(RootId, RelPath)>, LedgerError> {
     let game = ledger.game();
+    let put_back = request.direct.iter().filter(|direct| direct.instead.is_some());
+    let put_back: HashSet<_> = put_back.flat_map(|direct| above(direct.root, &direct.path)).collect();
     let mut needed = Vec::new();
     for (root, folder) in &found.folders_gone {
         let source = ledger.catalogue.folder_source(*root, &game.folding.key(folder.as_str()))?;
         let is_laid = source.needs.iter().any(|need| order.rank(need.layer).is_some());
-        let holds = |direct: &Direct| {
-            direct.instead.is_some() && direct.root == *root && direct.path.below(folder).is_some()
-        };
-        if is_laid || request.direct.iter().any(holds) {
+        if is_laid || put_back.contains(&(*root, folder.as_str())) {
             needed.push((*root, folder.clone()));
         }
     }
@@ -251,23 +254,25 @@ fn folders_away(
     request: &ChangeRequest,
 ) -> Result<Vec<AwayAt>, LedgerError> {
     let game = ledger.game();
-    let mut put_back: Vec<(RootId, FoldedKey)> = Vec::new();
+    let mut put_back: HashSet<(RootId, String)> = HashSet::new();
+    let mut note = |root: RootId, key: &FoldedKey| {
+        let path = RelPath::from_disk(key.as_str().to_owned());
+        put_back.extend(path.ancestors().map(|folder| (root, folder.to_owned())));
+    };
     for direct in request.direct.iter().filter(|direct| direct.instead.is_some()) {
-        put_back.push((direct.root, game.folding.key(direct.path.as_str())));
+        note(direct.root, &game.folding.key(direct.path.as_str()));
     }
     for path in &request.restore {
-        put_back.extend(ledger.catalogue.key_at(*path)?);
+        if let Some((root, key)) = ledger.catalogue.key_at(*path)? {
+            note(root, &key);
+        }
     }
     let mut away = Vec::new();
     for (root, folder) in &found.folders_gone {
         let key = game.folding.key(folder.as_str());
-        let holds = |(of, file): &(RootId, FoldedKey)| {
-            let rest = file.as_str().strip_prefix(key.as_str());
-            of == root && rest.is_some_and(|rest| rest.starts_with('/'))
-        };
         let base = ledger.catalogue.base_at(*root, &key)?;
         if let Some(base) = base.filter(|base| base.kind == BaseKind::Folder)
-            && !put_back.iter().any(holds)
+            && !put_back.contains(&(*root, key.as_str().to_owned()))
         {
             away.push((*root, key, base.spelled));
         }
@@ -310,6 +315,7 @@ fn take(
 ) -> Result<Taken, CaptureError> {
     let mut request = ChangeRequest::new("capture", "", Arrangement::default());
     let mut wanted: Vec<&Difference> = Vec::new();
+    let mut links: Vec<String> = Vec::new();
     for file in &found.files {
         let name = address_of(ledger, file);
         if skip.meet(file.root, file.key.as_str()) && leave_out(file, order, &mut request) {
@@ -318,14 +324,23 @@ fn take(
         }
         if file.now.as_ref().is_some_and(|(_, seen)| seen.kind != BaseKind::File) {
             if file.before.is_none() {
-                observer
-                    .warn(&format!("{name} is a link, which is no part of a layer; it stays where it is"));
+                links.push(name);
                 continue;
             }
             let reason = "a link lies where a file was";
             return Err(CaptureError::CannotCapture { address: name, reason });
         }
         wanted.push(file);
+    }
+    match links.as_slice() {
+        [] => {}
+        [link] => {
+            observer.warn(&format!("{link} is a link, which is no part of a layer; it stays where it is"))
+        }
+        [first, ..] => observer.warn(&format!(
+            "{first} and {} more are links, which are no part of a layer; they stay where they are",
+            links.len() - 1
+        )),
     }
     let bytes = wanted.iter().filter_map(|file| Some(file.now.as_ref()?.1.size_bytes)).sum();
     observer.begin(Work::Reading, wanted.len() as u64, bytes);
