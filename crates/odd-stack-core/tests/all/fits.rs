@@ -1,19 +1,21 @@
 //! Fits on real files: remembered, upgraded, adopted.
 
 use std::fs;
+use std::sync::atomic::{AtomicUsize, Ordering};
 
 use filetime::FileTime;
 use odd_stack_core::blend::Prefer;
 use odd_stack_core::disk::{ChangeError, ChangeOptions, DriftKind, Edits};
 use odd_stack_core::fit::{FitError, Rules};
 use odd_stack_core::jobs::{
-    AddError, AddPlace, AddRequest, AdoptReport, AdoptRequest, Mending, Patch, Wanted, drifted_files,
-    prepare_add, prepare_adopt, prepare_mend, show, unknown_originals,
+    AddError, AddPlace, AddRequest, AdoptReport, AdoptRequest, Arriving, Mending, Patch, Wanted,
+    drifted_files, prepare_add, prepare_adopt, prepare_mend, show, unknown_originals,
 };
-use odd_stack_core::observer::Silent;
+use odd_stack_core::observer::{Observer, Silent, Work};
 use odd_stack_core::package::Limits;
 use odd_stack_core::stack::Target;
 
+use crate::archives::{Format, archive, file};
 use crate::world::{NOW, Thing, World, add_request, id, permit};
 
 const STOP: ChangeOptions = ChangeOptions { edits: Edits::Stop, despite: false };
@@ -397,4 +399,56 @@ fn copies_of_the_games_own_files_are_left_out() {
     assert_eq!(adding.reports[0].files, 1, "what a person places is placed");
     drop(adding);
     assert!(world.tree().values().any(|thing| matches!(thing, Thing::File { .. })));
+}
+
+/// Counts how often a package is read.
+#[derive(Default)]
+struct Readings(AtomicUsize);
+
+impl Observer for Readings {
+    fn begin(&self, work: Work, _items: u64, _bytes: u64) {
+        if work == Work::Reading {
+            self.0.fetch_add(1, Ordering::SeqCst);
+        }
+    }
+}
+
+#[test]
+fn a_package_is_unpacked_once_however_often_it_is_asked_about() {
+    let world = harbour();
+    let sheet = "format = 1\n[[choice]]\nid = \"finish\"\n\
+                 [[choice.option]]\nname = \"gold\"\nplace = [{ from = \"gold\", to = \"data/lamps\" }]\n\
+                 [[choice.option]]\nname = \"tin\"\nplace = [{ from = \"tin\", to = \"data/lamps\" }]\n";
+    let things = [file("gold/brass.dds", "gold"), file("tin/brass.dds", "tin"), file("oddfit.toml", sheet)];
+    for format in [Format::SevenZ, Format::TarGz] {
+        let package = world.path(&format!("lamps-{format:?}"));
+        fs::write(&package, archive(format, &things)).unwrap();
+        let (ledger, readings) = (world.ledger(), Readings::default());
+        let mut arriving = Arriving::new(&ledger, permit(&ledger).unwrap(), false);
+        let mut request = add_request(&package, &[]);
+        let error = arriving.prepare(&[request.clone()], NOW, STOP, &readings).unwrap_err();
+        assert!(matches!(error, AddError::Fit { source: FitError::ChoiceNeeded { .. }, .. }), "{error}");
+        // Nobody else gets in between, and the package is not needed any more.
+        assert!(permit(&ledger).is_err());
+        fs::remove_file(&package).unwrap();
+        request.wanted.rules.chosen.insert("finish".into(), "tin".into());
+        let adding = arriving.prepare(&[request], NOW, STOP, &readings).unwrap();
+        assert_eq!(readings.0.load(Ordering::SeqCst), 1, "{format:?}");
+        adding.change.apply(&Silent).unwrap();
+        drop(arriving);
+        assert_eq!(read(&world, "game/data/lamps/brass.dds"), "tin");
+        let blobs = ledger.folder().join("blobs");
+        let stored =
+            fs::read_dir(blobs).unwrap().map(|entry| fs::read_dir(entry.unwrap().path()).unwrap().count());
+        assert_eq!(stored.sum::<usize>(), 1, "what is not needed is dropped: {format:?}");
+        let lamps = vec![ledger.layers().unwrap()[0].id];
+        crate::world::reorder(&ledger, &odd_stack_core::jobs::Reorder::Remove(lamps), STOP).unwrap();
+        // Dropped unasked, it leaves nothing.
+        fs::write(&package, archive(format, &things)).unwrap();
+        let mut arriving = Arriving::new(&ledger, permit(&ledger).unwrap(), false);
+        arriving.prepare(&[add_request(&package, &[])], NOW, STOP, &Silent).unwrap_err();
+        drop(arriving);
+        assert!(!ledger.folder().join("intake").exists());
+        assert!(permit(&ledger).is_ok());
+    }
 }

@@ -22,6 +22,7 @@ use crate::Ended;
 use crate::desk::{Desk, absolute, change_options};
 use crate::errors::{Exit, Failure, quoted};
 use crate::progress::while_a_program_runs;
+use crate::show::about::title;
 use crate::show::change::{edits, verdict};
 use crate::show::style::{BOLD, DIM, WARN, paint};
 use crate::show::table::{Look, cell, table};
@@ -338,6 +339,8 @@ fn end(
     dry_run: bool,
 ) -> Result<Ended, Failure> {
     let now = desk.now();
+    let exchanged = capture_exchanges(ledger)?;
+    let old = ledger.layers()?.into_iter().find(|layer| Some(layer.id) == exchanged);
     let ending = prepare_capture_end(ledger, permit, skip, &now, dry_run, &desk.progress)?;
     let mut report = ending.report.clone();
     let most = if desk.out.verbose || dry_run { usize::MAX } else { MOST_EFFECTS };
@@ -352,7 +355,14 @@ fn end(
     }
     let text = match &report.layer {
         Some(layer) => {
-            verdict(&report.change, &format!("{layer} is a layer now, {}.", place(ledger, layer)?))
+            let lies = place(ledger, layer)?;
+            verdict(
+                &report.change,
+                &match old.map(|old| title(&old.about.name, old.about.version.as_deref(), None)) {
+                    Some(old) => format!("{layer} took the place of {old}, {lies}."),
+                    None => format!("{layer} is a layer now, {lies}."),
+                },
+            )
         }
         None if report.change.revision.is_some() => {
             verdict(&report.change, "Nothing is left to make a layer of.")
@@ -366,10 +376,12 @@ fn end(
 fn place(ledger: &Ledger, name: &str) -> Result<String, Failure> {
     let layers = ledger.layers()?;
     let at = layers.iter().position(|layer| layer.about.name == name);
-    Ok(match at.and_then(|at| layers.get(at + 1)) {
+    let lies = match at.and_then(|at| layers.get(at + 1)) {
         Some(above) if !above.about.source.is_empty() => format!("below {}", quoted(&above.about.name)),
         _ => "on top".to_owned(),
-    })
+    };
+    let is_lifted = at.is_some_and(|at| !layers[at].laid);
+    Ok(if is_lifted { format!("{lies}, and is lifted") } else { lies })
 }
 
 /// What was captured.

@@ -330,7 +330,7 @@ mod programs {
             "cat bin/quillhaven.bin old.txt > seen.txt; echo two > bin/quillhaven.bin\n",
         );
         let words = ["upgrade", "Engine", "--version", "2", "--", SHELL, &second];
-        closed.run_words(&words).status(0).says("Engine is a layer now, below top");
+        closed.run_words(&words).status(0).says("Engine took the place of Engine 1, below top");
         assert_eq!(closed.read("game/seen.txt"), "patched program\n", "the old one and all above were off");
         assert_eq!(closed.read("game/bin/quillhaven.bin"), "two\n");
         assert_eq!(closed.read("game/old.txt"), "of the top\n");
@@ -366,6 +366,35 @@ mod programs {
         assert!(!done.says("original lost").stdout.contains("lost  game:data"));
         closed.run("lift Linked").status(0);
         assert_eq!(closed.read("game/data/lamps/iron.qtx"), "base iron\n");
+    }
+
+    #[test]
+    fn a_captured_layer_is_exchanged_by_hand_or_with_edits_in_the_way() {
+        let closed = with_version();
+        let words = |line: &'static str| ["capture", "Tool", "--", SHELL, "-c", line];
+        closed.run_words(&words("echo one > data/tool.qtx")).status(0).says("Tool is a layer now, on top");
+        closed.zip("top-1.zip", &[("data/top.qtx", "top\n")]);
+        closed.run("add top-1.zip --place .=game:").status(0);
+        closed.write("game/data/tool.qtx", "edited\n");
+        let upgrade =
+            |more: &'static str| ["upgrade", "Tool", more, "--", SHELL, "-c", "echo two > data/tool.qtx"];
+        let asked = closed.run_words(&upgrade("--version=2")).status(4);
+        asked.says("edited since it was laid").says("--keep-edits");
+        assert_eq!(closed.read("game/data/tool.qtx"), "edited\n");
+        let done = closed.run_words(&upgrade("--keep-edits")).status(0);
+        done.says("Tool took the place of Tool, below top");
+        assert_eq!(closed.read("game/data/tool.qtx"), "two\n");
+        closed.run("upgrade Tool --begin --version 3").status(0);
+        closed.write("game/data/tool.qtx", "three\n");
+        closed.run("upgrade lamps --end").status(4);
+        closed.run("upgrade Tool --end --dry-run").status(0);
+        closed.run("upgrade Tool --end").status(0).says("took the place of Tool, below top");
+        closed.run("show Tool").status(0).says("changes made by hand");
+        closed.run("lift Tool").status(0);
+        closed.run_words(&upgrade("--version=4")).status(0).says("below top, and is lifted");
+        assert!(!closed.path("game/data/tool.qtx").exists());
+        closed.run("check --deep").status(0);
+        closed.run("upgrade Tool --end").status(1).says("no capture is under way");
     }
 
     #[test]
@@ -752,6 +781,53 @@ fn a_program_may_take_folders_away() {
     closed.run_words(&["capture", "Skip", "--skip", "addons/**", "--", "rm", "-rf", "addons"]).status(0);
     assert_eq!(closed.files(), before);
     closed.run("check --deep").status(0);
+}
+
+#[test]
+fn a_deleted_folder_and_files_put_there_by_hand_are_no_update() {
+    let closed = with_version();
+    for number in 0..30 {
+        closed.write(&format!("game/addons/fog/{number:02}.qtx"), "fog\n");
+    }
+    in_care_anew(&closed);
+    fs::remove_dir_all(closed.path("game/addons/fog")).unwrap();
+    closed.write("game/notes/mine.txt", "mine\n");
+    fs::remove_file(closed.path("game/data/lamps/new/a.qtx")).unwrap();
+    let checked = closed.run("check").status(3);
+    checked.says(
+        "1 file of layers missing, 1 folder gone, 30 files of the game's own gone, 1 file that nobody knows",
+    );
+    let checked = closed.run("check").status(3).stdout;
+    let at = |words: &str| checked.find(words).unwrap_or_else(|| panic!("{words} is not in\n{checked}"));
+    assert!(at("missing ") < at("folder gone  ") && at("folder gone  ") < at("base gone "), "{checked}");
+    assert!(!checked.contains("update"), "{checked}");
+    let json = closed.run("check --json").status(3).json();
+    assert_eq!(json["data"]["kinds"][2], serde_json::json!({ "of": "base_gone", "files": 30 }));
+    assert_eq!(json["data"]["whose"][0], serde_json::json!({ "of": "base", "files": 32 }));
+    // The client would have to repair what is gone; what is mine is no fault of the game's.
+    let begun = closed.run("patchday begin").status(0);
+    begun
+        .says("of the game itself: 1 folder gone, 30 files of the game's own gone")
+        .says("1 file that nobody knows");
+    closed.run("patchday finish").status(0).says("30 files no longer in the game");
+    closed.run("patchday begin").status(0).says("The game is itself again");
+    closed.write("game/notes/more.txt", "more\n");
+    closed.run("patchday finish").status(0);
+    closed.run("check --deep").status(0);
+}
+
+#[test]
+fn what_has_one_cause_is_said_once() {
+    let closed = with_version();
+    let members: Vec<(String, &str)> = (0..9).map(|number| (format!("data/n/{number}.qtx"), "n\n")).collect();
+    let members: Vec<(&str, &str)> = members.iter().map(|(name, text)| (name.as_str(), *text)).collect();
+    closed.zip("many-1.zip", &members);
+    closed.run("add many-1.zip --place .=game:").status(0);
+    fs::remove_dir_all(closed.path("game/data/n")).unwrap();
+    let lifted = closed.run("lift many --json").status(0).json();
+    let warnings = lifted["warnings"].as_array().unwrap();
+    assert_eq!(warnings.len(), 1, "{warnings:?}");
+    assert!(warnings[0].as_str().unwrap().ends_with("and 5 more were gone already"), "{warnings:?}");
 }
 
 #[test]
