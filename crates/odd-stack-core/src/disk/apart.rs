@@ -1,7 +1,7 @@
 //! Telling how the two versions of an exchanged layer differ.
 
 use super::carry::Exchange;
-use super::change::ChangeError;
+use super::change_error::ChangeError;
 use super::decide::Decider;
 use super::plan::Difference;
 use crate::stack::{LayerId, Turn, is_open, turn};

@@ -2,7 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
-use super::change::ChangeError;
+use super::change_error::ChangeError;
 use super::decide::{Decider, Move};
 use super::look::Seen;
 use super::sides::KEPT;

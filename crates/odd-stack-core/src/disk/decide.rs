@@ -8,15 +8,18 @@ use rayon::prelude::*;
 
 use super::blending::Blender;
 use super::carry::{ClashingFile, Exchange};
-use super::change::{ChangeError, ChangeOptions, ChangeRequest, Edits, Staged, look};
+use super::change::{ChangeOptions, ChangeRequest, Edits, Staged, look};
+use super::change_error::ChangeError;
 use super::drift::{Drift, DriftKind, Finding};
+use super::effects::is_same_on_disk;
 use super::look::Seen;
 use super::lying::Lying;
 use super::new_folders::NewFolders;
-use super::plan::{Effect, EffectKind, Kept, Plan};
+use super::notes::Note;
+use super::plan::{Kept, Plan};
 use super::seam::Stamp;
 use super::sides::{KEPT, STAGE, TRASH};
-use super::spelling::{Folders, file_name};
+use super::spelling::Folders;
 use super::steps::Step;
 use super::survey::{BaseLook, look_at_base, look_at_file};
 use super::thrown::Thrown;
@@ -130,47 +133,9 @@ fn difference(old: &BTreeMap<LayerId, Tally>, mut new: BTreeMap<LayerId, Tally>)
     new
 }
 
-/// A cause of something that the user should know; of one cause it is said once.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
-pub(super) enum Note {
-    /// What was to go had gone already.
-    GoneAlready,
-    /// A file of the base that is covered from now on is gone.
-    OriginalGone,
-    /// Changes of keys found nothing to change.
-    Undone(String),
-    /// One whole file counts.
-    NotBlended { whose: String, reason: String },
-}
-
-impl Note {
-    /// The sentence on these addresses.
-    fn tell(&self, addresses: &[Address]) -> String {
-        const MOST: usize = 4;
-        let shown: Vec<String> = addresses.iter().take(MOST).map(ToString::to_string).collect();
-        let more = addresses.len() - shown.len();
-        let more = if more > 0 { format!(" and {more} more") } else { String::new() };
-        let (which, is_one) = (format!("{}{more}", shown.join(", ")), addresses.len() == 1);
-        let number = |one: &'static str, several: &'static str| if is_one { one } else { several };
-        match self {
-            Self::GoneAlready => format!("{which} {} gone already", number("was", "were")),
-            Self::OriginalGone => format!(
-                "{which} of the game itself {} gone; {} can't come back later",
-                number("is", "are"),
-                number("it", "they")
-            ),
-            Self::Undone(reason) => format!("{which}: {reason}"),
-            Self::NotBlended { whose, reason } => format!(
-                "{which} can't be blended, so one whole file counts{}: {whose}: {reason}",
-                number("", " for each")
-            ),
-        }
-    }
-}
-
 pub(super) struct Decider<'a> {
     pub(super) ledger: &'a Ledger,
-    changed: BTreeSet<LayerId>,
+    pub(super) changed: BTreeSet<LayerId>,
     pub(super) columns: Vec<Column>,
     /// Files that both versions of an exchanged layer have alike, which are no columns here.
     pub(super) alike_files: u64,
@@ -198,7 +163,7 @@ pub(super) struct Decider<'a> {
     /// Addresses of files that leave, and nothing takes their place.
     pub(super) leaving: Leaving,
     /// What the user should know, by its cause.
-    notes: BTreeMap<Note, Vec<Address>>,
+    pub(super) notes: BTreeMap<Note, Vec<Address>>,
     /// Layers' names, for messages.
     names: HashMap<LayerId, String>,
     pub(super) decision: Decision,
@@ -592,60 +557,6 @@ impl Decider<'_> {
         self.decision.private_folders.extend(missing.into_iter().map(Path::to_path_buf));
     }
 
-    /// Notes what happens at the address; unless what should lie there `is_there`, nothing goes.
-    pub(super) fn note_effect(&mut self, address: Address, at: &Move<'_>, is_there: bool) {
-        let (from, to) = (if is_there { at.from } else { Provider::Nothing }, at.to);
-        if let (Provider::Nothing, Provider::Nothing) = (from, to) {
-            return;
-        }
-        let blend = at.column.blend(&self.after).and_then(|blend| blend.outcome.as_ref().ok());
-        let blended = blend.is_some_and(|blended| Some(&blended.entry) == to.entry());
-        let kind = match (from, to) {
-            (_, Provider::Nothing) => EffectKind::Delete,
-            (_, Provider::Base(_)) => EffectKind::Restore,
-            (Provider::Nothing, Provider::Layer(_)) => EffectKind::Add,
-            (_, Provider::Layer(entry)) if self.changed.contains(&entry.layer) => EffectKind::Overwrite,
-            (_, Provider::Layer(_)) => EffectKind::Restore,
-        };
-        let size_bytes = if kind == EffectKind::Delete { from.size_bytes() } else { to.size_bytes() };
-        let layer = to.entry().map(|entry| entry.layer);
-        let over = from.entry().map(|entry| entry.layer);
-        self.decision.plan.effects.push(Effect { address, kind, size_bytes, layer, over, blended });
-    }
-
-    /// Counts how an entry of a newly laid layer meets what is there.
-    fn meet(&mut self, column: &Column, from: Provider<'_>, to: Provider<'_>) {
-        let meeting = &mut self.decision.plan.meeting;
-        let winner = column.winner(&self.after);
-        let blended = column.blend(&self.after).and_then(|blend| blend.outcome.as_ref().ok());
-        for entry in &column.entries {
-            let is_new = self.changed.contains(&entry.layer)
-                && self.before.rank(entry.layer).is_none()
-                && self.after.rank(entry.layer).is_some();
-            if !is_new || entry.takes_away() {
-                continue;
-            }
-            if blended.is_some_and(|blended| blended.from.contains(&entry.layer)) {
-                meeting.blended += 1;
-                meeting.written_bytes += if is_same_on_disk(column, from, to) { 0 } else { to.size_bytes() };
-                continue;
-            }
-            if winner != Some(entry) {
-                meeting.covered += 1;
-                continue;
-            }
-            match (from, column.winner(&self.before)) {
-                (Provider::Nothing, _) => meeting.new_files += 1,
-                (from, _) if from.hash() == Some(entry.hash) => meeting.identical += 1,
-                (_, Some(lower)) => *meeting.over_layers.entry(lower.layer).or_default() += 1,
-                (_, None) => meeting.over_base += 1,
-            }
-            if !is_same_on_disk(column, from, to) {
-                meeting.written_bytes += to.size_bytes();
-            }
-        }
-    }
-
     /// Refuses a column where a newly laid file meets a folder.
     fn refuse_clash(&mut self, column: &Column) -> Result<(), ChangeError> {
         let file = column
@@ -701,45 +612,6 @@ impl Decider<'_> {
     }
 }
 
-impl Decider<'_> {
-    /// Puts the notes into words.
-    fn tell_notes(&mut self) {
-        for (note, mut addresses) in std::mem::take(&mut self.notes) {
-            addresses.sort();
-            addresses.dedup();
-            self.decision.plan.warnings.push(note.tell(&addresses));
-        }
-    }
-
-    /// Makes the folders again that files go into, that should be there, and that somebody has taken away.
-    fn make_missing_folders(&mut self, moves: &[Move<'_>]) -> Result<(), ChangeError> {
-        let mut folders: BTreeSet<(RootId, &str)> = BTreeSet::new();
-        for at in moves.iter().filter(|at| !matches!(at.to, Provider::Nothing)) {
-            let parent = at.to_path.as_str().rfind('/').map(|cut| &at.to_path.as_str()[..cut]);
-            if parent.is_some_and(|parent| !folders.contains(&(at.column.root, parent))) {
-                folders.extend(at.to_path.ancestors().map(|folder| (at.column.root, folder)));
-            }
-        }
-        let folding = self.ledger.game().folding;
-        for (id, folder) in folders {
-            let key = folding.key(folder);
-            if self.folders_before.name(id, &key)?.is_none() {
-                // It comes with this change.
-                continue;
-            }
-            let root = self.root(id)?.folder.clone();
-            let present = self.folders_before.path(id, &key)?;
-            let path = RelPath::from_disk(folder.to_owned());
-            if look(&present.on(&root))?.is_none() && look(&path.on(&root))?.is_none() {
-                let address = self.address(id, &path)?;
-                self.decision.plan.folders_made.push(address);
-                self.decision.steps.push(Step::MakeFolder { path: path.on(&root) });
-            }
-        }
-        Ok(())
-    }
-}
-
 impl Move<'_> {
     /// The path at which something lies, or may lie, before the change.
     pub(super) fn present_or_future(&self) -> &RelPath {
@@ -767,17 +639,4 @@ pub(super) fn numbered(folder: &Path, number: usize) -> PathBuf {
     // Many of these are kept at once.
     path.shrink_to_fit();
     path
-}
-
-/// Whether both providers leave the very same file, name, time and mode at the address.
-fn is_same_on_disk(column: &Column, from: Provider<'_>, to: Provider<'_>) -> bool {
-    match (from, to) {
-        (Provider::Layer(one), Provider::Layer(two)) => {
-            one.hash == two.hash
-                && one.modified == two.modified
-                && column.mode_for(one) == column.mode_for(two)
-                && file_name(column, one) == file_name(column, two)
-        }
-        (from, to) => from.is_same_file(to),
-    }
 }

@@ -1,18 +1,47 @@
 //! Deciding what becomes of folders: made, dropped, or spelled otherwise.
 
-use std::collections::HashSet;
+use std::collections::{BTreeSet, HashSet};
 use std::path::PathBuf;
 
-use super::change::ChangeError;
+use super::change::look;
+use super::change_error::ChangeError;
 use super::decide::{Decider, Leaving, Move};
 use super::look::is_nothing_there;
 use super::steps::Step;
 use super::walk::{WalkError, walk};
 use crate::address::{Address, FoldedKey, PrefixName, RelPath};
 use crate::observer::Silent;
-use crate::stack::{BaseKind, RootId};
+use crate::stack::{BaseKind, Provider, RootId};
 
 impl Decider<'_> {
+    /// Makes the folders again that files go into, that should be there, and that somebody has taken away.
+    pub(super) fn make_missing_folders(&mut self, moves: &[Move<'_>]) -> Result<(), ChangeError> {
+        let mut folders: BTreeSet<(RootId, &str)> = BTreeSet::new();
+        for at in moves.iter().filter(|at| !matches!(at.to, Provider::Nothing)) {
+            let parent = at.to_path.as_str().rfind('/').map(|cut| &at.to_path.as_str()[..cut]);
+            if parent.is_some_and(|parent| !folders.contains(&(at.column.root, parent))) {
+                folders.extend(at.to_path.ancestors().map(|folder| (at.column.root, folder)));
+            }
+        }
+        let folding = self.ledger.game().folding;
+        for (id, folder) in folders {
+            let key = folding.key(folder);
+            if self.folders_before.name(id, &key)?.is_none() {
+                // It comes with this change.
+                continue;
+            }
+            let root = self.root(id)?.folder.clone();
+            let present = self.folders_before.path(id, &key)?;
+            let path = RelPath::from_disk(folder.to_owned());
+            if look(&present.on(&root))?.is_none() && look(&path.on(&root))?.is_none() {
+                let address = self.address(id, &path)?;
+                self.decision.plan.folders_made.push(address);
+                self.decision.steps.push(Step::MakeFolder { path: path.on(&root) });
+            }
+        }
+        Ok(())
+    }
+
     /// Decides which of the changed layers' folders are made, go, or get another spelling.
     pub(super) fn decide_folders(&mut self, keys: &[(RootId, FoldedKey)]) -> Result<(), ChangeError> {
         let mut made = Vec::new();

@@ -3,7 +3,8 @@
 
 use std::path::PathBuf;
 
-use super::change::{ChangeError, ChangeRequest, look};
+use super::change::{ChangeRequest, look};
+use super::change_error::ChangeError;
 use super::decide::Decider;
 use super::plan::{Effect, EffectKind, Kept};
 use super::sides::KEPT;

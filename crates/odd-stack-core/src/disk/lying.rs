@@ -5,7 +5,8 @@ use std::path::{Path, PathBuf};
 
 use rayon::prelude::*;
 
-use super::change::{ChangeError, look};
+use super::change::look;
+use super::change_error::ChangeError;
 use super::decide::{Decider, Move, numbered};
 use super::drift::is_entry_as_laid;
 use super::sides::{KEPT, TRASH};

@@ -7,7 +7,8 @@
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 
-use super::change::{ChangeError, look};
+use super::change::look;
+use super::change_error::ChangeError;
 use super::decide::Decider;
 use super::sides::STAGE;
 use super::steps::Step;

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 
 use serde::{Deserialize, Serialize};
 
-use super::change::ChangeError;
+use super::change_error::ChangeError;
 use crate::address::{FoldedKey, RelPath};
 use crate::blend::BlendRule;
 use crate::game::{Game, GameVersion};

@@ -3,7 +3,7 @@
 use std::io;
 use std::path::{Path, PathBuf};
 
-use super::change::ChangeError;
+use super::change_error::ChangeError;
 use super::execute;
 use super::seam::Seam;
 use crate::ledger::{Ledger, LedgerError};

@@ -2,7 +2,8 @@
 
 use std::path::Path;
 
-use super::change::{ChangeError, Edits, look};
+use super::change::{Edits, look};
+use super::change_error::ChangeError;
 use super::decide::Move;
 use super::drift::{DriftKind, Finding, compare, is_entry_as_laid};
 use super::look::Seen;

@@ -8,7 +8,7 @@ use std::path::Path;
 
 use rayon::prelude::*;
 
-use super::change::ChangeError;
+use super::change_error::ChangeError;
 use super::look::{Seen, look_at};
 use super::seam::Seam;
 use super::sides::{KEPT, make_private_folder};
