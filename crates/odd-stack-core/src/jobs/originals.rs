@@ -7,7 +7,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::address::{FoldedKey, RelPath};
-use crate::disk::{Seen, WalkError, walk};
+use crate::disk::{WalkError, walk};
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError};
 use crate::observer::Observer;
@@ -73,19 +73,19 @@ pub(super) fn find_originals(
             }
         })?;
         let mut by_stamp: HashMap<(u64, i64), Vec<RelPath>> = HashMap::new();
-        let mut by_folder: HashMap<String, Vec<(String, Seen)>> = HashMap::new();
+        let mut marked = Marked::default();
         for folder in walked {
             for (name, seen) in folder.things {
                 let (Ok(name), BaseKind::File) = (name.into_string(), seen.kind) else { continue };
-                let path = folder.below.join(&RelPath::from_disk(name.clone()));
+                let path = folder.below.join(&RelPath::from_disk(name));
+                marked.note(&path);
                 by_stamp.entry((seen.size_bytes, seen.modified_ns)).or_default().push(path);
-                by_folder.entry(folder.below.as_str().to_lowercase()).or_default().push((name, seen));
             }
         }
         for it in of_root {
             let lies_at = match it.is_changed {
                 true => by_size_and_time(ledger, it, &by_stamp)?,
-                false => by_name(ledger, it, &by_folder)?,
+                false => by_name(ledger, it, &marked)?,
             };
             let Some((lies_at, by)) = lies_at else { continue };
             let shown =
@@ -128,30 +128,58 @@ fn by_size_and_time(
     Ok(None)
 }
 
+/// Files whose names, or whose folders' names, have a mark, by the folder that they would belong to and by their words
+/// without marks.
+#[derive(Default)]
+struct Marked(HashMap<(String, Vec<String>), Vec<RelPath>>);
+
+impl Marked {
+    fn key(folder: &RelPath, name: &str) -> (String, Vec<String>) {
+        let mut own = words(name);
+        own.retain(|word| !MARKS.contains(&word.as_str()));
+        own.sort_unstable();
+        (folder.as_str().to_lowercase(), own)
+    }
+
+    fn note(&mut self, path: &RelPath) {
+        let (name, folder) = (path.name(), path.parent());
+        let has_mark = |text: &str| words(text).iter().any(|word| MARKS.contains(&word.as_str()));
+        if has_mark(name) || name.ends_with('~') {
+            self.0.entry(Self::key(&folder, name)).or_default().push(path.clone());
+        }
+        if !folder.is_root() && MARKS.contains(&folder.name().to_lowercase().as_str()) {
+            self.0.entry(Self::key(&folder.parent(), name)).or_default().push(path.clone());
+        }
+    }
+
+    /// Those that may have stood in the place of a file.
+    fn of<'m>(&'m self, file: &'m RelPath) -> impl Iterator<Item = &'m RelPath> {
+        let key = Self::key(&file.parent(), file.name());
+        self.0.get(&key).into_iter().flatten().filter(move |path| {
+            let is_beside = path.parent().as_str().eq_ignore_ascii_case(file.parent().as_str());
+            if is_beside {
+                is_marked(path.name(), file.name())
+            } else {
+                path.name().eq_ignore_ascii_case(file.name())
+            }
+        })
+    }
+}
+
+fn words(text: &str) -> Vec<String> {
+    let words = text.split(|c: char| !c.is_alphanumeric()).filter(|word| !word.is_empty());
+    words.map(str::to_lowercase).collect()
+}
+
 /// A file beside it, or in a folder of such files beside it, whose name is its own with a mark.
-fn by_name(
-    ledger: &Ledger,
-    it: &Covered,
-    by_folder: &HashMap<String, Vec<(String, Seen)>>,
-) -> Result<Lies, LedgerError> {
-    let own = it.base.spelled.name();
-    let folder = it.base.spelled.parent();
-    let beside = by_folder.get(&folder.as_str().to_lowercase()).into_iter().flatten();
-    let beside = beside.filter(|(name, _)| is_marked(name, own)).map(|(name, _)| name.clone());
-    let marked = MARKS.iter().flat_map(|mark| {
-        let inside = folder.join(&RelPath::from_disk((*mark).to_owned()));
-        let files = by_folder.get(&inside.as_str().to_lowercase()).into_iter().flatten();
-        let own_name = files.filter(|(name, _)| name.eq_ignore_ascii_case(own));
-        own_name.map(|(name, _)| format!("{mark}/{name}")).collect::<Vec<_>>()
-    });
+fn by_name(ledger: &Ledger, it: &Covered, marked: &Marked) -> Result<Lies, LedgerError> {
     let root = &ledger.site().root(it.root)?.folder;
-    for name in beside.chain(marked) {
-        let path = folder.join(&RelPath::from_disk(name));
+    for path in marked.of(&it.base.spelled) {
         let on_disk = path.on(root);
         let hash = ContentHash::of_file(&on_disk).map_err(LedgerError::io("read", &on_disk));
         // A second copy of the package's own file is no original.
         if hash.is_ok_and(|hash| hash != it.hash) {
-            return Ok(Some((path, "name")));
+            return Ok(Some((path.clone(), "name")));
         }
     }
     Ok(None)
@@ -159,10 +187,6 @@ fn by_name(
 
 /// Whether `name` is `own` with a mark such as `.orig`.
 fn is_marked(name: &str, own: &str) -> bool {
-    let words = |text: &str| -> Vec<String> {
-        let words = text.split(|c: char| !c.is_alphanumeric()).filter(|word| !word.is_empty());
-        words.map(str::to_lowercase).collect()
-    };
     if name.eq_ignore_ascii_case(&format!("{own}~")) {
         return true;
     }

@@ -183,7 +183,7 @@ impl Placer<'_> {
         let mut fresh = self.fit(&anew, copies);
         while let Err(FitError::NoSuchChoice { id, .. }) = &fresh
             && !wanted.rules.chosen.contains_key(id)
-            && anew.chosen.remove(&id.clone()).is_some()
+            && anew.chosen.remove(id).is_some()
         {
             // There is nothing to choose there any more.
             fresh = self.fit(&anew, copies);

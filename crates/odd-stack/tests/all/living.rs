@@ -149,7 +149,9 @@ fn where_the_game_writes_by_itself_it_is_left_alone() {
 #[cfg(unix)]
 fn nothing_changes_under_a_running_game() {
     let closed = with_version();
-    fs::copy("/bin/sleep", closed.path("game/bin/quillhaven")).unwrap();
+    // By another process: a file that a thread beside this one holds open for writing as it forks can't be started.
+    let copy = ["/bin/sleep".into(), closed.path("game/bin/quillhaven")];
+    assert!(std::process::Command::new("cp").args(copy).status().unwrap().success());
     let mut game = std::process::Command::new(closed.path("game/bin/quillhaven")).arg("60").spawn().unwrap();
     let stopped = closed.run("lift lamps").status(4);
     let process = format!("process {}", game.id());

@@ -41,7 +41,8 @@ pub struct SettingsRow {
     pub keys: Vec<String>,
 }
 
-/// What was captured.
+/// What was captured. A program that fails leaves the capture open: the command ends with exit code 3 and the error
+/// `program_failed`, and `--end` makes the layer all the same, `--cancel` takes back what was done.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct CaptureEnd {
     /// The layer's name; none if nothing was changed.
