@@ -330,6 +330,7 @@ fn folders_are_taken_away_and_come_back_whatever_fails() {
         let ledger = world.ledger();
         let both = vec![id(&ledger, "lamps"), id(&ledger, "fog")];
         reorder(&ledger, &Reorder::Remove(both), KEEP).unwrap();
+        drop(ledger);
         fs::create_dir_all(world.path("game/empty/inner")).unwrap();
         world.care_again(&world.request());
         world
