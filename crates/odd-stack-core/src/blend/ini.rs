@@ -158,6 +158,7 @@ impl Ini {
                 let must_quote = was_quoted && !text.starts_with('"');
                 let value = if must_quote { format!("\"{text}\"") } else { (*text).to_owned() };
                 let (section, name) = parts(key);
+                self.refuse_unreadable(name, &value)?;
                 let line = format!("{name}{}{value}", self.between());
                 Ok(Written::Is { value, line, section: section.to_owned() })
             }
@@ -169,11 +170,25 @@ impl Ini {
                 let line = if other.separator == self.separator {
                     line.text.trim_end_matches(['\r', '\n']).to_owned()
                 } else {
-                    format!("{}{}{value}", parts(key).1, self.between())
+                    let name = parts(key).1;
+                    self.refuse_unreadable(name, &value)?;
+                    format!("{name}{}{value}", self.between())
                 };
                 Ok(Written::Is { value, line, section })
             }
         }
+    }
+
+    /// Refuses what would be read as another key, or would have the whole file read otherwise.
+    fn refuse_unreadable(&self, name: &str, value: &str) -> Result<(), String> {
+        let has_equals = name.contains('=') || value.contains('=');
+        if name.contains(self.separator) || (self.separator == ':' && has_equals) {
+            return Err(format!(
+                "`{name}` with the value `{value}` can't be set in a file that has `{}` between keys and values",
+                self.separator
+            ));
+        }
+        Ok(())
     }
 
     fn read(text: &str) -> Self {

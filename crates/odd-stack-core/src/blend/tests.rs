@@ -413,3 +413,19 @@ fn names_and_rules_say_what_blends() {
     assert_eq!(Format::Ini.of_content(b"\xef\xbb\xbf <r/>"), Format::Xml);
     assert_eq!(Format::Ini.of_content(b"{}"), Format::Json);
 }
+
+#[test]
+fn what_another_separator_would_hide_is_not_written() {
+    let colons = "fog: 1\ngulls: 2\n";
+    let other = "fog: 1\ngulls: 2\nquay: 4\n";
+    let combine_with =
+        |file: &str| combine(Format::Ini, Some(colons.as_bytes()), &[other.as_bytes(), file.as_bytes()], &[]);
+    let made = combine_with("fog=1\ngulls=2\nferries=3\n").unwrap().content;
+    assert_eq!(String::from_utf8(made).unwrap(), "fog: 1\ngulls: 2\nferries: 3\nquay: 4\n");
+    for file in ["fog=1\ngulls=2\na:b=3\n", "fog=1\ngulls=a=b\n", "fog=1\ngulls=2\nferries=a=b\n"] {
+        assert!(combine_with(file).is_err(), "{file}");
+    }
+    let typed = [KeyEdit { key: "fog".to_owned(), value: Some("a=b".to_owned()) }];
+    let made = combine(Format::Ini, Some(colons.as_bytes()), &[], &[&typed]).unwrap();
+    assert_eq!((made.content.as_slice(), made.undone.len()), (colons.as_bytes(), 1));
+}
