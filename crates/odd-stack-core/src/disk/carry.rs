@@ -9,6 +9,7 @@ use super::sides::KEPT;
 use crate::address::Address;
 use crate::blend::{Clash, MOST_BLENDED_BYTES, NotCarried, Prefer, carry_over};
 use crate::hash::ContentHash;
+use crate::reading::read_regular;
 use crate::stack::{BaseKind, Blended, Entry, LayerId, Order, Provider};
 
 /// A layer that takes the place of another.
@@ -71,7 +72,7 @@ impl Decider<'_> {
             return Ok(Carry::Not);
         }
         let path = at.present_or_future().on(&self.root(at.column.root)?.folder);
-        let mine = std::fs::read(&path).map_err(|source| ChangeError::Look { path, source })?;
+        let mine = read_regular(&path).map_err(|source| ChangeError::Look { path, source })?;
         if ContentHash::of(&mine) == to.hash {
             return Ok(Carry::Same);
         }

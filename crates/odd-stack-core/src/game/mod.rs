@@ -101,7 +101,7 @@ impl Game {
         let known = self.version.as_ref()?;
         let address = self.address_book().resolve(known.read_from.as_deref()?).ok()?;
         let root = self.root_named(&address.root)?;
-        version_of_file(&address.path.on(&root.folder), known.pattern.as_deref()).ok()?
+        version_of_file(&root.folder, &address.path.on(&root.folder), known.pattern.as_deref()).ok()?
     }
 
     /// Whether `folder` lies in one of the roots.

@@ -1,26 +1,26 @@
 //! Reading a version out of a program or a text.
 
-use std::fs::File;
 use std::io::{self, Read};
 use std::path::Path;
 
 use editpe::Image;
 
 use crate::blend::Text;
+use crate::reading::open_below;
 use crate::version::first_version_in;
 
 /// How much of a text is searched.
 const SEARCHED_BYTES: u64 = 64 * 1024;
 
-/// The version that the file at `path` tells: of a Windows program its version resource (product
+/// The version that the file at `path` in the folder `root` tells: of a Windows program its version resource (product
 /// version, else file version), of anything else the first text that reads as one. With a `pattern`, such as
 /// `build {}` or `Version = {}`, it is a text, and what stands in the place of `{}`.
 ///
 /// # Errors
-/// When the file can't be read. A file that tells nothing is `None`.
-pub fn version_of_file(path: &Path, pattern: Option<&str>) -> io::Result<Option<String>> {
+/// When the file can't be read, is no regular one, or lies outside `root`. A file that tells nothing is `None`.
+pub fn version_of_file(root: &Path, path: &Path, pattern: Option<&str>) -> io::Result<Option<String>> {
     let mut head = Vec::new();
-    File::open(path)?.take(SEARCHED_BYTES).read_to_end(&mut head)?;
+    open_below(root, path)?.take(SEARCHED_BYTES).read_to_end(&mut head)?;
     if let Some(pattern) = pattern {
         let text = Text::decode(&head).map(|text| text.text);
         let text = text.unwrap_or_else(|| String::from_utf8_lossy(&head).into_owned());

@@ -1,6 +1,5 @@
 //! What differs between two layers' files at one address.
 
-use std::fs::File;
 use std::io::{BufReader, Read};
 use std::path::Path;
 
@@ -10,6 +9,7 @@ use serde::Serialize;
 use crate::blend::{MOST_BLENDED_BYTES, key_clashes, text_difference};
 use crate::disk::Blender;
 use crate::ledger::{Ledger, LedgerError, blob_path};
+use crate::reading::open_regular;
 use crate::stack::{Column, Entry, EntryKind, Order};
 
 /// A key to which two files give different values.
@@ -129,9 +129,9 @@ pub(super) fn differs(
 /// Format and dimensions of a picture.
 fn picture(path: &Path) -> Option<String> {
     let mut head = [0; 64];
-    let count = File::open(path).ok()?.read(&mut head).ok()?;
+    let count = open_regular(path).ok()?.read(&mut head).ok()?;
     let format = imagesize::image_type(&head[..count]).ok()?;
-    let size = imagesize::reader_size(BufReader::new(File::open(path).ok()?)).ok()?;
+    let size = imagesize::reader_size(BufReader::new(open_regular(path).ok()?)).ok()?;
     let name = format!("{format:?}").to_lowercase();
     let name = name.split('(').next().unwrap_or_default().to_owned();
     Some(format!("{name} {}x{}", size.width, size.height))
@@ -154,7 +154,7 @@ fn sort_of(path: &Path) -> Option<&'static str> {
         (b"\x1aE\xdf\xa3", "film (matroska)"),
     ];
     let mut head = [0; 16];
-    let count = File::open(path).ok()?.read(&mut head).ok()?;
+    let count = open_regular(path).ok()?.read(&mut head).ok()?;
     let known = SORTS.iter().find(|(start, _)| head[..count].starts_with(start));
     Some(known.map_or("data", |(_, sort)| sort))
 }

@@ -1,7 +1,6 @@
 //! Finding games in folders, to propose them for care.
 
 use std::collections::BTreeMap;
-use std::fs::File;
 use std::io::Read;
 use std::path::{Path, PathBuf};
 
@@ -14,6 +13,7 @@ use crate::disk::CheckError;
 use crate::game::{Root, ScanError, may_be_program, program_kind, scan, version_of_file};
 use crate::ledger::{Home, Ledger, LedgerError};
 use crate::observer::{Observer, Work};
+use crate::reading::open_regular;
 use crate::stack::{BaseFile, BaseKind, RootId};
 
 /// Folders below a given one that are looked into for games.
@@ -152,7 +152,7 @@ fn game_at(
     let Some(program) = find_program(&root, &scan, &shown) else { return Ok(None) };
     let (files, bytes) = scan.count_files();
     // What can't be read tells no version.
-    let version = version_of_file(&program.path.on(folder), None).ok().flatten();
+    let version = version_of_file(folder, &program.path.on(folder), None).ok().flatten();
     Ok(Some(FoundGame {
         name: shown,
         folder: folder.display().to_string(),
@@ -179,7 +179,7 @@ fn containers(folder: &Path, found: &[BaseFile]) -> BTreeMap<String, u64> {
     }
     let is_zip = |file: &BaseFile| {
         let mut head = [0; 4];
-        let read = File::open(file.spelled.on(folder)).and_then(|mut file| file.read_exact(&mut head));
+        let read = open_regular(&file.spelled.on(folder)).and_then(|mut file| file.read_exact(&mut head));
         read.is_ok() && head == *b"PK\x03\x04"
     };
     let holds = |files: &Vec<&BaseFile>| {

@@ -19,6 +19,7 @@ use crate::game::{AddressPattern, PatternError, Root};
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError};
 use crate::observer::Observer;
+use crate::reading::read_regular;
 use crate::stack::{BaseFile, BaseKind, Column, Entry, Order, Provider, RootId};
 
 /// Why nothing was mended. Nothing was changed.
@@ -252,6 +253,16 @@ impl Work {
         let path = drift.address.path.on(&root.folder);
         let column = column_learnt(ledger, root.id, &key, order)?;
         let because = |reason: &str| Ok(Err(reason.to_owned()));
+        if mending == Mending::Keep
+            && let Some(seen) = look_at(&path).map_err(LedgerError::io("look at", &path))?
+            && seen.kind != BaseKind::File
+        {
+            return because(match seen.kind {
+                BaseKind::Folder => "a folder lies there, which can't be kept as an edit",
+                BaseKind::Link => "a link lies there, which can't be kept as an edit",
+                _ => "something other than a file lies there, which can't be kept as an edit",
+            });
+        }
         match (drift.kind, mending) {
             (DriftKind::OtherSpelling, _) => because("two files lie there; take one of them away by hand"),
             (
@@ -508,7 +519,7 @@ fn edits_of(
     let Some(format) = order.blend_rules().format_of(column.key.as_str()) else {
         return Ok(Err("it is no settings file".to_owned()));
     };
-    let mine = match std::fs::read(path) {
+    let mine = match read_regular(path) {
         Ok(mine) => mine,
         Err(error) if crate::disk::is_nothing_there(&error) => return Ok(Err("it is gone".to_owned())),
         Err(source) => return Err(LedgerError::io("read", path)(source).into()),

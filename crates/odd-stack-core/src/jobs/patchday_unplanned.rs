@@ -9,6 +9,7 @@ use super::{PatchDayError, PatchDayReport};
 use crate::blend::{KeyEdit, edits_between};
 use crate::disk::{Blender, ChangeRequest, CheckReport, DriftKind, Lying};
 use crate::ledger::{Ledger, LedgerError};
+use crate::reading::read_regular;
 use crate::stack::{Column, Order, PathId, Provider};
 
 /// What is to be done about it.
@@ -79,7 +80,7 @@ pub(super) fn meet_update(
                     }
                     Some(Settings::OfGame) | None => {
                         if order.blend_rules().format_of(column.key.as_str()).is_some() {
-                            let read = std::fs::read(&path).map_err(LedgerError::io("read", &path));
+                            let read = read_regular(&path).map_err(LedgerError::io("read", &path));
                             new.insert(column.path, read?);
                             let base = Blender::new(ledger).base_content(&column)?;
                             old.extend(base.map(|base| (column.path, base)));
@@ -167,7 +168,7 @@ fn settings(
 ) -> Result<Option<Settings>, LedgerError> {
     let Some(format) = order.blend_rules().format_of(column.key.as_str()) else { return Ok(None) };
     let Provider::Layer(entry) = column.provider(order) else { return Ok(None) };
-    let mine = std::fs::read(path).map_err(LedgerError::io("read", path))?;
+    let mine = read_regular(path).map_err(LedgerError::io("read", path))?;
     let blender = Blender::new(ledger);
     let laid = match blender.content_of(column, entry, order)? {
         Some(made) => made,

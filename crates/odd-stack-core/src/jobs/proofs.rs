@@ -1,6 +1,5 @@
 //! Whether one sees that layers work: what their fit sheets say of that, held to the disk.
 
-use std::fs;
 use std::io::{Read, Seek, SeekFrom};
 use std::path::Path;
 
@@ -15,6 +14,7 @@ use crate::disk::look_at;
 use crate::fit::Proof;
 use crate::game::version_of_file;
 use crate::ledger::{Ledger, LedgerError};
+use crate::reading::open_below;
 use crate::version_range::VersionRange;
 
 /// So much of a log is read, from its end.
@@ -80,14 +80,14 @@ fn judge(ledger: &Ledger, proof: &Proof, changed_at: Option<OffsetDateTime>) -> 
         if written.zip(changed_at).is_some_and(|(written, changed)| written < changed) {
             return (false, "it was written before the last change of the stack; play once more".to_owned());
         }
-        return match line_with(&path, pattern) {
+        return match line_with(&root.folder, &path, pattern) {
             Ok(Some(line)) => (true, line),
             Ok(None) => (false, "no line of it does".to_owned()),
             Err(error) => (false, error.to_string()),
         };
     }
     if let Some(range) = &proof.is {
-        return match version_of_file(&path, None) {
+        return match version_of_file(&root.folder, &path, None) {
             Ok(Some(version)) => (
                 VersionRange::parse(range).is_ok_and(|range| range.contains(&version)),
                 format!("it is {version}"),
@@ -100,8 +100,8 @@ fn judge(ledger: &Ledger, proof: &Proof, changed_at: Option<OffsetDateTime>) -> 
 }
 
 /// The last line of a log that meets the pattern.
-fn line_with(path: &Path, pattern: &str) -> std::io::Result<Option<String>> {
-    let mut file = fs::File::open(path)?;
+fn line_with(root: &Path, path: &Path, pattern: &str) -> std::io::Result<Option<String>> {
+    let mut file = open_below(root, path)?;
     let size_bytes = file.metadata()?.len();
     file.seek(SeekFrom::Start(size_bytes.saturating_sub(MOST_LOG_BYTES)))?;
     let mut bytes = Vec::new();

@@ -184,7 +184,7 @@ pub(super) fn version_given(
 /// The version that a file of the game tells, if it does.
 pub(super) fn version_in(game: &Game, address: &Address, pattern: Option<&str>) -> Option<GameVersion> {
     let root = game.root_named(&address.root)?;
-    let version = version_of_file(&address.path.on(&root.folder), pattern).ok()??;
+    let version = version_of_file(&root.folder, &address.path.on(&root.folder), pattern).ok()??;
     let pattern = pattern.map(str::to_owned);
     Some(GameVersion { version, read_from: Some(address.to_string()), pattern })
 }

@@ -23,6 +23,7 @@ use crate::fit::Rules;
 use crate::hash::ContentHash;
 use crate::ledger::{Intake, Ledger, LedgerError, NewLayer};
 use crate::observer::Observer;
+use crate::reading::open_regular;
 use crate::stack::{Column, Entry, EntryKind, LayerId, Order, PathId, Provider, RootId, Standing, Target};
 
 /// What the layer of the user's own edits is called.
@@ -268,7 +269,7 @@ fn change_own(
                 let failed = |source| LedgerError::io("read", path)(source);
                 let seen = look_at(path).map_err(failed)?;
                 let seen = seen.ok_or_else(|| failed(std::io::ErrorKind::NotFound.into()))?;
-                let mut file = std::fs::File::open(path).map_err(failed)?;
+                let mut file = open_regular(path).map_err(failed)?;
                 Whole {
                     hash: intake.take(&mut file, seen.size_bytes)?,
                     size_bytes: seen.size_bytes,

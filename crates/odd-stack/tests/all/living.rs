@@ -498,6 +498,18 @@ fn the_game_is_started_as_the_stack_needs_it() {
         again["data"]["written"]["changed"],
         serde_json::json!(["game:cache/chart.bin", "game:loader.log"])
     );
+    // A log may have become a link out of the game, or a pipe that nobody writes into.
+    closed.write("secret.txt", "Loader secret READY");
+    fs::remove_file(closed.path("game/loader.log")).unwrap();
+    std::os::unix::fs::symlink(closed.path("secret.txt"), closed.path("game/loader.log")).unwrap();
+    let linked = closed.run("check --proofs").status(3).says("out of the game's folder");
+    assert!(!linked.whole().contains("secret READY"));
+    fs::remove_file(closed.path("game/loader.log")).unwrap();
+    let pipe = std::process::Command::new("mkfifo").arg(closed.path("game/loader.log")).status();
+    assert!(pipe.unwrap().success());
+    closed.run("check --proofs").status(3).says("no regular file");
+    fs::remove_file(closed.path("game/loader.log")).unwrap();
+    closed.write("game/loader.log", "Loader READY");
     closed.run_in("", &["lift", "lamps"], &[("ODDSTACK_NOW", "2099-01-01T00:00:00Z")]).status(0);
     closed.run("check --proofs").status(3).says("play once more");
     closed.run("play nowhere").status(1).says("there are: loader, Quillhaven");

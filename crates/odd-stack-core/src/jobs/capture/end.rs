@@ -27,6 +27,7 @@ use crate::jobs::order::with_own_on_top;
 use crate::jobs::{ChangeReport, Permit};
 use crate::ledger::{Intake, Ledger, LedgerError, NewLayer};
 use crate::observer::{Observer, Work};
+use crate::reading::{open_regular, read_regular};
 use crate::stack::{
     Arrangement, BaseKind, Entry, EntryKind, LayerId, Needs, Order, PathId, Provider, RootId, Standing,
     Target,
@@ -364,7 +365,7 @@ fn take(
                 return Ok((intake.take(&mut list.as_slice(), size_bytes)?, size_bytes));
             }
             let path = path.on(&site.root(file.root)?.folder);
-            let mut content = std::fs::File::open(&path).map_err(LedgerError::io("read", &path))?;
+            let mut content = open_regular(&path).map_err(LedgerError::io("read", &path))?;
             Ok((intake.take(&mut content, seen.size_bytes)?, seen.size_bytes))
         })
         .collect();
@@ -407,7 +408,7 @@ fn settings_of(
 ) -> Result<Option<Vec<KeyEdit>>, LedgerError> {
     let Some(format) = order.blend_rules().format_of(file.key.as_str()) else { return Ok(None) };
     let (Some(_), Some((path, _))) = (&file.before, &file.now) else { return Ok(None) };
-    let read = |path: &PathBuf| std::fs::read(path).map_err(LedgerError::io("read", path));
+    let read = |path: &PathBuf| read_regular(path).map_err(LedgerError::io("read", path));
     let blender = Blender::new(ledger);
     let before = match (&file.guard, file.column.provider(order)) {
         (Some(guard), _) => Some(read(guard)?),
