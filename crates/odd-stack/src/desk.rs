@@ -31,6 +31,8 @@ pub struct Desk {
     wanted_game: Option<String>,
     yes: bool,
     while_running: bool,
+    /// Why what was cut short can neither be finished nor taken back, for a command that only looks.
+    stuck: Option<String>,
 }
 
 impl Desk {
@@ -48,6 +50,7 @@ impl Desk {
             wanted_game: common.game,
             yes: common.yes,
             while_running: common.while_running,
+            stuck: None,
         })
     }
 
@@ -55,6 +58,9 @@ impl Desk {
     pub fn close(mut self, done: Result<Ended, Failure>) -> ExitCode {
         for warning in self.progress.take_warnings() {
             self.out.warn(warning);
+        }
+        if let Some(stuck) = self.stuck.take() {
+            self.out.warn(format!("{stuck}; what is shown is the stack as it was before that change"));
         }
         match done {
             Ok(ended) => {
@@ -127,8 +133,11 @@ impl Desk {
     /// The ledger of `game`, for looking.
     pub fn open_game(&mut self, game: &Registered) -> Result<Ledger, Failure> {
         let ledger = Ledger::open(&game.ledger, self.seam())?;
-        let recovered = heal(&ledger, &self.progress)?;
-        self.tell_recovered(recovered);
+        match heal(&ledger, &self.progress) {
+            Ok(recovered) => self.tell_recovered(recovered),
+            // Looking works all the same; what is changed stops at it.
+            Err(error) => self.stuck = Some(Failure::from(error).message),
+        }
         Ok(ledger)
     }
 
@@ -145,6 +154,8 @@ impl Desk {
         kind: Option<OngoingKind>,
         dry_run: bool,
     ) -> Result<Permit, Failure> {
+        // Where it can't be done, that is said here.
+        self.stuck = None;
         let mut permit = Permit::take_during(ledger, self.command, PATIENCE, kind, &self.progress)?;
         self.tell_recovered(permit.recovered.take());
         if !dry_run && !self.while_running {

@@ -219,9 +219,8 @@ impl From<ChangeError> for Failure {
             ChangeError::Circle { .. } => Self::of(Exit::Undecided, "order_in_a_circle", &error)
                 .choice("go on, and let one of these rules be broken", "--despite"),
             ChangeError::FileAgainstFolder { .. } => Self::of(Exit::Failed, "file_against_folder", &error),
-            ChangeError::NotAFolder { .. } => Self::of(Exit::Failed, "link_in_the_way", &error),
-            ChangeError::FolderInTheWay { .. } => Self::of(Exit::Failed, "folder_in_the_way", &error),
-            ChangeError::RootMissing { .. } => Self::of(Exit::Failed, "root_missing", &error),
+            ChangeError::NotAFolder { .. } => Self::of(Exit::Undecided, "link_in_the_way", &error),
+            ChangeError::RootMissing { .. } => root_missing(&error),
             ChangeError::Look { .. } | ChangeError::Stage { .. } => {
                 Self::of(Exit::Failed, "disk_failed", &error)
             }
@@ -231,6 +230,16 @@ impl From<ChangeError> for Failure {
             ChangeError::Cancelled => Self::of(Exit::Failed, "stopped", &error),
         }
     }
+}
+
+/// A root that is not where it should be.
+fn root_missing(error: &dyn Error) -> Failure {
+    let mut failure = Failure::of(Exit::Undecided, "root_missing", error);
+    failure.message.push_str(
+        " Say where it lies now with `oddstack game set --root`; a game that is gone for good is let go with \
+         `oddstack game forget --leave-layers`",
+    );
+    failure
 }
 
 /// Programs of the game that run, and files that must not change under them.
@@ -537,7 +546,7 @@ impl From<CheckError> for Failure {
         match error {
             CheckError::Ledger(error) => error.into(),
             CheckError::Look { .. } => Self::of(Exit::Failed, "disk_failed", &error),
-            CheckError::RootMissing { .. } => Self::of(Exit::Failed, "root_missing", &error),
+            CheckError::RootMissing { .. } => root_missing(&error),
             CheckError::Cancelled => Self::of(Exit::Failed, "stopped", &error),
         }
     }

@@ -83,18 +83,12 @@ pub enum ChangeError {
         /// Who has a folder there.
         folder_of: String,
     },
-    /// Something other than a folder lies where files are to go into.
+    /// A link lies where files are to go into, or come from.
     #[error(
-        "{address} is a link or a file on disk, not a folder, and nothing is written through it; \
+        "{address} is a link on disk, not a folder, and nothing is written or taken away through it; \
          put a real folder in its place"
     )]
     NotAFolder {
-        /// The address.
-        address: Address,
-    },
-    /// A folder lies where a file is to go.
-    #[error("a folder lies at {address}, where a file is to go; move it away")]
-    FolderInTheWay {
         /// The address.
         address: Address,
     },

@@ -105,10 +105,8 @@ pub(crate) fn check_and_keep(
     deep: bool,
     observer: &dyn Observer,
 ) -> Result<(CheckReport, Vec<LookedAt>), CheckError> {
+    roots_are_there(ledger)?;
     let roots = &ledger.game().roots;
-    if let Some(root) = roots.iter().find(|root| !root.folder.is_dir()) {
-        return Err(CheckError::RootMissing { root: root.name.to_string(), folder: root.folder.clone() });
-    }
     observer.begin(Work::Scanning, 0, 0);
     let found = thread::scope(|scope| {
         // The disk is looked through while the catalogue is read.
@@ -148,6 +146,19 @@ pub(crate) fn check_and_keep(
     report.drifted.sort_by(|one, two| one.drift.address.cmp(&two.drift.address));
     judge_together(ledger, &mut report)?;
     Ok((report, looked))
+}
+
+/// Whether all folders of the game are there, so that it can be looked through.
+///
+/// # Errors
+/// [`CheckError::RootMissing`].
+pub fn roots_are_there(ledger: &Ledger) -> Result<(), CheckError> {
+    match ledger.game().roots.iter().find(|root| !root.folder.is_dir()) {
+        Some(root) => {
+            Err(CheckError::RootMissing { root: root.name.to_string(), folder: root.folder.clone() })
+        }
+        None => Ok(()),
+    }
 }
 
 /// What has become of the file at one address, if it is not as it should be; looks at nothing else but the game's

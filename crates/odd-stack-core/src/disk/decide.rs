@@ -296,9 +296,6 @@ impl Decider<'_> {
                     let drift = Drift { address: self.address(root, &spelled)?, kind, layer: None };
                     self.decision.plan.drifted.push(drift);
                 }
-                BaseLook::FolderInTheWay => {
-                    return Err(ChangeError::FolderInTheWay { address: self.address(root, &spelled)? });
-                }
             }
         }
         Ok(())
@@ -333,8 +330,11 @@ impl Decider<'_> {
             }
         }
         let leaving = leaving(&moves);
-        self.check_folders_are_real(&moves, &leaving)?;
-        self.make_missing_folders(&moves)?;
+        let in_the_way = self.things_for_folders(&moves, &leaving)?;
+        self.make_missing_folders(&moves, &in_the_way)?;
+        for (root, path, seen) in in_the_way {
+            self.clear_the_way(root, &path, seen)?;
+        }
         let site = self.ledger.site();
         let lying = &self.lying;
         let findings: Vec<Finding> = moves
@@ -404,7 +404,18 @@ impl Decider<'_> {
         };
         match finding {
             Finding::LiesAlready => return Ok(false),
-            Finding::FolderInTheWay => return Err(ChangeError::FolderInTheWay { address }),
+            Finding::FolderInTheWay if matches!(at.to, Provider::Nothing) => {
+                self.notes.entry(Note::GoneAlready).or_default().push(address.clone());
+            }
+            Finding::FolderInTheWay => {
+                take_out = true;
+                let layer = at.from.entry().map(|entry| entry.layer);
+                let kind = if layer.is_some() { DriftKind::Edited } else { DriftKind::Stray };
+                self.decision.plan.drifted.push(Drift { address: address.clone(), kind, layer });
+                stops = self.edits == Edits::Stop;
+                // Nobody knows all that is in it, so it is never thrown away.
+                kept = Some(self.keep(&root, at.present_or_future(), &address)?);
+            }
             Finding::Fits { now } => take_out = now.is_some(),
             Finding::Drifted(DriftKind::Missing, _) if self.is_put_again(at.column, at.to) => {}
             Finding::Drifted(DriftKind::Missing | DriftKind::BaseGone, _) => {
@@ -426,16 +437,7 @@ impl Decider<'_> {
                 self.decision.plan.drifted.push(Drift { address: address.clone(), kind, layer });
                 match self.edits {
                     Edits::Stop => stops = true,
-                    Edits::Keep => {
-                        let folder = side.join(KEPT).join(self.revision.to_string());
-                        let path = at.present_or_future().on(&folder.join(root.name.as_str()));
-                        self.decision.plan.kept.push(Kept {
-                            address: address.clone(),
-                            path: path.clone(),
-                            is_base_now: false,
-                        });
-                        kept = Some(path);
-                    }
+                    Edits::Keep => kept = Some(self.keep(&root, at.present_or_future(), &address)?),
                     Edits::Discard => {}
                 }
             }
@@ -452,7 +454,10 @@ impl Decider<'_> {
             };
             list.push(address.clone());
         }
-        let is_gone = matches!(finding, Finding::Drifted(DriftKind::Missing | DriftKind::BaseGone, _));
+        let is_gone = matches!(
+            finding,
+            Finding::FolderInTheWay | Finding::Drifted(DriftKind::Missing | DriftKind::BaseGone, _)
+        );
         self.note_effect(address, at, !is_gone);
         if take_out {
             let public = at.present_or_future().on(&root.folder);
@@ -473,6 +478,45 @@ impl Decider<'_> {
         }
         self.put_in(at, &root, side, content)?;
         Ok(stops)
+    }
+
+    /// Where what lies at a path of a root is saved; it is said, too.
+    fn keep(&mut self, root: &Root, path: &RelPath, address: &Address) -> Result<PathBuf, ChangeError> {
+        let folder = self.side(root.id)?.join(KEPT).join(self.revision.to_string());
+        let path = path.on(&folder.join(root.name.as_str()));
+        self.decision.plan.kept.push(Kept {
+            address: address.clone(),
+            path: path.clone(),
+            is_base_now: false,
+        });
+        Ok(path)
+    }
+
+    /// Takes out what lies where a folder is to be; what nobody knows is thrown away only where the user said so.
+    pub(super) fn clear_the_way(
+        &mut self,
+        root: RootId,
+        path: &RelPath,
+        seen: Seen,
+    ) -> Result<(), ChangeError> {
+        let (root, side) = (self.root(root)?.clone(), self.side(root)?);
+        let address = self.address(root.id, path)?;
+        self.decision.plan.drifted.push(Drift {
+            address: address.clone(),
+            kind: DriftKind::Stray,
+            layer: None,
+        });
+        let step = self.decision.steps.len();
+        let private = match self.edits {
+            Edits::Discard => {
+                self.decision.thrown.push(Thrown { step, root: root.id, seen });
+                numbered(&side.join(TRASH), step)
+            }
+            Edits::Keep | Edits::Stop => self.keep(&root, path, &address)?,
+        };
+        self.need_private_folders(&side, &private);
+        self.decision.steps.push(Step::TakeOut { public: path.on(&root.folder), private });
+        Ok(())
     }
 
     pub(super) fn put_in(
@@ -581,34 +625,45 @@ impl Decider<'_> {
         Err(ChangeError::FileAgainstFolder { address, file_of, folder_of })
     }
 
-    /// Makes sure that no folder on the way to a moving file is a link or a file on disk, other than one
-    /// that leaves.
-    fn check_folders_are_real(&self, moves: &[Move<'_>], leaving: &Leaving) -> Result<(), ChangeError> {
-        let mut folders: BTreeSet<(RootId, &str)> = BTreeSet::new();
+    /// What lies where folders on the way to a moving file are to be, other than files that leave.
+    ///
+    /// # Errors
+    /// [`ChangeError::NotAFolder`] for a link: nothing is written or taken away through one.
+    fn things_for_folders(
+        &self,
+        moves: &[Move<'_>],
+        leaving: &Leaving,
+    ) -> Result<Vec<(RootId, RelPath, Seen)>, ChangeError> {
+        // Each with whether something comes into it.
+        let mut folders: BTreeMap<(RootId, &str), bool> = BTreeMap::new();
         for at in moves {
-            for path in [&at.from_path, &at.to_path] {
+            for (path, comes) in [(&at.from_path, false), (&at.to_path, !matches!(at.to, Provider::Nothing))]
+            {
                 let parent = path.as_str().rfind('/').map(|cut| &path.as_str()[..cut]);
                 // All above a folder that is known are known.
-                if parent.is_some_and(|parent| !folders.contains(&(at.column.root, parent))) {
-                    folders.extend(path.ancestors().map(|folder| (at.column.root, folder)));
+                let is_known = |parent| folders.get(&(at.column.root, parent)).is_some_and(|is| *is >= comes);
+                if parent.is_some_and(|parent| !is_known(parent)) {
+                    for folder in path.ancestors() {
+                        *folders.entry((at.column.root, folder)).or_default() |= comes;
+                    }
                 }
             }
         }
-        let folders: Vec<_> = folders.into_iter().collect();
         let site = self.ledger.site();
         let folding = self.ledger.game().folding;
-        folders.par_iter().try_for_each(|(id, folder)| {
+        let folders: Vec<_> = folders.into_iter().collect();
+        let found = folders.par_iter().map(|((id, folder), comes)| {
             let (root, path) = (site.root(*id)?, RelPath::from_disk((*folder).to_owned()));
             match look(&path.on(&root.folder))? {
-                None | Some(Seen { kind: BaseKind::Folder, .. }) => Ok(()),
-                Some(Seen { kind: BaseKind::File, .. }) if leaving.contains(&(*id, folding.key(folder))) => {
-                    Ok(())
-                }
-                Some(_) => {
+                None | Some(Seen { kind: BaseKind::Folder, .. }) => Ok(None),
+                Some(Seen { kind: BaseKind::Link, .. }) => {
                     Err(ChangeError::NotAFolder { address: Address { root: root.name.clone(), path } })
                 }
+                Some(_) if !comes || leaving.contains(&(*id, folding.key(folder))) => Ok(None),
+                Some(seen) => Ok(Some((*id, path, seen))),
             }
-        })
+        });
+        Ok(found.collect::<Result<Vec<_>, ChangeError>>()?.into_iter().flatten().collect())
     }
 }
 

@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use super::change::look;
 use super::change_error::ChangeError;
 use super::decide::{Decider, Leaving, Move};
-use super::look::is_nothing_there;
+use super::look::{Seen, is_nothing_there};
 use super::steps::Step;
 use super::walk::{WalkError, walk};
 use crate::address::{Address, FoldedKey, PrefixName, RelPath};
@@ -15,7 +15,12 @@ use crate::stack::{BaseKind, Provider, RootId};
 
 impl Decider<'_> {
     /// Makes the folders again that files go into, that should be there, and that somebody has taken away.
-    pub(super) fn make_missing_folders(&mut self, moves: &[Move<'_>]) -> Result<(), ChangeError> {
+    /// `in_the_way` is what lies where some are to be, and goes.
+    pub(super) fn make_missing_folders(
+        &mut self,
+        moves: &[Move<'_>],
+        in_the_way: &[(RootId, RelPath, Seen)],
+    ) -> Result<(), ChangeError> {
         let mut folders: BTreeSet<(RootId, &str)> = BTreeSet::new();
         for at in moves.iter().filter(|at| !matches!(at.to, Provider::Nothing)) {
             let parent = at.to_path.as_str().rfind('/').map(|cut| &at.to_path.as_str()[..cut]);
@@ -33,7 +38,9 @@ impl Decider<'_> {
             let root = self.root(id)?.folder.clone();
             let present = self.folders_before.path(id, &key)?;
             let path = RelPath::from_disk(folder.to_owned());
-            if look(&present.on(&root))?.is_none() && look(&path.on(&root))?.is_none() {
+            let goes = |at: &RelPath| in_the_way.iter().any(|(root, it, _)| (*root, it) == (id, at));
+            let is_there = |at: &RelPath| Ok::<_, ChangeError>(!goes(at) && look(&at.on(&root))?.is_some());
+            if !is_there(&present)? && !is_there(&path)? {
                 let address = self.address(id, &path)?;
                 self.decision.plan.folders_made.push(address);
                 self.decision.steps.push(Step::MakeFolder { path: path.on(&root) });

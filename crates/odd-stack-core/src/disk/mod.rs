@@ -46,7 +46,7 @@ mod walk;
 pub use carry::{CarriedFile, ClashingFile};
 pub use change::{ChangeOptions, Edits, Prepared, Recovered};
 pub use change_error::{ChangeError, Presence, UnmetNeed};
-pub use check::{CheckError, CheckReport, Drifted, check};
+pub use check::{CheckError, CheckReport, Drifted, check, roots_are_there};
 pub use drift::{Drift, DriftKind};
 pub use plan::{Difference, Effect, EffectKind, Plan};
 pub use seam::{RealDisk, Seam, Stamp};

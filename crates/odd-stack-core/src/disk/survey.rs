@@ -21,7 +21,6 @@ pub(super) enum BaseLook {
         drift: Option<DriftKind>,
     },
     Stop(DriftKind),
-    FolderInTheWay,
 }
 
 pub(super) fn look_at_base(
@@ -58,7 +57,13 @@ pub(super) fn look_at_base(
                 return Ok(Some(BaseLook::Now { base: Some(base), drift: None }));
             }
             Finding::Fits { .. } | Finding::LiesAlready => {}
-            Finding::FolderInTheWay => return Ok(Some(BaseLook::FolderInTheWay)),
+            Finding::FolderInTheWay if edits == Edits::Stop => {
+                return Ok(Some(BaseLook::Stop(DriftKind::BaseChanged)));
+            }
+            // The file is gone; what lies there is met where the layer's file comes.
+            Finding::FolderInTheWay => {
+                return Ok(Some(BaseLook::Now { base: None, drift: Some(DriftKind::BaseGone) }));
+            }
         }
     }
     // Known from the first time a layer covers it, so that `check --deep` can prove its return.

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, HashSet};
 use super::FateRow;
 use crate::disk::Blender;
 use crate::ledger::{Ledger, LedgerError};
-use crate::stack::{Arrangement, EntryKind, LayerFacts, LayerId, PathId, Unmet, unmet};
+use crate::stack::{Arrangement, BaseKind, EntryKind, LayerFacts, LayerId, PathId, Unmet, unmet};
 use crate::version_range::VersionRange;
 
 /// What was judged.
@@ -24,6 +24,8 @@ struct Case {
     to_know: Vec<String>,
     helps: Vec<String>,
     has_unmet: bool,
+    /// It can't be laid at all as the game is.
+    is_blocked: bool,
 }
 
 /// How many addresses a reason names.
@@ -50,6 +52,7 @@ pub(super) fn judge_layers(
         }
     }
     covered(ledger, wanted, touched, &laid, now, &mut cases)?;
+    without_folders(ledger, &mut cases)?;
     let mut unfit: Vec<LayerId> = Vec::new();
     loop {
         let fit: Vec<&LayerFacts> = laid.iter().copied().filter(|layer| !unfit.contains(&layer.id)).collect();
@@ -71,11 +74,11 @@ pub(super) fn judge_layers(
         }
     }
     let rows = laid.iter().rev().map(|layer| {
-        let Case { mut against, to_know, mut helps, has_unmet: case_needs } =
+        let Case { mut against, to_know, mut helps, has_unmet, is_blocked } =
             cases.remove(&layer.id).unwrap_or_default();
         let is_unfit = unfit.contains(&layer.id);
-        if is_unfit {
-            let despite = if case_needs { " --despite" } else { "" };
+        if is_unfit && !is_blocked {
+            let despite = if has_unmet { " --despite" } else { "" };
             helps.push(format!("oddstack lay {}{despite}", word(&layer.name)));
         }
         against.extend(to_know);
@@ -88,6 +91,22 @@ pub(super) fn judge_layers(
         }
     });
     Ok(Judged { rows: rows.collect(), unfit })
+}
+
+/// Notes folders that layers need, and that are files of the game now.
+fn without_folders(ledger: &Ledger, cases: &mut BTreeMap<LayerId, Case>) -> Result<(), LedgerError> {
+    for (layer, case) in cases {
+        for (root, key) in ledger.catalogue.folders_of(&[*layer])? {
+            let Some(base) = ledger.catalogue.base_at(root, &key)? else { continue };
+            if base.kind != BaseKind::Folder
+                && let Some(address) = ledger.game().address(root, base.spelled)
+            {
+                case.against.push(format!("needs the folder {address}, where the game has a file now"));
+                case.is_blocked = true;
+            }
+        }
+    }
+    Ok(())
 }
 
 /// A name as a word of a command: in quotes where a shell needs them.

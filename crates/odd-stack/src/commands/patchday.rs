@@ -1,7 +1,7 @@
 //! `oddstack patchday …`
 
 use clap::{Args, Subcommand};
-use odd_stack_core::disk::check;
+use odd_stack_core::disk::{check, roots_are_there};
 use odd_stack_core::jobs::{
     ChangeReport, CheckSummary, DriftCount, FateRow, PatchDayReport, check_report, patchday_status,
     prepare_patchday_begin, prepare_patchday_finish,
@@ -70,6 +70,8 @@ pub fn run(desk: &mut Desk, command: &PatchDayCommand) -> Result<Ended, Failure>
 
 fn begin(desk: &mut Desk, args: &ChangeArgs) -> Result<Ended, Failure> {
     let ledger = desk.open()?;
+    // The whole game is looked through when all is lifted, and must be there for that.
+    roots_are_there(&ledger)?;
     let permit = desk.permit(&ledger, args.dry_run)?;
     let (now, options) = (desk.now(), change_options(args));
     let laid = ledger.layers()?.iter().filter(|layer| layer.laid).count() as u64;

@@ -120,7 +120,8 @@ pub fn run(desk: &mut Desk, args: &TweakArgs) -> Result<Ended, Failure> {
         Tweak::Drop { address, .. } => format!("tweak drop {address}"),
         Tweak::DropAll => "tweak drop --all".to_owned(),
     };
-    let tweaking = prepare_tweak(&ledger, permit, &tweak, &command, &now, options, &desk.progress)?;
+    let tweaking = prepare_tweak(&ledger, permit, &tweak, &command, &now, options, &desk.progress);
+    let tweaking = tweaking.map_err(|error| of_edits(error.into()))?;
     let edited = tweaking.rows;
     let change = match tweaking.change {
         Some(change) => desk.carry_out(&ledger, change, &args.change, |out, report| {
@@ -136,6 +137,17 @@ pub fn run(desk: &mut Desk, args: &TweakArgs) -> Result<Ended, Failure> {
     let text = verdict(&change, &done);
     desk.out.result(Some(&ledger.game().name), &TweakReport { edits: edited, change }, &text);
     Ok(Ended::Well)
+}
+
+/// Where the file on disk was changed by hand in the very keys, there is no other version to choose from.
+fn of_edits(failure: Failure) -> Failure {
+    if failure.code != "edits_clash" {
+        return failure;
+    }
+    let message = "the file was changed by hand where this would change it; nothing was changed:";
+    Failure { message: message.to_owned(), choices: Vec::new(), ..failure }
+        .choice("save the file as it is on disk now and go on", "--keep-edits")
+        .choice("let go of what is on disk now and go on", "--discard-edits")
 }
 
 fn rows(edits: &[TweakRow]) -> String {

@@ -126,6 +126,21 @@ impl Closed {
         Ran { line: words.join(" "), status, stdout, stderr }
     }
 
+    /// Acts on a copy of all that is here, in its place. The state itself is moved away and back, so that not even times
+    /// of change are touched.
+    #[cfg(unix)]
+    pub fn on_a_copy<T>(&self, act: impl FnOnce() -> T) -> T {
+        let place = self.folder.path().to_path_buf();
+        let mut names = (0..).map(|number| place.with_extension(format!("aside{number}")));
+        let aside = names.find(|name| !name.exists()).unwrap();
+        fs::rename(&place, &aside).unwrap();
+        assert!(Command::new("cp").arg("-a").args([&aside, &place]).status().unwrap().success());
+        let done = act();
+        fs::remove_dir_all(&place).unwrap();
+        fs::rename(&aside, &place).unwrap();
+        done
+    }
+
     /// Paths of this run become `[HERE]`, and separators `/`.
     fn tidy(&self, text: &str) -> String {
         let here = self.folder.path().display().to_string();
@@ -160,6 +175,13 @@ impl Ran {
     pub fn status(self, wanted: i32) -> Self {
         assert_eq!(self.status, wanted, "{}\n{}{}", self.line, self.stdout, self.stderr);
         self
+    }
+
+    /// Holds it to one of several exit codes, and gives which.
+    pub fn one_of(self, wanted: &[i32], told: &str) -> i32 {
+        let Self { status, stdout, stderr, .. } = &self;
+        assert!(wanted.contains(status), "{told}: {status}\n{stdout}{stderr}");
+        self.status
     }
 
     /// Holds it to words on either stream.
@@ -208,8 +230,6 @@ mod paste {
         // The first look may have been told things that a second one is not, such as what was cut short.
         let asked = run(closed, folder, &[&words[..end], &["--json"], &words[end..]].concat(), set);
         let Some(error) = asked.1.get("error").cloned() else { return };
-        let place = closed.folder.path().to_path_buf();
-        let aside = place.with_extension("aside");
         for choice in error["choices"].as_array().into_iter().flatten() {
             let option = choice["option"].as_str().unwrap();
             let offered = shlex::split(option).unwrap_or_else(|| panic!("no words: {option}"));
@@ -219,13 +239,7 @@ mod paste {
                 ["oddstack", rest @ ..] => [rest, &["--json"]].concat(),
                 options => [&words[..end], options, &["--json"], &words[end..]].concat(),
             };
-            // The state itself is moved away and back, so that not even times of change are touched.
-            fs::rename(&place, &aside).unwrap();
-            let copied = Command::new("cp").arg("-a").args([&aside, &place]).status().unwrap();
-            assert!(copied.success());
-            let (status, report) = run(closed, folder, &line, set);
-            fs::remove_dir_all(&place).unwrap();
-            fs::rename(&aside, &place).unwrap();
+            let (status, report) = closed.on_a_copy(|| run(closed, folder, &line, set));
             let (code, message) = (&report["error"]["code"], &report["error"]["message"]);
             let told = format!("`{}` offers `{option}`, and that says {code} {message}", words.join(" "));
             assert!(status != 2, "wrong usage: {told}");

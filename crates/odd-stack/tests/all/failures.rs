@@ -215,3 +215,39 @@ fn a_command_that_is_killed_is_mended_by_the_next() {
     }
     assert!(done < 25, "no kill came in time");
 }
+
+/// A change was cut short, and meanwhile somebody put a file where a folder of it was: it can go neither way.
+#[test]
+fn a_change_that_is_stuck_stops_no_command_that_looks() {
+    let closed = Closed::with_game();
+    let (blocked, private) = (closed.path("game/blocked"), closed.path("game/.oddstack"));
+    closed.write("game/blocked", "in the way");
+    closed.write("game/.oddstack/taken", "taken out");
+    closed.write("game/.oddstack/coming", "coming");
+    let catalogue =
+        rusqlite::Connection::open(closed.path("home/ledgers/quillhaven/catalogue.sqlite")).unwrap();
+    let outcome = serde_json::json!({
+        "command": "lay", "made_at": "", "arrangement": [], "removed": [], "tallies": [], "base": [], "sides": [],
+    });
+    let mark = "INSERT INTO journal VALUES (1, 1, 'lay lamps', '2026-01-02T03:04:05Z', ?1)";
+    catalogue.execute(mark, [outcome.to_string()]).unwrap();
+    for (number, kind, from, to) in [(0, 0, "taken", "old.txt"), (1, 3, "coming", "new.txt")] {
+        let (private, public) = (private.join(from), blocked.join(to));
+        let words = (number, kind, private.to_str().unwrap(), public.to_str().unwrap());
+        catalogue.execute("INSERT INTO step VALUES (?1, ?2, ?3, ?4)", words).unwrap();
+    }
+    drop(catalogue);
+    for line in ["stack", "trace config/fog.ini", "game show", "conflicts", "patchday status"] {
+        closed.run(line).status(0).says("blocked").says("could not take back");
+    }
+    closed.run("check").one_of(&[0, 3], "check");
+    closed.zip("a-1.zip", &[("data/x.txt", "x")]);
+    for line in ["add a-1.zip", "mend --restore", "game forget Quillhaven"] {
+        let ran = closed.run(line).status(1).says("could not take back");
+        assert_eq!(ran.whole().matches("could not take back").count(), 1, "said once: {}", ran.whole());
+    }
+    fs::remove_file(&blocked).unwrap();
+    closed.run("stack").status(0).says("has now been taken back");
+    assert_eq!(closed.read("game/blocked/old.txt"), "taken out");
+    closed.run("add a-1.zip").status(0);
+}

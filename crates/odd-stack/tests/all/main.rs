@@ -3,6 +3,8 @@
 #[path = "../../../odd-stack-core/tests/all/archives.rs"]
 mod archives;
 mod closed;
+#[cfg(unix)]
+mod deeds;
 mod demo;
 mod failures;
 mod fits;
