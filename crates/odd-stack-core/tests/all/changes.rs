@@ -231,7 +231,20 @@ fn a_file_against_a_folder_is_refused() {
     fs::create_dir_all(world.path("game/late")).unwrap();
     let onto_folder = world.package("three", &[("late", "a file"), ("x", "x")]);
     let error = world.add(&onto_folder, AS_IT_IS).unwrap_err();
-    assert!(matches!(error, AddError::Change(ChangeError::FolderInTheWay { .. })), "{error}");
+    let AddError::Change(ChangeError::Drifted { drifted }) = error else { panic!("{error}") };
+    assert_eq!(drifted[0].address.to_string(), "game:late");
+    fs::write(world.path("game/late/mine.txt"), "mine").unwrap();
+    add(
+        &world.ledger(),
+        &onto_folder,
+        AS_IT_IS,
+        Target::Top,
+        ChangeOptions { edits: Edits::Discard, ..KEEP },
+    )
+    .unwrap();
+    assert_eq!(read(&world, "game/late"), "a file");
+    let saved = world.ledger().folder().join("kept/1/game/late/mine.txt");
+    assert_eq!(fs::read_to_string(saved).unwrap(), "mine", "what nobody knows is never thrown away");
 }
 
 #[test]
