@@ -95,6 +95,7 @@ pub(super) fn decide(
         has_unknown_originals: catalogue.has_unknown_originals()?,
         revision: catalogue.last_revision()? + 1,
         leaving: Leaving::new(),
+        cleared: BTreeSet::new(),
         notes: BTreeMap::new(),
         names: HashMap::new(),
         decision: Decision::default(),
@@ -162,6 +163,8 @@ pub(super) struct Decider<'a> {
     pub(super) revision: i64,
     /// Addresses of files that leave, and nothing takes their place.
     pub(super) leaving: Leaving,
+    /// What lay where a folder is to be, and goes.
+    pub(super) cleared: BTreeSet<PathBuf>,
     /// What the user should know, by its cause.
     pub(super) notes: BTreeMap<Note, Vec<Address>>,
     /// Layers' names, for messages.
@@ -506,6 +509,8 @@ impl Decider<'_> {
             kind: DriftKind::Stray,
             layer: None,
         });
+        let public = path.on(&root.folder);
+        self.cleared.insert(public.clone());
         let step = self.decision.steps.len();
         let private = match self.edits {
             Edits::Discard => {
@@ -515,7 +520,7 @@ impl Decider<'_> {
             Edits::Keep | Edits::Stop => self.keep(&root, path, &address)?,
         };
         self.need_private_folders(&side, &private);
-        self.decision.steps.push(Step::TakeOut { public: path.on(&root.folder), private });
+        self.decision.steps.push(Step::TakeOut { public, private });
         Ok(())
     }
 

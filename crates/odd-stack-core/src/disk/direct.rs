@@ -34,6 +34,9 @@ impl Decider<'_> {
             let address = Address { root: root.name.clone(), path: path.clone() };
             // What lies in a folder there goes by itself, and the folder with it.
             let seen = look(&public)?.filter(|seen| seen.kind != BaseKind::Folder);
+            if self.cleared.contains(&public) {
+                continue;
+            }
             if seen.is_none() && instead.is_none() {
                 continue;
             }
@@ -98,8 +101,7 @@ impl Decider<'_> {
                 }
                 Some(seen) => seen,
             };
-            let goes = |step: &Step| matches!(step, Step::TakeOut { public: it, .. } if *it == public);
-            if !self.decision.steps.iter().any(goes) {
+            if !self.cleared.contains(&public) {
                 self.clear_the_way(root, &above, seen)?;
             }
         }

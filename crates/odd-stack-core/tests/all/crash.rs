@@ -366,6 +366,31 @@ fn folders_are_taken_away_and_come_back_whatever_fails() {
     assert_eq!(world.tree(), before);
 }
 
+#[test]
+fn things_of_another_kind_go_out_of_the_way_or_stay_whatever_fails() {
+    let world = || {
+        let world = two_layers();
+        fs::remove_dir_all(world.path("game/data/new")).unwrap();
+        fs::write(world.path("game/data/new"), "a file in the place of a folder").unwrap();
+        fs::remove_file(world.path("game/data/lamps/brass.dds")).unwrap();
+        fs::create_dir(world.path("game/data/lamps/brass.dds")).unwrap();
+        fs::write(world.path("game/data/lamps/brass.dds/mine.txt"), "mine").unwrap();
+        world
+    };
+    let drifted = world().check(true).drifted.len();
+    let restore: Act = |_, ledger| mend(ledger, Mending::Restore);
+    let lift_all: Act = |_, ledger| {
+        let both = vec![id(ledger, "lamps"), id(ledger, "fog")];
+        reorder(ledger, &Reorder::Lift(both), KEEP).is_ok()
+    };
+    let faults = [Fault::Stop, Fault::Refuse, Fault::LoseAll];
+    for fault in faults.into_iter().take(if cfg!(windows) { 1 } else { 3 }) {
+        fail_and_count(&world(), restore, fault, |done| if done { 0 } else { drifted });
+        // Nobody needs the folder any more, so the file stays there, and is the only thing that nobody knows.
+        fail_and_count(&world(), lift_all, fault, |done| if done { 1 } else { drifted });
+    }
+}
+
 /// The lower layer wins from then on.
 fn settle_brass(_: &World, ledger: &Ledger) -> bool {
     settle(ledger, "data/lamps/brass.dds", Ruling::With(id(ledger, "lamps"))).is_ok()
