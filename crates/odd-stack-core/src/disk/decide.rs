@@ -12,13 +12,12 @@ use super::change::{ChangeOptions, ChangeRequest, Edits, Staged, look};
 use super::change_error::ChangeError;
 use super::drift::{Drift, DriftKind, Finding};
 use super::effects::is_same_on_disk;
-use super::look::Seen;
 use super::lying::Lying;
 use super::new_folders::NewFolders;
 use super::notes::Note;
 use super::plan::{Kept, Plan};
 use super::seam::Stamp;
-use super::sides::{KEPT, STAGE, TRASH};
+use super::sides::{STAGE, TRASH};
 use super::spelling::Folders;
 use super::steps::Step;
 use super::survey::{BaseLook, look_at_base, look_at_file};
@@ -147,7 +146,7 @@ pub(super) struct Decider<'a> {
     pub(super) new_folders: NewFolders,
     pub(super) before: Order,
     pub(super) after: Order,
-    edits: Edits,
+    pub(super) edits: Edits,
     pub(super) blender: Blender<'a>,
     pub(super) exchanges: Vec<Exchange>,
     /// Files whose edits can't be carried over.
@@ -177,7 +176,7 @@ pub(super) struct Move<'c> {
     pub(super) column: &'c Column,
     pub(super) from: Provider<'c>,
     pub(super) to: Provider<'c>,
-    from_path: RelPath,
+    pub(super) from_path: RelPath,
     pub(super) to_path: RelPath,
     /// Nothing can lie there yet, since its folder does not.
     pub(super) is_in_new_folder: bool,
@@ -483,47 +482,6 @@ impl Decider<'_> {
         Ok(stops)
     }
 
-    /// Where what lies at a path of a root is saved; it is said, too.
-    fn keep(&mut self, root: &Root, path: &RelPath, address: &Address) -> Result<PathBuf, ChangeError> {
-        let folder = self.side(root.id)?.join(KEPT).join(self.revision.to_string());
-        let path = path.on(&folder.join(root.name.as_str()));
-        self.decision.plan.kept.push(Kept {
-            address: address.clone(),
-            path: path.clone(),
-            is_base_now: false,
-        });
-        Ok(path)
-    }
-
-    /// Takes out what lies where a folder is to be; what nobody knows is thrown away only where the user said so.
-    pub(super) fn clear_the_way(
-        &mut self,
-        root: RootId,
-        path: &RelPath,
-        seen: Seen,
-    ) -> Result<(), ChangeError> {
-        let (root, side) = (self.root(root)?.clone(), self.side(root)?);
-        let address = self.address(root.id, path)?;
-        self.decision.plan.drifted.push(Drift {
-            address: address.clone(),
-            kind: DriftKind::Stray,
-            layer: None,
-        });
-        let public = path.on(&root.folder);
-        self.cleared.insert(public.clone());
-        let step = self.decision.steps.len();
-        let private = match self.edits {
-            Edits::Discard => {
-                self.decision.thrown.push(Thrown { step, root: root.id, seen });
-                numbered(&side.join(TRASH), step)
-            }
-            Edits::Keep | Edits::Stop => self.keep(&root, path, &address)?,
-        };
-        self.need_private_folders(&side, &private);
-        self.decision.steps.push(Step::TakeOut { public, private });
-        Ok(())
-    }
-
     pub(super) fn put_in(
         &mut self,
         at: &Move<'_>,
@@ -628,47 +586,6 @@ impl Decider<'_> {
         let file_of = format!("the layer {}", self.layer_name(file.layer)?);
         let address = self.address(column.root, &file.spelled)?;
         Err(ChangeError::FileAgainstFolder { address, file_of, folder_of })
-    }
-
-    /// What lies where folders on the way to a moving file are to be, other than files that leave.
-    ///
-    /// # Errors
-    /// [`ChangeError::NotAFolder`] for a link: nothing is written or taken away through one.
-    fn things_for_folders(
-        &self,
-        moves: &[Move<'_>],
-        leaving: &Leaving,
-    ) -> Result<Vec<(RootId, RelPath, Seen)>, ChangeError> {
-        // Each with whether something comes into it.
-        let mut folders: BTreeMap<(RootId, &str), bool> = BTreeMap::new();
-        for at in moves {
-            for (path, comes) in [(&at.from_path, false), (&at.to_path, !matches!(at.to, Provider::Nothing))]
-            {
-                let parent = path.as_str().rfind('/').map(|cut| &path.as_str()[..cut]);
-                // All above a folder that is known are known.
-                let is_known = |parent| folders.get(&(at.column.root, parent)).is_some_and(|is| *is >= comes);
-                if parent.is_some_and(|parent| !is_known(parent)) {
-                    for folder in path.ancestors() {
-                        *folders.entry((at.column.root, folder)).or_default() |= comes;
-                    }
-                }
-            }
-        }
-        let site = self.ledger.site();
-        let folding = self.ledger.game().folding;
-        let folders: Vec<_> = folders.into_iter().collect();
-        let found = folders.par_iter().map(|((id, folder), comes)| {
-            let (root, path) = (site.root(*id)?, RelPath::from_disk((*folder).to_owned()));
-            match look(&path.on(&root.folder))? {
-                None | Some(Seen { kind: BaseKind::Folder, .. }) => Ok(None),
-                Some(Seen { kind: BaseKind::Link, .. }) => {
-                    Err(ChangeError::NotAFolder { address: Address { root: root.name.clone(), path } })
-                }
-                Some(_) if !comes || leaving.contains(&(*id, folding.key(folder))) => Ok(None),
-                Some(seen) => Ok(Some((*id, path, seen))),
-            }
-        });
-        Ok(found.collect::<Result<Vec<_>, ChangeError>>()?.into_iter().flatten().collect())
     }
 }
 

@@ -6,7 +6,6 @@ use std::path::PathBuf;
 use super::change::{ChangeRequest, look};
 use super::change_error::ChangeError;
 use super::decide::Decider;
-use super::look::Seen;
 use super::plan::{Effect, EffectKind, Kept};
 use super::sides::KEPT;
 use super::steps::Step;
@@ -85,26 +84,6 @@ impl Decider<'_> {
             self.decision.steps.push(Step::DropFolder { path });
         }
         self.decision.plan.effects.sort_by(|one, two| one.address.cmp(&two.address));
-        Ok(())
-    }
-
-    /// Takes out what lies where a folder, or one above it, is to be; once.
-    fn clear_for_folder(&mut self, root: RootId, path: &RelPath) -> Result<(), ChangeError> {
-        let folder = self.root(root)?.folder.clone();
-        for above in path.ancestors().chain([path.as_str()]).map(|above| RelPath::from_disk(above.to_owned()))
-        {
-            let public = above.on(&folder);
-            let seen = match look(&public)? {
-                None | Some(Seen { kind: BaseKind::Folder, .. }) => continue,
-                Some(Seen { kind: BaseKind::Link, .. }) => {
-                    return Err(ChangeError::NotAFolder { address: self.address(root, &above)? });
-                }
-                Some(seen) => seen,
-            };
-            if !self.cleared.contains(&public) {
-                self.clear_the_way(root, &above, seen)?;
-            }
-        }
         Ok(())
     }
 

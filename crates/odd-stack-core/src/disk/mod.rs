@@ -28,6 +28,7 @@ mod drift;
 mod effects;
 mod execute;
 mod expected;
+mod in_the_way;
 mod look;
 mod lying;
 mod new_folders;
