@@ -106,6 +106,10 @@ impl Decider<'_> {
         gone: &HashSet<(RootId, FoldedKey)>,
     ) -> Result<Option<bool>, ChangeError> {
         let path = self.folders_before.path(root, key)?.on(&self.root(root)?.folder);
+        // Where something else lies there, systems differ in what they say of listing it.
+        if look(&path)?.is_none_or(|seen| seen.kind != BaseKind::Folder) {
+            return Ok(None);
+        }
         let failed = |source| ChangeError::Look { path: path.clone(), source };
         let entries = match std::fs::read_dir(&path) {
             Err(error) if is_nothing_there(&error) => return Ok(None),
