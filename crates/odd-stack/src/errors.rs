@@ -86,7 +86,7 @@ impl Failure {
     }
 
     #[must_use]
-    fn about(mut self, list: impl IntoIterator<Item = String>) -> Self {
+    pub fn about(mut self, list: impl IntoIterator<Item = String>) -> Self {
         self.list.extend(list);
         self
     }
@@ -164,15 +164,15 @@ pub fn drift_words(kind: DriftKind) -> &'static str {
     }
 }
 
-/// Each setting that both sides changed, with both values.
-fn clash_lines(file: &ClashingFile) -> Vec<String> {
+/// Each setting that both sides changed, with both values; `new_one` says whose the other is.
+pub fn clash_lines(file: &ClashingFile, new_one: &str) -> Vec<String> {
     let value = |value: &Option<String>| match value {
         Some(text) => text.replace('\n', " / "),
         None => "(not there)".to_owned(),
     };
     let line = |clash: &Clash| {
         let (mine, new, old) = (value(&clash.mine), value(&clash.new), value(&clash.old));
-        format!("{}  {}: yours {mine}, the new version's {new} (it was {old})", file.address, clash.what)
+        format!("{}  {}: yours {mine}, {new_one} {new} (it was {old})", file.address, clash.what)
     };
     file.clashes.iter().map(line).collect()
 }
@@ -199,7 +199,7 @@ impl From<ChangeError> for Failure {
                 "edits_clash",
                 "you and the new version changed the same; nothing was changed:",
             )
-            .about(files.iter().flat_map(clash_lines))
+            .about(files.iter().flat_map(|file| clash_lines(file, "the new version's")))
             .choice("where both changed something, keep yours", "--both-changed mine")
             .choice("where both changed something, take the new version's", "--both-changed new")
             .choice("save your whole files and take the new version's", "--keep-edits")

@@ -2,7 +2,8 @@
 
 use clap::Args;
 use odd_stack_core::blend::KeyEdit;
-use odd_stack_core::jobs::{ChangeReport, Tweak, TweakRow, prepare_tweak, tweaks};
+use odd_stack_core::disk::ChangeError;
+use odd_stack_core::jobs::{ChangeReport, Tweak, TweakError, TweakRow, prepare_tweak, tweaks};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -10,7 +11,7 @@ use super::standing::MOST_EFFECTS;
 use crate::Ended;
 use crate::args::ChangeArgs;
 use crate::desk::{Desk, change_options};
-use crate::errors::{Exit, Failure};
+use crate::errors::{Exit, Failure, clash_lines};
 use crate::show::change::{edits, effects, verdict};
 use crate::show::table::{Look, cell, table};
 use crate::show::units::{counted, short};
@@ -121,7 +122,7 @@ pub fn run(desk: &mut Desk, args: &TweakArgs) -> Result<Ended, Failure> {
         Tweak::DropAll => "tweak drop --all".to_owned(),
     };
     let tweaking = prepare_tweak(&ledger, permit, &tweak, &command, &now, options, &desk.progress);
-    let tweaking = tweaking.map_err(|error| of_edits(error.into()))?;
+    let tweaking = tweaking.map_err(of_edits)?;
     let edited = tweaking.rows;
     let change = match tweaking.change {
         Some(change) => desk.carry_out(&ledger, change, &args.change, |out, report| {
@@ -140,12 +141,11 @@ pub fn run(desk: &mut Desk, args: &TweakArgs) -> Result<Ended, Failure> {
 }
 
 /// Where the file on disk was changed by hand in the very keys, there is no other version to choose from.
-fn of_edits(failure: Failure) -> Failure {
-    if failure.code != "edits_clash" {
-        return failure;
-    }
+fn of_edits(error: TweakError) -> Failure {
+    let TweakError::Change(ChangeError::EditsClash { files }) = &error else { return error.into() };
     let message = "the file was changed by hand where this would change it; nothing was changed:";
-    Failure { message: message.to_owned(), choices: Vec::new(), ..failure }
+    Failure::new(Exit::Undecided, "edits_clash", message)
+        .about(files.iter().flat_map(|file| clash_lines(file, "now to be")))
         .choice("save the file as it is on disk now and go on", "--keep-edits")
         .choice("let go of what is on disk now and go on", "--discard-edits")
 }
