@@ -95,6 +95,16 @@ pub struct ChangeArgs {
     /// Go on although a need is not met, and remember that you want it so
     #[arg(long)]
     pub despite: bool,
+    /// Go on although the ledger has lost files of the game's own; nothing lies there until its client repairs them
+    #[arg(long)]
+    pub without_lost: bool,
+}
+
+impl ChangeArgs {
+    /// Nothing asked but whether it is a dry run.
+    pub fn plain(dry_run: bool) -> Self {
+        Self { dry_run, keep_edits: false, discard_edits: false, despite: false, without_lost: false }
+    }
 }
 
 /// Options that say where a package's files go.

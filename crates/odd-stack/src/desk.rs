@@ -65,7 +65,11 @@ impl Desk {
         match done {
             Ok(ended) => {
                 self.out.close(self.command, None);
-                if ended == Ended::Well { ExitCode::SUCCESS } else { Exit::WantsAttention.into() }
+                match ended {
+                    Ended::Well => ExitCode::SUCCESS,
+                    Ended::WantsAttention => Exit::WantsAttention.into(),
+                    Ended::Damaged => Exit::Damaged.into(),
+                }
             }
             Err(failure) => {
                 let code = failure.exit.into();
@@ -283,5 +287,5 @@ pub fn change_options(args: &ChangeArgs) -> ChangeOptions {
         (_, true) => Edits::Discard,
         _ => Edits::Stop,
     };
-    ChangeOptions { edits, despite: args.despite }
+    ChangeOptions { edits, despite: args.despite, without_lost: args.without_lost }
 }

@@ -4,12 +4,14 @@ use std::error::Error;
 use std::process::ExitCode;
 
 use odd_stack_core::blend::Clash;
-use odd_stack_core::disk::{ChangeError, CheckError, ClashingFile, DriftKind, Presence, UnmetNeed};
+use odd_stack_core::disk::{
+    ChangeError, CheckError, ClashingFile, DamagedFile, DriftKind, Presence, UnmetNeed,
+};
 use odd_stack_core::fit::FitError;
 use odd_stack_core::game::{PatternError, Running};
 use odd_stack_core::jobs::{
-    AddError, AddressesError, CaptureError, CareError, MendError, PatchDayError, PlayError, SelectError,
-    SetError, SettleError, TraceError, TweakError,
+    AddError, AddressesError, CaptureError, CareError, MendError, PatchDayError, PlayError, RenewError,
+    SelectError, SetError, SettleError, TraceError, TweakError,
 };
 use odd_stack_core::ledger::{LedgerError, OngoingKind};
 use odd_stack_core::package::PackageError;
@@ -135,7 +137,11 @@ impl From<LedgerError> for Failure {
     fn from(error: LedgerError) -> Self {
         match &error {
             LedgerError::Damaged { .. } => Self::of(Exit::Damaged, "ledger_damaged", &error),
-            LedgerError::ContentLost { .. } => Self::of(Exit::Damaged, "content_lost", &error),
+            LedgerError::ContentLost { .. } => {
+                let mut failure = Self::of(Exit::Damaged, "content_lost", &error);
+                failure.message.push_str("; nothing was changed");
+                renewals(failure, &[])
+            }
             LedgerError::Missing { .. } => Self::of(Exit::Failed, "ledger_missing", &error),
             LedgerError::TooNew { .. } => Self::of(Exit::Failed, "ledger_too_new", &error),
             LedgerError::Busy { .. } => Self::of(Exit::Failed, "busy", &error),
@@ -194,6 +200,8 @@ impl From<ChangeError> for Failure {
             .about(drifted.iter().map(|drift| format!("{}  ({})", drift.address, drift_words(drift.kind))))
             .choice("save what is on disk now and go on", "--keep-edits")
             .choice("let go of what is on disk now and go on", "--discard-edits"),
+            ChangeError::ContentsLost { ref files } => contents_lost(files),
+            ChangeError::OriginalsLost { ref files } => originals_lost(files),
             ChangeError::EditsClash { ref files } => Self::new(
                 Exit::Undecided,
                 "edits_clash",
@@ -230,6 +238,60 @@ impl From<ChangeError> for Failure {
             ChangeError::Cancelled => Self::of(Exit::Failed, "stopped", &error),
         }
     }
+}
+
+/// Lost contents of layers, with the packages that renew them.
+fn contents_lost(files: &[DamagedFile]) -> Failure {
+    let message = format!(
+        "the ledger has lost {} of layers; nothing was changed:",
+        crate::show::units::files(files.len() as u64)
+    );
+    let failure = Failure::new(Exit::Damaged, "content_lost", message).about(files.iter().map(damage_line));
+    renewals(failure, files)
+}
+
+/// Lost files of the game's own, with every way back.
+fn originals_lost(files: &[DamagedFile]) -> Failure {
+    let (count, it) = (files.len() as u64, if files.len() == 1 { "it" } else { "them" });
+    let message = format!(
+        "the ledger has lost {} of the game's own that would come back; nothing was changed. To have {it} again, let \
+         the game's client repair {it} and use `oddstack mend ADDRESS --accept`; or, with a whole copy of the game, \
+         `oddstack mend --renew FOLDER`:",
+        crate::show::units::files(count)
+    );
+    let failure = Failure::new(Exit::Damaged, "original_lost", message).about(files.iter().map(damage_line));
+    failure.choice("go on without; nothing lies there until the client repairs it", "--without-lost")
+}
+
+/// `game:data/a.dds  (of Lamps: damaged)`.
+fn damage_line(file: &DamagedFile) -> String {
+    let whose = match &file.layer {
+        Some(layer) => format!("of {layer}"),
+        None => "the game's own".to_owned(),
+    };
+    let state = if file.is_missing { "missing" } else { "damaged" };
+    format!("{}  ({whose}; {state} in the ledger)", file.address)
+}
+
+/// The ways to renew contents of layers.
+fn renewals(failure: Failure, files: &[DamagedFile]) -> Failure {
+    let mut packages: Vec<&str> = files.iter().filter_map(|file| file.package.as_deref()).collect();
+    packages.sort_unstable();
+    packages.dedup();
+    let gone: Vec<&str> =
+        packages.iter().copied().filter(|package| !std::path::Path::new(package).exists()).collect();
+    let mut failure = failure;
+    if !gone.is_empty() {
+        let gone = gone.join(", ");
+        failure.message.push_str(&format!(
+            " What they were made from is no longer at {gone}; give the same package with \
+             `oddstack mend --renew PACKAGE`"
+        ));
+    }
+    failure.choice(
+        "put them again, from the game and from the packages where they still lie",
+        "oddstack mend --renew",
+    )
 }
 
 /// A root that is not where it should be.
@@ -573,6 +635,16 @@ impl From<CareError> for Failure {
             CareError::NoVersion { .. } => (Exit::Failed, "no_version"),
         };
         Self::of(exit, code, &error)
+    }
+}
+
+impl From<RenewError> for Failure {
+    fn from(error: RenewError) -> Self {
+        match error {
+            RenewError::Ledger(error) => error.into(),
+            RenewError::Check(error) => error.into(),
+            RenewError::Package(error) => error.into(),
+        }
     }
 }
 

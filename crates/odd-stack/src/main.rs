@@ -44,6 +44,8 @@ pub enum Ended {
     Well,
     /// It looked and found something that wants attention.
     WantsAttention,
+    /// It looked and found that what the ledger stores is damaged.
+    Damaged,
 }
 
 fn run(desk: &mut Desk, command: Command) -> Result<Ended, Failure> {

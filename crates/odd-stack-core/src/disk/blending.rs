@@ -204,7 +204,11 @@ impl<'l> Blender<'l> {
         let usual = [site.original(root, column.path), base.spelled.on(&root.folder)];
         for path in self.bases.get(&column.path).cloned().into_iter().chain(usual) {
             match std::fs::read(&path) {
-                Ok(content) => return Ok(Some(content)),
+                // What is not as it was known is not the game's own file.
+                Ok(content) if base.hash.is_none_or(|hash| ContentHash::of(&content) == hash) => {
+                    return Ok(Some(content));
+                }
+                Ok(_) => {}
                 Err(error) if super::is_nothing_there(&error) => {}
                 Err(source) => return Err(LedgerError::io("read", &path)(source)),
             }
@@ -219,13 +223,15 @@ impl<'l> Blender<'l> {
         }
         let path = blob_path(self.ledger.folder(), entry.hash);
         match std::fs::read(&path) {
-            Ok(content) => Ok(Some(content)),
+            Ok(content) if ContentHash::of(&content) == entry.hash => Ok(Some(content)),
             Err(error) if error.kind() == io::ErrorKind::NotFound && self.is_dry_run => Ok(None),
-            Err(error) if error.kind() == io::ErrorKind::NotFound => {
+            Err(error) if error.kind() != io::ErrorKind::NotFound => {
+                Err(LedgerError::io("read", &path)(error))
+            }
+            _ => {
                 let what = format!("a file of {}", self.name_of(entry.layer)?);
                 Err(LedgerError::ContentLost { what, path })
             }
-            Err(source) => Err(LedgerError::io("read", &path)(source)),
         }
     }
 

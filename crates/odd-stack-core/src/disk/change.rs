@@ -1,8 +1,8 @@
 //! One change of a game from start to end: decided, shown, applied or abandoned, recovered.
 
-use std::collections::HashMap;
-use std::io;
+use std::collections::{HashMap, HashSet};
 use std::path::{Path, PathBuf};
+use std::sync::{Mutex, PoisonError};
 
 use rayon::prelude::*;
 
@@ -18,6 +18,7 @@ use super::plan::Plan;
 use super::seam::{Seam, Stamp};
 use super::sides::{check_room, make_private_folder, make_side, tidy_sides};
 use super::steps::Step;
+use super::stored::lost_contents;
 use super::thrown::save_changed;
 use crate::address::{FoldedKey, RelPath};
 use crate::blend::BlendRule;
@@ -46,6 +47,8 @@ pub struct ChangeOptions {
     pub edits: Edits,
     /// Go on although needs are not met, and note that it is wanted so.
     pub despite: bool,
+    /// Go on although files of the game's own are lost: nothing lies there then.
+    pub without_lost: bool,
 }
 
 /// What a change is to make of the stack. Layers being added are in the catalogue already, inside
@@ -152,8 +155,6 @@ pub(super) struct Staged {
     pub stamp: Stamp,
     pub path: PathBuf,
     pub side: PathBuf,
-    /// The layer, to say whose content is lost if it is.
-    pub layer: LayerId,
     /// What lies there instead of the stored content.
     pub content: Option<Vec<u8>>,
 }
@@ -216,6 +217,11 @@ pub(crate) fn prepare<'l>(
         },
         ongoing: request.ongoing.map(|ongoing| ongoing.into_iter().collect()),
         undo: request.undo.map(Undo::of),
+        lost: decision
+            .lost
+            .iter()
+            .map(|(root, key, spelled)| (*root, key.as_str().to_owned(), spelled.as_str().to_owned()))
+            .collect(),
     };
     Ok(Prepared { ledger, lock: Some(lock), decision, new_blobs: request.new_blobs, outcome, is_over: false })
 }
@@ -271,7 +277,8 @@ impl Prepared<'_> {
         Ok((revision, lock))
     }
 
-    /// Copies stored contents beside their destination and makes them durable.
+    /// Copies stored contents beside their destination and makes them durable. What was stored and is not what it
+    /// was stops it.
     fn stage(&self, observer: &dyn Observer) -> Result<(), ChangeError> {
         let (folder, seam) = (self.ledger.folder(), &*self.ledger.seam);
         let staged = &self.decision.staged;
@@ -285,20 +292,28 @@ impl Prepared<'_> {
             make_private_folder(folder, seam)?;
         }
         observer.begin(Work::Staging, staged.len() as u64, staged.iter().map(|file| file.size_bytes).sum());
-        let names: HashMap<LayerId, String> = self.ledger.catalogue.layer_names()?.into_iter().collect();
+        let lost: Mutex<HashSet<ContentHash>> = Mutex::default();
         let copied = staged.par_iter().try_for_each(|file| {
             if observer.is_cancelled() {
                 return Err(ChangeError::Cancelled);
             }
             match &file.content {
                 Some(content) => write_made(file, content, seam)?,
-                None => copy_stored(file, folder, &names, seam)?,
+                None if copy_stored(file, folder, seam)? => {}
+                None => drop(lost.lock().unwrap_or_else(PoisonError::into_inner).insert(file.hash)),
             }
             observer.advance(1, file.size_bytes);
             Ok(())
         });
         observer.end();
         copied?;
+        let lost = lost.into_inner().unwrap_or_else(PoisonError::into_inner);
+        if !lost.is_empty() {
+            return Err(ChangeError::ContentsLost { files: lost_contents(self.ledger, &lost)? });
+        }
+        for (path, stamp) in &self.decision.restamped {
+            seam.stamp(path, *stamp).map_err(|source| ChangeError::Stage { path: path.clone(), source })?;
+        }
         let mut touched: Vec<PathBuf> = staged.iter().map(|file| file.path.clone()).collect();
         touched.extend(self.decision.private_folders.iter().cloned());
         touched.extend(self.new_blobs.iter().map(|hash| blob_path(folder, *hash)));
@@ -350,24 +365,17 @@ fn write_made(file: &Staged, content: &[u8], seam: &dyn Seam) -> Result<(), Chan
     written.map_err(|source| ChangeError::Stage { path: path.clone(), source })
 }
 
-/// Copies a stored content to where it is staged.
-fn copy_stored(
-    file: &Staged,
-    ledger: &Path,
-    names: &HashMap<LayerId, String>,
-    seam: &dyn Seam,
-) -> Result<(), ChangeError> {
+/// Copies a stored content to where it is staged; says whether it is still what it was.
+fn copy_stored(file: &Staged, ledger: &Path, seam: &dyn Seam) -> Result<bool, ChangeError> {
     let blob = blob_path(ledger, file.hash);
-    let is_lost = match seam.copy_file(&blob, &file.path, file.size_bytes, file.stamp) {
-        Ok(copied_bytes) => copied_bytes != file.size_bytes,
-        Err(error) if error.kind() == io::ErrorKind::NotFound && !blob.exists() => true,
-        Err(source) => return Err(ChangeError::Stage { path: file.path.clone(), source }),
-    };
-    if is_lost {
-        let name = names.get(&file.layer).map_or("a layer", String::as_str);
-        return Err(LedgerError::ContentLost { what: format!("a file of {name}"), path: blob }.into());
+    match seam.copy_file(&blob, &file.path, file.size_bytes, file.stamp) {
+        Ok(copied) => {
+            Ok(copied.size_bytes == file.size_bytes && copied.hash.is_none_or(|hash| hash == file.hash))
+        }
+        // What can't be read is lost, whatever the reason.
+        Err(_) if ContentHash::of_file(&blob).map_or(true, |hash| hash != file.hash) => Ok(false),
+        Err(source) => Err(ChangeError::Stage { path: file.path.clone(), source }),
     }
-    Ok(())
 }
 
 /// Removes contents that were taken in for a change that will not be. What can't be removed now is

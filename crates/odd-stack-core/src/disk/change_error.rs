@@ -7,6 +7,7 @@ use thiserror::Error;
 
 use super::carry::ClashingFile;
 use super::drift::Drift;
+use super::stored::DamagedFile;
 use crate::address::Address;
 use crate::ledger::{LedgerError, Ongoing};
 use crate::stack::Unmet;
@@ -43,6 +44,18 @@ pub enum ChangeError {
     /// The ledger failed.
     #[error(transparent)]
     Ledger(#[from] LedgerError),
+    /// Stored contents of layers are gone or not what they were.
+    #[error("{} file(s) of layers are missing or damaged in the ledger", files.len())]
+    ContentsLost {
+        /// The files.
+        files: Vec<DamagedFile>,
+    },
+    /// Files of the game's own that would come back are gone or not what they were; a decision is needed.
+    #[error("{} file(s) of the game's own are missing or damaged in the ledger", files.len())]
+    OriginalsLost {
+        /// The files.
+        files: Vec<DamagedFile>,
+    },
     /// Files that must change are not what the stack says; a decision is needed.
     #[error("{} file(s) in the way are not as Odd Stack left them", drifted.len())]
     Drifted {

@@ -20,6 +20,7 @@ use super::seam::Stamp;
 use super::sides::{STAGE, TRASH};
 use super::spelling::Folders;
 use super::steps::Step;
+use super::stored::{Soundness, lost_original, soundness_of_original};
 use super::survey::{BaseLook, look_at_base, look_at_file};
 use super::thrown::Thrown;
 use crate::address::{Address, FoldedKey, RelPath};
@@ -45,6 +46,10 @@ pub(super) struct Decision {
     pub sides: Vec<PathBuf>,
     pub tallies: BTreeMap<LayerId, Tally>,
     pub base_now: Vec<(RootId, FoldedKey, Option<BaseFile>)>,
+    /// Addresses whose original is lost.
+    pub lost: Vec<(RootId, FoldedKey, RelPath)>,
+    /// Originals that come back, whose times were changed while they lay aside.
+    pub restamped: Vec<(PathBuf, Stamp)>,
 }
 
 /// How many staged or discarded files share a folder.
@@ -85,6 +90,7 @@ pub(super) fn decide(
         before,
         after,
         edits: options.edits,
+        without_lost: options.without_lost,
         blender: Blender::in_change(ledger, request.unstored.clone(), request.is_dry_run),
         exchanges: request.exchanges.clone(),
         clashing: Vec::new(),
@@ -147,6 +153,8 @@ pub(super) struct Decider<'a> {
     pub(super) before: Order,
     pub(super) after: Order,
     pub(super) edits: Edits,
+    /// Originals that are lost do not stop it.
+    without_lost: bool,
     pub(super) blender: Blender<'a>,
     pub(super) exchanges: Vec<Exchange>,
     /// Files whose edits can't be carried over.
@@ -225,6 +233,7 @@ impl Decider<'_> {
             self.settle_lying()?;
         }
         self.settle_base()?;
+        self.judge_originals()?;
         self.blender.learn(&mut self.columns, &self.after)?;
         for column in &self.columns {
             let (Some(blend), Some(spelled)) = (column.blend(&self.after), column.spelled()) else {
@@ -300,6 +309,72 @@ impl Decider<'_> {
                 }
             }
         }
+        Ok(())
+    }
+
+    /// Looks at the originals that will come back. Those that are not what they were do not: they are saved, and it is
+    /// not known any more what the game had there.
+    fn judge_originals(&mut self) -> Result<(), ChangeError> {
+        let site = self.ledger.site();
+        let (before, after, lying) = (&self.before, &self.after, &self.lying);
+        let coming_back = |column: &Column| {
+            column.base.as_ref().is_some_and(|base| base.kind != BaseKind::Folder)
+                && !lying.contains_key(&column.path)
+                && matches!(column.provider(after), Provider::Base(_))
+                && column.recipe(after).is_none()
+                && !matches!(column.provider(before), Provider::Base(_))
+        };
+        let looked: Vec<Option<(PathBuf, Soundness)>> = self
+            .columns
+            .par_iter()
+            .map(|column| match &column.base {
+                Some(base) if coming_back(column) => {
+                    let path = site.original(site.root(column.root)?, column.path);
+                    let soundness = soundness_of_original(&path, base, false);
+                    Ok(Some((path, soundness)))
+                }
+                _ => Ok(None),
+            })
+            .collect::<Result<_, ChangeError>>()?;
+        let mut files = Vec::new();
+        for (index, (path, soundness)) in
+            looked.into_iter().enumerate().filter_map(|(index, looked)| Some((index, looked?)))
+        {
+            let column = &mut self.columns[index];
+            let Some(base) = column.base.clone() else { continue };
+            if soundness == Soundness::OtherTime {
+                let stamp = Stamp::of_base(&base);
+                self.decision.restamped.push((path.clone(), stamp));
+            }
+            if !soundness.is_lost() {
+                continue;
+            }
+            let file = lost_original(site, column, &base, &path, soundness)?;
+            self.decision.plan.originals_lost.push(file.address.clone());
+            files.push(file);
+            let (root, key) = (column.root, column.key.clone());
+            column.base = None;
+            self.decision.base_now.push((root, key.clone(), None));
+            self.decision.lost.push((root, key, base.spelled.clone()));
+            if soundness == Soundness::Damaged {
+                self.save_original(root, &base.spelled, path)?;
+            }
+        }
+        if files.is_empty() || self.without_lost {
+            return Ok(());
+        }
+        files.sort_by(|one, two| one.address.cmp(&two.address));
+        Err(ChangeError::OriginalsLost { files })
+    }
+
+    /// Saves an original that is not what it was.
+    fn save_original(&mut self, root: RootId, spelled: &RelPath, public: PathBuf) -> Result<(), ChangeError> {
+        let root = self.root(root)?.clone();
+        let address = Address { root: root.name.clone(), path: spelled.clone() };
+        let private = self.keep(&root, spelled, &address)?;
+        let side = self.side(root.id)?;
+        self.need_private_folders(&side, &private);
+        self.decision.steps.push(Step::SetAside { public, private });
         Ok(())
     }
 
@@ -542,7 +617,6 @@ impl Decider<'_> {
             stamp: Stamp { modified, nanoseconds: 0, mode },
             path,
             side,
-            layer: entry.layer,
             content,
         });
     }

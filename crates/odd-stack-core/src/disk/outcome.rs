@@ -124,6 +124,9 @@ pub(super) struct Outcome {
     /// Contents that are of no new layer, and are dropped then.
     #[serde(default)]
     pub brought: Vec<ContentHash>,
+    /// Addresses whose original is lost, and not known from then on.
+    #[serde(default)]
+    pub lost: Vec<(RootId, String, String)>,
 }
 
 impl Outcome {
@@ -210,6 +213,9 @@ pub(super) fn write_outcome(ledger: &Ledger, outcome: Outcome) -> Result<i64, Ch
             Some(file) => catalogue.accept_original(base.root, &key, &file.into_base())?,
             None => catalogue.forget_base(base.root, &key)?,
         }
+    }
+    for (root, key, spelled) in outcome.lost {
+        catalogue.doubt_original(root, &FoldedKey::from_stored(key), &RelPath::from_disk(spelled))?;
     }
     let arrangement =
         serde_json::to_string(&outcome.arrangement).map_err(|error| catalogue.damaged_by(&error))?;

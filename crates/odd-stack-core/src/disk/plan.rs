@@ -105,6 +105,8 @@ pub struct Plan {
     pub originals_missing: Vec<Address>,
     /// Addresses at which the game's own file comes back as it was before an update that it may have missed.
     pub originals_old: Vec<Address>,
+    /// Addresses at which nothing will lie, since the game's own file is lost.
+    pub originals_lost: Vec<Address>,
     /// How the new version of each exchanged layer differs from the old one.
     pub differences: Vec<(LayerId, Difference)>,
     /// How newly laid layers meet what is there.

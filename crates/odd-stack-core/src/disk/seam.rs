@@ -13,6 +13,9 @@ use filetime::FileTime;
 #[cfg(not(target_os = "linux"))]
 use rayon::prelude::*;
 
+use crate::hash::{ContentHash, HashingReader};
+use crate::stack::BaseFile;
+
 /// Time and mode that a file gets when it is written.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Stamp {
@@ -22,6 +25,24 @@ pub struct Stamp {
     pub nanoseconds: u32,
     /// Permission bits; used on Unix only.
     pub mode: u32,
+}
+
+impl Stamp {
+    /// Those of a file of the base.
+    pub(crate) fn of_base(base: &BaseFile) -> Self {
+        let second = 1_000_000_000;
+        let nanoseconds = u32::try_from(base.modified_ns.rem_euclid(second)).unwrap_or_default();
+        Self { modified: base.modified_ns.div_euclid(second), nanoseconds, mode: base.mode }
+    }
+}
+
+/// What was copied.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Copied {
+    /// Bytes there were.
+    pub size_bytes: u64,
+    /// The hash of them, unless they were not read since the copy shares its blocks.
+    pub hash: Option<ContentHash>,
 }
 
 /// Changes of the file system, each one step. All are whole or not at all as far as the system
@@ -57,12 +78,12 @@ pub trait Seam: Send + Sync {
     /// # Errors
     /// The content's or the system's own; a part may be left.
     fn write_file(&self, path: &Path, content: &mut dyn Read) -> io::Result<u64>;
-    /// Copies a file of `size_bytes` to a new file, sharing blocks where the disk can, and stamps it;
-    /// gives the bytes there were, fewer if the file is shorter.
+    /// Copies a file of `size_bytes` to a new file, sharing blocks where the disk can, and stamps it. The source is
+    /// looked at no further than `size_bytes`.
     ///
     /// # Errors
     /// The system's own; a part may be left.
-    fn copy_file(&self, from: &Path, to: &Path, size_bytes: u64, stamp: Stamp) -> io::Result<u64>;
+    fn copy_file(&self, from: &Path, to: &Path, size_bytes: u64, stamp: Stamp) -> io::Result<Copied>;
     /// Sets a file's time and mode.
     ///
     /// # Errors
@@ -142,14 +163,14 @@ impl Seam for RealDisk {
         pump(content, u64::MAX, &mut file)
     }
 
-    fn copy_file(&self, from: &Path, to: &Path, size_bytes: u64, stamp: Stamp) -> io::Result<u64> {
+    fn copy_file(&self, from: &Path, to: &Path, size_bytes: u64, stamp: Stamp) -> io::Result<Copied> {
         if !self.no_reflink.load(Ordering::Relaxed) {
             match reflink_copy::reflink(from, to) {
                 Ok(()) => {
                     let file = OpenOptions::new().write(true).open(to)?;
                     grant(&file, stamp.mode)?;
                     set_time(&file, stamp)?;
-                    return Ok(file.metadata()?.len());
+                    return Ok(Copied { size_bytes: file.metadata()?.len(), hash: None });
                 }
                 Err(_) => {
                     self.no_reflink.store(true, Ordering::Relaxed);
@@ -159,9 +180,13 @@ impl Seam for RealDisk {
         }
         let source = File::open(from)?;
         let mut file = self.create_new(to, stamp.mode)?;
-        let copied = pump(&mut source.take(size_bytes), size_bytes, &mut file)?;
+        let mut source = source.take(size_bytes);
+        // It is read anyway.
+        let mut hashing = HashingReader::new(&mut source);
+        let size_bytes = pump(&mut hashing, size_bytes, &mut file)?;
+        let hash = Some(hashing.finish());
         set_time(&file, stamp)?;
-        Ok(copied)
+        Ok(Copied { size_bytes, hash })
     }
 
     fn stamp(&self, path: &Path, stamp: Stamp) -> io::Result<()> {

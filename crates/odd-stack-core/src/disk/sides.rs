@@ -17,17 +17,18 @@ pub(crate) const KEPT: &str = "kept";
 /// Makes the folders of a side that are not there.
 pub(super) fn make_side(side: &Path, seam: &dyn Seam) -> Result<(), ChangeError> {
     make_private_folder(side, seam)?;
-    [STAGE, TRASH, ORIGINALS, KEPT].iter().try_for_each(|name| make_private_folder(&side.join(name), seam))
+    let made = [STAGE, TRASH, ORIGINALS, KEPT].iter();
+    Ok(made.map(|name| side.join(name)).try_for_each(|folder| make_private_folder(&folder, seam))?)
 }
 
 /// Makes a folder of ours that may be there already.
-pub(crate) fn make_private_folder(path: &Path, seam: &dyn Seam) -> Result<(), ChangeError> {
+pub(crate) fn make_private_folder(path: &Path, seam: &dyn Seam) -> Result<(), LedgerError> {
     if path.is_dir() {
         return Ok(());
     }
     match seam.create_folder(path) {
         Err(error) if error.kind() == io::ErrorKind::AlreadyExists => Ok(()),
-        other => Ok(other.map_err(LedgerError::io("create", path))?),
+        other => other.map_err(LedgerError::io("create", path)),
     }
 }
 

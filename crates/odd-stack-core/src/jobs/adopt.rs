@@ -124,7 +124,7 @@ pub fn prepare_adopt<'l>(
         ledger.catalogue.roll_back();
         discard_new_contents(ledger);
     })?;
-    let options = ChangeOptions { edits: Edits::Keep, despite: true };
+    let options = ChangeOptions { edits: Edits::Keep, despite: true, ..ChangeOptions::default() };
     let change = prepare(ledger, permit.lock, change, options, observer)?;
     Ok(Adopting { report, change })
 }

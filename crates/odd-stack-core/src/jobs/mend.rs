@@ -393,7 +393,7 @@ impl Work {
             accepted: self.accepted,
             ..request
         };
-        let options = ChangeOptions { edits: Edits::Keep, despite: false };
+        let options = ChangeOptions { edits: Edits::Keep, despite: false, ..ChangeOptions::default() };
         Ok(Some(prepare(ledger, permit.lock, request, options, observer)?))
     }
 

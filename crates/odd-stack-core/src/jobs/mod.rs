@@ -36,6 +36,7 @@ mod placing;
 mod placing_again;
 mod play;
 mod proofs;
+mod renew;
 mod report;
 mod roots;
 mod runs_code;
@@ -85,9 +86,11 @@ pub use play::{
     written_since,
 };
 pub use proofs::{ProofRow, proofs};
+pub use renew::{DamageRow, RenewError, RenewReport, renew};
 pub use report::{
     CarriedRow, ChangeReport, CheckSummary, Count, DRIFT_KINDS, DifferenceRow, DriftCount, DriftRow,
-    EffectRow, KeptRow, MeetingRow, OverRow, RecoveredRow, UpdateRow, change_report, check_report,
+    EffectRow, KeptRow, MeetingRow, OverRow, RecoveredRow, StoredSummary, UpdateRow, change_report,
+    check_report,
 };
 pub use select::{SelectError, select, select_all, select_game};
 pub use set::{SetError, SetRequest, change_settings};

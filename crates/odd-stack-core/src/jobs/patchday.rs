@@ -252,7 +252,7 @@ pub fn prepare_patchday_finish<'l>(
     if ongoing.is_some() {
         request.ongoing = Some(None);
     }
-    let options = ChangeOptions { edits: Edits::Keep, despite: true };
+    let options = ChangeOptions { edits: Edits::Keep, despite: true, ..ChangeOptions::default() };
     let change = prepare(ledger, permit.lock, request, options, observer)?;
     Ok(Finishing { ledger, report, change: Some(change) })
 }

@@ -200,7 +200,7 @@ pub fn prepare_clearing<'l>(
     cleared.sort();
     let request = ChangeRequest { direct, ..ChangeRequest::new("play", now, catalogue.arrangement()?) };
     catalogue.begin()?;
-    let options = ChangeOptions { edits: Edits::Keep, despite: true };
+    let options = ChangeOptions { edits: Edits::Keep, despite: true, ..ChangeOptions::default() };
     Ok(Clearing { cleared, change: Some(prepare(ledger, permit.lock, request, options, observer)?) })
 }
 

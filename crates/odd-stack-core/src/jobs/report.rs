@@ -8,10 +8,11 @@ use std::sync::Arc;
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::ProofRow;
+use super::{DamageRow, ProofRow};
 use crate::address::Address;
 use crate::disk::{
-    CheckReport, Difference, Drift, DriftKind, EffectKind, Plan, Prepared, Recovered, UpdateSigns,
+    CheckReport, Difference, Drift, DriftKind, EffectKind, Plan, Prepared, Recovered, StoredReport,
+    UpdateSigns,
 };
 use crate::ledger::{Ledger, LedgerError};
 use crate::stack::LayerId;
@@ -165,6 +166,8 @@ pub struct ChangeReport {
     /// Addresses at which nothing will lie, and where the game may have had a file of its own that was gone
     /// before the layer was adopted.
     pub originals_missing: Vec<String>,
+    /// Addresses at which nothing will lie, since the ledger has lost the game's own file.
+    pub originals_lost: Vec<String>,
     /// Addresses at which the game's own file comes back as it was before an update that it may have missed.
     pub originals_old: Vec<String>,
     /// How the new version of an exchanged layer differs from the old one; of several, the first.
@@ -254,6 +257,7 @@ fn report_of(plan: &Plan, names: &HashMap<LayerId, String>, dry_run: bool) -> Ch
             .collect(),
         originals_old: plan.originals_old.iter().map(ToString::to_string).collect(),
         originals_missing: plan.originals_missing.iter().map(ToString::to_string).collect(),
+        originals_lost: plan.originals_lost.iter().map(ToString::to_string).collect(),
         difference: differences.next(),
         more_differences: differences.collect(),
         meeting: MeetingRow {
@@ -382,6 +386,29 @@ pub struct CheckSummary {
     pub drifted: Vec<DriftRow>,
     /// Whether one sees that layers work, if that was asked.
     pub proofs: Option<Vec<ProofRow>>,
+    /// How what the ledger stores is, when contents were compared.
+    pub stored: Option<StoredSummary>,
+}
+
+/// How what the ledger stores is.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct StoredSummary {
+    /// Contents of layers of the stack.
+    pub contents: u64,
+    /// Files of the game's own that are covered.
+    pub originals: u64,
+    /// Bytes of both.
+    pub bytes: u64,
+    /// What is gone or damaged, in order of addresses.
+    pub damaged: Vec<DamageRow>,
+}
+
+impl StoredSummary {
+    /// The summary of what was found.
+    pub fn of(found: &StoredReport) -> Self {
+        let StoredReport { contents, originals, bytes, ref damaged } = *found;
+        Self { contents, originals, bytes, damaged: damaged.iter().map(DamageRow::of).collect() }
+    }
 }
 
 /// Signs of an official update since the game's own files were last looked at.
@@ -428,5 +455,6 @@ pub fn check_report(ledger: &Ledger, found: &CheckReport, deep: bool) -> Result<
         whose,
         drifted,
         proofs: None,
+        stored: None,
     })
 }

@@ -20,6 +20,8 @@ use crate::hash::{ContentHash, HashingReader};
 const FOLDER: &str = "blobs";
 /// Lies in the ledger while contents may lie there that the catalogue does not list.
 const MARK: &str = "intake";
+/// What names of files begin with that have no hash yet.
+const INCOMING: &str = "incoming-";
 /// Contents up to this size are hashed in memory and written once, under their final name.
 const IN_MEMORY_BYTES: u64 = 2 << 20;
 
@@ -81,11 +83,7 @@ impl<'a> Intake<'a> {
         if listed.is_some() {
             return Ok(());
         }
-        let mark = self.ledger.join(MARK);
-        let written = self.seam.write_file(&mark, &mut io::empty());
-        written.map_err(LedgerError::io("write", &mark))?;
-        let durable = self.seam.make_durable(self.ledger, &[mark.clone(), self.ledger.to_path_buf()]);
-        durable.map_err(LedgerError::io("write", &mark))?;
+        set_mark(self.ledger, self.seam)?;
         let catalogue = Catalogue::open(self.ledger)?;
         // One look at the catalogue for all contents: nobody else can change it meanwhile.
         catalogue.begin_reading()?;
@@ -121,7 +119,7 @@ impl<'a> Intake<'a> {
 
     fn take_large(&self, content: &mut dyn Read) -> Result<ContentHash, LedgerError> {
         let number = self.next_temporary.fetch_add(1, Ordering::Relaxed);
-        let temporary = self.ledger.join(FOLDER).join(format!("incoming-{number}"));
+        let temporary = incoming_path(self.ledger, number);
         let mut hashing = HashingReader::new(content);
         let size_bytes =
             self.seam.write_file(&temporary, &mut hashing).map_err(LedgerError::io("write", &temporary))?;
@@ -164,6 +162,49 @@ impl<'a> Intake<'a> {
     }
 }
 
+/// Files on their way to become stored contents that the catalogue lists already. What is left when it is cut short is
+/// swept.
+pub(crate) struct Incoming<'a> {
+    ledger: &'a Path,
+    seam: &'a dyn Seam,
+}
+
+impl<'a> Incoming<'a> {
+    /// Sets the mark, durably.
+    pub(crate) fn begin(ledger: &'a Path, seam: &'a dyn Seam) -> Result<Self, LedgerError> {
+        set_mark(ledger, seam)?;
+        Ok(Self { ledger, seam })
+    }
+
+    /// Where the file of that number lies until it has its name.
+    pub(crate) fn path(&self, number: u64) -> PathBuf {
+        incoming_path(self.ledger, number)
+    }
+
+    /// Removes what did not get its name, and the mark.
+    pub(crate) fn end(self) -> Result<(), LedgerError> {
+        for entry in list(&self.ledger.join(FOLDER))? {
+            if entry.file_name().to_string_lossy().starts_with(INCOMING) {
+                let path = entry.path();
+                self.seam.remove_file(&path).map_err(LedgerError::io("remove", &path))?;
+            }
+        }
+        end_intake(self.ledger, self.seam)
+    }
+}
+
+fn incoming_path(ledger: &Path, number: u64) -> PathBuf {
+    ledger.join(FOLDER).join(format!("{INCOMING}{number}"))
+}
+
+fn set_mark(ledger: &Path, seam: &dyn Seam) -> Result<(), LedgerError> {
+    let mark = ledger.join(MARK);
+    let written = seam.write_file(&mark, &mut io::empty());
+    written.map_err(LedgerError::io("write", &mark))?;
+    let durable = seam.make_durable(ledger, &[mark.clone(), ledger.to_path_buf()]);
+    durable.map_err(LedgerError::io("write", &mark))
+}
+
 fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
 }
@@ -177,7 +218,7 @@ pub(crate) fn sweep(ledger: &Path, catalogue: &Catalogue, seam: &dyn Seam) -> Re
     for entry in list(&blobs)? {
         let path = entry.path();
         let first = entry.file_name().to_string_lossy().into_owned();
-        if first.starts_with("incoming-") {
+        if first.starts_with(INCOMING) {
             seam.remove_file(&path).map_err(LedgerError::io("remove", &path))?;
             continue;
         }

@@ -28,7 +28,7 @@ pub use error::LedgerError;
 pub use home::{Home, Registered};
 pub use lock::Lock;
 
-pub(crate) use blobs::{Intake, blob_path, drop_unneeded, end_intake, sweep};
+pub(crate) use blobs::{Incoming, Intake, blob_path, drop_unneeded, end_intake, sweep};
 pub(crate) use catalogue::Catalogue;
 pub(crate) use catalogue::{FILE_NAME as CATALOGUE_FILE, Side};
 

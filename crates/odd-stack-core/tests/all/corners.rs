@@ -6,7 +6,6 @@ use std::sync::atomic::{AtomicU64, Ordering};
 
 use odd_stack_core::disk::{ChangeError, ChangeOptions};
 use odd_stack_core::jobs::{AddError, ConflictsRequest, Reorder, conflicts, prepare_add, stack};
-use odd_stack_core::ledger::LedgerError;
 use odd_stack_core::observer::{Observer, Work};
 use odd_stack_core::stack::Target;
 
@@ -171,7 +170,7 @@ fn a_lost_original_is_told_before_anything_changes() {
     fs::remove_file(lost).unwrap();
     let before = world.tree();
     let error = lift_all(&world).unwrap_err();
-    assert!(matches!(error, ChangeError::Ledger(LedgerError::ContentLost { .. })), "{error}");
+    assert!(matches!(&error, ChangeError::OriginalsLost { files } if files.len() == 1), "{error}");
     assert_eq!(world.tree(), before);
 }
 

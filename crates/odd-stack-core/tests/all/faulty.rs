@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicU64, Ordering};
 
-use odd_stack_core::disk::{RealDisk, Seam, Stamp};
+use odd_stack_core::disk::{Copied, RealDisk, Seam, Stamp};
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Fault {
@@ -163,7 +163,7 @@ impl Seam for Faulty {
         self.real.write_file(path, content)
     }
 
-    fn copy_file(&self, from: &Path, to: &Path, size_bytes: u64, stamp: Stamp) -> io::Result<u64> {
+    fn copy_file(&self, from: &Path, to: &Path, size_bytes: u64, stamp: Stamp) -> io::Result<Copied> {
         if let Err(error) = self.step() {
             fs::write(to, "half a co")?;
             return Err(error);

@@ -1,8 +1,10 @@
 //! `oddstack check`
 
 use clap::Args;
-use odd_stack_core::disk::check;
-use odd_stack_core::jobs::{CheckSummary, DRIFT_KINDS, DriftCount, DriftRow, check_report, proofs};
+use odd_stack_core::disk::{check, check_stored};
+use odd_stack_core::jobs::{
+    CheckSummary, DRIFT_KINDS, DamageRow, DriftCount, DriftRow, StoredSummary, check_report, proofs,
+};
 
 use super::play::proof_rows;
 use crate::Ended;
@@ -14,7 +16,7 @@ use crate::show::units::{counted, files, number, size};
 
 #[derive(Debug, Args)]
 pub struct CheckArgs {
-    /// Compare contents, not only sizes and times
+    /// Compare contents, not only sizes and times, and everything that the ledger stores
     #[arg(long)]
     pub deep: bool,
     /// Also say whether one sees that layers work, as far as their fit sheets say how
@@ -31,6 +33,12 @@ pub fn run(desk: &mut Desk, args: &CheckArgs) -> Result<Ended, Failure> {
     let mut report = check_report(&ledger, &found, args.deep)?;
     let most = if desk.out.verbose { usize::MAX } else { MOST_FILES };
     let mut text = text(&report, most);
+    if args.deep {
+        let found = check_stored(&ledger, &desk.progress)?;
+        let stored = StoredSummary::of(&found);
+        text.push_str(&stored_text(&stored, most));
+        report.stored = Some(stored);
+    }
     if args.proofs {
         let found = proofs(&ledger)?;
         text.push_str(&proof_rows(&found));
@@ -40,14 +48,79 @@ pub fn run(desk: &mut Desk, args: &CheckArgs) -> Result<Ended, Failure> {
         report.proofs = Some(found);
     }
     desk.out.result(Some(&ledger.game().name), &report, &text);
+    let damaged = report.stored.as_ref().map_or(&[][..], |stored| &stored.damaged);
+    if !damaged.is_empty() {
+        desk.out.hint(&renewing(damaged));
+    }
+    let is_damaged = !damaged.is_empty();
     let is_proved = report.proofs.iter().flatten().all(|proof| proof.holds);
-    if report.drifted.is_empty() {
-        return Ok(if is_proved { Ended::Well } else { Ended::WantsAttention });
+    if !report.drifted.is_empty() {
+        for hint in hints(&report) {
+            desk.out.hint(&hint);
+        }
     }
-    for hint in hints(&report) {
-        desk.out.hint(&hint);
+    Ok(match (is_damaged, report.drifted.is_empty() && is_proved) {
+        (true, _) => Ended::Damaged,
+        (false, true) => Ended::Well,
+        (false, false) => Ended::WantsAttention,
+    })
+}
+
+/// What can be done about what the ledger has lost.
+pub fn renewing(damaged: &[DamageRow]) -> String {
+    let mut lines = Vec::new();
+    if damaged.iter().any(|file| file.layer.is_some()) {
+        lines.push(
+            "`oddstack mend --renew` puts contents of layers again, from the game and from their packages where these\n\
+             still lie; `oddstack mend --renew PACKAGE` from another place.",
+        );
     }
-    Ok(Ended::WantsAttention)
+    if damaged.iter().any(|file| file.layer.is_none()) {
+        lines.push(
+            "`oddstack mend --renew FOLDER` takes the game's own files from a whole copy of the game. Or let its client\n\
+             repair them, then `oddstack mend ADDRESS --accept`.",
+        );
+    }
+    lines.join("\n")
+}
+
+/// What a look at everything stored found, in words.
+fn stored_text(stored: &StoredSummary, most: usize) -> String {
+    let counts = format!(
+        "{} of layers and {} of the game's own in the ledger compared by content, {}",
+        files(stored.contents),
+        number(stored.originals),
+        size(stored.bytes)
+    );
+    if stored.damaged.is_empty() {
+        return paint(DIM, &format!("{counts}: all whole\n"));
+    }
+    let head = format!("The ledger has lost {}:\n", files(stored.damaged.len() as u64));
+    let mut text = format!("{}\n{}", paint(DIM, &counts), paint(WARN, &head));
+    text.push_str(&damage_table(&stored.damaged, most));
+    text
+}
+
+/// Lost files, one a line.
+pub fn damage_table(damaged: &[DamageRow], most: usize) -> String {
+    let rows = damaged.iter().take(most).map(|file| {
+        let whose = match &file.layer {
+            Some(layer) => format!("of {layer}"),
+            None => "the game's own".to_owned(),
+        };
+        let renewed = file.renewed_from.as_ref().map(|from| format!("renewed from {from}"));
+        let state = match renewed.is_some() {
+            true => cell("renewed", Look::Good),
+            false => cell(file.state.clone(), Look::Warn),
+        };
+        let details = renewed.map_or(whose.clone(), |renewed| format!("{whose}, {renewed}"));
+        vec![state, cell(file.address.clone(), Look::Plain), cell(details, Look::Dim)]
+    });
+    let mut text = table(&[], rows.collect());
+    if damaged.len() > most {
+        text.push_str(&paint(DIM, &format!("  … and {} more (-v lists all)\n", damaged.len() - most)));
+    }
+    text
 }
 
 /// What can be done about what was found.

@@ -449,8 +449,7 @@ fn set_blending(desk: &mut Desk, ledger: &Ledger, args: &SetGameArgs) -> Result<
     rules.extend(args.no_blend.iter().map(|pattern| BlendRule { pattern: pattern.clone(), format: None }));
     BlendRules::new(&rules).map_err(|reason| Failure::new(Exit::Usage, "bad_pattern", reason))?;
     let permit = desk.permit(ledger, args.dry_run)?;
-    let change =
-        ChangeArgs { dry_run: args.dry_run, keep_edits: false, discard_edits: false, despite: false };
+    let change = ChangeArgs::plain(args.dry_run);
     let (options, now) = (change_options(&change), desk.now());
     let prepared =
         prepare_blend_rules(ledger, permit, rules, "game set --blend", &now, options, &desk.progress)?;

@@ -1,15 +1,18 @@
 //! `oddstack mend`
 
+use std::path::{Path, PathBuf};
+
 use clap::Args;
 use odd_stack_core::disk::DriftKind;
 use odd_stack_core::jobs::{
-    ChangeReport, MendFile, MendRow, Mending, drifted_files, prepare_mend, refuse_to_accept,
-    unknown_originals,
+    ChangeReport, DamageRow, MendFile, MendRow, Mending, RenewReport, drifted_files, prepare_mend,
+    refuse_to_accept, renew, unknown_originals,
 };
 use odd_stack_core::ledger::Ledger;
 use schemars::JsonSchema;
 use serde::Serialize;
 
+use super::check::{damage_table, renewing};
 use super::standing::MOST_EFFECTS;
 use crate::Ended;
 use crate::args::ChangeArgs;
@@ -18,7 +21,7 @@ use crate::errors::{Exit, Failure, drift_words};
 use crate::show::change::{edits, verdict};
 use crate::show::style::{BOLD, WARN, paint};
 use crate::show::table::{Look, cell, table};
-use crate::show::units::files as files_of;
+use crate::show::units::{files as files_of, number};
 
 #[derive(Debug, Args)]
 #[command(
@@ -37,6 +40,10 @@ pub struct MendArgs {
     /// Take what lies there now as the game's own, as after a repair by the game's client; layers go on top again
     #[arg(long)]
     pub accept: bool,
+    /// Put again what the ledger has lost, from the game and from PACKAGE (an archive, a folder such as a copy of the
+    /// game, or the very file), otherwise from the packages where they still lie
+    #[arg(long, value_name = "PACKAGE", num_args = 0..=1, conflicts_with_all = ["restore", "keep", "accept", "addresses"])]
+    pub renew: Option<Option<PathBuf>>,
     /// Only say what would be done
     #[arg(short = 'n', long)]
     pub dry_run: bool,
@@ -51,10 +58,15 @@ pub struct MendReport {
     pub originals_unknown: Vec<String>,
     /// What changes on disk.
     pub change: ChangeReport,
+    /// What was put again of what the ledger had lost, if that was asked.
+    pub renewed: Option<RenewReport>,
 }
 
 pub fn run(desk: &mut Desk, args: &MendArgs) -> Result<Ended, Failure> {
     let ledger = desk.open()?;
+    if let Some(package) = &args.renew {
+        return renew_stored(desk, &ledger, package.as_deref(), args.dry_run);
+    }
     let mending = match (args.restore, args.keep, args.accept) {
         (true, _, _) => Some((Mending::Restore, " --restore")),
         (_, true, _) => Some((Mending::Keep, " --keep")),
@@ -78,8 +90,7 @@ pub fn run(desk: &mut Desk, args: &MendArgs) -> Result<Ended, Failure> {
     let now = desk.now();
     let plan = prepare_mend(&ledger, permit, &files, &command, &now, &desk.progress)?;
     let files = plan.rows;
-    let change =
-        ChangeArgs { dry_run: args.dry_run, keep_edits: false, discard_edits: false, despite: false };
+    let change = ChangeArgs::plain(args.dry_run);
     let most = if desk.out.verbose { usize::MAX } else { MOST_EFFECTS };
     let change = match plan.change {
         Some(prepared) => desk.carry_out(&ledger, prepared, &change, |out, report| {
@@ -98,8 +109,55 @@ pub fn run(desk: &mut Desk, args: &MendArgs) -> Result<Ended, Failure> {
     if args.accept && !originals_unknown.is_empty() {
         text.push_str(&still_unknown(&originals_unknown));
     }
-    desk.out.result(Some(&ledger.game().name), &MendReport { files, originals_unknown, change }, &text);
+    let report = MendReport { files, originals_unknown, change, renewed: None };
+    desk.out.result(Some(&ledger.game().name), &report, &text);
     Ok(Ended::Well)
+}
+
+fn renew_stored(
+    desk: &mut Desk,
+    ledger: &Ledger,
+    package: Option<&Path>,
+    dry_run: bool,
+) -> Result<Ended, Failure> {
+    // The game itself does not change.
+    let permit = desk.permit(ledger, true)?;
+    let packages: Vec<PathBuf> = package.into_iter().map(Path::to_path_buf).collect();
+    let report = renew(ledger, &permit, &packages, dry_run, &desk.progress)?;
+    let most = if desk.out.verbose { usize::MAX } else { MOST_EFFECTS };
+    let still: Vec<DamageRow> =
+        report.files.iter().filter(|file| file.renewed_from.is_none()).cloned().collect();
+    let looked = format!(
+        "{} of layers and {} of the game's own in the ledger",
+        files_of(report.contents),
+        number(report.originals)
+    );
+    let mut text = damage_table(&report.files, most);
+    let renewed = (report.files.len() - still.len()) as u64;
+    let would = if dry_run { "would be renewed" } else { "renewed" };
+    text.push_str(&match (report.files.is_empty(), still.len() as u64) {
+        (true, _) => format!("Nothing to renew: all of {looked} are whole.\n"),
+        (false, 0) => format!(
+            "{} {would}; all of {looked} are whole{}.\n",
+            files_of(renewed),
+            if dry_run { " then" } else { "" }
+        ),
+        (false, count) => {
+            paint(WARN, &format!("{} {would}, {} still lost.\n", files_of(renewed), files_of(count)))
+        }
+    });
+    let report = MendReport {
+        files: Vec::new(),
+        originals_unknown: unknown_originals(ledger)?,
+        change: ChangeReport { dry_run, ..ChangeReport::default() },
+        renewed: Some(report),
+    };
+    desk.out.result(Some(&ledger.game().name), &report, &text);
+    if still.is_empty() {
+        return Ok(Ended::Well);
+    }
+    desk.out.hint(&renewing(&still));
+    Ok(Ended::Damaged)
 }
 
 fn undecided() -> Failure {

@@ -166,7 +166,7 @@ fn finish(desk: &mut Desk, args: &FinishArgs) -> Result<Ended, Failure> {
     let finishing = prepare_patchday_finish(&mut ledger, permit, stated, &now, &desk.progress)?;
     let mut report = finishing.report;
     let most = if desk.out.verbose { usize::MAX } else { MOST_EFFECTS };
-    let change = ChangeArgs { dry_run: args.dry_run, keep_edits: false, discard_edits: false, despite: true };
+    let change = ChangeArgs { despite: true, ..ChangeArgs::plain(args.dry_run) };
     report.change = match finishing.change {
         Some(prepared) => desk.carry_out(finishing.ledger, prepared, &change, |out, change| {
             out.text(&found(&report, most));

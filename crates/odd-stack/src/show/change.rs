@@ -198,6 +198,14 @@ pub fn edits(report: &ChangeReport) -> String {
         text.push_str(&format!("  {}\n", paint(GOOD, &line)));
         text.push_str(&paint(DIM, &format!("    (the file as it was {kept} at {})\n", row.saved_at)));
     }
+    if !report.originals_lost.is_empty() {
+        let count = report.originals_lost.len() as u64;
+        let head = format!("{} of the game's own stay away, since the ledger has lost them", files(count));
+        text.push_str(&format!("{}:\n", paint(WARN, &head)));
+        let shown = report.originals_lost.iter().take(6);
+        text.extend(shown.map(|address| format!("  {address}\n")));
+        text.push_str("  Let the game's client repair them, then `oddstack mend ADDRESS --accept`.\n");
+    }
     if !report.originals_missing.is_empty() {
         let count = report.originals_missing.len() as u64;
         let count = counted(count, "file of the game's own", "files of the game's own");

@@ -3,6 +3,7 @@
 #[path = "../../../odd-stack-core/tests/all/archives.rs"]
 mod archives;
 mod closed;
+mod damage;
 #[cfg(unix)]
 mod deeds;
 mod demo;

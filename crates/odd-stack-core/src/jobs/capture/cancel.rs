@@ -45,7 +45,7 @@ impl Cancelling<'_> {
         let command = format!("capture --cancel {}", begun.name);
         let request = ChangeRequest { ongoing: Some(None), ..ChangeRequest::new(&command, now, after) };
         ledger.catalogue.begin()?;
-        let options = ChangeOptions { edits: Edits::Keep, despite: true };
+        let options = ChangeOptions { edits: Edits::Keep, despite: true, ..ChangeOptions::default() };
         Ok(Some(prepare(ledger, permit.lock, request, options, observer)?))
     }
 
@@ -109,7 +109,7 @@ pub fn prepare_capture_cancel<'l>(
         Some(begun.ongoing(ledger, &begun_at)?)
     });
     ledger.catalogue.begin()?;
-    let options = ChangeOptions { edits: Edits::Keep, despite: true };
+    let options = ChangeOptions { edits: Edits::Keep, despite: true, ..ChangeOptions::default() };
     let change = prepare(ledger, permit.lock, request, options, observer)?;
     Ok(Cancelling { change: Some(change), originals_lost })
 }

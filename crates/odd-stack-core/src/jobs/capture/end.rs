@@ -203,7 +203,7 @@ pub fn prepare_capture_end<'l>(
         ledger.catalogue.roll_back();
         discard_new_contents(ledger);
     })?;
-    let options = ChangeOptions { edits: Edits::Keep, despite: true };
+    let options = ChangeOptions { edits: Edits::Keep, despite: true, ..ChangeOptions::default() };
     let change = prepare(ledger, permit.lock, request, options, observer)?;
     Ok(Ending { ledger, report, change: Some(change) })
 }

@@ -272,7 +272,7 @@ fn lay_again(
     let request =
         ChangeRequest { ongoing: Some(None), ..ChangeRequest::new(&command, now, begun.arrangement()) };
     ledger.catalogue.begin()?;
-    let options = ChangeOptions { edits: Edits::Keep, despite: true };
+    let options = ChangeOptions { edits: Edits::Keep, despite: true, ..ChangeOptions::default() };
     prepare(ledger, lock, request, options, observer)?.apply(observer)?;
     Ok(())
 }

@@ -1,6 +1,6 @@
 //! Layers, their entries and folders, and the revisions of the stack.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 use rusqlite::{OptionalExtension, Row, params};
 
@@ -413,6 +413,51 @@ impl Catalogue {
         self.run(|db| {
             let mut query = db.prepare_cached("SELECT 1 FROM blob WHERE hash = ?1")?;
             query.exists([hash.as_bytes()])
+        })
+    }
+
+    /// The contents that layers of the stack have, with their sizes, each once.
+    pub(crate) fn contents_in_stack(&self) -> Result<Vec<(ContentHash, u64)>> {
+        self.run(|db| {
+            let mut query = db.prepare_cached(
+                "SELECT DISTINCT hash, size_bytes FROM entry JOIN layer ON layer.id = entry.layer
+                 WHERE layer.state < 2 AND hash <> zeroblob(32)",
+            )?;
+            let read = |row: &Row<'_>| {
+                Ok((ContentHash::from_bytes(row.get(0)?), row.get::<_, i64>(1)?.cast_unsigned()))
+            };
+            query.query_map([], read)?.collect()
+        })
+    }
+
+    /// The entries of layers of the stack, or being added, that have one of `hashes`: content, layer, root, path.
+    pub(crate) fn entries_with(
+        &self,
+        hashes: &HashSet<ContentHash>,
+    ) -> Result<Vec<(ContentHash, LayerId, RootId, RelPath)>> {
+        self.run(|db| {
+            let mut query = db.prepare_cached(
+                "SELECT entry.hash, entry.layer, path.root, entry.spelled FROM entry
+                 JOIN path ON path.id = entry.path JOIN layer ON layer.id = entry.layer AND layer.state < 2",
+            )?;
+            let mut rows = query.query([])?;
+            let mut found = Vec::new();
+            while let Some(row) = rows.next()? {
+                let hash = ContentHash::from_bytes(row.get(0)?);
+                if hashes.contains(&hash) {
+                    let spelled = RelPath::from_disk(row.get(3)?);
+                    found.push((hash, LayerId(row.get(1)?), RootId(row.get(2)?), spelled));
+                }
+            }
+            Ok(found)
+        })
+    }
+
+    /// Names and packages of all layers in the stack or being added.
+    pub(crate) fn layer_sources(&self) -> Result<Vec<(LayerId, (String, String))>> {
+        self.run(|db| {
+            let mut query = db.prepare_cached("SELECT id, name, source FROM layer WHERE state < 2")?;
+            query.query_map([], |row| Ok((LayerId(row.get(0)?), (row.get(1)?, row.get(2)?))))?.collect()
         })
     }
 
