@@ -253,7 +253,12 @@ impl Desk {
         if self.yes || !self.out.can_ask() {
             return Ok(true);
         }
-        let asked = dialoguer::Confirm::new().with_prompt("Go ahead?").default(true).interact();
+        self.confirm("Go ahead?", true)
+    }
+
+    /// Asks a person for yes or no.
+    pub fn confirm(&self, question: &str, usual: bool) -> Result<bool, Failure> {
+        let asked = dialoguer::Confirm::new().with_prompt(question).default(usual).interact();
         asked.map_err(|error| Failure::new(Exit::Failed, "no_answer", format!("no answer: {error}")))
     }
 }

@@ -535,6 +535,7 @@ impl From<AddError> for Failure {
     fn from(error: AddError) -> Self {
         match error {
             AddError::Package(error) => error.into(),
+            AddError::Check(error) => error.into(),
             AddError::Fit { package, source } => {
                 let about_rules = matches!(
                     source,
@@ -704,10 +705,10 @@ impl From<PlayError> for Failure {
             PlayError::Check(error) => return error.into(),
             PlayError::Change(error) => return error.into(),
             PlayError::Address { .. } => "bad_address",
-            PlayError::Pattern { .. } => "bad_pattern",
             PlayError::NoProgram => "no_program",
             PlayError::NoSuchStart { .. } => "no_such_start",
             PlayError::ProgramMissing { .. } => "program_missing",
+            PlayError::ProgramOutside { .. } => "program_outside",
         };
         Self::of(Exit::Failed, code, &error)
     }

@@ -261,6 +261,21 @@ impl FitSheet {
                 return wrong(&[Key("set"), At(index), Key("file")], reason);
             }
         }
+        for (index, pattern) in self.clears.iter().enumerate() {
+            let (before, wild) = cut_pattern(pattern);
+            let is_whole = |text: &str| text.is_empty() || text == ".";
+            let rest = before.strip_prefix("game:").unwrap_or(before).trim_end_matches(['/', '\\']);
+            if is_whole(rest) {
+                let reason = format!(
+                    "`{pattern}` reaches all of the game's folder; name the folder that is meant in full, such as `cache/**`"
+                );
+                return wrong(&[Key("clears"), At(index)], reason);
+            }
+            let is_root = wild.is_some() && before.ends_with(':');
+            if let Some(Err(reason)) = (!is_root).then(|| check_address(before)) {
+                return wrong(&[Key("clears"), At(index)], reason);
+            }
+        }
         for (index, start) in self.start.iter().enumerate() {
             if let Err(reason) = check_address(&start.program) {
                 return wrong(&[Key("start"), At(index), Key("program")], reason);

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use thiserror::Error;
 
 use super::OriginalRow;
-use crate::disk::ChangeError;
+use crate::disk::{ChangeError, CheckError};
 use crate::fit::FitError;
 use crate::ledger::LedgerError;
 use crate::package::{LinkOut, PackageError};
@@ -27,6 +27,9 @@ pub enum AddError {
     /// The change can't be made.
     #[error(transparent)]
     Change(#[from] ChangeError),
+    /// The game can't be looked at.
+    #[error(transparent)]
+    Check(#[from] CheckError),
     /// A layer has the name already.
     #[error("there is a layer named `{name}` already{}", version.as_ref().map(|v| format!(" (version {v})")).unwrap_or_default())]
     NameTaken {

@@ -7,6 +7,7 @@ use serde::Serialize;
 
 use super::needs::needs_of;
 use super::runs_code::runs_code;
+use super::wishes::{ClearRow, StartRow};
 use crate::compare_versions;
 use crate::fit::{ChoiceMade, Finding, Fit, LeftOut, PartSeen, Wishes};
 use crate::ledger::Layer;
@@ -67,13 +68,6 @@ pub(super) fn part_rows(parts: &[PartSeen]) -> Vec<PartRow> {
         folder: part.folder.clone(),
     };
     parts.iter().map(row).collect()
-}
-
-/// Wishes that act when the game is started.
-fn noted(wishes: &Wishes) -> Vec<String> {
-    let starts = wishes.starts.iter().map(|start| format!("`oddstack play` starts {}", start.program));
-    let clears = wishes.clears.iter().map(|what| format!("{what} is cleared after a change"));
-    starts.chain(clears).collect()
 }
 
 /// Keys that a sheet sets, each with its value and file.
@@ -168,6 +162,10 @@ pub struct AddReport {
     pub copied_links: Vec<CopiedLinkRow>,
     /// Addresses of programs, libraries and scripts.
     pub runs_code: Vec<String>,
+    /// Programs that `play` is to start with it, once that is agreed to.
+    pub starts: Vec<StartRow>,
+    /// What `play` is to clear after a change, once that is agreed to.
+    pub clears: Vec<ClearRow>,
 }
 
 /// What the fit says, in words.
@@ -229,7 +227,9 @@ pub(super) fn report(
         choices: choice_rows(placed),
         parts: part_rows(&placed.parts),
         takes_away: Vec::new(),
-        noted: noted(&placed.rules.wishes),
+        noted: Vec::new(),
+        starts: Vec::new(),
+        clears: Vec::new(),
         needs: needs_words(&needs_of(&placed.rules)),
         lies_below: None,
         sets: Vec::new(),

@@ -15,6 +15,7 @@ use super::contents::Contents;
 use super::needs::{needs_of, unmet_under};
 use super::placing::{Placer, Wanted};
 use super::runs_code::runs_code;
+use super::wishes::{ClearRow, StartRow, wish_rows};
 use super::{Count, MeetingRow, OverRow};
 use crate::address::Address;
 use crate::disk::Blender;
@@ -135,6 +136,10 @@ pub struct InspectReport {
     pub unmet: Vec<Unmet>,
     /// Keys of configuration files that it sets.
     pub sets: Vec<String>,
+    /// Programs that `play` is to start with it, once that is agreed to.
+    pub starts: Vec<StartRow>,
+    /// What `play` is to clear after a change, once that is agreed to.
+    pub clears: Vec<ClearRow>,
     /// How its files would meet what is there; none without a game.
     pub meeting: Option<MeetingRow>,
 }
@@ -184,6 +189,8 @@ pub fn inspect(
         needs: Vec::new(),
         unmet: Vec::new(),
         sets: Vec::new(),
+        starts: Vec::new(),
+        clears: Vec::new(),
         meeting: None,
     };
     let (Some(ledger), Some(contents)) = (ledger, contents) else { return Ok(report) };
@@ -197,6 +204,7 @@ pub fn inspect(
             let needs = needs_of(&placed.rules);
             report.needs = needs_words(&needs);
             report.sets = set_words(&placed.rules.wishes);
+            (report.starts, report.clears) = wish_rows(ledger, &placed.rules.wishes, observer)?;
             report.unmet = unmet_on_top(ledger, &report.name, report.version.clone(), needs)?;
             meet(&placer, &order, placed, &mut report)?;
             return Ok(report);

@@ -98,7 +98,8 @@ pub struct MendFile {
 pub struct MendRow {
     /// Where.
     pub address: String,
-    /// `restored`, `kept` (as own edits), `accepted` (as the game's own), or `left` as it is.
+    /// `restored`, `kept` (as own edits), `accepted` (as the game's own), `given_back` (of what was cleared), or `left` as
+    /// it is.
     pub done: String,
     /// The keys that are kept, or why it is left.
     pub details: Vec<String>,

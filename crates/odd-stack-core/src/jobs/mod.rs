@@ -14,6 +14,7 @@ mod away;
 mod blend_rules;
 mod capture;
 mod care;
+mod clearing;
 mod conflicts;
 mod contents;
 mod differs;
@@ -50,6 +51,7 @@ mod take_in;
 mod trace;
 mod tree;
 mod tweak;
+mod wishes;
 
 pub use add::{AddPlace, AddRequest, Adding, Arriving, Patch, prepare_add};
 pub use add_error::AddError;
@@ -63,6 +65,10 @@ pub use capture::{
     prepare_capture_end, with_runner,
 };
 pub use care::{CareError, CareReport, CareRequest, default_ledger_folder, take_into_care};
+pub use clearing::{
+    GivingBack, LayerClears, agree, is_start_unagreed, note_cleared, prepare_clearing, prepare_giving_back,
+    unagreed_clearing, wanted_clearing,
+};
 pub use conflicts::{ConflictsReport, ConflictsRequest, ContestRow, OddKind, OddRow, PairRow, conflicts};
 pub use differs::{Differs, KeyClashRow};
 pub use find::{FoundGame, find_games};
@@ -81,10 +87,7 @@ pub use patchday::{
 };
 pub use permit::{Permit, heal, running};
 pub use placing::{Wanted, read_sheet};
-pub use play::{
-    Clearing, Glance, Launch, PlayError, Written, glance, launch, note_cleared, prepare_clearing,
-    written_since,
-};
+pub use play::{Glance, Launch, PlayError, Written, glance, launch, written_since};
 pub use proofs::{ProofRow, proofs};
 pub use renew::{DamageRow, RenewError, RenewReport, renew};
 pub use report::{
@@ -102,3 +105,4 @@ pub use stack::{
 };
 pub use trace::{OnDisk, TraceError, TraceReport, TraceRow, trace};
 pub use tweak::{OWN_EDITS, Tweak, TweakError, TweakRow, Tweaking, prepare_tweak, tweaks};
+pub use wishes::{ClearRow, StartRow};

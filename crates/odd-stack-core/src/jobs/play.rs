@@ -1,26 +1,23 @@
 //! Starting the game the way its stack needs it, and what it writes meanwhile.
 
-use std::collections::{BTreeMap, HashMap, HashSet};
-use std::path::PathBuf;
+use std::collections::{BTreeMap, HashMap};
+use std::path::{Path, PathBuf};
 
 use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
 
-use super::Permit;
 use super::capture::with_runner;
 use super::select::plain;
 use super::show::remembered_rules;
+use super::wishes::{StartRow, agreement_to_start};
 use crate::address::{AddressError, RelPath};
-use crate::disk::{
-    ChangeError, ChangeOptions, ChangeRequest, CheckError, Direct, Edits, Prepared, Seen, look_through,
-    prepare,
-};
+use crate::disk::{ChangeError, CheckError, Seen, look_through};
 use crate::fit::Start;
-use crate::game::{AddressPatterns, PatternError};
+use crate::hash::ContentHash;
 use crate::ledger::{Layer, Ledger, LedgerError};
 use crate::observer::Observer;
-use crate::stack::{BaseKind, LayerId, RootId};
+use crate::stack::{BaseKind, RootId};
 
 /// Why the game can't be started. Nothing was changed.
 #[derive(Debug, Error)]
@@ -35,14 +32,6 @@ pub enum PlayError {
         layer: String,
         /// Why not.
         source: AddressError,
-    },
-    /// A pattern of a layer can't be read.
-    #[error("{layer} says what to clear, and that can't be read: {source}")]
-    Pattern {
-        /// The layer.
-        layer: String,
-        /// Why not.
-        source: PatternError,
     },
     /// Nobody says what starts the game.
     #[error("it is not known which program starts the game; name it with `oddstack game set --exe PATH`")]
@@ -59,6 +48,14 @@ pub enum PlayError {
     #[error("there is no program at {}", path.display())]
     ProgramMissing {
         /// Where it should be.
+        path: PathBuf,
+    },
+    /// What a layer wants started lies outside of the game.
+    #[error("{layer} wants {} started, and that leads out of the game's folders; it is not started", path.display())]
+    ProgramOutside {
+        /// The layer.
+        layer: String,
+        /// The program.
         path: PathBuf,
     },
     /// The disk can't be looked at.
@@ -82,6 +79,12 @@ pub struct Launch {
     pub folder: String,
     /// The layer that wants it so; none for the game's main program.
     pub layer: Option<String>,
+    /// Those of the variables that make it, or what it starts, load other code.
+    pub loads_code: Vec<String>,
+    /// What agreement to it is known by, where a layer wants it.
+    #[serde(skip)]
+    #[schemars(skip)]
+    pub(super) agreement: Option<ContentHash>,
 }
 
 /// How the stack wants the game to be started: as the topmost laid layer that says so, else by its main program. With a
@@ -134,6 +137,13 @@ pub fn launch(ledger: &Ledger, named: Option<&str>) -> Result<Launch, PlayError>
     if !path.is_file() {
         return Err(PlayError::ProgramMissing { path });
     }
+    if let Some(layer) = &layer
+        && !lies_in_game(ledger, &path)
+    {
+        return Err(PlayError::ProgramOutside { layer: layer.clone(), path });
+    }
+    let agreement = layer.as_ref().map(|layer| agreement_to_start(layer, &start));
+    let loads_code = StartRow::of(&start).loads_code;
     let folder = path.parent().map(|folder| folder.display().to_string()).unwrap_or_default();
     let command: Vec<String> = std::iter::once(path.display().to_string()).chain(start.arguments).collect();
     Ok(Launch {
@@ -142,87 +152,15 @@ pub fn launch(ledger: &Ledger, named: Option<&str>) -> Result<Launch, PlayError>
         environment: start.environment,
         folder,
         layer,
+        loads_code,
+        agreement,
     })
 }
 
-/// What is cleared before the game starts.
-#[derive(Debug)]
-pub struct Clearing<'l> {
-    /// Addresses of what goes; it is saved in the ledger.
-    pub cleared: Vec<String>,
-    /// The change; none when there is nothing to clear.
-    pub change: Option<Prepared<'l>>,
-}
-
-/// Prepares to clear what the layers say the game must make anew, if the stack has changed since that was done last.
-/// Files of the game itself and of layers are never cleared. When that is done, or nothing is to be done,
-/// [`note_cleared`] is to be called.
-///
-/// # Errors
-/// [`PlayError`]; nothing was changed.
-pub fn prepare_clearing<'l>(
-    ledger: &'l Ledger,
-    permit: Permit,
-    now: &str,
-    observer: &dyn Observer,
-) -> Result<Clearing<'l>, PlayError> {
-    let nothing = Clearing { cleared: Vec::new(), change: None };
-    let catalogue = &ledger.catalogue;
-    if catalogue.cleared_revision()? == catalogue.last_revision()? {
-        return Ok(nothing);
-    }
-    let mut patterns = Vec::new();
-    // Of layers that went meanwhile, too: what the game made of them is still there.
-    for (name, fit) in catalogue.fits_of_all_layers()? {
-        let rules: crate::fit::Rules =
-            serde_json::from_str(&fit).map_err(|error| catalogue.damaged_by(&error))?;
-        let parsed = AddressPatterns::parse(ledger.game(), &rules.wishes.clears);
-        patterns.push(parsed.map_err(|source| PlayError::Pattern { layer: name, source })?);
-    }
-    patterns.retain(|patterns| !patterns.is_empty());
-    if patterns.is_empty() {
-        return Ok(nothing);
-    }
-    let known = known_files(ledger)?;
-    let (mut direct, mut cleared) = (Vec::new(), Vec::new());
-    for (root, path, seen) in look_over(ledger, observer)? {
-        let key = ledger.game().folding.key(path.as_str());
-        let is_meant = patterns.iter().any(|patterns| patterns.meet(root, key.as_str()));
-        if !is_meant || seen.kind == BaseKind::Folder || known.contains(&(root, key.as_str().to_owned())) {
-            continue;
-        }
-        cleared.extend(ledger.game().address(root, path.clone()).map(|address| address.to_string()));
-        direct.push(Direct { root, path, instead: None });
-    }
-    if direct.is_empty() {
-        return Ok(nothing);
-    }
-    cleared.sort();
-    let request = ChangeRequest { direct, ..ChangeRequest::new("play", now, catalogue.arrangement()?) };
-    catalogue.begin()?;
-    let options = ChangeOptions { edits: Edits::Keep, despite: true, ..ChangeOptions::default() };
-    Ok(Clearing { cleared, change: Some(prepare(ledger, permit.lock, request, options, observer)?) })
-}
-
-/// Notes that what layers want cleared is cleared, for the stack as it is now.
-///
-/// # Errors
-/// [`LedgerError`]; it will be cleared once more.
-pub fn note_cleared(ledger: &Ledger) -> Result<(), LedgerError> {
-    ledger.catalogue.set_cleared_revision(ledger.catalogue.last_revision()?)
-}
-
-/// All addresses of the base and of layers in the stack.
-fn known_files(ledger: &Ledger) -> Result<HashSet<(RootId, String)>, LedgerError> {
-    let mut known = HashSet::new();
-    for root in &ledger.game().roots {
-        let base = ledger.catalogue.base_of(root.id)?;
-        known.extend(base.into_iter().map(|(key, _)| (root.id, key.as_str().to_owned())));
-    }
-    let layers: Vec<LayerId> = ledger.layers()?.iter().map(|layer| layer.id).collect();
-    let columns = ledger.catalogue.columns_of_all(&layers)?;
-    known.extend(columns.into_iter().map(|column| (column.root, column.key.as_str().to_owned())));
-    Ok(known)
+/// Whether what lies at the path once links are followed is of one of the game's folders.
+fn lies_in_game(ledger: &Ledger, path: &Path) -> bool {
+    let roots = ledger.game().roots.iter().filter_map(|root| std::fs::canonicalize(&root.folder).ok());
+    std::fs::canonicalize(path).is_ok_and(|real| roots.into_iter().any(|root| real.starts_with(root)))
 }
 
 fn look_over(ledger: &Ledger, observer: &dyn Observer) -> Result<Vec<(RootId, RelPath, Seen)>, CheckError> {

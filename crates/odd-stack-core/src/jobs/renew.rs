@@ -12,15 +12,14 @@ use thiserror::Error;
 
 use super::Permit;
 use crate::disk::{
-    CheckError, DamagedFile, KEPT, Lost, STAGE, Seam, Stamp, is_nothing_there, look_at, look_for_damage,
-    make_private_folder,
+    CheckError, DamagedFile, KEPT, Lost, STAGE, Seam, Stamp, look_at, look_for_damage, make_private_folder,
 };
 use crate::hash::{ContentHash, HashingReader};
 use crate::ledger::{Incoming, Ledger, LedgerError, blob_path};
 use crate::observer::{Observer, Work};
 use crate::package::{Inner, Limits, OpenOptions, Package, PackageError};
 use crate::reading::open_regular;
-use crate::stack::BaseFile;
+use crate::stack::{BaseFile, BaseKind};
 
 /// Why nothing was renewed, or not all that could be. What is whole stays as it is, and running again is safe.
 #[derive(Debug, Error)]
@@ -280,14 +279,18 @@ impl<'l> Renewal<'l> {
                 && let Some(at) = found.get(hash).and_then(|found| found.at.as_ref())
             {
                 let path = blob_path(self.ledger.folder(), *hash);
-                match seam.remove_file(&path) {
-                    Err(error) if !is_nothing_there(&error) => {
-                        return Err(LedgerError::io("remove", &path)(error));
-                    }
-                    _ => {}
-                }
                 if let Some(folder) = path.parent() {
                     make_private_folder(folder, seam)?;
+                }
+                let kept = self.ledger.folder().join(KEPT);
+                make_private_folder(&kept, seam)?;
+                // A damaged file is of no use to anybody; somebody's folder may be.
+                match look_at(&path).map_err(LedgerError::io("look at", &path))? {
+                    Some(seen) if seen.kind == BaseKind::File => {
+                        seam.remove_file(&path).map_err(LedgerError::io("remove", &path))?;
+                    }
+                    Some(_) => save_damaged(&path, &kept, &hash.short(), seam)?,
+                    None => {}
                 }
                 seam.rename(at, &path).map_err(LedgerError::io("write", &path))?;
             }
@@ -313,12 +316,17 @@ impl<'l> Renewal<'l> {
         let durable = seam.make_durable(&side, std::slice::from_ref(&staged));
         durable.map_err(LedgerError::io("write to", &side))?;
         if look_at(&public).map_err(LedgerError::io("look at", &public))?.is_some() {
-            let saved = (0..).map(|number| kept.join(format!("damaged-{}-{number}", path.0)));
-            let saved = saved.into_iter().find(|path| !path.exists()).unwrap_or_default();
-            seam.rename(&public, &saved).map_err(LedgerError::io("save", &saved))?;
+            save_damaged(&public, &kept, &path.0.to_string(), seam)?;
         }
         seam.rename(&staged, &public).map_err(LedgerError::io("write", &public))
     }
+}
+
+/// Moves what lies at `path` into the kept files, under a name that nothing has.
+fn save_damaged(path: &Path, kept: &Path, name: &str, seam: &dyn Seam) -> Result<(), LedgerError> {
+    let mut places = (0u64..).map(|number| kept.join(format!("damaged-{name}-{number}")));
+    let place = places.find(|place| !place.exists()).unwrap_or_else(|| kept.join(name));
+    seam.rename(path, &place).map_err(LedgerError::io("save", &place))
 }
 
 /// What is looked for; nothing where the content is not known.

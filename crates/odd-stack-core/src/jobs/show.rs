@@ -10,9 +10,11 @@ use super::add_report::needs_words;
 use super::needs::unmet_under;
 use super::runs_code::runs_code;
 use super::stack::LayerRow;
-use crate::disk::{Blender, paths_on_disk};
+use super::wishes::{ClearRow, StartRow, wish_rows};
+use crate::disk::{Blender, CheckError, paths_on_disk};
 use crate::fit::{FitSheet, Rules};
 use crate::ledger::{Layer, Ledger, LedgerError};
+use crate::observer::Observer;
 use crate::stack::{EntryKind, LayerId, RootId, Unmet};
 
 /// One file of a layer.
@@ -65,6 +67,10 @@ pub struct ShowReport {
     pub passed_over: Vec<String>,
     /// The whole fit as a fit sheet, with what was chosen as the default.
     pub fit: FitSheet,
+    /// Programs that `play` is to start with it, once that is agreed to.
+    pub starts: Vec<StartRow>,
+    /// What `play` is to clear after a change, once that is agreed to.
+    pub clears: Vec<ClearRow>,
     /// Its files, by address.
     pub entries: Vec<EntryRow>,
 }
@@ -72,8 +78,8 @@ pub struct ShowReport {
 /// Shows the layer `id`.
 ///
 /// # Errors
-/// [`LedgerError`].
-pub fn show(ledger: &Ledger, id: LayerId) -> Result<ShowReport, LedgerError> {
+/// [`CheckError`].
+pub fn show(ledger: &Ledger, id: LayerId, observer: &dyn Observer) -> Result<ShowReport, CheckError> {
     let catalogue = &ledger.catalogue;
     let layers = ledger.layers()?;
     let layer = layers.iter().find(|layer| layer.id == id);
@@ -128,7 +134,10 @@ pub fn show(ledger: &Ledger, id: LayerId) -> Result<ShowReport, LedgerError> {
     entries.sort_by(|one, two| one.address.cmp(&two.address));
     let facts = ledger.catalogue.facts()?;
     let unmet = unmet_under(ledger, &facts, &catalogue.arrangement()?);
+    let (starts, clears) = wish_rows(ledger, &rules.wishes, observer)?;
     Ok(ShowReport {
+        starts,
+        clears,
         layer: LayerRow::of(layer),
         source: layer.about.source.clone(),
         source_kind: layer.about.source_kind.clone(),

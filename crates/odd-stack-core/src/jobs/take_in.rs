@@ -12,6 +12,7 @@ use super::new_layer::{Exchanged, KeysOf};
 use super::placing::Placer;
 use super::placing_again::Before;
 use super::show::remembered_rules;
+use super::wishes::wish_rows;
 use crate::address::{Address, AddressError};
 use crate::blend::KeyEdit;
 use crate::compare_versions;
@@ -96,6 +97,7 @@ pub(super) fn take_in(
     let away = Away::of(ledger, &placed)?;
     report.noted.extend(not_set);
     report.sets = set_words(&placed.rules.wishes);
+    (report.starts, report.clears) = wish_rows(ledger, &placed.rules.wishes, observer)?;
     report.takes_away = away.told(ledger);
     let exchanged = old.map(|old| Exchanged { old: old.id, patch: is_patch.then(|| away.addresses(ledger)) });
     // What a package of only changed files says is nothing for whole ones.

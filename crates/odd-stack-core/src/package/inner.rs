@@ -152,7 +152,7 @@ impl Package {
         let alone = Volumes { scheme: Scheme::Single, files: Vec::new() };
         let (_, source, raws) = opening.open(vec![file], &alone)?;
         let contents = raws.len();
-        let listing = listing::build(&shown, raws)?;
+        let listing = listing::build(&shown, raws, &options.limits)?;
         let first_content = self.parts.last().map_or(0, |part| part.first_content + part.contents);
         let prefix = RelPath::from_disk(format!("{}{INSIDE}", member.path));
         let inside = |path: &RelPath| {

@@ -19,6 +19,8 @@ pub struct Limits {
 impl Limits {
     /// Below this unpacked size the ratio is never refused.
     pub const RATIO_MATTERS_FROM_BYTES: u64 = 64 << 20;
+    /// For each so many files that a package may have, one may be a copy that a link stands for.
+    pub const FILES_A_COPY: u64 = 20;
 
     /// Sets the limit `kind` (`bytes`, `files`, `ratio` or `depth`) from a `KIND=VALUE` text; bytes take the
     /// endings K, M, G and T (powers of 1024).
@@ -77,6 +79,17 @@ pub enum LimitBroken {
     #[error("it has {found} files and folders, more than the limit of {limit} (--limit files={found})")]
     Files {
         /// How many there are.
+        found: u64,
+        /// How many there may be.
+        limit: u64,
+    },
+    /// Links that multiply.
+    #[error(
+        "its links stand for {found} copies of its files, more than the limit of {limit} (--limit files={})",
+        found.saturating_mul(Limits::FILES_A_COPY)
+    )]
+    Copies {
+        /// How many copies there would be.
         found: u64,
         /// How many there may be.
         limit: u64,

@@ -1,8 +1,8 @@
 //! The one gate through which every package's list of members goes, whatever it was read from.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 
-use super::PackageError;
+use super::{LimitBroken, Limits, PackageError};
 use crate::address::{FoldedKey, Folding, NameProblem, RelPath};
 
 /// What a reader found under one name, before anything was judged.
@@ -102,7 +102,9 @@ struct Link {
 }
 
 /// Judges names, finds clashes, spells every folder in one way and turns links into copies.
-pub(super) fn build(package: &str, raw: Vec<RawMember>) -> Result<Listing, PackageError> {
+///
+/// What links multiply is held against the limits before it is made.
+pub(super) fn build(package: &str, raw: Vec<RawMember>, limits: &Limits) -> Result<Listing, PackageError> {
     let mut gate = Gate::new(package);
     let mut links = Vec::new();
     for member in raw {
@@ -128,7 +130,7 @@ pub(super) fn build(package: &str, raw: Vec<RawMember>) -> Result<Listing, Packa
             }
         }
     }
-    resolve_links(&mut gate, links)?;
+    resolve_links(&mut gate, links, limits)?;
     Ok(gate.listing)
 }
 
@@ -232,7 +234,11 @@ impl<'a> Gate<'a> {
 }
 
 /// Turns each link that leads to a member into a copy of that member, or of a folder's members.
-fn resolve_links(gate: &mut Gate<'_>, links: Vec<Link>) -> Result<(), PackageError> {
+fn resolve_links(gate: &mut Gate<'_>, links: Vec<Link>, limits: &Limits) -> Result<(), PackageError> {
+    if links.is_empty() {
+        return Ok(());
+    }
+    let mut copies = Copies::new(&gate.listing, limits);
     let by_key: HashMap<FoldedKey, Link> =
         links.iter().map(|link| (Folding::Folded.key(link.path.as_str()), link.clone())).collect();
     for link in links {
@@ -249,12 +255,14 @@ fn resolve_links(gate: &mut Gate<'_>, links: Vec<Link>) -> Result<(), PackageErr
                     copy_of: Some(target),
                     ..gate.listing.members[*index].clone()
                 };
+                copies.come(gate.package, &[copy.size_bytes])?;
+                copies.note(&copy.path, gate.listing.members.len());
                 gate.listing.members.push(copy);
             }
             Some(Taken::Folder(folder)) if link.path.below(folder).is_none() => {
                 let folder = folder.clone();
                 gate.taken.remove(&Folding::Folded.key(link.path.as_str()));
-                copy_folder(gate, &folder, &link.path)?;
+                copy_folder(gate, &mut copies, &folder, &link.path)?;
             }
             _ => gate.listing.links_out.push(out),
         }
@@ -262,18 +270,68 @@ fn resolve_links(gate: &mut Gate<'_>, links: Vec<Link>) -> Result<(), PackageErr
     Ok(())
 }
 
-fn copy_folder(gate: &mut Gate<'_>, folder: &RelPath, to: &RelPath) -> Result<(), PackageError> {
+fn copy_folder(
+    gate: &mut Gate<'_>,
+    copies: &mut Copies<'_>,
+    folder: &RelPath,
+    to: &RelPath,
+) -> Result<(), PackageError> {
     gate.add_folder(to)?;
-    let copies: Vec<Member> = gate
-        .listing
-        .members
-        .iter()
-        .filter_map(|member| {
-            let path = to.join(&member.path.below(folder)?);
-            Some(Member { path, copy_of: Some(member.path.clone()), ..member.clone() })
-        })
-        .collect();
-    copies.into_iter().try_for_each(|copy| gate.add_file(copy))
+    let below = copies.below(folder);
+    let sizes: Vec<u64> = below.iter().map(|index| gate.listing.members[*index].size_bytes).collect();
+    copies.come(gate.package, &sizes)?;
+    for index in below {
+        let member = &gate.listing.members[index];
+        let Some(rest) = member.path.below(folder) else { continue };
+        let copy = Member { path: to.join(&rest), copy_of: Some(member.path.clone()), ..member.clone() };
+        copies.note(&copy.path, gate.listing.members.len());
+        gate.add_file(copy)?;
+    }
+    Ok(())
+}
+
+/// All files by their paths, and how many there may be: links to folders that hold links multiply.
+struct Copies<'a> {
+    limits: &'a Limits,
+    /// In order, so that those of one folder lie together; their numbers.
+    by_path: BTreeMap<String, usize>,
+    files: u64,
+    bytes: u64,
+    copies: u64,
+}
+
+impl<'a> Copies<'a> {
+    fn new(listing: &Listing, limits: &'a Limits) -> Self {
+        let mut copies = Self { limits, by_path: BTreeMap::new(), files: 0, bytes: 0, copies: 0 };
+        for (index, member) in listing.members.iter().enumerate() {
+            copies.note(&member.path, index);
+            copies.bytes = copies.bytes.saturating_add(member.size_bytes);
+        }
+        copies.files = (listing.members.len() + listing.folders.len()) as u64;
+        copies
+    }
+
+    fn note(&mut self, path: &RelPath, index: usize) {
+        self.by_path.insert(path.as_str().to_owned(), index);
+    }
+
+    /// The files below a folder.
+    fn below(&self, folder: &RelPath) -> Vec<usize> {
+        let (from, until) = (format!("{}/", folder.as_str()), format!("{}0", folder.as_str()));
+        self.by_path.range(from..until).map(|(_, index)| *index).collect()
+    }
+
+    /// Refuses copies that would be too many.
+    fn come(&mut self, package: &str, sizes: &[u64]) -> Result<(), PackageError> {
+        let over = |limit| PackageError::OverLimit { package: package.to_owned(), limit };
+        self.copies += sizes.len() as u64;
+        self.bytes = sizes.iter().fold(self.bytes, |bytes, size| bytes.saturating_add(*size));
+        let limit = self.limits.most_files / Limits::FILES_A_COPY;
+        if self.copies > limit {
+            return Err(over(LimitBroken::Copies { found: self.copies, limit }));
+        }
+        self.limits.check(self.files + self.copies, self.bytes, u64::MAX).map_err(over)
+    }
 }
 
 /// Follows a chain of links; `None` when it leaves the package or never ends.
@@ -335,7 +393,7 @@ mod tests {
 
     #[test]
     fn clashes_are_refused() {
-        let clash = |members: Vec<RawMember>| build("p", members).unwrap_err();
+        let clash = |members: Vec<RawMember>| build("p", members, &Limits::default()).unwrap_err();
         assert!(matches!(clash(vec![file("A/b"), file("a/B")]), PackageError::Duplicate { .. }));
         assert!(matches!(clash(vec![file("a\\b"), file("a/b")]), PackageError::Duplicate { .. }));
         assert!(matches!(clash(vec![file("a/b"), file("A")]), PackageError::FileAgainstFolder { .. }));
@@ -346,7 +404,9 @@ mod tests {
 
     #[test]
     fn one_spelling_for_each_folder() {
-        let listing = build("p", vec![file("Mods/a"), file("mods\\Sub/b"), file("MODS/sub/c")]).unwrap();
+        let listing =
+            build("p", vec![file("Mods/a"), file("mods\\Sub/b"), file("MODS/sub/c")], &Limits::default())
+                .unwrap();
         assert_eq!(paths(&listing), ["Mods/a", "Mods/Sub/b", "Mods/Sub/c"]);
         assert_eq!(listing.folders.len(), 2);
         assert_eq!(listing.members[0].modified, 100, "times are even");
@@ -368,6 +428,7 @@ mod tests {
                 link("loop2", "loop1"),
                 link("data/self", "."),
             ],
+            &Limits::default(),
         )
         .unwrap();
         assert_eq!(paths(&listing)[..3], ["data/real.txt", "alias.txt", "data/again.txt"]);
@@ -376,12 +437,29 @@ mod tests {
         assert_eq!(out, ["out", "absolute", "drive", "loop1", "loop2", "data/self"]);
     }
 
+    #[test]
+    fn links_that_double_are_refused_before_they_are_made() {
+        let mut members = vec![file("f0/a"), file("f0/b")];
+        for number in 1..64 {
+            let (folder, above) = (format!("f{number}"), format!("../f{}", number - 1));
+            members.push(link(&format!("{folder}/left"), &above));
+            members.push(link(&format!("{folder}/right"), &above));
+        }
+        assert!(matches!(build("p", members, &Limits::default()), Err(PackageError::OverLimit { .. })));
+        let big = vec![
+            raw("f/a", RawKind::File { size_bytes: 200 << 30 }),
+            link("again", "f"),
+            link("alias", "f/a"),
+        ];
+        assert!(matches!(build("p", big, &Limits::default()), Err(PackageError::OverLimit { .. })));
+    }
+
     proptest! {
         #[test]
         fn what_passes_the_gate_can_lie_in_one_folder(
             names in proptest::collection::vec("[aAbB]([/\\\\][aAbB.]{1,2}){0,3}", 1..6),
         ) {
-            let Ok(listing) = build("p", names.iter().map(|name| file(name)).collect()) else { return Ok(()) };
+            let Ok(listing) = build("p", names.iter().map(|name| file(name)).collect(), &Limits::default()) else { return Ok(()) };
             prop_assert_eq!(listing.members.len(), names.len());
             let key = |path: &RelPath| Folding::Folded.key(path.as_str());
             let mut files: Vec<_> = listing.members.iter().map(|member| key(&member.path)).collect();

@@ -25,6 +25,7 @@ mod relay;
 mod seven;
 mod split_zip;
 mod tar;
+mod tar_gaps;
 mod volumes;
 mod zip;
 
@@ -151,7 +152,7 @@ impl Package {
             (kind, source, raws, volumes.files.len(), packed_bytes)
         };
         let contents = raws.len();
-        let listing = listing::build(&shown, raws)?;
+        let listing = listing::build(&shown, raws, &options.limits)?;
         let mut package = Self {
             path: path.to_path_buf(),
             kind,

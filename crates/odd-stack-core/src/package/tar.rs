@@ -18,6 +18,7 @@ use super::limits::LimitBroken;
 use super::listing::{RawKind, RawMember, judge_name};
 use super::names::{NameEncoding, decode};
 use super::relay::{Relay, relayed};
+use super::tar_gaps::Records;
 use super::{Limits, PackageError};
 use crate::address::NameProblem;
 use crate::observer::Observer;
@@ -182,36 +183,58 @@ impl TarSource {
             limits.check(met, unpacked_bytes, self.file.length_bytes()).map_err(over)?;
             let end = entry.raw_file_position().saturating_add(entry.size());
             allowed.store(end.saturating_add(MOST_HEADER_BYTES), Ordering::Relaxed);
-            self.refuse_gaps(&mut entry).map_err(|error| delivery.halt(error))?;
-            let Some(raw) = raw_member(&self.package, &entry, number, self.names)
+            let gaps = self.judge_records(&mut entry).map_err(|error| delivery.halt(error))?;
+            if let Some(gaps) = &gaps {
+                unpacked_bytes = unpacked_bytes.saturating_add(gaps.size_bytes);
+                limits.check(met, unpacked_bytes, self.file.length_bytes()).map_err(over)?;
+            }
+            let Some(mut raw) = raw_member(&self.package, &entry, number, self.names)
                 .map_err(|error| delivery.halt(error))?
             else {
                 continue;
             };
-            let is_plain_content = !entry.header().entry_type().is_gnu_sparse();
+            let is_plain_content = gaps.is_none() && !entry.header().entry_type().is_gnu_sparse();
             let place = is_plain_content.then(|| (entry.raw_file_position(), entry.size()));
             number += 1;
-            if !each(Met { raw, place, content: &mut entry })? {
+            let goes_on = match gaps {
+                None => each(Met { raw, place, content: &mut entry })?,
+                Some(gaps) => {
+                    if let Some(name) = &gaps.name {
+                        raw.name = text(name, self.names);
+                    }
+                    if let RawKind::File { size_bytes } = &mut raw.kind {
+                        *size_bytes = gaps.size_bytes;
+                    }
+                    each(Met { raw, place, content: &mut gaps.filled(&mut entry) })?
+                }
+            };
+            if !goes_on {
                 return Ok(false);
             }
         }
         Ok(true)
     }
 
-    /// Refuses a member that is kept with gaps in the way of GNU's pax records, which the reader does not
-    /// know and would give as they lie.
-    fn refuse_gaps<R: Read>(&self, entry: &mut tar::Entry<'_, R>) -> Result<(), PackageError> {
-        let records = entry.pax_extensions().ok().flatten();
-        let mut keys =
-            records.into_iter().flatten().filter_map(|record| record.ok()?.key().ok().map(str::to_owned));
-        if !keys.any(|key| key.starts_with("GNU.sparse.")) {
-            return Ok(());
-        }
-        Err(PackageError::NotRead {
+    /// What the pax records say of a member: its gaps, if it is kept with any. A size that is no number is refused, since
+    /// readers disagree on what follows then.
+    fn judge_records<R: Read>(&self, entry: &mut tar::Entry<'_, R>) -> Result<Option<Records>, PackageError> {
+        let name = String::from_utf8_lossy(&entry.path_bytes()).into_owned();
+        let Some(records) = entry.pax_extensions().ok().flatten() else { return Ok(None) };
+        let records: Vec<_> = records.filter_map(Result::ok).collect();
+        let pairs = records.iter().filter_map(|record| Some((record.key().ok()?, record.value_bytes())));
+        let is_wrong = |(key, value): (&str, &[u8])| {
+            let size = std::str::from_utf8(value).ok().and_then(|value| value.parse::<u64>().ok());
+            key == "size" && size.is_none_or(|size| size > i64::MAX.cast_unsigned())
+        };
+        let broken = |reason: &str| PackageError::Member {
             package: self.package.clone(),
-            member: String::from_utf8_lossy(&entry.path_bytes()).into_owned(),
-            source: io::Error::new(io::ErrorKind::Unsupported, "it is kept with gaps (GNU.sparse)"),
-        })
+            member: name.clone(),
+            source: io::Error::new(io::ErrorKind::InvalidData, reason),
+        };
+        if pairs.clone().any(is_wrong) {
+            return Err(broken("its size is no size"));
+        }
+        Records::of(pairs).map_err(broken)
     }
 
     fn broken(&self, delivery: &Delivery<'_>, error: &io::Error) -> Halt {

@@ -339,7 +339,7 @@ fn contests_and_traces_tell_who_wins() {
     assert!(!trace(&ledger, "fog.ini", false).unwrap().on_disk.as_laid);
     assert!(trace(&ledger, "data", false).unwrap_err().to_string().contains("is a folder"));
     assert!(trace(&ledger, "nowhere", false).is_err());
-    let shown = show(&ledger, id(&ledger, "three")).unwrap();
+    let shown = show(&ledger, id(&ledger, "three"), &Silent).unwrap();
     assert_eq!(shown.entries[0].covers.as_deref(), Some("one"), "a lifted layer covers nothing");
     // The tallies that the stack shows are kept up to date by differences; made afresh they agree.
     let row = stack(&ledger).unwrap().layers[0].clone();

@@ -165,7 +165,7 @@ fn a_package_of_changed_files_goes_onto_the_version_it_is_for() {
     assert_eq!(read(&world, "game/data/lamps/brass.dds"), "two");
     assert!(tree.contains_key("game/data/lamps/keep.dds") && !tree.contains_key("game/data/lamps/old.dds"));
     let ledger = world.ledger();
-    let layer = show(&ledger, id(&ledger, "lamps")).unwrap().layer;
+    let layer = show(&ledger, id(&ledger, "lamps"), &Silent).unwrap().layer;
     assert_eq!((layer.version.as_deref(), layer.files), (Some("1.1"), 2));
     let error = upgrade(&world, "lamps", &patch, with_patch).unwrap_err();
     assert!(matches!(error, AddError::PatchOfOther { .. }), "{error}");
@@ -203,7 +203,7 @@ fn a_remembered_fit_asks_only_about_what_is_new() {
     assert!(matches!(error, AddError::Fit { source: FitError::ChoiceNeeded { .. }, .. }), "{error}");
     add(choose(&[("variant", "matte"), ("extras", "on")])).unwrap();
     assert_eq!(read(&world, "game/data/lamps/brass.dds"), "matte");
-    let shown = show(&ledger, id(&ledger, "lamps")).unwrap();
+    let shown = show(&ledger, id(&ledger, "lamps"), &Silent).unwrap();
     assert_eq!(shown.chosen["variant"], "matte");
     assert_eq!(shown.fit.choice[0].default.as_deref(), Some("matte"));
     // A further option and a new document are no question.
@@ -377,7 +377,7 @@ fn copies_of_the_games_own_files_are_left_out() {
     ];
     world.add(&world.package("lamps", &files), &[]).unwrap();
     let ledger = world.ledger();
-    let shown = show(&ledger, id(&ledger, "lamps")).unwrap();
+    let shown = show(&ledger, id(&ledger, "lamps"), &Silent).unwrap();
     assert_eq!(
         shown.entries.iter().map(|entry| entry.address.as_str()).collect::<Vec<_>>(),
         ["game:data/lamps/brass.dds", "game:data/lamps/new.dds"]

@@ -14,7 +14,9 @@ use proptest::prelude::*;
 use sevenz_rust2::encoder_options::{DeltaOptions, EncoderOptions, Lzma2Options, PpmdOptions};
 use sevenz_rust2::{EncoderConfiguration, EncoderMethod};
 
-use crate::archives::{FORMATS, Format, Thing, archive, file, folder, hard_link, link, seven, seven_with};
+use crate::archives::{
+    FORMATS, Format, Thing, archive, file, folder, gzip, hard_link, link, seven, seven_with,
+};
 use crate::world::{NOW, Thing as OnDisk, World, add_request, id, permit, reorder};
 
 fn world() -> World {
@@ -102,7 +104,7 @@ fn every_format_makes_the_same_layer() {
         assert!(tree.contains_key("game/empty folder"), "{format:?}");
         assert_eq!(&tree, first.get_or_insert_with(|| tree.clone()), "{format:?}");
         let ledger = world.ledger();
-        let layer = show(&ledger, id(&ledger, "lamps")).unwrap();
+        let layer = show(&ledger, id(&ledger, "lamps"), &Silent).unwrap();
         assert_eq!((layer.layer.version.as_deref(), layer.entries.len()), (Some("1.0"), 5), "{format:?}");
     }
 }
@@ -355,18 +357,67 @@ fn names_are_read_in_the_code_page_that_is_said() {
     );
 }
 
-#[test]
-fn a_member_with_gaps_in_a_way_that_is_not_read_is_refused() {
-    let world = world();
+/// A tar of one member whose name, records and kept bytes are given, and a plain one behind it.
+fn tar_with_records(records: &[(&str, &[u8])], kept: &[u8]) -> Vec<u8> {
     let mut builder = tar::Builder::new(Vec::new());
-    builder.append_pax_extensions([("GNU.sparse.major", &b"1"[..]), ("GNU.sparse.minor", b"0")]).unwrap();
-    let mut header = tar::Header::new_ustar();
-    header.set_size(4);
-    header.set_cksum();
-    builder.append_data(&mut header, "data/hole.bin", &b"hole"[..]).unwrap();
-    let error = contents(&store(&world, "gaps.tar", &builder.into_inner().unwrap()), &OpenOptions::default());
-    let error = error.unwrap_err();
-    assert!(matches!(&error, PackageError::NotRead { member, .. } if member == "data/hole.bin"), "{error}");
+    builder.append_pax_extensions(records.iter().copied()).unwrap();
+    for (name, content) in [("data/GNUSparseFile.1/hole.bin", kept), ("data/plain.bin", b"plain")] {
+        let mut header = tar::Header::new_ustar();
+        header.set_size(content.len() as u64);
+        header.set_cksum();
+        builder.append_data(&mut header, name, content).unwrap();
+    }
+    builder.into_inner().unwrap()
+}
+
+#[test]
+fn members_with_gaps_are_read_in_every_way_they_are_kept() {
+    let world = world();
+    let mut with_map = b"2\n4\n2\n9\n1\n".to_vec();
+    with_map.resize(512, 0);
+    with_map.extend(b"abc");
+    let name = ("GNU.sparse.name", &b"data/hole.bin"[..]);
+    let kinds: [(&[(&str, &[u8])], &[u8], &str); 3] = [
+        (
+            &[name, ("GNU.sparse.major", b"1"), ("GNU.sparse.minor", b"0"), ("GNU.sparse.realsize", b"12")],
+            &with_map,
+            "data/hole.bin",
+        ),
+        (&[name, ("GNU.sparse.size", b"12"), ("GNU.sparse.map", b"4,2,9,1")], b"abc", "data/hole.bin"),
+        (
+            &[
+                ("GNU.sparse.size", b"12"),
+                ("GNU.sparse.offset", b"4"),
+                ("GNU.sparse.numbytes", b"2"),
+                ("GNU.sparse.offset", b"9"),
+                ("GNU.sparse.numbytes", b"1"),
+            ],
+            b"abc",
+            "data/GNUSparseFile.1/hole.bin",
+        ),
+    ];
+    for (records, kept, name) in kinds {
+        let plain = tar_with_records(records, kept);
+        for (path, bytes) in [("gaps.tar", plain.clone()), ("gaps.tar.gz", gzip(&plain))] {
+            let read = contents(&store(&world, path, &bytes), &OpenOptions::default()).unwrap();
+            let wanted = [
+                (name.to_owned(), b"\0\0\0\0ab\0\0\0c\0\0".to_vec()),
+                ("data/plain.bin".into(), b"plain".to_vec()),
+            ];
+            assert_eq!(read, wanted, "{records:?} {path}");
+        }
+    }
+    for size in ["18446744073709551616", "99999999999999999999999", "-1", "4 "] {
+        let bytes = tar_with_records(&[("size", size.as_bytes())], b"hole");
+        let error = contents(&store(&world, "size.tar", &bytes), &OpenOptions::default()).unwrap_err();
+        assert!(
+            matches!(error, PackageError::Member { .. } | PackageError::Broken { .. }),
+            "{size}: {error}"
+        );
+    }
+    let bytes = tar_with_records(&[("GNU.sparse.size", b"2000000000000"), ("GNU.sparse.map", b"4,2")], b"ab");
+    let error = contents(&store(&world, "huge.tar", &bytes), &OpenOptions::default()).unwrap_err();
+    assert!(matches!(error, PackageError::OverLimit { .. }), "{error}");
 }
 
 #[test]
@@ -535,7 +586,7 @@ fn archives_inside_are_listed_and_placed_however_they_lie_there() {
     world.add(&path, &["wrap.zip!/Wrap/INNER.7z!/.=game:"]).unwrap();
     assert!(world.path("game/Pack/readme.txt").exists());
     let ledger = world.ledger();
-    let entries = show(&ledger, id(&ledger, "nested")).unwrap().entries;
+    let entries = show(&ledger, id(&ledger, "nested"), &Silent).unwrap().entries;
     assert_eq!(entries[0].member, "deep/wrap.zip!/Wrap/inner.7z!/Pack/bin/hook.dll");
     reorder(&ledger, &odd_stack_core::jobs::Reorder::Remove(vec![id(&ledger, "nested")]), Default::default())
         .unwrap();

@@ -17,6 +17,7 @@ use crate::show::needs::unmet_line;
 use crate::show::style::{BOLD, DIM, WARN, paint};
 use crate::show::tree::{Leaf, tree};
 use crate::show::units::{file_name, files, size};
+use crate::show::wishes::wishes;
 
 #[derive(Debug, Args)]
 pub struct InspectArgs {
@@ -104,6 +105,7 @@ fn text(report: &InspectReport, game: Option<&str>, verbose: bool, width: usize)
     let code = report.members.iter().filter(|member| member.runs_code && member.left_out.is_none());
     let replaces = |member: &MemberRow| member.targets.iter().any(|t| t.covers.is_some() && !t.identical);
     text.push_str(&runs_code(code.map(|member| (member.path.as_str(), replaces(member))), verbose));
+    text.push_str(&wishes(&report.starts, &report.clears));
     for inner in &report.unopened {
         text.push_str(&format!("  {} can't be looked into: {}\n", inner.path, inner.reason));
     }

@@ -5,8 +5,8 @@ use std::path::{Path, PathBuf};
 use clap::Args;
 use odd_stack_core::disk::DriftKind;
 use odd_stack_core::jobs::{
-    ChangeReport, DamageRow, MendFile, MendRow, Mending, RenewReport, drifted_files, prepare_mend,
-    refuse_to_accept, renew, unknown_originals,
+    ChangeReport, DamageRow, GivingBack, MendFile, MendRow, Mending, RenewReport, drifted_files,
+    note_cleared, prepare_giving_back, prepare_mend, refuse_to_accept, renew, unknown_originals,
 };
 use odd_stack_core::ledger::Ledger;
 use schemars::JsonSchema;
@@ -44,6 +44,9 @@ pub struct MendArgs {
     /// game, or the very file), otherwise from the packages where they still lie
     #[arg(long, value_name = "PACKAGE", num_args = 0..=1, conflicts_with_all = ["restore", "keep", "accept", "addresses"])]
     pub renew: Option<Option<PathBuf>>,
+    /// Put back what `play` cleared last, where the game has not made it anew
+    #[arg(long, conflicts_with_all = ["restore", "keep", "accept", "addresses", "renew"])]
+    pub cleared: bool,
     /// Only say what would be done
     #[arg(short = 'n', long)]
     pub dry_run: bool,
@@ -66,6 +69,9 @@ pub fn run(desk: &mut Desk, args: &MendArgs) -> Result<Ended, Failure> {
     let ledger = desk.open()?;
     if let Some(package) = &args.renew {
         return renew_stored(desk, &ledger, package.as_deref(), args.dry_run);
+    }
+    if args.cleared {
+        return give_back(desk, &ledger, args.dry_run);
     }
     let mending = match (args.restore, args.keep, args.accept) {
         (true, _, _) => Some((Mending::Restore, " --restore")),
@@ -158,6 +164,38 @@ fn renew_stored(
     }
     desk.out.hint(&renewing(&still));
     Ok(Ended::Damaged)
+}
+
+fn give_back(desk: &mut Desk, ledger: &Ledger, dry_run: bool) -> Result<Ended, Failure> {
+    let permit = desk.permit(ledger, dry_run)?;
+    let now = desk.now();
+    let GivingBack { rows: files, change } = prepare_giving_back(ledger, permit, &now, &desk.progress)?;
+    let most = if desk.out.verbose { usize::MAX } else { MOST_EFFECTS };
+    let change = match change {
+        Some(prepared) => {
+            let change = desk.carry_out(ledger, prepared, &ChangeArgs::plain(dry_run), |out, _| {
+                out.text(&rows(&files, most));
+            })?;
+            if !dry_run {
+                // Else it would be cleared at the next start.
+                note_cleared(ledger)?;
+            }
+            change
+        }
+        None => {
+            desk.out.text(&rows(&files, most));
+            ChangeReport { dry_run, ..ChangeReport::default() }
+        }
+    };
+    let count = files.iter().filter(|file| file.done == "given_back").count() as u64;
+    let text = match count {
+        0 => "Nothing that was cleared is to be had back.\n".to_owned(),
+        count => verdict(&change, &format!("{} back where they were.", files_of(count))),
+    };
+    let originals_unknown = unknown_originals(ledger)?;
+    let report = MendReport { files, originals_unknown, change, renewed: None };
+    desk.out.result(Some(&ledger.game().name), &report, &text);
+    Ok(Ended::Well)
 }
 
 fn undecided() -> Failure {

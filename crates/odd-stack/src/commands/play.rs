@@ -6,7 +6,8 @@ use std::time::{Duration, Instant};
 use clap::Args;
 use odd_stack_core::disk::check;
 use odd_stack_core::jobs::{
-    Launch, ProofRow, Written, glance, launch, note_cleared, prepare_clearing, proofs, running, written_since,
+    Launch, LayerClears, ProofRow, Written, agree, glance, is_start_unagreed, launch, note_cleared,
+    prepare_clearing, proofs, running, unagreed_clearing, wanted_clearing, written_since,
 };
 use odd_stack_core::ledger::Ledger;
 use schemars::JsonSchema;
@@ -14,19 +15,25 @@ use serde::Serialize;
 
 use super::standing::MOST_EFFECTS;
 use crate::Ended;
-
 use crate::desk::Desk;
-use crate::errors::{Exit, Failure};
+use crate::errors::{Exit, Failure, quoted};
 use crate::progress::while_a_program_runs;
 use crate::show::style::{BOLD, DIM, WARN, paint};
 use crate::show::table::{Look, cell, table};
 use crate::show::units::{counted, files};
+use crate::show::wishes::{clear_words, environment_words, loads_words};
 
 #[derive(Debug, Args)]
 pub struct PlayArgs {
     /// A way to start it: the name of a layer that brings one, or the game's own name
     #[arg(value_name = "NAME")]
     pub name: Option<String>,
+    /// Agree to what layers want started and cleared, until that changes
+    #[arg(long)]
+    pub trust: bool,
+    /// Clear nothing that layers want cleared
+    #[arg(long)]
+    pub no_clearing: bool,
     /// Only say what would be cleared and started
     #[arg(short = 'n', long)]
     pub dry_run: bool,
@@ -39,6 +46,8 @@ pub struct PlayReport {
     pub dry_run: bool,
     /// What was started, and how.
     pub launch: Launch,
+    /// A person has agreed to all that layers want; without that nothing is started.
+    pub agreed: bool,
     /// Files that were not as the stack says before.
     pub drifted_files: u64,
     /// What was cleared before, and is saved in the ledger.
@@ -64,10 +73,13 @@ pub fn run(desk: &mut Desk, args: &PlayArgs) -> Result<Ended, Failure> {
         let count = counted(drifted_files, "file is", "files are");
         desk.out.warn(format!("{count} not as the stack says; `oddstack check` lists them"));
     }
-    let cleared = clear(desk, &ledger, args.dry_run)?;
+    let wanted = if args.no_clearing { Vec::new() } else { wanted_clearing(&ledger, &desk.progress)? };
+    let is_agreed = agreed(desk, &ledger, args, &launch, &wanted)?;
+    let cleared = clear(desk, &ledger, &wanted, args)?;
     let mut report = PlayReport {
         dry_run: args.dry_run,
         launch,
+        agreed: is_agreed,
         drifted_files,
         cleared,
         exit_code: None,
@@ -77,7 +89,10 @@ pub fn run(desk: &mut Desk, args: &PlayArgs) -> Result<Ended, Failure> {
     };
     desk.out.text(&before(&report));
     if args.dry_run {
-        let text = format!("{}\n", paint(BOLD, "Dry run: nothing was started."));
+        let mut text = format!("{}\n", paint(BOLD, "Dry run: nothing was started."));
+        if !is_agreed {
+            text.push_str(&paint(WARN, "The real run asks first whether you agree to this.\n"));
+        }
         desk.out.result(Some(&ledger.game().name), &report, &text);
         return Ok(Ended::Well);
     }
@@ -113,38 +128,103 @@ pub fn run(desk: &mut Desk, args: &PlayArgs) -> Result<Ended, Failure> {
     Ok(if report.proofs.iter().all(|proof| proof.holds) { Ended::Well } else { Ended::WantsAttention })
 }
 
+/// Whether a person has agreed to all that layers want; else they are asked, or told that nobody can be.
+fn agreed(
+    desk: &mut Desk,
+    ledger: &Ledger,
+    args: &PlayArgs,
+    launch: &Launch,
+    wanted: &[LayerClears],
+) -> Result<bool, Failure> {
+    let start = is_start_unagreed(ledger, launch)?;
+    let clears = unagreed_clearing(ledger, wanted)?;
+    if !start && clears.is_empty() {
+        return Ok(true);
+    }
+    let mut asked = Vec::new();
+    if let (true, Some(layer)) = (start, &launch.layer) {
+        asked.push(format!("{layer} wants this started: {}", launch_words(launch)));
+    }
+    let of_clears = clears.iter();
+    asked.extend(of_clears.map(|it| format!("{} wants this cleared: {}", it.layer, clear_words(&it.clears))));
+    if args.dry_run {
+        return Ok(false);
+    }
+    if !args.trust {
+        let agrees = desk.can_ask() && {
+            desk.out.text(&format!("{}\n", asked.join("\n")));
+            desk.confirm("Nobody has agreed to this yet. Do you?", false)?
+        };
+        if !agrees {
+            return Err(not_agreed(asked, ledger, start, !clears.is_empty()));
+        }
+    }
+    let permit = desk.permit(ledger, false)?;
+    agree(ledger, &permit, launch, wanted, &desk.now())?;
+    Ok(true)
+}
+
+fn not_agreed(asked: Vec<String>, ledger: &Ledger, start: bool, clears: bool) -> Failure {
+    let message = "a layer wants what you have not agreed to yet; nothing was started or cleared:";
+    let mut failure = Failure::new(Exit::Undecided, "not_agreed", message)
+        .about(asked)
+        .choice("agree to just this, now and until it changes", "--trust");
+    let no_clearing = if clears { " --no-clearing" } else { "" };
+    if start && ledger.game().program.is_some() {
+        let game = format!("oddstack play {}{no_clearing}", quoted(&ledger.game().name));
+        failure = failure.choice("start the game by its own main program instead, as it is", game);
+    }
+    if !start {
+        failure = failure.choice("clear nothing", "--no-clearing");
+    }
+    failure
+}
+
 /// Clears what layers want cleared after a change.
-fn clear(desk: &mut Desk, ledger: &Ledger, dry_run: bool) -> Result<Vec<String>, Failure> {
-    let permit = desk.permit(ledger, dry_run)?;
-    let now = desk.now();
-    let clearing = prepare_clearing(ledger, permit, &now, &desk.progress)?;
-    if !dry_run {
-        if let Some(change) = clearing.change {
+fn clear(
+    desk: &mut Desk,
+    ledger: &Ledger,
+    wanted: &[LayerClears],
+    args: &PlayArgs,
+) -> Result<Vec<String>, Failure> {
+    let permit = desk.permit(ledger, args.dry_run)?;
+    let mut cleared: Vec<String> = wanted.iter().flat_map(|it| it.clears.addresses.iter().cloned()).collect();
+    cleared.sort();
+    cleared.dedup();
+    if !args.dry_run && !args.no_clearing {
+        let now = desk.now();
+        if let Some(change) = prepare_clearing(ledger, permit, wanted, &now, &desk.progress)? {
             change.apply(&desk.progress)?;
         }
         note_cleared(ledger)?;
     }
-    Ok(clearing.cleared)
+    Ok(cleared)
+}
+
+/// All that is started, in full.
+fn launch_words(launch: &Launch) -> String {
+    let words: Vec<&str> = launch.words.iter().map(String::as_str).collect();
+    let mut text = words.join(" ");
+    if !launch.environment.is_empty() {
+        text.push_str(&format!(" with {}", environment_words(launch.environment.iter())));
+    }
+    text.push_str(&loads_words(&launch.loads_code));
+    text
 }
 
 fn before(report: &PlayReport) -> String {
     let mut text = String::new();
     if !report.cleared.is_empty() {
-        let verb = if report.dry_run { "would be cleared" } else { "cleared, and saved in the ledger" };
-        text.push_str(&format!(
-            "  {} {verb}, for the game to make anew\n",
-            files(report.cleared.len() as u64)
-        ));
+        let verb = match report.dry_run {
+            true => "would be cleared, for the game to make anew",
+            false => "cleared, for the game to make anew (`oddstack mend --cleared` has them back)",
+        };
+        text.push_str(&format!("  {} {verb}\n", files(report.cleared.len() as u64)));
     }
-    let Launch { program, words, environment, layer, .. } = &report.launch;
+    let Launch { program, layer, .. } = &report.launch;
     let whose = layer.as_ref().map(|layer| format!(", as {layer} wants it")).unwrap_or_default();
     text.push_str(&format!("{}{}\n", paint(BOLD, &format!("starting {program}")), paint(DIM, &whose)));
-    let shown: Vec<String> = environment
-        .iter()
-        .map(|(name, value)| format!("{name}={value}"))
-        .chain(words.iter().cloned())
-        .collect();
-    text.push_str(&paint(DIM, &format!("  {}\n", shown.join(" "))));
+    text.push_str(&paint(DIM, &format!("  {}\n", launch_words(&report.launch))));
     text
 }
 

@@ -13,6 +13,7 @@ use crate::show::needs::unmet_line;
 use crate::show::style::{BOLD, DIM, paint};
 use crate::show::table::{Look, cell, table};
 use crate::show::units::{counted, files, number, size};
+use crate::show::wishes::wishes as asked;
 
 #[derive(Debug, Args)]
 pub struct ShowArgs {
@@ -27,7 +28,7 @@ const MOST_FILES: usize = 30;
 pub fn run(desk: &mut Desk, args: &ShowArgs) -> Result<Ended, Failure> {
     let ledger = desk.open()?;
     let layers = ledger.layers()?;
-    let report = show(&ledger, select(&layers, &args.layer)?.id)?;
+    let report = show(&ledger, select(&layers, &args.layer)?.id, &desk.progress)?;
     let most = if desk.out.verbose { usize::MAX } else { MOST_FILES };
     let text = text(&report, most);
     desk.out.result(Some(&ledger.game().name), &report, &text);
@@ -105,6 +106,7 @@ fn text(report: &ShowReport, most: usize) -> String {
     let code = report.entries.iter().filter(|entry| entry.runs_code);
     let code = code.map(|entry| (entry.address.as_str(), entry.covers.is_some()));
     text.push_str(&runs_code(code, most == usize::MAX));
+    text.push_str(&asked(&report.starts, &report.clears));
     let rows = report.entries.iter().take(most).map(|entry| {
         let beneath = match entry.covers.as_deref() {
             Some(name) => format!("over {}", own(name)),
@@ -142,9 +144,6 @@ fn wishes(report: &ShowReport) -> Vec<(&'static str, String)> {
     told.extend(report.needs.iter().map(|need| ("asks", need.clone())));
     told.extend(fit.takes_away.iter().map(|address| ("takes off", address.clone())));
     told.extend(fit.set.iter().map(|set| ("sets", format!("{} = {} in {}", set.key, set.value, set.file))));
-    told.extend(
-        fit.start.iter().map(|start| ("starts", format!("{} {}", start.program, start.arguments.join(" ")))),
-    );
     told
 }
 

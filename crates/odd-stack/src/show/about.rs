@@ -4,6 +4,7 @@ use odd_stack_core::jobs::{AddReport, ChoiceRow, PartRow};
 
 use super::style::{BOLD, DIM, WARN, paint};
 use super::units::{counted, file_name, files, size};
+use super::wishes::wishes;
 
 /// The first words on a package: `brass-lamps 1.2b (full)`.
 pub fn title(name: &str, version: Option<&str>, variant: Option<&str>) -> String {
@@ -120,5 +121,6 @@ pub fn about(layer: &AddReport, verbose: bool) -> String {
         let line = format!("  runs code: {}\n", list(&layer.runs_code, 4));
         text.push_str(&paint(WARN, &line));
     }
+    text.push_str(&wishes(&layer.starts, &layer.clears));
     text
 }

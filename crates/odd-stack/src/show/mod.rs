@@ -8,3 +8,4 @@ pub mod style;
 pub mod table;
 pub mod tree;
 pub mod units;
+pub mod wishes;

@@ -459,7 +459,7 @@ fn with_loader() -> Closed {
     use std::os::unix::fs::PermissionsExt;
     let closed = with_version();
     closed.write("game/bin/main.sh", "#!/bin/sh\necho main > ../main.log\n");
-    let sheet = "format = 1\nplace = [{ from = \"bin\", to = \"bin\" }]\nclears = [\"cache/**\", \"*.log\"]\n\
+    let sheet = "format = 1\nplace = [{ from = \"bin\", to = \"bin\" }]\nclears = [\"cache/**\"]\n\
                  [[start]]\nprogram = \"bin/loader.sh\"\narguments = [\"--quiet\"]\nenvironment = { LAMPS = \"bright\" }\n\
                  [[proof]]\nlog = \"loader.log\"\ncontains = \"loader * ready\"\n\
                  [[proof]]\nsays = \"its chart is drawn\"\nfile = \"cache/chart.bin\"\n\
@@ -474,7 +474,7 @@ fn with_loader() -> Closed {
         let path = closed.path(&format!("game/{name}"));
         fs::set_permissions(path, fs::Permissions::from_mode(0o755)).unwrap();
     }
-    closed.run("game set --exe bin/main.sh --volatile cache/** --volatile *.log").status(0);
+    closed.run("game set --exe bin/main.sh --volatile *.log").status(0);
     closed
 }
 
@@ -486,12 +486,22 @@ fn the_game_is_started_as_the_stack_needs_it() {
     closed.write("game/cache/old.bin", "of before the loader\n");
     closed.run("play --dry-run").status(0).says("1 file would be cleared").says("LAMPS=bright");
     assert!(closed.path("game/cache/old.bin").exists() && !closed.path("game/loader.log").exists());
-    let played = closed.run("play").status(0);
+    closed.run("play").status(4).says("loader wants this started").says("cache/**").says("--trust");
+    assert!(closed.path("game/cache/old.bin").exists() && !closed.path("game/loader.log").exists());
+    let played = closed.run("play --trust").status(0);
     let played =
         played.says("starting game:bin/loader.sh").says("as loader wants it").says("game:cache/chart.bin");
     played.says("Loader --quiet bright READY").says("works");
     assert!(!closed.path("game/cache/old.bin").exists(), "cleared once");
-    closed.run("check --proofs").status(0);
+    closed.run("mend --cleared").status(0).says("game:cache/old.bin");
+    assert_eq!(closed.read("game/cache/old.bin"), "of before the loader\n");
+    closed.run("mend --cleared").status(0).says("Nothing");
+    // What the game has made there is nobody's.
+    closed
+        .run("check --proofs")
+        .status(3)
+        .says("game:cache/chart.bin")
+        .says("What shows that layers work is there");
     let again = closed.run("play --json").status(0).json();
     assert_eq!(again["data"]["cleared"], serde_json::json!([]), "nothing has changed since");
     assert_eq!(
@@ -514,15 +524,99 @@ fn the_game_is_started_as_the_stack_needs_it() {
     closed.run("check --proofs").status(3).says("play once more");
     closed.run("play nowhere").status(1).says("there are: loader, Quillhaven");
     closed.run("lift loader").status(0);
-    closed
-        .run("play")
-        .status(0)
-        .says("2 files cleared")
-        .says("starting game:bin/main.sh")
-        .says("game:main.log");
+    let without = closed.run("play").status(0).says("starting game:bin/main.sh").says("game:main.log");
+    assert!(!without.whole().contains("cleared"), "only layers that are laid clear");
     closed.run("game set --runner nowhere-at-all").status(0);
     fs::remove_file(closed.path("game/bin/main.sh")).unwrap();
     closed.run("play").status(1).says("there is no program at");
+}
+
+#[test]
+#[cfg(unix)]
+fn nothing_that_a_package_wants_is_started_or_cleared_unasked() {
+    use std::os::unix::fs::PermissionsExt;
+    let closed = Closed::with_game();
+    closed.write("game/saves/old.sav", "of before the game came into care\n");
+    closed.write("game/bin/tool.sh", "#!/bin/sh\necho \"$1\" > ../ran.txt\n");
+    fs::set_permissions(closed.path("game/bin/tool.sh"), fs::Permissions::from_mode(0o755)).unwrap();
+    closed.run("mend --accept").status(0);
+    let package = |version: u32, arguments: &str, clears: &str| {
+        let sheet = format!(
+            "format = 1\nname = \"Tool\"\nversion = \"{version}\"\nplace = [{{ from = \"a\", to = \"data/a\" }}]\n\
+             clears = [{clears}]\n[[start]]\nprogram = \"bin/tool.sh\"\narguments = [\"{arguments}\"]\n\
+             environment = {{ LD_PRELOAD = \"data/a/evil.so\" }}\n"
+        );
+        closed.zip(&format!("tool-{version}.zip"), &[("a/new.txt", "new"), ("oddfit.toml", &sheet)]);
+    };
+    for (clears, why) in [
+        ("game:**", "reaches all"),
+        ("*.sav", "reaches all"),
+        ("**/cache/*", "reaches all"),
+        ("../x/**", ".."),
+    ] {
+        package(1, "one", &format!("\"{clears}\""));
+        closed.run("add tool-1.zip").status(1).says(why);
+    }
+    package(1, "one", "\"Saves/**\", \"docs:**\", \"data/**\", \".oddstack/**\"");
+    closed.zip("torch.zip", &[("data/a/lamp.txt", "lamp")]);
+    closed.run("add torch.zip").status(0);
+    closed.write("game/saves/new.sav", "since then\n");
+    closed.write("game/saves/auto.sav", "volatile\n");
+    closed.write("game/data/a/found.txt", "nobody's\n");
+    closed.write("docs/profiles/new.ini", "mine\n");
+    closed.run("game set --volatile saves/auto*").status(0);
+    // It is told before anything is done, and by every command that shows a package.
+    closed
+        .run("inspect tool-1.zip")
+        .status(0)
+        .says("LD_PRELOAD makes it load other code")
+        .says("game:saves/new.sav");
+    closed
+        .run("add tool-1.zip")
+        .status(0)
+        .says("tool.sh one")
+        .says("LD_PRELOAD")
+        .says("game:data/a/found.txt");
+    closed.run("show Tool").status(0).says("tool.sh one").says("LD_PRELOAD").says("never will");
+    let before = closed.files();
+    for line in ["play", "play --yes", "play Tool"] {
+        let told = closed.run(line).status(4).says("LD_PRELOAD").says("game:saves/new.sav").says("--trust");
+        for safe in ["old.sav", "auto.sav", "lamp.txt", "new.txt", "docs:profiles"] {
+            assert!(!told.whole().contains(safe), "{safe}");
+        }
+        assert_eq!(closed.files(), before);
+    }
+    closed.run("play Quillhaven --no-clearing").one_of(&[0, 1], "another way");
+    assert_eq!(closed.files(), before);
+    closed.run("play --trust").status(0);
+    assert_eq!(closed.read("game/ran.txt"), "one\n");
+    assert!(!closed.path("game/saves/new.sav").exists() && !closed.path("game/data/a/found.txt").exists());
+    for (path, content) in &before {
+        let is_cleared = path.ends_with("saves/new.sav") || path.ends_with("found.txt");
+        assert!(is_cleared || closed.read(path) == *content, "{path}");
+    }
+    closed.run("play").status(0);
+    closed.run("mend --cleared").status(0).says("2 files back");
+    closed.run("play").status(0);
+    assert_eq!(closed.files().len(), before.len() + 1);
+    // The very same of a new version is agreed to, anything else is not.
+    package(2, "one", "\"Saves/**\", \"docs:**\", \"data/**\", \".oddstack/**\"");
+    closed.run("upgrade tool-2.zip").status(0);
+    closed.run("play").status(0);
+    package(3, "other", "");
+    closed.run("upgrade tool-3.zip").status(0);
+    closed.run("play").status(4).says("tool.sh other");
+    assert_eq!(closed.read("game/ran.txt"), "one\n");
+    // A link in the game may lead anywhere.
+    closed.write("outside.sh", "#!/bin/sh\necho outside > ../ran.txt\n");
+    fs::remove_file(closed.path("game/bin/tool.sh")).unwrap();
+    std::os::unix::fs::symlink(closed.path("outside.sh"), closed.path("game/bin/tool.sh")).unwrap();
+    closed.run("play --trust").status(1).says("leads out of the game's folders");
+    for program in ["/bin/sh", "../outside.sh", "C:/x.exe", "game:../outside.sh"] {
+        let sheet = format!("format = 1\n[[start]]\nprogram = \"{program}\"\n");
+        closed.zip("out.zip", &[("data/a/b.txt", "b"), ("oddfit.toml", &sheet)]);
+        closed.run("add out.zip").status(1);
+    }
 }
 
 #[test]

@@ -400,11 +400,28 @@ impl Catalogue {
         self.run(|db| db.execute(sql, [revision]).map(drop))
     }
 
-    /// Names and rules of all layers, also of removed ones.
-    pub(crate) fn fits_of_all_layers(&self) -> Result<Vec<(String, String)>> {
+    /// Whether a person has agreed to what the hash stands for.
+    pub(crate) fn is_agreed(&self, hash: ContentHash) -> Result<bool> {
         self.run(|db| {
-            let mut query = db.prepare_cached("SELECT name, fit FROM layer WHERE state > 0")?;
-            query.query_map([], |row| Ok((row.get(0)?, row.get(1)?)))?.collect()
+            let mut query = db.prepare_cached("SELECT 1 FROM agreement WHERE hash = ?1")?;
+            query.exists([hash.as_bytes()])
+        })
+    }
+
+    /// Notes what a person has agreed to.
+    pub(crate) fn write_agreement(&self, hash: ContentHash, layer: &str, agreed_at: &str) -> Result<()> {
+        self.run(|db| {
+            let sql = "INSERT OR REPLACE INTO agreement VALUES (?1, ?2, ?3)";
+            db.execute(sql, params![hash.as_bytes(), layer, agreed_at]).map(drop)
+        })
+    }
+
+    /// The revisions that a command made, the last first.
+    pub(crate) fn revisions_of(&self, command: &str) -> Result<Vec<i64>> {
+        self.run(|db| {
+            let mut query =
+                db.prepare_cached("SELECT id FROM revision WHERE command = ?1 ORDER BY id DESC")?;
+            query.query_map([command], |row| row.get(0))?.collect()
         })
     }
 

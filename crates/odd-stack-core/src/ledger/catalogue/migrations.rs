@@ -3,7 +3,8 @@
 use rusqlite::{Connection, Result};
 
 /// All steps ever released, in order. Never change one; add another.
-const STEPS: &[&str] = &[FIRST, VARIANT_AND_MARK, UNKNOWN_ORIGINALS, MEETING, LIVING, FOLDERS_AWAY];
+const STEPS: &[&str] =
+    &[FIRST, VARIANT_AND_MARK, UNKNOWN_ORIGINALS, MEETING, LIVING, FOLDERS_AWAY, AGREEMENTS];
 
 /// The format number that this program writes.
 pub(crate) const FORMAT: i64 = STEPS.len() as i64;
@@ -200,6 +201,15 @@ CREATE TABLE cleared (
 /// A layer can take folders of the game away.
 const FOLDERS_AWAY: &str = "
 ALTER TABLE layer_folder ADD COLUMN takes_away INTEGER NOT NULL DEFAULT 0;
+";
+
+/// What a person has agreed that layers start or clear, by a hash of just that.
+const AGREEMENTS: &str = "
+CREATE TABLE agreement (
+    hash BLOB PRIMARY KEY,
+    layer TEXT NOT NULL,
+    agreed_at TEXT NOT NULL
+) WITHOUT ROWID;
 ";
 
 /// Brings the catalogue to the present format, in one transaction.
