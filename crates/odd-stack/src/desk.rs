@@ -15,9 +15,10 @@ use time::format_description::well_known::Rfc3339;
 use crate::Ended;
 use crate::args::{ChangeArgs, Common};
 use crate::commands::settle::Key;
-use crate::errors::{Exit, Failure, is_running};
+use crate::errors::{Exit, Failure, in_quotes, is_running};
 use crate::output::Output;
 use crate::progress::{Progress, watch_for_stop};
+use crate::show::safe::one_line;
 
 /// How long a changing command waits for another one.
 const PATIENCE: Duration = Duration::from_secs(10);
@@ -114,7 +115,7 @@ impl Desk {
                         "which_game",
                         "several games are in care; say which one is meant",
                     ),
-                    |failure, game| failure.choice("this game", format!("--game \"{}\"", game.name)),
+                    |failure, game| failure.choice("this game", format!("--game {}", in_quotes(&game.name))),
                 )),
             },
         }
@@ -219,7 +220,11 @@ impl Desk {
         if self.yes || !self.out.can_ask() {
             return Ok(None);
         }
-        let asked = dialoguer::Select::new().with_prompt(question).items(choices).default(0).interact_opt();
+        let asked = dialoguer::Select::new()
+            .with_prompt(one_line(question))
+            .items(choices.iter().map(|it| one_line(it)))
+            .default(0)
+            .interact_opt();
         asked.map_err(|error| Failure::new(Exit::Failed, "no_answer", format!("no answer: {error}")))
     }
 
@@ -258,7 +263,7 @@ impl Desk {
 
     /// Asks a person for yes or no.
     pub fn confirm(&self, question: &str, usual: bool) -> Result<bool, Failure> {
-        let asked = dialoguer::Confirm::new().with_prompt(question).default(usual).interact();
+        let asked = dialoguer::Confirm::new().with_prompt(one_line(question)).default(usual).interact();
         asked.map_err(|error| Failure::new(Exit::Failed, "no_answer", format!("no answer: {error}")))
     }
 }

@@ -20,6 +20,7 @@ use serde_json::{Value, json};
 
 use crate::commands::placing::options_of;
 use crate::show::needs::unmet_words;
+use crate::show::safe::one_line;
 
 /// The exit codes of the command contract.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -76,7 +77,7 @@ impl Failure {
 
     #[must_use]
     pub fn choice(mut self, does: &str, option: impl Into<String>) -> Self {
-        self.choices.push(Choice { does: does.to_owned(), option: option.into() });
+        self.choices.push(Choice { does: one_line(does), option: option.into() });
         self
     }
 
@@ -95,7 +96,7 @@ impl Failure {
 
     pub fn to_text(&self) -> String {
         let mut lines = vec![self.message.clone()];
-        lines.extend(self.list.iter().take(MOST_LINES).map(|line| format!("  {line}")));
+        lines.extend(self.list.iter().take(MOST_LINES).map(|line| format!("  {}", one_line(line))));
         if self.list.len() > MOST_LINES {
             lines.push(format!("  … and {} more (--json lists all)", self.list.len() - MOST_LINES));
         }
@@ -462,7 +463,7 @@ pub fn fit_failure(error: FitError, scope: &str) -> Failure {
         FitError::OnlyPacked { insides, .. } => {
             let asked = Failure::of(Exit::Undecided, "only_packed", &error);
             let unpack = insides.iter().fold(asked, |failure, inside| {
-                let place = format!("--place \"{scope}{inside}=game:\"");
+                let place = format!("--place {}", in_quotes(&format!("{scope}{inside}=game:")));
                 failure.choice("unpack it, to the game's main folder", place)
             });
             return unpack.choice(
@@ -528,7 +529,16 @@ pub fn fit_failure(error: FitError, scope: &str) -> Failure {
 pub fn quoted(text: &str) -> String {
     let is_plain =
         text.chars().all(|c| c.is_alphanumeric() || matches!(c, '-' | '_' | '=' | '.' | ':' | '/'));
-    if is_plain { text.to_owned() } else { format!("\"{text}\"") }
+    if is_plain { text.to_owned() } else { in_quotes(text) }
+}
+
+/// In quotes, so that a shell takes it as it is.
+pub fn in_quotes(text: &str) -> String {
+    // Within double quotes a shell would act on these; Windows knows no others.
+    match text.contains(['$', '`', '\\', '!', '"']) && cfg!(unix) {
+        true => format!("'{}'", text.replace('\'', "'\\''")),
+        false => format!("\"{text}\""),
+    }
 }
 
 impl From<AddError> for Failure {
@@ -584,7 +594,7 @@ impl From<SelectError> for Failure {
             SelectError::Ambiguous { layers, .. } => {
                 let mut failure = Self::of(Exit::Undecided, "ambiguous_layer", &error);
                 for layer in layers {
-                    failure = failure.choice("this layer", format!("\"{layer}\""));
+                    failure = failure.choice("this layer", in_quotes(layer));
                 }
                 failure
             }

@@ -12,6 +12,7 @@ use serde_json::{Value, json};
 
 use crate::args::{ColorWhen, Common};
 use crate::errors::Failure;
+use crate::show::safe::{self, for_terminal};
 use crate::show::style::{BAD, DIM, WARN, paint};
 
 /// Width when the terminal does not tell one, and for pipes.
@@ -69,6 +70,7 @@ impl Output {
     pub fn text(&mut self, text: &str) {
         if !self.json {
             self.write(|output| {
+                let text = for_terminal(text);
                 output.result.write_all(text.as_bytes()).and_then(|()| output.result.flush())
             });
         }
@@ -98,7 +100,7 @@ impl Output {
     /// Says something beside the result.
     pub fn status(&mut self, text: &str) {
         // Nobody is left to be told when standard error is closed.
-        let _ = writeln!(self.status, "{text}");
+        let _ = writeln!(self.status, "{}", for_terminal(text));
     }
 
     /// Says what to do next, unless told to be quiet or to write JSON.
@@ -151,7 +153,7 @@ impl Output {
     }
 
     fn raw_line(&mut self, object: &Value) {
-        let mut text = serde_json::to_string_pretty(object).unwrap_or_default();
+        let mut text = safe::json(&serde_json::to_string_pretty(object).unwrap_or_default());
         text.push('\n');
         self.raw(text.as_bytes());
     }
@@ -167,9 +169,9 @@ pub fn report_early(command: Option<&str>, failure: &Failure, as_json: bool) -> 
     // When nobody reads any more there is nobody to tell that.
     let _ = if as_json {
         let object = json!({ "command": command, "error": failure.to_json(), "warnings": [] });
-        writeln!(io::stdout(), "{}", serde_json::to_string_pretty(&object).unwrap_or_default())
+        writeln!(io::stdout(), "{}", safe::json(&serde_json::to_string_pretty(&object).unwrap_or_default()))
     } else {
-        writeln!(io::stderr(), "error: {}", failure.to_text())
+        writeln!(io::stderr(), "{}", for_terminal(&format!("error: {}", failure.to_text())))
     };
     failure.exit.into()
 }

@@ -377,7 +377,8 @@ fn members_with_gaps_are_read_in_every_way_they_are_kept() {
     with_map.resize(512, 0);
     with_map.extend(b"abc");
     let name = ("GNU.sparse.name", &b"data/hole.bin"[..]);
-    let kinds: [(&[(&str, &[u8])], &[u8], &str); 3] = [
+    type Kept<'k> = (&'k [(&'k str, &'k [u8])], &'k [u8], &'k str);
+    let kinds: [Kept<'_>; 3] = [
         (
             &[name, ("GNU.sparse.major", b"1"), ("GNU.sparse.minor", b"0"), ("GNU.sparse.realsize", b"12")],
             &with_map,

@@ -9,7 +9,7 @@ use odd_stack_core::jobs::{
 use super::play::proof_rows;
 use crate::Ended;
 use crate::desk::Desk;
-use crate::errors::Failure;
+use crate::errors::{Failure, in_quotes};
 use crate::show::style::{BOLD, DIM, GOOD, WARN, paint};
 use crate::show::table::{Look, cell, table};
 use crate::show::units::{counted, files, number, size};
@@ -86,6 +86,9 @@ pub fn renewing(damaged: &[DamageRow]) -> String {
 
 /// What a look at everything stored found, in words.
 fn stored_text(stored: &StoredSummary, most: usize) -> String {
+    if stored.contents + stored.originals == 0 {
+        return String::new();
+    }
     let counts = format!(
         "{} of layers and {} of the game's own in the ledger compared by content, {}",
         files(stored.contents),
@@ -151,7 +154,7 @@ fn hints(report: &CheckSummary) -> Vec<String> {
     }
     if !report.volatile_proposals.is_empty() {
         let options: Vec<String> =
-            report.volatile_proposals.iter().map(|glob| format!("--volatile \"{glob}\"")).collect();
+            report.volatile_proposals.iter().map(|glob| format!("--volatile {}", in_quotes(glob))).collect();
         hints.push(format!(
             "Some of it the game seems to write by itself; to have that left alone:\n  oddstack game set {}",
             options.join(" ")

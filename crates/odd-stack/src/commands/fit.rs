@@ -11,6 +11,7 @@ use crate::args::PlaceArgs;
 use crate::desk::{Desk, absolute};
 use crate::errors::{Exit, Failure};
 use crate::show::about::left_out_words;
+use crate::show::safe::{self, one_line};
 use crate::show::style::{BOLD, GOOD, paint};
 use crate::show::units::{counted, files};
 
@@ -55,9 +56,9 @@ fn sheet_text(report: &DraftReport) -> Result<String, Failure> {
         if line == "[[place]]"
             && let Some(words) = evidence.next().and_then(Option::as_ref)
         {
-            text.push_str(&format!("# {words}\n"));
+            text.push_str(&format!("# {}\n", one_line(words)));
         }
-        text.push_str(line);
+        text.push_str(&safe::toml(line));
         text.push('\n');
     }
     Ok(text)

@@ -16,7 +16,7 @@ use super::standing::MOST_EFFECTS;
 use crate::Ended;
 use crate::args::ChangeArgs;
 use crate::desk::{Desk, absolute, change_options};
-use crate::errors::{Exit, Failure};
+use crate::errors::{Exit, Failure, in_quotes};
 use crate::show::change::{edits, effects, summary};
 use crate::show::style::{BOLD, DIM, WARN, paint};
 use crate::show::table::{Look, cell, table};
@@ -361,7 +361,7 @@ fn find(desk: &mut Desk, args: &FindGamesArgs) -> Result<Ended, Failure> {
     let new: Vec<String> = games
         .iter()
         .filter(|game| game.in_care.is_none())
-        .map(|game| format!("  oddstack game add \"{}\" \"{}\"", game.name, game.folder))
+        .map(|game| format!("  oddstack game add {} {}", in_quotes(&game.name), in_quotes(&game.folder)))
         .collect();
     desk.out.result(None, &FoundGames { games }, &text);
     if !new.is_empty() {
@@ -498,7 +498,8 @@ fn forget_game(desk: &mut Desk, args: &ForgetGameArgs) -> Result<Ended, Failure>
     if let Some(folder) = &forgotten.ledger_left {
         text.push_str(&format!(
             "  Its layers are still on the game. The ledger with the files they cover stays at\n  {folder};\n  \
-             `oddstack game add NAME FOLDER --ledger \"{folder}\"` takes it up again.\n"
+             `oddstack game add NAME FOLDER --ledger {}` takes it up again.\n",
+            in_quotes(folder)
         ));
     }
     for folder in &forgotten.kept_left {

@@ -10,7 +10,7 @@ use odd_stack_core::jobs::{CandidateRow, InspectReport, MemberRow, MemberTarget,
 use crate::Ended;
 use crate::args::PlaceArgs;
 use crate::desk::{Desk, absolute};
-use crate::errors::Failure;
+use crate::errors::{Failure, in_quotes};
 use crate::show::about::{choices_and_parts, left_out_words, title};
 use crate::show::change::{meeting, runs_code};
 use crate::show::needs::unmet_line;
@@ -120,8 +120,8 @@ fn text(report: &InspectReport, game: Option<&str>, verbose: bool, width: usize)
 }
 
 fn candidate_options(candidate: &CandidateRow) -> String {
-    let places = candidate.places.iter().map(|place| format!("--place \"{place}\""));
-    let skips = candidate.skip.iter().map(|pattern| format!("--skip \"{pattern}\""));
+    let places = candidate.places.iter().map(|place| format!("--place {}", in_quotes(place)));
+    let skips = candidate.skip.iter().map(|pattern| format!("--skip {}", in_quotes(pattern)));
     let tidy = (!candidate.places.is_empty()).then(|| "--tidy".to_owned());
     places.chain(skips).chain(tidy).collect::<Vec<_>>().join(" ")
 }

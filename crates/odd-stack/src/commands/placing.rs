@@ -7,7 +7,7 @@ use odd_stack_core::jobs::{Wanted, read_sheet};
 use odd_stack_core::package::{Limits, NameEncoding};
 
 use crate::args::PlaceArgs;
-use crate::errors::{Exit, Failure};
+use crate::errors::{Exit, Failure, in_quotes};
 
 impl PlaceArgs {
     /// What is said of where the files go; places have that `rank`. Of several packages `scope` is what the words begin
@@ -64,8 +64,10 @@ impl PlaceArgs {
 /// The options that say what the candidate says, their words beginning with `scope`.
 pub fn options_of(candidate: &Candidate, scope: &str) -> String {
     let places = candidate.places.iter();
-    let places = places.map(|place| format!("--place \"{scope}{}={}\"", place.from, place.to));
-    let skips = candidate.skip.iter().map(|pattern| format!("--skip \"{scope}{pattern}\""));
+    let places =
+        places.map(|place| format!("--place {}", in_quotes(&format!("{scope}{}={}", place.from, place.to))));
+    let skips =
+        candidate.skip.iter().map(|pattern| format!("--skip {}", in_quotes(&format!("{scope}{pattern}"))));
     // What is only to be read stays out, as it would if the place were found out.
     let tidy = (!candidate.places.is_empty()).then(|| "--tidy".to_owned());
     places.chain(skips).chain(tidy).collect::<Vec<_>>().join(" ")

@@ -3,6 +3,9 @@
 use comfy_table::presets::NOTHING;
 use comfy_table::{Attribute, Cell, CellAlignment, Color, ContentArrangement, Table};
 
+use super::safe::one_line;
+use super::style::ours;
+
 /// How one cell looks.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Look {
@@ -16,7 +19,7 @@ pub enum Look {
 
 /// One cell.
 pub fn cell(text: impl Into<String>, look: Look) -> Cell {
-    let text = text.into();
+    let text = one_line(&text.into());
     let is_empty = text.is_empty();
     let cell = Cell::new(text);
     match look {
@@ -47,6 +50,7 @@ pub fn table(header: &[(&str, Look)], rows: Vec<Vec<Cell>>) -> String {
     for column in table.column_iter_mut() {
         column.set_padding((0, 2));
     }
-    let lines = table.lines().map(|line| format!("  {}\n", line.trim_end()));
+    // All escapes are the table's own, since cells have none.
+    let lines = table.lines().map(|line| format!("  {}\n", ours(line.trim_end())));
     lines.collect()
 }

@@ -237,6 +237,7 @@ fn few(count: usize, most: usize) -> usize {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::show::safe::for_terminal;
 
     #[test]
     fn folders_tell_where_they_go_and_files_only_what_differs() {
@@ -248,7 +249,7 @@ mod tests {
             leaf("Pack/readme", None, "left out"),
             leaf("docs/x", Some("docs:x"), ""),
         ];
-        let plain = anstream::adapter::strip_str(&tree(&leaves, true, 100)).to_string();
+        let plain = anstream::adapter::strip_str(&for_terminal(&tree(&leaves, true, 100))).to_string();
         let lines: Vec<&str> = plain.lines().map(str::trim_end).collect();
         assert_eq!(
             lines,

@@ -90,7 +90,7 @@ impl Closed {
     }
 
     /// The program in a folder, with nothing of this machine and more in its environment.
-    fn command(&self, folder: &str, words: &[&str], set: &[(&str, &str)]) -> Command {
+    pub fn command(&self, folder: &str, words: &[&str], set: &[(&str, &str)]) -> Command {
         let mut command = Command::new(cargo_bin("oddstack"));
         command.current_dir(self.path(folder));
         if cfg!(windows) {

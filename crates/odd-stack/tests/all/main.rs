@@ -14,4 +14,6 @@ mod laws;
 mod living;
 mod main_job;
 mod meeting;
+#[cfg(unix)]
+mod terminal;
 mod versions;

@@ -462,10 +462,11 @@ fn a_package_that_only_wraps_another_is_asked_about() {
       brings what runs code: w/inner.zip!/Pack/hook.dll
     [exit 0]
     "#);
-    assert_snapshot!(closed.run("add wrap.tar.gz").whole(), @r#"
+    // Shells and Windows know different quotes.
+    assert_snapshot!(closed.run("add wrap.tar.gz").whole().replace('\'', "\""), @r#"
     error: [HERE]/wrap.tar.gz: the package only wraps `w/inner.zip`: say whether that is to be unpacked
     Choose:
-      --place "w/inner.zip!/Pack=game:"  unpack it, to the game's main folder
+      --place "w/inner.zip!/Pack=game:"  unpack it, to the game"s main folder
       --place .=game:                    leave it packed, as the game reads it
     [exit 4]
     "#);

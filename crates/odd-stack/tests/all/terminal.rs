@@ -1,0 +1,179 @@
+//! What a stranger wrote never drives the terminal of the person who looks at it: names and texts with sequences and
+//! letters that turn lines around, through every command under a pseudo-terminal.
+
+use std::fs::{self, File};
+use std::io::{Read, Write};
+use std::process::Stdio;
+use std::sync::mpsc;
+use std::time::Duration;
+
+use rustix::pty::{OpenptFlags, grantpt, openpt, ptsname, unlockpt};
+
+use crate::closed::Closed;
+
+/// None of these is ever sent by us.
+const HOSTILE: [&str; 6] = ["\u{1b}[3J", "\u{1b}]0;", "\u{9b}31m", "\u{202e}", "\u{2028}", "\u{7}"];
+
+/// All of them in one name, as a file on disk may have it.
+const NAME: &str = "n\u{1b}[3J\u{1b}]0;t\u{7}\u{9b}31m\u{202e}\u{2028}";
+/// As a package may have a member of it: control characters are refused there.
+const MEMBER: &str = "m\u{202e}\u{2028}\u{2066}";
+
+/// Runs a command on a terminal, answers what it asks with the usual, and gives all that it sent.
+fn on_terminal(closed: &Closed, words: &[&str]) -> String {
+    let master = openpt(OpenptFlags::RDWR | OpenptFlags::NOCTTY).unwrap();
+    grantpt(&master).unwrap();
+    unlockpt(&master).unwrap();
+    let name = ptsname(&master, Vec::new()).unwrap();
+    let slave = || Stdio::from(File::options().read(true).write(true).open(name.to_str().unwrap()).unwrap());
+    let mut command = closed.command("", words, &[("TERM", "xterm-256color")]);
+    command.stdin(slave()).stdout(slave()).stderr(slave());
+    let mut child = command.spawn().unwrap();
+    // Else the terminal stays open for us as well.
+    drop(command);
+    let master = File::from(master);
+    let (mut reading, mut writing) = (master.try_clone().unwrap(), master);
+    let (send, sent) = mpsc::channel();
+    std::thread::spawn(move || {
+        let mut buffer = [0; 4096];
+        // On Linux the end of the other side is an error.
+        while let Ok(count @ 1..) = reading.read(&mut buffer) {
+            if send.send(buffer[..count].to_vec()).is_err() {
+                break;
+            }
+        }
+    });
+    let mut all = Vec::new();
+    let mut quiet = 0;
+    loop {
+        match sent.recv_timeout(Duration::from_millis(100)) {
+            Ok(bytes) => {
+                all.extend(bytes);
+                quiet = 0;
+            }
+            Err(mpsc::RecvTimeoutError::Disconnected) => break,
+            Err(mpsc::RecvTimeoutError::Timeout) => {
+                quiet += 1;
+                assert!(quiet < 300, "{words:?} hangs: {}", String::from_utf8_lossy(&all));
+                if child.try_wait().unwrap().is_some() && quiet > 2 {
+                    break;
+                }
+                if quiet % 5 == 0 {
+                    // It waits for an answer.
+                    let _ = writing.write_all(b"\r");
+                }
+            }
+        }
+    }
+    child.wait().unwrap();
+    String::from_utf8_lossy(&all).into_owned()
+}
+
+fn world() -> Closed {
+    let closed = Closed::empty();
+    closed.write("game/bin/harbour.txt", "the program's folder\n");
+    closed.write(&format!("game/data/{NAME}.txt"), "of the game\n");
+    closed.write("game/config/fog.ini", "fog=1\n");
+    closed.write("game/log.txt", &format!("ready {NAME}\n"));
+    closed.write("game/version.txt", &format!("1.7{MEMBER}\n"));
+    closed.run("game add Quillhaven game --version-from version.txt").one_of(&[0, 1], "taken into care");
+    if !closed.path("home/games.toml").exists() {
+        closed.run("game add Quillhaven game").status(0);
+    }
+    let escaped: String = NAME.chars().map(|letter| format!("\\u{:04x}", letter as u32)).collect();
+    let sheet = |more: &str| {
+        format!(
+            "format = 1\nname = \"Lamps\"\nversion = \"1{escaped}\"\n\
+             place = [{{ from = \"data\", to = \"data\" }}, {{ from = \"config\", to = \"config\" }}]\n\
+             clears = [\"cache/{escaped}*\"]\n\
+             [needs]\nlayers = [\"{escaped}\"]\n\
+             [[part]]\nid = \"extra\"\nsays = \"says {escaped}\"\nplace = [{{ from = \"x\", to = \"x\" }}]\n\
+             [[choice]]\nid = \"make\"\nask = \"{escaped}?\"\ndefault = \"{escaped}\"\n\
+             option = [{{ name = \"{escaped}\", says = \"{escaped}\" }}, {{ name = \"b\" }}]\n\
+             [[start]]\nprogram = \"bin/harbour.txt\"\narguments = [\"{escaped}\"]\nenvironment = {{ \"{escaped}\" = \"{escaped}\" }}\n\
+             [[proof]]\nsays = \"{escaped}\"\nlog = \"log.txt\"\ncontains = \"ready *\"\n{more}"
+        )
+    };
+    let member = format!("data/{MEMBER}.txt");
+    let members =
+        |content: &'static str| [("x/y.txt", "y"), ("config/fog.ini", "fog=2\n"), (&*member, content)];
+    for (name, more, content) in [
+        (format!("{NAME}-1.zip"), "", "one"),
+        (
+            "other-2.zip".to_owned(),
+            "[[set]]\nfile=\"config/fog.ini\"\nkey=\"k\"\nvalue=\"\\u001b[3J\"\n",
+            "two",
+        ),
+    ] {
+        let sheet = sheet(more);
+        let mut all = vec![("oddfit.toml", &*sheet)];
+        all.extend(members(content));
+        closed.zip(&name, &all);
+    }
+    closed.zip("plain.zip", &[(&*member, "plain"), ("config/fog.ini", "fog=3\n")]);
+    closed.zip(&format!("bare{NAME}.zip"), &[(&format!("{MEMBER}/a.txt"), "a"), ("b.txt", "b")]);
+    closed
+}
+
+#[test]
+fn what_a_stranger_wrote_never_drives_the_terminal() {
+    let closed = world();
+    let (package, bare, member) =
+        (format!("{NAME}-1.zip"), format!("bare{NAME}.zip"), format!("data/{MEMBER}.txt"));
+    let lines: Vec<Vec<&str>> = vec![
+        vec!["game", "list"],
+        vec!["game", "show"],
+        vec!["inspect", &package],
+        vec!["inspect", &bare],
+        vec!["fit", &package],
+        vec!["add", &package],
+        vec!["add", &package, "--despite", "--yes"],
+        vec!["add", &bare],
+        vec!["add", "plain.zip", "--place", ".=game:"],
+        vec!["upgrade", "Lamps", "other-2.zip", "--despite"],
+        vec!["adopt", &package],
+        vec!["stack"],
+        vec!["show", "Lamps"],
+        vec!["show", "plain"],
+        vec!["conflicts"],
+        vec!["conflicts", "--all"],
+        vec!["settle"],
+        vec!["trace", &member],
+        vec!["trace", "config/fog.ini", "--keys"],
+        vec!["tweak", "list"],
+        vec!["check", "--deep", "--proofs"],
+        vec!["mend"],
+        vec!["mend", "--keep"],
+        vec!["play"],
+        vec!["play", "--dry-run"],
+        vec!["lift", "Lamps"],
+        vec!["lay", "Lamps", "--despite"],
+        vec!["lay", NAME],
+        vec!["patchday", "status"],
+        vec!["capture", "made", "--begin"],
+        vec!["capture", "--end"],
+        vec!["remove", "Lamps"],
+    ];
+    let mut escaped = 0;
+    for words in &lines {
+        if words[0] == "check" {
+            closed.write(&format!("game/data/{NAME}-new.txt"), "new\n");
+            fs::write(closed.path("game/config/fog.ini"), format!("fog={NAME}\n")).unwrap();
+        }
+        let sent = on_terminal(&closed, words);
+        for hostile in HOSTILE {
+            assert!(!sent.contains(hostile), "{words:?} sends {hostile:?}:\n{sent:?}");
+        }
+        assert!(!sent.contains("panicked"), "{words:?}: {sent}");
+        escaped += usize::from(sent.contains("\\u{202e}"));
+        // Neither does JSON.
+        let told = closed.run_words(&[&words[..], &["--json", "--dry-run"]].concat());
+        let told = told.whole();
+        for hostile in
+            HOSTILE.iter().filter(|hostile| !told.contains("unexpected argument") || **hostile != "\u{7}")
+        {
+            assert!(!told.contains(hostile), "{words:?} as JSON: {told:?}");
+        }
+    }
+    assert!(escaped > 12, "names are shown: {escaped}");
+}
