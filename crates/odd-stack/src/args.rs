@@ -8,7 +8,7 @@ use odd_stack_core::stack::Needs;
 use crate::commands::standing::LayersArgs;
 use crate::commands::{
     add, adopt, capture, check, completions, conflicts, demo, fit, game, inspect, man, mend, patchday, play,
-    remove, reorder, settle, show, trace, tweak, upgrade,
+    remove, reorder, rescue, settle, show, trace, tweak, upgrade,
 };
 
 /// Install mods and patches as tracked layers, and always get back to the untouched game.
@@ -220,6 +220,8 @@ pub enum Command {
     Patchday(patchday::PatchDayCommand),
     /// Start the game as the stack needs it, and say what it wrote
     Play(play::PlayArgs),
+    /// When a ledger or the list of games is damaged or gone: say what is whole, rebuild it, or get the game's own files back
+    Rescue(rescue::RescueArgs),
     /// Build a demo game with packages and walk through the main job
     Demo(demo::DemoArgs),
     /// Print a script that completes commands in a shell
@@ -253,6 +255,7 @@ impl Command {
             Self::Capture(_) => "capture",
             Self::Patchday(patchday) => patchday.name(),
             Self::Play(_) => "play",
+            Self::Rescue(_) => "rescue",
             Self::Demo(_) => "demo",
             Self::Completions(_) => "completions",
             Self::Man(_) => "man",

@@ -8,7 +8,7 @@ use std::time::Duration;
 use etcetera::{BaseStrategy, choose_base_strategy};
 use odd_stack_core::disk::{ChangeOptions, Edits, Prepared, RealDisk, Recovered, Seam};
 use odd_stack_core::jobs::{ChangeReport, Permit, change_report, heal, running, select_game};
-use odd_stack_core::ledger::{Home, Ledger, OngoingKind, Registered};
+use odd_stack_core::ledger::{CareMark, Home, Ledger, OngoingKind, Registered};
 use time::OffsetDateTime;
 use time::format_description::well_known::Rfc3339;
 
@@ -94,6 +94,11 @@ impl Desk {
         })
     }
 
+    /// Whether a game was named.
+    pub fn names_a_game(&self) -> bool {
+        self.wanted_game.is_some()
+    }
+
     /// The game that a name given beside `--game`, `--game`, the current folder, or being the only one chooses.
     pub fn choose_game(&self, named: Option<&str>) -> Result<Registered, Failure> {
         let games = self.home.games()?;
@@ -138,6 +143,7 @@ impl Desk {
     /// The ledger of `game`, for looking.
     pub fn open_game(&mut self, game: &Registered) -> Result<Ledger, Failure> {
         let ledger = Ledger::open(&game.ledger, self.seam())?;
+        CareMark::write_all(ledger.game(), ledger.folder(), &self.home);
         match heal(&ledger, &self.progress) {
             Ok(recovered) => self.tell_recovered(recovered),
             // Looking works all the same; what is changed stops at it.

@@ -11,7 +11,7 @@ use odd_stack_core::fit::FitError;
 use odd_stack_core::game::{PatternError, Running};
 use odd_stack_core::jobs::{
     AddError, AddressesError, CaptureError, CareError, MendError, PatchDayError, PlayError, RenewError,
-    SelectError, SetError, SettleError, TraceError, TweakError,
+    RescueError, SelectError, SetError, SettleError, TraceError, TweakError,
 };
 use odd_stack_core::ledger::{LedgerError, OngoingKind};
 use odd_stack_core::package::PackageError;
@@ -19,6 +19,7 @@ use odd_stack_core::stack::UnmetKind;
 use serde_json::{Value, json};
 
 use crate::commands::placing::options_of;
+use crate::commands::rescue::next_step;
 use crate::show::needs::unmet_words;
 use crate::show::safe::one_line;
 
@@ -136,18 +137,31 @@ fn with_causes(error: &dyn Error) -> String {
 
 impl From<LedgerError> for Failure {
     fn from(error: LedgerError) -> Self {
+        let next = next_step(&error);
+        let with_next = |failure: Self| match &next {
+            Some((does, option)) => failure.choice(does, option),
+            None => failure,
+        };
         match &error {
-            LedgerError::Damaged { .. } => Self::of(Exit::Damaged, "ledger_damaged", &error),
+            LedgerError::Damaged { .. } => with_next(Self::of(Exit::Damaged, "ledger_damaged", &error)),
             LedgerError::ContentLost { .. } => {
                 let mut failure = Self::of(Exit::Damaged, "content_lost", &error);
                 failure.message.push_str("; nothing was changed");
                 renewals(failure, &[])
             }
-            LedgerError::Missing { .. } => Self::of(Exit::Failed, "ledger_missing", &error),
+            LedgerError::Missing { .. } => {
+                let mut failure = with_next(Self::of(Exit::Damaged, "ledger_missing", &error));
+                failure
+                    .message
+                    .push_str("; if it lies elsewhere now, `oddstack rescue FOLDER` takes it up there");
+                failure
+            }
             LedgerError::TooNew { .. } => Self::of(Exit::Failed, "ledger_too_new", &error),
             LedgerError::Busy { .. } => Self::of(Exit::Failed, "busy", &error),
             LedgerError::DiskFull { .. } => Self::of(Exit::Failed, "disk_full", &error),
-            LedgerError::Registry { .. } => Self::of(Exit::Damaged, "list_of_games_damaged", &error),
+            LedgerError::Registry { .. } => {
+                with_next(Self::of(Exit::Damaged, "list_of_games_damaged", &error))
+            }
             LedgerError::Catalogue { .. } | LedgerError::Io { .. } => {
                 Self::of(Exit::Failed, "ledger_failed", &error)
             }
@@ -627,6 +641,25 @@ impl From<CheckError> for Failure {
 
 impl From<CareError> for Failure {
     fn from(error: CareError) -> Self {
+        let afresh = "take what lies there as the game's own";
+        match &error {
+            CareError::LedgerGone { .. } => {
+                let mut failure = Self::of(Exit::Undecided, "ledger_gone", &error);
+                failure.message.push_str("; if the ledger lies elsewhere, say where with `--ledger DIR`");
+                return failure.choice(afresh, "--afresh");
+            }
+            CareError::CopyWithLayers { .. } => {
+                return Self::of(Exit::Undecided, "copy_with_layers", &error).choice(afresh, "--afresh");
+            }
+            CareError::Moved { folder, game, .. } => {
+                let there = in_quotes(&format!("game={}", folder.display()));
+                let set = format!("oddstack game set {} --root {there}", in_quotes(game));
+                return Self::of(Exit::Undecided, "moved", &error)
+                    .choice("it was moved: say so, and go on with its layers", set)
+                    .choice(afresh, "--afresh");
+            }
+            _ => {}
+        }
         let (exit, code) = match error {
             CareError::Ledger(error) => return error.into(),
             CareError::Scan(_) => (Exit::Failed, "scan_failed"),
@@ -644,8 +677,34 @@ impl From<CareError> for Failure {
             CareError::NameOfRoot { .. } => (Exit::Failed, "name_of_root"),
             CareError::FileMissing { .. } => (Exit::Failed, "file_missing"),
             CareError::NoVersion { .. } => (Exit::Failed, "no_version"),
+            CareError::OtherHome { .. } => (Exit::Failed, "other_home"),
+            CareError::NotText { .. } => (Exit::Failed, "name_no_text"),
+            CareError::LedgerGone { .. } | CareError::CopyWithLayers { .. } | CareError::Moved { .. } => {
+                (Exit::Undecided, "in_care_before")
+            }
         };
         Self::of(exit, code, &error)
+    }
+}
+
+impl From<RescueError> for Failure {
+    fn from(error: RescueError) -> Self {
+        match error {
+            RescueError::Ledger(error) => {
+                let is_too_new = matches!(error, LedgerError::TooNew { .. });
+                let failure = Self::from(error);
+                match is_too_new {
+                    true => failure
+                        .choice("copy the game's own files into a folder", "--to originals")
+                        .choice("put the game's own files back, and let the game go", "--put-back"),
+                    false => Self { choices: Vec::new(), ..failure },
+                }
+            }
+            RescueError::Check(error) => error.into(),
+            RescueError::NoLedger { .. } => Self::of(Exit::Failed, "no_ledger", &error),
+            RescueError::Nothing { .. } => Self::of(Exit::Damaged, "nothing_left", &error),
+            RescueError::NotEmpty { .. } => Self::of(Exit::Failed, "not_empty", &error),
+        }
     }
 }
 

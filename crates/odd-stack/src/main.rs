@@ -71,6 +71,7 @@ fn run(desk: &mut Desk, command: Command) -> Result<Ended, Failure> {
         Command::Capture(args) => commands::capture::run(desk, &args),
         Command::Patchday(command) => commands::patchday::run(desk, &command),
         Command::Play(args) => commands::play::run(desk, &args),
+        Command::Rescue(args) => commands::rescue::run(desk, &args),
         Command::Demo(args) => commands::demo::run(desk, &args),
         Command::Completions(args) => commands::completions::run(desk, &args),
         Command::Man(args) => commands::man::run(desk, &args),

@@ -16,6 +16,7 @@ use crate::commands::game::{ForgetReport, FoundGames, GameList};
 use crate::commands::mend::MendReport;
 use crate::commands::patchday::PatchDayBegun;
 use crate::commands::play::PlayReport;
+use crate::commands::rescue::RescueAnswer;
 use crate::commands::settle::SettleReport;
 use crate::commands::standing::StandingReport;
 use crate::commands::tweak::{TweakList, TweakReport};
@@ -36,6 +37,7 @@ fn schemas() -> Vec<(&'static str, Schema)> {
         ("inspect", schema_for!(InspectReport)),
         ("lay", schema_for!(StandingReport)),
         ("mend", schema_for!(MendReport)),
+        ("rescue", schema_for!(RescueAnswer)),
         ("capture", schema_for!(CaptureEnd)),
         ("capture-begin", schema_for!(CaptureBegun)),
         ("capture-cancel", schema_for!(CaptureCancelled)),

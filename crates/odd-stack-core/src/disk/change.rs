@@ -13,6 +13,7 @@ use super::direct::Direct;
 use super::execute::{self, StepFailed};
 use super::look::{Seen, is_nothing_there};
 use super::lying::Lying;
+use super::named::{ensure_names, note_names};
 use super::outcome::{BaseBefore, BaseNow, Outcome, Undo, write_outcome};
 use super::plan::Plan;
 use super::seam::{Seam, Stamp};
@@ -315,6 +316,7 @@ impl Prepared<'_> {
             seam.stamp(path, *stamp).map_err(|source| ChangeError::Stage { path: path.clone(), source })?;
         }
         let mut touched: Vec<PathBuf> = staged.iter().map(|file| file.path.clone()).collect();
+        touched.extend(note_names(self.ledger, &self.decision.covering)?);
         touched.extend(self.decision.private_folders.iter().cloned());
         touched.extend(self.new_blobs.iter().map(|hash| blob_path(folder, *hash)));
         let volumes = self.outcome.sides.iter().map(PathBuf::as_path).chain([folder]);
@@ -469,6 +471,7 @@ pub(crate) fn recover(
         recovered = Some(Recovered { command, begun_at, finished: is_finished });
     }
     sweep(ledger.folder(), catalogue, &*ledger.seam)?;
+    ensure_names(ledger)?;
     let sides: Vec<PathBuf> = ledger.game().roots.iter().map(|root| ledger.site().side(root)).collect();
     tidy_sides(ledger, &sides);
     Ok(recovered)

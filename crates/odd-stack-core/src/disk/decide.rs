@@ -13,6 +13,7 @@ use super::change_error::ChangeError;
 use super::drift::{Drift, DriftKind, Finding};
 use super::effects::is_same_on_disk;
 use super::lying::Lying;
+use super::named::Covering;
 use super::new_folders::NewFolders;
 use super::notes::Note;
 use super::plan::{Kept, Plan};
@@ -48,6 +49,8 @@ pub(super) struct Decision {
     pub base_now: Vec<(RootId, FoldedKey, Option<BaseFile>)>,
     /// Addresses whose original is lost.
     pub lost: Vec<(RootId, FoldedKey, RelPath)>,
+    /// Files of the base that go where covered ones lie.
+    pub covering: Vec<Covering>,
     /// Originals that come back, whose times were changed while they lay aside.
     pub restamped: Vec<(PathBuf, Stamp)>,
 }
@@ -540,7 +543,10 @@ impl Decider<'_> {
             let public = at.present_or_future().on(&root.folder);
             let private = match (kept, at.from) {
                 (Some(path), _) => path,
-                (None, Provider::Base(_)) => self.ledger.site().original(&root, at.column.path),
+                (None, Provider::Base(base)) => {
+                    self.decision.covering.push((at.column.path, at.column.root, base.clone()));
+                    self.ledger.site().original(&root, at.column.path)
+                }
                 (None, _) => {
                     let path = numbered(&side.join(TRASH), self.decision.steps.len());
                     if let Some(seen) = seen {

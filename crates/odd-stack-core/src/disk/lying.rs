@@ -158,6 +158,9 @@ impl Decider<'_> {
                 let public = at.to_path.on(&root.folder);
                 self.decision.steps.push(Step::PutIn { private: original.clone(), public });
             } else {
+                if let Some(base) = &at.column.base {
+                    self.decision.covering.push((at.column.path, at.column.root, base.clone()));
+                }
                 let private = self.ledger.site().original(&root, at.column.path);
                 self.decision.steps.push(Step::TakeOut { public: original.clone(), private });
             }

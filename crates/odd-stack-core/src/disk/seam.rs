@@ -78,6 +78,11 @@ pub trait Seam: Send + Sync {
     /// # Errors
     /// The content's or the system's own; a part may be left.
     fn write_file(&self, path: &Path, content: &mut dyn Read) -> io::Result<u64>;
+    /// Writes at the end of a file, which is made if nothing lies there.
+    ///
+    /// # Errors
+    /// The system's own; a part may be left.
+    fn append_file(&self, path: &Path, content: &[u8]) -> io::Result<()>;
     /// Copies a file of `size_bytes` to a new file, sharing blocks where the disk can, and stamps it. The source is
     /// looked at no further than `size_bytes`.
     ///
@@ -161,6 +166,10 @@ impl Seam for RealDisk {
     fn write_file(&self, path: &Path, content: &mut dyn Read) -> io::Result<u64> {
         let mut file = File::create(path)?;
         pump(content, u64::MAX, &mut file)
+    }
+
+    fn append_file(&self, path: &Path, content: &[u8]) -> io::Result<()> {
+        OpenOptions::new().append(true).create(true).open(path)?.write_all(content)
     }
 
     fn copy_file(&self, from: &Path, to: &Path, size_bytes: u64, stamp: Stamp) -> io::Result<Copied> {

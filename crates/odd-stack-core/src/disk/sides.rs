@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 
 use super::change_error::ChangeError;
 use super::execute;
+use super::named::NAMES;
 use super::seam::Seam;
 use crate::ledger::{Ledger, LedgerError};
 
@@ -43,6 +44,9 @@ pub(super) fn tidy_sides(ledger: &Ledger, sides: &[PathBuf]) {
         if side != ledger.folder() && side.is_dir() {
             for name in [STAGE, TRASH, ORIGINALS, KEPT] {
                 let _ = seam.remove_folder(&side.join(name));
+            }
+            if !side.join(ORIGINALS).exists() {
+                let _ = seam.remove_file(&side.join(NAMES));
             }
             let _ = seam.remove_folder(side);
         }

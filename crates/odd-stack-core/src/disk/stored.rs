@@ -109,7 +109,7 @@ pub(crate) fn soundness_of_original(path: &Path, base: &BaseFile, deep: bool) ->
 }
 
 /// The addresses of `columns` whose file of the base lies in the ledger.
-fn covered<'c>(
+pub(super) fn covered<'c>(
     ledger: &Ledger,
     columns: &'c [Column],
 ) -> Result<Vec<(&'c Column, &'c BaseFile, PathBuf)>, LedgerError> {

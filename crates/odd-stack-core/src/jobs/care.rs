@@ -9,6 +9,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
 
+use super::forget::finish_leaving;
 use super::roots::{
     add_spots, check_apart, existing, file_of_game, find_program, needs_side_folder, new_roots, real,
     version_given, version_in,
@@ -18,7 +19,7 @@ use super::stack::{GameReport, game_rows};
 use crate::address::{AddressError, FoldedKey, Folding, MAIN_ROOT};
 use crate::disk::Seam;
 use crate::game::{Game, Scan, ScanError, scan};
-use crate::ledger::{Home, Ledger, LedgerError, Registered};
+use crate::ledger::{CareMark, Home, Ledger, LedgerError, Registered};
 use crate::observer::{Observer, Work};
 use crate::stack::{BaseFile, RootId};
 
@@ -110,6 +111,66 @@ pub enum CareError {
         /// The folder.
         path: PathBuf,
     },
+    /// The game is in care from another data home.
+    #[error(
+        "{} is in care already, as `{game}`, from the data home {}; two homes can't look after one game: use that one with \
+         `--home`, or let the game go there with `oddstack game forget`",
+        folder.display(), home.display()
+    )]
+    OtherHome {
+        /// The folder.
+        folder: PathBuf,
+        /// The game's name there.
+        game: String,
+        /// The other home.
+        home: PathBuf,
+    },
+    /// The game was in care, and its ledger is gone.
+    #[error(
+        "{} was in care as `{game}`, and its ledger is not at {} any more: was it moved, or is its disk not plugged in? \
+         What layers put there would count as the game's own",
+        folder.display(), ledger.display()
+    )]
+    LedgerGone {
+        /// The folder.
+        folder: PathBuf,
+        /// Where the ledger was.
+        ledger: PathBuf,
+        /// The game's name.
+        game: String,
+    },
+    /// The game was moved.
+    #[error("{} is in care already, as `{game}`, and lay at {} then", folder.display(), theirs.display())]
+    Moved {
+        /// The folder.
+        folder: PathBuf,
+        /// The game's name.
+        game: String,
+        /// Where it lay.
+        theirs: PathBuf,
+    },
+    /// A copy of a game that is in care, with the layers' files in it.
+    #[error(
+        "{} is a copy of {}, which is in care as `{game}` with {laid_layers} of its layers laid; taken as it is, their files \
+         would count as the copy's own: lift them all and copy it again",
+        folder.display(), theirs.display()
+    )]
+    CopyWithLayers {
+        /// The copy.
+        folder: PathBuf,
+        /// The game.
+        theirs: PathBuf,
+        /// The game's name.
+        game: String,
+        /// How many layers are laid now.
+        laid_layers: usize,
+    },
+    /// A folder's path can't be written down.
+    #[error("{} has a name that is not text, and can't be looked after; rename it first", path.display())]
+    NotText {
+        /// The folder.
+        path: PathBuf,
+    },
     /// The ledger belongs to another folder.
     #[error("the ledger at {} belongs to the game in {}", ledger.display(), folder.display())]
     OtherLedger {
@@ -161,6 +222,8 @@ pub struct CareRequest {
     pub ledger: Option<PathBuf>,
     /// Spellings that differ in case are different addresses.
     pub exact_case: bool,
+    /// What lies there is taken as the game's own, though the game was in care before.
+    pub afresh: bool,
 }
 
 /// What was seen of a game.
@@ -189,8 +252,17 @@ pub fn take_into_care(
     seam: Arc<dyn Seam>,
     observer: &dyn Observer,
 ) -> Result<CareReport, CareError> {
+    if !dry_run {
+        finish_leaving(home, &*seam)?;
+    }
     check_name(&request.name, &home.games()?)?;
     let folder = existing(&request.folder)?;
+    if !request.afresh
+        && let Some(mark) = CareMark::read(&folder)
+        && let Some(ledger) = judge_mark(home, request, &folder, &mark, &seam)?
+    {
+        return take_up_again(home, request, &folder, &ledger, dry_run, seam);
+    }
     let ledger = match &request.ledger {
         Some(given) => {
             std::path::absolute(given).map_err(LedgerError::io("find", given))?.components().collect()
@@ -225,9 +297,10 @@ pub fn take_into_care(
                 let _ = fs::remove_dir_all(&ledger);
                 return Err(error.into());
             }
-            list.push(Registered { name, ledger: ledger.clone() });
+            list.push(Registered { name, ledger: ledger.clone(), leaving: false });
             Ok::<_, CareError>(())
         })?;
+        CareMark::write_all(&game, &ledger, home);
     }
     Ok(CareReport { dry_run, game: game_rows(&game, &ledger, 0, 0), taken_up_again: false })
 }
@@ -317,6 +390,50 @@ pub(super) fn check_name(name: &str, list: &[Registered]) -> Result<(), CareErro
     }
 }
 
+/// What the mark in a game's folder means for taking it into care: the ledger that is to be taken up again, or nothing
+/// where the game may be taken as it is.
+fn judge_mark(
+    home: &Home,
+    request: &CareRequest,
+    folder: &Path,
+    mark: &CareMark,
+    seam: &Arc<dyn Seam>,
+) -> Result<Option<PathBuf>, CareError> {
+    let known = request.ledger.as_deref().unwrap_or(&mark.ledger);
+    if !known.join(crate::ledger::CATALOGUE_FILE).is_file()
+        && !known.join(crate::ledger::SECOND_NAME).is_file()
+    {
+        let (ledger, game) = (mark.ledger.clone(), mark.game.clone());
+        return Err(CareError::LedgerGone { folder: folder.to_path_buf(), ledger, game });
+    }
+    let ledger = Ledger::open(known, Arc::clone(seam))?;
+    let theirs = ledger.game().roots.iter().find(|root| root.name.as_str() == mark.root);
+    let theirs = theirs.map_or(ledger.game().roots[0].folder.clone(), |root| root.folder.clone());
+    if real(&theirs) != real(folder) || mark.root != MAIN_ROOT {
+        let laid_layers = ledger.layers()?.iter().filter(|layer| layer.laid).count();
+        let (folder, game) = (folder.to_path_buf(), mark.game.clone());
+        return match (mark.root == MAIN_ROOT, theirs.is_dir()) {
+            (true, false) => Err(CareError::Moved { folder, game, theirs }),
+            // A copy is a game of its own, once its files are.
+            (true, true) if laid_layers == 0 => Ok(None),
+            (true, true) => Err(CareError::CopyWithLayers { folder, theirs, game, laid_layers }),
+            (false, _) => Ok(None),
+        };
+    }
+    let is_listed = |home: &Home| {
+        home.games().is_ok_and(|games| games.iter().any(|game| real(&game.ledger) == real(known)))
+    };
+    if is_listed(home) {
+        let game = mark.game.clone();
+        return Err(CareError::AlreadyInCare { folder: folder.to_path_buf(), game });
+    }
+    if real(&mark.home) != real(home.folder()) && is_listed(&Home::new(mark.home.clone())) {
+        let (folder, game) = (folder.to_path_buf(), mark.game.clone());
+        return Err(CareError::OtherHome { folder, game, home: mark.home.clone() });
+    }
+    Ok(Some(known.to_path_buf()))
+}
+
 fn take_up_again(
     home: &Home,
     request: &CareRequest,
@@ -337,9 +454,10 @@ fn take_up_again(
         home.change(|list| {
             check_name(&game.name, list)?;
             opened.catalogue.write_game(&game)?;
-            list.push(Registered { name: game.name.clone(), ledger: ledger.to_path_buf() });
+            list.push(Registered { name: game.name.clone(), ledger: ledger.to_path_buf(), leaving: false });
             Ok::<_, CareError>(())
         })?;
+        CareMark::write_all(&game, ledger, home);
     }
     let layers = opened.layers()?;
     let laid = layers.iter().filter(|layer| layer.laid).count() as u64;

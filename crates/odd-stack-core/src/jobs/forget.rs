@@ -8,8 +8,8 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::Permit;
-use crate::disk::{KEPT, ORIGINALS, STAGE, Seam, TRASH, empty_folder, is_nothing_there};
-use crate::ledger::{Home, Ledger, LedgerError};
+use crate::disk::{KEPT, NAMES, ORIGINALS, STAGE, Seam, TRASH, empty_folder, is_nothing_there};
+use crate::ledger::{CareMark, Home, Ledger, LedgerError, Registered, SECOND_NAME, SUMS_NAME};
 
 /// What is left of a forgotten game's ledger.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
@@ -43,16 +43,27 @@ pub fn forget(
             kept_left.push(kept);
         }
     }
-    home.change(|list| {
-        list.retain(|listed| listed.name != listed_name);
-        Ok::<_, LedgerError>(())
-    })?;
-    let folder = ledger.folder().to_path_buf();
-    if !has_laid {
-        let seam = Arc::clone(&ledger.seam);
+    let (folder, seam) = (ledger.folder().to_path_buf(), Arc::clone(&ledger.seam));
+    CareMark::remove_all(ledger.game(), &folder)?;
+    if has_laid {
+        home.change(|list| {
+            list.retain(|listed| listed.name != listed_name);
+            Ok::<_, LedgerError>(())
+        })?;
+    } else {
+        home.change(|list| {
+            let own = list.iter_mut().filter(|listed| listed.name == listed_name);
+            own.for_each(|listed| listed.leaving = true);
+            Ok::<_, LedgerError>(())
+        })?;
+        let sides = ledger.game().roots.iter().map(|root| ledger.site().side(root)).collect::<Vec<_>>();
         drop(ledger);
         drop(permit);
-        remove_ledger(&folder, &*seam)?;
+        for side in sides {
+            // One that still has a file is somebody's.
+            let _ = seam.remove_file(&side.join(NAMES));
+        }
+        finish_leaving(home, &*seam)?;
     }
     Ok(Forgotten {
         name: listed_name.to_owned(),
@@ -61,11 +72,30 @@ pub fn forget(
     })
 }
 
+/// Removes the ledgers of games that are being let go, also where that was cut short before.
+///
+/// # Errors
+/// [`LedgerError`]; it is tried again by the next command of this kind.
+pub(super) fn finish_leaving(home: &Home, seam: &dyn Seam) -> Result<(), LedgerError> {
+    let leaving: Vec<Registered> = home.all()?.into_iter().filter(|game| game.leaving).collect();
+    if leaving.is_empty() {
+        return Ok(());
+    }
+    for game in &leaving {
+        remove_ledger(&game.ledger, seam)?;
+    }
+    home.change(|list| {
+        list.retain(|game| !leaving.contains(game));
+        Ok(())
+    })
+}
+
 /// Removes what a ledger is made of, and its folder if nothing else is in it.
 fn remove_ledger(folder: &Path, seam: &dyn Seam) -> Result<(), LedgerError> {
     let catalogue = crate::ledger::CATALOGUE_FILE;
     let files = [catalogue.to_owned(), format!("{catalogue}-wal"), format!("{catalogue}-shm")];
-    for name in files.iter().map(String::as_str).chain(["lock-holder", "lock"]) {
+    for name in files.iter().map(String::as_str).chain([SECOND_NAME, SUMS_NAME, NAMES, "lock-holder", "lock"])
+    {
         let path = folder.join(name);
         match seam.remove_file(&path) {
             Err(error) if !is_nothing_there(&error) => return Err(LedgerError::io("remove", &path)(error)),
@@ -74,6 +104,10 @@ fn remove_ledger(folder: &Path, seam: &dyn Seam) -> Result<(), LedgerError> {
     }
     for name in ["blobs", STAGE, TRASH] {
         let path = folder.join(name);
+        // A link there is none of ours.
+        if path.is_symlink() {
+            continue;
+        }
         empty_folder(&path, seam).map_err(LedgerError::io("empty", &path))?;
     }
     for name in ["blobs", STAGE, TRASH, ORIGINALS, KEPT] {

@@ -39,6 +39,7 @@ mod play;
 mod proofs;
 mod renew;
 mod report;
+mod rescue;
 mod roots;
 mod runs_code;
 mod select;
@@ -94,6 +95,10 @@ pub use report::{
     CarriedRow, ChangeReport, CheckSummary, Count, DRIFT_KINDS, DifferenceRow, DriftCount, DriftRow,
     EffectRow, KeptRow, MeetingRow, OverRow, RecoveredRow, StoredSummary, UpdateRow, change_report,
     check_report,
+};
+pub use rescue::{
+    Condition, OriginalFate, RescueDone, RescueError, RescueReport, RescueRequest, ledger_meant, list_again,
+    rescue,
 };
 pub use select::{SelectError, select, select_all, select_game};
 pub use set::{SetError, SetRequest, change_settings};

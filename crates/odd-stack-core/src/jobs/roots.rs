@@ -30,6 +30,9 @@ pub(super) fn existing(folder: &Path) -> Result<PathBuf, CareError> {
     if real(&absolute).parent().is_none() {
         return Err(CareError::WholeDisk { path: absolute });
     }
+    if absolute.to_str().is_none() {
+        return Err(CareError::NotText { path: absolute });
+    }
     // `absolute` leaves a separator at the end.
     Ok(absolute.components().collect())
 }

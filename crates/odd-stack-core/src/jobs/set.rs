@@ -10,7 +10,7 @@ use super::roots::{add_spots, check_apart, existing, file_of_game, needs_side_fo
 use super::stack::{GameReport, game_report};
 use crate::address::{AddressError, MAIN_ROOT, PrefixName};
 use crate::game::{AddressPatterns, PatternError, Root};
-use crate::ledger::{Home, Ledger, LedgerError};
+use crate::ledger::{CareMark, Home, Ledger, LedgerError};
 use crate::observer::Observer;
 use crate::stack::RootId;
 
@@ -215,6 +215,8 @@ pub fn change_settings(
     });
     if dry_run || done.is_err() {
         ledger.set_game(before);
+    } else {
+        CareMark::write_all(ledger.game(), ledger.folder(), home);
     }
     done.map(|()| report)
 }

@@ -20,6 +20,9 @@ pub struct Registered {
     pub name: String,
     /// The folder of its ledger, absolute.
     pub ledger: PathBuf,
+    /// It is being let go: its ledger is removed, and it is no longer in care.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub leaving: bool,
 }
 
 #[derive(Debug, Default, Serialize, Deserialize)]
@@ -50,11 +53,23 @@ impl Home {
         self.folder.join("ledgers")
     }
 
+    /// The file that the list is in.
+    pub fn list_path(&self) -> PathBuf {
+        self.folder.join(LIST)
+    }
+
     /// All games in care, in order of registration.
     ///
     /// # Errors
     /// [`LedgerError::Registry`] or [`LedgerError::Io`].
     pub fn games(&self) -> Result<Vec<Registered>, LedgerError> {
+        let mut games = self.all()?;
+        games.retain(|game| !game.leaving);
+        Ok(games)
+    }
+
+    /// All that the list has, those that are being let go as well.
+    pub(crate) fn all(&self) -> Result<Vec<Registered>, LedgerError> {
         let path = self.folder.join(LIST);
         match fs::read_to_string(&path) {
             Ok(text) => {
@@ -77,7 +92,7 @@ impl Home {
     ) -> Result<T, E> {
         fs::create_dir_all(&self.folder).map_err(LedgerError::io("create", &self.folder))?;
         let _lock = Lock::take(&self.folder, "game", Duration::from_secs(10))?;
-        let mut list = List { game: self.games()? };
+        let mut list = List { game: self.all()? };
         let result = change(&mut list.game)?;
         let path = self.folder.join(LIST);
         let text = toml::to_string(&list)
@@ -88,7 +103,7 @@ impl Home {
 }
 
 /// Replaces a small file so that it is the old or the new one after any stop.
-fn write_whole(path: &Path, bytes: &[u8]) -> Result<(), LedgerError> {
+pub(super) fn write_whole(path: &Path, bytes: &[u8]) -> Result<(), LedgerError> {
     let temporary = path.with_extension("new");
     let write = || {
         fs::write(&temporary, bytes)?;

@@ -27,6 +27,15 @@ impl Lock {
     /// # Errors
     /// [`LedgerError::Busy`], naming the process that has it.
     pub fn take(folder: &Path, command: &str, wait: Duration) -> Result<Self, LedgerError> {
+        let lock = Self::take_silently(folder, wait)?;
+        let text = format!("process {} (oddstack {command})", std::process::id());
+        // Only read to tell who holds the lock, so a failure here is of no consequence.
+        let _ = fs::write(&lock.holder, text);
+        Ok(lock)
+    }
+
+    /// As [`Lock::take`], and tells nobody who holds it; for a moment.
+    pub(crate) fn take_silently(folder: &Path, wait: Duration) -> Result<Self, LedgerError> {
         let path = folder.join(LOCK_FILE);
         let open = OpenOptions::new().create(true).truncate(false).write(true).open(&path);
         let file = open.map_err(LedgerError::io("open", &path))?;
@@ -39,11 +48,7 @@ impl Lock {
                 Err(TryLockError::Error(source)) => return Err(LedgerError::io("lock", &path)(source)),
             }
         }
-        let text = format!("process {} (oddstack {command})", std::process::id());
-        // Only read to tell who holds the lock, so a failure here is of no consequence.
-        let holder = folder.join(HOLDER_FILE);
-        let _ = fs::write(&holder, text);
-        Ok(Self { _file: file, holder })
+        Ok(Self { _file: file, holder: folder.join(HOLDER_FILE) })
     }
 }
 

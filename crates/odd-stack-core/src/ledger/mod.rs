@@ -3,6 +3,7 @@
 //! | in the ledger's folder | what it is | who writes it |
 //! |---|---|---|
 //! | `catalogue.sqlite` | game, base, layers, journal | `catalogue` |
+//! | `catalogue.second`, `catalogue.sums` | a second copy of it, sums of its pages | `catalogue` |
 //! | `blobs/ab/cdef…` | stored contents by BLAKE3 hash | `blobs` |
 //! | `lock`, `lock-holder` | who may change the game | `lock` |
 //! | `originals/N` | base files that are covered, themselves | `disk` |
@@ -17,6 +18,7 @@ pub(crate) mod catalogue;
 mod error;
 mod home;
 mod lock;
+mod mark;
 mod order;
 
 use std::fs;
@@ -27,10 +29,13 @@ pub use catalogue::{Layer, LayerState, NewLayer, Ongoing, OngoingKind};
 pub use error::LedgerError;
 pub use home::{Home, Registered};
 pub use lock::Lock;
+pub use mark::CareMark;
 
 pub(crate) use blobs::{Incoming, Intake, blob_path, drop_unneeded, end_intake, sweep};
 pub(crate) use catalogue::Catalogue;
-pub(crate) use catalogue::{FILE_NAME as CATALOGUE_FILE, Side};
+pub(crate) use catalogue::{
+    FILE_NAME as CATALOGUE_FILE, SECOND_NAME, SUMS_NAME, Side, is_second_whole, restore_second,
+};
 
 use crate::address::SIDE_FOLDER;
 use crate::disk::{ORIGINALS, Seam};
@@ -58,7 +63,17 @@ impl Ledger {
     /// # Errors
     /// [`LedgerError`].
     pub fn open(folder: &Path, seam: Arc<dyn Seam>) -> Result<Self, LedgerError> {
-        let catalogue = Catalogue::open(folder)?;
+        let is_whole = match folder.join(CATALOGUE_FILE).is_file() {
+            true => catalogue::verify(folder, false),
+            false => Ok(()),
+        };
+        let catalogue = match (Catalogue::open(folder), is_whole) {
+            // A later version may have other sums.
+            (Err(error @ LedgerError::TooNew { .. }), _) | (_, Err(error)) | (Err(error), _) => {
+                return Err(error);
+            }
+            (Ok(catalogue), Ok(())) => catalogue,
+        };
         let game = catalogue.game()?;
         Ok(Self { folder: folder.to_path_buf(), catalogue, game, seam })
     }
@@ -81,6 +96,36 @@ impl Ledger {
         fill(&catalogue)?;
         catalogue.commit()?;
         Ok(Self { folder: folder.to_path_buf(), catalogue, game, seam })
+    }
+
+    /// Compares every page of the catalogue with its sum, whatever its size and time say.
+    ///
+    /// # Errors
+    /// [`LedgerError::Damaged`] where one differs.
+    pub fn verify(&self) -> Result<(), LedgerError> {
+        catalogue::verify(&self.folder, true)
+    }
+
+    /// Makes the second copy and the sums anew, whatever is known of them.
+    pub(crate) fn seal_anew(&self) {
+        let _ = fs::remove_file(self.folder.join(SUMS_NAME));
+        self.catalogue.seal();
+    }
+
+    /// Whether the catalogue in `folder` is whole, for one who has the lock: every page is what was written, and SQLite
+    /// finds nothing wrong with it.
+    ///
+    /// # Errors
+    /// What is wrong.
+    pub(crate) fn open_locked(folder: &Path, seam: Arc<dyn Seam>) -> Result<(), LedgerError> {
+        let is_whole = catalogue::verify_locked(folder);
+        let catalogue = Catalogue::open(folder)?;
+        is_whole?;
+        catalogue.check_integrity()?;
+        let game = catalogue.game()?;
+        // Without the lock it could not be sealed now.
+        drop(Self { folder: folder.to_path_buf(), catalogue, game, seam });
+        Ok(())
     }
 
     /// The ledger's folder.
@@ -113,6 +158,12 @@ impl Ledger {
     /// Where things lie, for threads to share: the catalogue can't be shared.
     pub(crate) fn site(&self) -> Site<'_> {
         Site { ledger: &self.folder, game: &self.game }
+    }
+}
+
+impl Drop for Ledger {
+    fn drop(&mut self) {
+        self.catalogue.close();
     }
 }
 

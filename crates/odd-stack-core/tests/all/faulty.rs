@@ -163,6 +163,23 @@ impl Seam for Faulty {
         self.real.write_file(path, content)
     }
 
+    fn append_file(&self, path: &Path, content: &[u8]) -> io::Result<()> {
+        let number = match self.step() {
+            Ok(number) => number,
+            Err(error) => {
+                self.real.append_file(path, &content[..content.len() / 2])?;
+                return Err(error);
+            }
+        };
+        if path.exists() {
+            let aside = self.aside.join(number.to_string());
+            fs::copy(path, &aside)?;
+            self.note(Undo::BringBack { aside, path: path.to_path_buf() });
+        }
+        self.note(Undo::Remove(path.to_path_buf()));
+        self.real.append_file(path, content)
+    }
+
     fn copy_file(&self, from: &Path, to: &Path, size_bytes: u64, stamp: Stamp) -> io::Result<Copied> {
         if let Err(error) = self.step() {
             fs::write(to, "half a co")?;

@@ -236,6 +236,10 @@ pub fn walk(folder: &Path, shown: &str, tree: &mut Tree) {
     for entry in fs::read_dir(folder).unwrap() {
         let entry = entry.unwrap();
         let name = format!("{shown}/{}", entry.file_name().to_string_lossy());
+        if entry.file_name() == ".oddstack" {
+            // Of the tool, not of the game.
+            continue;
+        }
         let metadata = entry.metadata().unwrap();
         if metadata.is_dir() {
             tree.insert(name.clone(), Thing::Folder);

@@ -34,6 +34,7 @@ pub fn run(desk: &mut Desk, args: &CheckArgs) -> Result<Ended, Failure> {
     let most = if desk.out.verbose { usize::MAX } else { MOST_FILES };
     let mut text = text(&report, most);
     if args.deep {
+        ledger.verify()?;
         let found = check_stored(&ledger, &desk.progress)?;
         let stored = StoredSummary::of(&found);
         text.push_str(&stored_text(&stored, most));

@@ -78,6 +78,9 @@ pub struct AddGameArgs {
     /// Spellings that differ in case are different files
     #[arg(long)]
     pub exact_case: bool,
+    /// Take what lies there as the game's own, though the game was in care before
+    #[arg(long)]
+    pub afresh: bool,
     /// Only say what would be done
     #[arg(short = 'n', long)]
     pub dry_run: bool,
@@ -183,6 +186,19 @@ pub struct ForgetGameArgs {
 pub struct GameList {
     /// All games whose ledger can be opened.
     pub games: Vec<GameReport>,
+    /// Those in care whose ledgers can't be opened.
+    pub unreadable: Vec<UnreadableGame>,
+}
+
+/// A game in care whose ledger can't be opened.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct UnreadableGame {
+    /// The game's name.
+    pub name: String,
+    /// Where its ledger is, or was.
+    pub ledger: String,
+    /// Why it can't be opened.
+    pub problem: String,
 }
 
 /// What JSON tells of `game find`.
@@ -242,15 +258,19 @@ fn add(desk: &mut Desk, args: &AddGameArgs) -> Result<Ended, Failure> {
         version_pattern: args.pattern.version_pattern.clone(),
         ledger: args.ledger.as_deref().map(absolute).transpose()?,
         exact_case: args.exact_case,
+        afresh: args.afresh,
     };
     let (now, seam) = (desk.now(), desk.seam());
     let report = take_into_care(&desk.home, &request, &now, args.dry_run, seam, &desk.progress)?;
     let game = &report.game;
     let head = match (report.dry_run, report.taken_up_again) {
         (true, _) => format!("Dry run: {} would be taken into care", game.name),
-        (false, true) => {
-            format!("{} is in care again, with {}", game.name, layers(game.laid_layers + game.lifted_layers))
-        }
+        (false, true) => format!(
+            "{} was in care before: it is again, with {} and its ledger at {}",
+            game.name,
+            layers(game.laid_layers + game.lifted_layers),
+            game.ledger
+        ),
         (false, false) => format!("{} is in care", game.name),
     };
     let seen = format!("{}, {}", files(game.seen.files), size(game.seen.bytes));
@@ -303,11 +323,15 @@ fn about(game: &GameReport) -> String {
 }
 
 fn list(desk: &mut Desk) -> Result<Ended, Failure> {
-    let mut games = Vec::new();
+    let (mut games, mut unreadable) = (Vec::new(), Vec::new());
     for listed in desk.home.games()? {
         match desk.open_game(&listed).and_then(|ledger| Ok(game_report(&ledger)?)) {
             Ok(report) => games.push(report),
-            Err(failure) => desk.out.warn(format!("{}: {}", listed.name, failure.message)),
+            Err(failure) => unreadable.push(UnreadableGame {
+                name: listed.name,
+                ledger: listed.ledger.display().to_string(),
+                problem: failure.message,
+            }),
         }
     }
     let header =
@@ -322,13 +346,24 @@ fn list(desk: &mut Desk) -> Result<Ended, Failure> {
             cell(game.roots[0].folder.clone(), if game.roots[0].is_there { Look::Plain } else { Look::Warn }),
         ]
     });
-    let text = if games.is_empty() { String::new() } else { table(&header, rows.collect()) };
-    let is_empty = games.is_empty();
-    desk.out.result(None, &GameList { games }, &text);
+    let mut text = if games.is_empty() { String::new() } else { table(&header, rows.collect()) };
+    let rows = unreadable.iter().map(|game| {
+        let problem = cell(game.problem.clone(), Look::Warn);
+        vec![cell(game.name.clone(), Look::Name), cell("can't be opened", Look::Warn), problem]
+    });
+    text.push_str(&table(&[], rows.collect()));
+    let is_empty = games.is_empty() && unreadable.is_empty();
+    let lost: Vec<String> = unreadable.iter().map(|game| in_quotes(&game.name)).collect();
+    desk.out.result(None, &GameList { games, unreadable }, &text);
     if is_empty {
         desk.out.hint("No game is in care yet: `oddstack game add NAME FOLDER`.");
     }
-    Ok(Ended::Well)
+    for name in &lost {
+        desk.out.hint(&format!(
+            "`oddstack rescue {name}` says what is whole there, and rebuilds what can be rebuilt."
+        ));
+    }
+    Ok(if lost.is_empty() { Ended::Well } else { Ended::Damaged })
 }
 
 fn find(desk: &mut Desk, args: &FindGamesArgs) -> Result<Ended, Failure> {

@@ -20,6 +20,7 @@ pub mod placing;
 pub mod play;
 pub mod remove;
 pub mod reorder;
+pub mod rescue;
 pub mod settle;
 pub mod show;
 pub mod stack;

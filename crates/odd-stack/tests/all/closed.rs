@@ -154,6 +154,9 @@ fn walk(folder: &Path, shown: &str, files: &mut BTreeMap<String, String>) {
     for entry in fs::read_dir(folder).unwrap() {
         let entry = entry.unwrap();
         let name = format!("{shown}/{}", entry.file_name().to_string_lossy());
+        if entry.file_name() == ".oddstack" {
+            continue;
+        }
         if entry.file_type().unwrap().is_dir() {
             walk(&entry.path(), &name, files);
         } else {

@@ -3,7 +3,7 @@
 //! All SQL of the project is in this folder. Changes happen between [`Catalogue::begin`] and
 //! [`Catalogue::commit`]; dropping out in between rolls back. The file is in WAL mode, so readers
 //! are never held up by a change, and every commit is on disk when it returns
-//! (`synchronous = FULL`).
+//! (`synchronous = FULL`). After a change it is sealed, with a second copy and sums of its pages (`second`).
 
 mod base;
 mod columns;
@@ -14,6 +14,7 @@ mod meeting;
 mod migrations;
 mod names;
 mod ongoing;
+mod second;
 
 use std::path::{Path, PathBuf};
 use std::time::Duration;
@@ -26,6 +27,7 @@ pub(crate) use journal::{JournalMark, JournalStep};
 pub use layers::{Layer, LayerState, NewLayer};
 pub(crate) use meeting::Side;
 pub use ongoing::{Ongoing, OngoingKind};
+pub(crate) use second::{SECOND_NAME, SUMS_NAME, is_second_whole, restore_second, verify, verify_locked};
 
 use super::LedgerError;
 
@@ -76,6 +78,9 @@ impl Catalogue {
         connection.execute_batch(settings).map_err(told)?;
         // Else bound values make SQLite plan every query anew.
         connection.set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_QPSG, true).map_err(told)?;
+        // Pages leave the log only when the catalogue is sealed.
+        connection.set_db_config(DbConfig::SQLITE_DBCONFIG_NO_CKPT_ON_CLOSE, true).map_err(told)?;
+        connection.query_row("PRAGMA wal_autocheckpoint = 0", [], |_| Ok(())).map_err(told)?;
         if found < migrations::FORMAT {
             connection.execute_batch("PRAGMA journal_mode = WAL;").map_err(told)?;
             migrations::migrate(&mut connection, found).map_err(told)?;
@@ -103,6 +108,15 @@ impl Catalogue {
         if !self.connection.is_autocommit() {
             // A failed rollback leaves the transaction to SQLite, which drops it with the connection.
             let _ = self.connection.execute_batch("ROLLBACK");
+        }
+    }
+
+    /// Has SQLite look through all of it.
+    pub(super) fn check_integrity(&self) -> Result<()> {
+        let found: String = self.run(|db| db.query_row("PRAGMA integrity_check(1)", [], |row| row.get(0)))?;
+        match found.as_str() {
+            "ok" => Ok(()),
+            reason => Err(self.damaged_by(&reason)),
         }
     }
 
