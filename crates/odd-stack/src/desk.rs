@@ -6,7 +6,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use etcetera::{BaseStrategy, choose_base_strategy};
-use odd_stack_core::disk::{ChangeOptions, Edits, Prepared, RealDisk, Recovered, Seam};
+use odd_stack_core::disk::{ChangeError, ChangeOptions, Edits, Prepared, RealDisk, Recovered, Seam};
 use odd_stack_core::jobs::{ChangeReport, Permit, change_report, heal, running, select_game};
 use odd_stack_core::ledger::{CareMark, Home, Ledger, OngoingKind, Registered};
 use time::OffsetDateTime;
@@ -32,6 +32,8 @@ pub struct Desk {
     wanted_game: Option<String>,
     yes: bool,
     while_running: bool,
+    /// The revision that a change of this command has made.
+    made: Option<i64>,
     /// Why what was cut short can neither be finished nor taken back, for a command that only looks.
     stuck: Option<String>,
 }
@@ -52,6 +54,7 @@ impl Desk {
             yes: common.yes,
             while_running: common.while_running,
             stuck: None,
+            made: None,
         })
     }
 
@@ -72,7 +75,15 @@ impl Desk {
                     Ended::Damaged => Exit::Damaged.into(),
                 }
             }
-            Err(failure) => {
+            Err(mut failure) => {
+                if let Some(revision) = self.made {
+                    // Everything else says that nothing was changed.
+                    failure.exit = Exit::WantsAttention;
+                    failure.message = format!(
+                        "the change is made (revision {revision}); what failed after it: {}",
+                        failure.message
+                    );
+                }
                 let code = failure.exit.into();
                 self.out.close(self.command, Some(&failure));
                 code
@@ -217,8 +228,22 @@ impl Desk {
         if asks && report.changes_files() && !self.agrees()? {
             return Err(Failure::new(Exit::Failed, "declined", "not done, as you said; nothing was changed"));
         }
-        report.revision = Some(change.apply(&self.progress)?);
+        report.revision = Some(self.apply(change)?);
         Ok(report)
+    }
+
+    /// Makes a change that was agreed to.
+    pub fn apply(&mut self, change: Prepared<'_>) -> Result<i64, Failure> {
+        let revision = change.apply(&self.progress).map_err(|error| {
+            let is_half_done = matches!(error, ChangeError::Stuck { .. });
+            let mut failure = Failure::from(error);
+            if is_half_done {
+                failure.exit = Exit::WantsAttention;
+            }
+            failure
+        })?;
+        self.made = Some(revision);
+        Ok(revision)
     }
 
     /// Which of `choices` a person picks; nothing when nobody can be asked or they pick none.

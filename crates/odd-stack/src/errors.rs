@@ -158,7 +158,10 @@ impl From<LedgerError> for Failure {
             }
             LedgerError::TooNew { .. } => Self::of(Exit::Failed, "ledger_too_new", &error),
             LedgerError::Busy { .. } => Self::of(Exit::Failed, "busy", &error),
-            LedgerError::DiskFull { .. } => Self::of(Exit::Failed, "disk_full", &error),
+            LedgerError::DiskFull { .. } | LedgerError::NoRoom { .. } => {
+                Self::of(Exit::Failed, "disk_full", &error)
+            }
+            LedgerError::ReadOnly { .. } => Self::of(Exit::Failed, "read_only", &error),
             LedgerError::Registry { .. } => {
                 with_next(Self::of(Exit::Damaged, "list_of_games_damaged", &error))
             }
@@ -249,7 +252,8 @@ impl From<ChangeError> for Failure {
             }
             ChangeError::TakenBack { .. } => Self::of(Exit::Failed, "taken_back", &error),
             ChangeError::Stuck { .. } => Self::of(Exit::Failed, "stuck", &error),
-            ChangeError::NotWrittenDown { .. } => Self::of(Exit::Failed, "not_written_down", &error),
+            // The change is made.
+            ChangeError::NotWrittenDown { .. } => Self::of(Exit::WantsAttention, "not_written_down", &error),
             ChangeError::Cancelled => Self::of(Exit::Failed, "stopped", &error),
         }
     }
@@ -634,6 +638,7 @@ impl From<CheckError> for Failure {
             CheckError::Ledger(error) => error.into(),
             CheckError::Look { .. } => Self::of(Exit::Failed, "disk_failed", &error),
             CheckError::RootMissing { .. } => root_missing(&error),
+            CheckError::UnderWay => Self::of(Exit::Failed, "busy", &error),
             CheckError::Cancelled => Self::of(Exit::Failed, "stopped", &error),
         }
     }

@@ -25,7 +25,7 @@ use crate::address::{FoldedKey, RelPath};
 use crate::blend::BlendRule;
 use crate::hash::ContentHash;
 use crate::ledger::catalogue::JournalMark;
-use crate::ledger::{Ledger, LedgerError, Lock, Ongoing, blob_path, end_intake, sweep};
+use crate::ledger::{Ledger, LedgerError, Lock, Ongoing, blob_path, end_intake, keep_reserve, sweep};
 use crate::observer::{Observer, Work};
 use crate::stack::{Arrangement, BaseFile, LayerId, PathId, RootId, Settlement};
 
@@ -269,6 +269,7 @@ impl Prepared<'_> {
         let revision = finish(ledger, outcome).map_err(not_written)?;
         // All contents taken in are listed now. A mark that stays is cleared up by the next command.
         let _ = end_intake(ledger.folder(), seam);
+        keep_reserve(ledger.folder());
         observer.begin(Work::Clearing, 0, 0);
         if save_changed(&self.decision.thrown, steps, revision, ledger.site(), seam, observer) {
             tidy_sides(ledger, &sides);

@@ -5,6 +5,7 @@ use std::ffi::OsString;
 use std::io;
 use std::path::PathBuf;
 use std::thread;
+use std::time::Duration;
 
 use rayon::prelude::*;
 use thiserror::Error;
@@ -19,7 +20,7 @@ use crate::address::{Address, FoldedKey, Folding, RelPath};
 use crate::blend::BlendRules;
 use crate::game::{AddressPatterns, Root};
 use crate::hash::ContentHash;
-use crate::ledger::{Ledger, LedgerError};
+use crate::ledger::{Ledger, LedgerError, Lock};
 use crate::observer::{Observer, Work};
 use crate::stack::{BaseFile, BaseKind, Column, LayerId, Order, Provider, RootId};
 
@@ -45,6 +46,11 @@ pub enum CheckError {
         /// Where it should be.
         folder: PathBuf,
     },
+    /// Another process changes the game.
+    #[error(
+        "a change of this game is under way, so disk and stack can't be compared; try again when it is done"
+    )]
+    UnderWay,
     /// The user asked to stop.
     #[error("stopped as asked; nothing was changed")]
     Cancelled,
@@ -82,13 +88,36 @@ pub struct CheckReport {
 
 /// Compares every file of the base and of laid layers with the disk: by name, size and time, and
 /// with `deep` by content wherever its hash is known. Also finds unknown files in all folders, and judges what
-/// has become of each file that differs. Runs on all threads of the current pool.
+/// has become of each file that differs. Runs on all threads of the current pool. What another process changes meanwhile is
+/// waited for and looked at anew.
 ///
 /// # Errors
 /// [`CheckError`].
 pub fn check(ledger: &Ledger, deep: bool, observer: &dyn Observer) -> Result<CheckReport, CheckError> {
-    check_and_keep(ledger, deep, observer).map(|(report, _)| report)
+    let catalogue = &ledger.catalogue;
+    let state = || Ok::<_, LedgerError>((catalogue.last_revision()?, catalogue.journal()?.is_some()));
+    for _ in 0..MOST_TRIES {
+        let before = state()?;
+        let found = check_and_keep(ledger, deep, observer);
+        let after = state()?;
+        if before == after && !after.1 {
+            return found.map(|(report, _)| report);
+        }
+        // Another process has changed the game meanwhile, so that disk and stack were not looked at together.
+        match Lock::take_silently(ledger.folder(), WAIT_FOR_OTHERS) {
+            Err(LedgerError::Busy { .. }) => break,
+            Err(error) => return Err(error.into()),
+            // What nobody is at stays as it is.
+            Ok(_lock) if before == after && state()? == after => return found.map(|(report, _)| report),
+            Ok(_lock) => {}
+        }
+    }
+    Err(CheckError::UnderWay)
 }
+
+/// How often the disk is looked at before it is said that it changes all the time.
+const MOST_TRIES: usize = 4;
+const WAIT_FOR_OTHERS: Duration = Duration::from_secs(10);
 
 /// What one root was compared by.
 pub(crate) struct LookedAt {

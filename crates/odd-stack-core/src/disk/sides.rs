@@ -66,6 +66,7 @@ pub(crate) fn check_room(folder: &Path, needed_bytes: u64) -> Result<(), LedgerE
     }
     match fs4::available_space(there) {
         Ok(free_bytes) if needed_bytes > 0 && free_bytes < needed_bytes.saturating_add(SPARE_BYTES) => {
+            let needed_bytes = needed_bytes.saturating_add(SPARE_BYTES);
             Err(LedgerError::DiskFull { folder: folder.to_path_buf(), needed_bytes, free_bytes })
         }
         // A volume that can't tell is tried.

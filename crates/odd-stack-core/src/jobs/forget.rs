@@ -94,8 +94,14 @@ pub(super) fn finish_leaving(home: &Home, seam: &dyn Seam) -> Result<(), LedgerE
 fn remove_ledger(folder: &Path, seam: &dyn Seam) -> Result<(), LedgerError> {
     let catalogue = crate::ledger::CATALOGUE_FILE;
     let files = [catalogue.to_owned(), format!("{catalogue}-wal"), format!("{catalogue}-shm")];
-    for name in files.iter().map(String::as_str).chain([SECOND_NAME, SUMS_NAME, NAMES, "lock-holder", "lock"])
-    {
+    for name in files.iter().map(String::as_str).chain([
+        SECOND_NAME,
+        SUMS_NAME,
+        NAMES,
+        "reserve",
+        "lock-holder",
+        "lock",
+    ]) {
         let path = folder.join(name);
         match seam.remove_file(&path) {
             Err(error) if !is_nothing_there(&error) => return Err(LedgerError::io("remove", &path)(error)),

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use crate::disk::{ChangeError, Recovered, recover};
 use crate::game::{Running, running_in};
-use crate::ledger::{Ledger, LedgerError, Lock, OngoingKind};
+use crate::ledger::{Ledger, LedgerError, Lock, OngoingKind, free_reserve_if_needed};
 use crate::observer::Observer;
 
 /// The permission to change one game, with what had to be finished or taken back first.
@@ -43,6 +43,7 @@ impl Permit {
         observer: &dyn Observer,
     ) -> Result<Self, ChangeError> {
         let lock = Lock::take(ledger.folder(), command, wait)?;
+        free_reserve_if_needed(ledger.folder());
         let recovered = recover(ledger, &lock, observer)?;
         match ledger.catalogue.ongoing()? {
             Some(ongoing) if Some(ongoing.kind) != kind => Err(ChangeError::UnderWay { ongoing }),

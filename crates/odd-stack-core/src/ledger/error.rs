@@ -70,6 +70,23 @@ pub enum LedgerError {
         /// What is wrong with it.
         reason: String,
     },
+    /// No room for the catalogue.
+    #[error(
+        "the disk that {} is on is full ({free_bytes} bytes free): make room there, 16 MB at least, and run this again",
+        folder.display()
+    )]
+    NoRoom {
+        /// The ledger.
+        folder: PathBuf,
+        /// Bytes there.
+        free_bytes: u64,
+    },
+    /// The ledger can't be written to.
+    #[error("the ledger at {} can't be written to: is it, or its disk, write-protected?", folder.display())]
+    ReadOnly {
+        /// The ledger.
+        folder: PathBuf,
+    },
     /// Too little room for what is to be stored.
     #[error("{} needs {needed_bytes} bytes and has {free_bytes} free; make room and run this again", folder.display())]
     DiskFull {

@@ -34,7 +34,8 @@ pub use mark::CareMark;
 pub(crate) use blobs::{Incoming, Intake, blob_path, drop_unneeded, end_intake, sweep};
 pub(crate) use catalogue::Catalogue;
 pub(crate) use catalogue::{
-    FILE_NAME as CATALOGUE_FILE, SECOND_NAME, SUMS_NAME, Side, is_second_whole, restore_second,
+    FILE_NAME as CATALOGUE_FILE, SECOND_NAME, SUMS_NAME, Side, free_reserve_if_needed, is_second_whole,
+    keep_reserve, restore_second,
 };
 
 use crate::address::SIDE_FOLDER;
@@ -95,6 +96,7 @@ impl Ledger {
         catalogue.write_game(&game)?;
         fill(&catalogue)?;
         catalogue.commit()?;
+        catalogue::keep_reserve(folder);
         Ok(Self { folder: folder.to_path_buf(), catalogue, game, seam })
     }
 

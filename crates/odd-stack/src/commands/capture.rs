@@ -457,7 +457,7 @@ fn cancel(desk: &mut Desk, ledger: &Ledger, permit: Permit, dry_run: bool) -> Re
     if !dry_run {
         let permit = desk.permit_during(ledger, Some(OngoingKind::Capture), true)?;
         if let Some(prepared) = Cancelling::close(ledger, permit, &now, &desk.progress)? {
-            prepared.apply(&desk.progress)?;
+            desk.apply(prepared)?;
             Cancelling::clear(ledger);
         }
     }

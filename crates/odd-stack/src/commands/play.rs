@@ -194,7 +194,7 @@ fn clear(
     if !args.dry_run && !args.no_clearing {
         let now = desk.now();
         if let Some(change) = prepare_clearing(ledger, permit, wanted, &now, &desk.progress)? {
-            change.apply(&desk.progress)?;
+            desk.apply(change)?;
         }
         note_cleared(ledger)?;
     }

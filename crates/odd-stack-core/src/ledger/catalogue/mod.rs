@@ -14,6 +14,7 @@ mod meeting;
 mod migrations;
 mod names;
 mod ongoing;
+mod reserve;
 mod second;
 
 use std::path::{Path, PathBuf};
@@ -27,6 +28,7 @@ pub(crate) use journal::{JournalMark, JournalStep};
 pub use layers::{Layer, LayerState, NewLayer};
 pub(crate) use meeting::Side;
 pub use ongoing::{Ongoing, OngoingKind};
+pub(crate) use reserve::{give_up_if_needed as free_reserve_if_needed, keep as keep_reserve};
 pub(crate) use second::{SECOND_NAME, SUMS_NAME, is_second_whole, restore_second, verify, verify_locked};
 
 use super::LedgerError;
@@ -49,18 +51,51 @@ impl Catalogue {
         Self::connect(folder, OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_CREATE)
     }
 
-    /// Opens the catalogue in `folder`, bringing an older format to the present one.
+    /// Opens the catalogue in `folder`, bringing an older format to the present one. On a full disk the reserve is given
+    /// up for that; where nothing can be written at all, the catalogue can only be looked at.
     pub(crate) fn open(folder: &Path) -> Result<Self> {
         if !folder.join(FILE_NAME).is_file() {
             return Err(LedgerError::Missing { folder: folder.to_path_buf() });
         }
-        Self::connect(folder, OpenFlags::SQLITE_OPEN_READ_WRITE)
+        let open = || Self::connect(folder, OpenFlags::SQLITE_OPEN_READ_WRITE);
+        let is_about_writing = |error: &LedgerError| {
+            matches!(
+                error,
+                LedgerError::NoRoom { .. } | LedgerError::ReadOnly { .. } | LedgerError::Catalogue { .. }
+            )
+        };
+        match open() {
+            Err(error) if is_about_writing(&error) => {}
+            other => return other,
+        }
+        if reserve::give_up(folder)
+            && let Ok(catalogue) = open()
+        {
+            return Ok(catalogue);
+        }
+        match second::has_log(folder) {
+            // What is in the log can't be seen without writing.
+            true => open(),
+            false => Self::connect(folder, OpenFlags::SQLITE_OPEN_READ_ONLY),
+        }
+    }
+
+    /// Whether it can only be looked at.
+    pub(super) fn is_only_looked_at(&self) -> bool {
+        self.connection.is_readonly(rusqlite::MAIN_DB).unwrap_or(true)
     }
 
     fn connect(folder: &Path, flags: OpenFlags) -> Result<Self> {
         let told = |error| told(folder, error);
         let flags = flags | OpenFlags::SQLITE_OPEN_NO_MUTEX;
-        let mut connection = Connection::open_with_flags(folder.join(FILE_NAME), flags).map_err(told)?;
+        let is_only_looked_at = flags.contains(OpenFlags::SQLITE_OPEN_READ_ONLY);
+        let path = folder.join(FILE_NAME);
+        let opened = match is_only_looked_at {
+            // Nothing changes it meanwhile, and no file beside it is needed (sqlite.org/uri.html).
+            true => Connection::open_with_flags(immutable(&path), flags | OpenFlags::SQLITE_OPEN_URI),
+            false => Connection::open_with_flags(path, flags),
+        };
+        let mut connection = opened.map_err(told)?;
         connection.busy_timeout(Duration::from_secs(10)).map_err(told)?;
         connection.set_prepared_statement_cache_capacity(64);
         let number = |name: &str| connection.pragma_query_value(None, name, |row| row.get::<_, i64>(0));
@@ -81,7 +116,7 @@ impl Catalogue {
         // Pages leave the log only when the catalogue is sealed.
         connection.set_db_config(DbConfig::SQLITE_DBCONFIG_NO_CKPT_ON_CLOSE, true).map_err(told)?;
         connection.query_row("PRAGMA wal_autocheckpoint = 0", [], |_| Ok(())).map_err(told)?;
-        if found < migrations::FORMAT {
+        if found < migrations::FORMAT && !is_only_looked_at {
             connection.execute_batch("PRAGMA journal_mode = WAL;").map_err(told)?;
             migrations::migrate(&mut connection, found).map_err(told)?;
         }
@@ -126,11 +161,45 @@ impl Catalogue {
     }
 }
 
+/// The extended code of an error (sqlite.org/rescode.html): 4874 is a file of shared memory that can't grow, 4618 one that
+/// can't be made, 778 a failed write.
+fn extended(error: &rusqlite::Error) -> Option<i32> {
+    error.sqlite_error().map(|error| error.extended_code)
+}
+
+/// The name by which SQLite takes a file as one that nothing changes.
+fn immutable(path: &Path) -> String {
+    let mut name = String::from("file:");
+    for byte in path.to_string_lossy().replace('\\', "/").bytes() {
+        match byte {
+            b'%' | b'?' | b'#' => name.push_str(&format!("%{byte:02x}")),
+            byte if byte.is_ascii() => name.push(char::from(byte)),
+            byte => name.push_str(&format!("%{byte:02x}")),
+        }
+    }
+    name + "?immutable=1"
+}
+
 fn told(folder: &Path, error: rusqlite::Error) -> LedgerError {
     let folder = folder.to_path_buf();
     match error.sqlite_error_code() {
         Some(ErrorCode::DatabaseCorrupt | ErrorCode::NotADatabase) => {
             LedgerError::Damaged { folder, reason: error.to_string() }
+        }
+        Some(ErrorCode::DiskFull) => {
+            let free_bytes = fs4::available_space(&folder).unwrap_or(0);
+            LedgerError::NoRoom { folder, free_bytes }
+        }
+        Some(ErrorCode::ReadOnly | ErrorCode::CannotOpen | ErrorCode::PermissionDenied) => {
+            LedgerError::ReadOnly { folder }
+        }
+        // Files beside the catalogue can't be made or grow.
+        Some(ErrorCode::SystemIoFailure) if matches!(extended(&error), Some(4874 | 4618 | 778)) => {
+            let free_bytes = fs4::available_space(&folder).unwrap_or(0);
+            match free_bytes < reserve::ROOM_BYTES {
+                true => LedgerError::NoRoom { folder, free_bytes },
+                false => LedgerError::Catalogue { folder, source: error },
+            }
         }
         Some(ErrorCode::DatabaseBusy | ErrorCode::DatabaseLocked) => {
             LedgerError::Busy { holder: "another process".to_owned() }

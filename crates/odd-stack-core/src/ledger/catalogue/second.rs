@@ -195,6 +195,11 @@ fn wrong_page(folder: &Path, closely: bool) -> io::Result<Option<u32>> {
     sums.first_wrong(&path, &Log::read(folder)?.pages)
 }
 
+/// Whether something is in the log that is not in the catalogue.
+pub(super) fn has_log(folder: &Path) -> bool {
+    Log::read(folder).map_or(true, |log| !log.pages.is_empty())
+}
+
 /// Whether the second copy is whole, so that it can take the catalogue's place.
 pub(crate) fn is_second_whole(folder: &Path) -> bool {
     let path = folder.join(SECOND_NAME);
@@ -208,6 +213,9 @@ impl Catalogue {
     /// Seals the catalogue and closes it, so that nothing of a log is left where nobody else is at it. Nothing can be asked
     /// of it any more.
     pub(crate) fn close(&mut self) {
+        if self.is_only_looked_at() {
+            return;
+        }
         self.seal();
         // While nobody else can commit: SQLite would move what is in the log into the catalogue.
         let Ok(_lock) = Lock::take_silently(&self.folder, Duration::ZERO) else { return };
