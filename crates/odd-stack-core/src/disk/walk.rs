@@ -18,6 +18,8 @@ use crate::stack::BaseKind;
 pub(crate) struct Walked {
     pub below: RelPath,
     pub things: Vec<(OsString, Seen)>,
+    /// Things whose paths are longer than the system takes; nothing is known of them.
+    pub too_long: Vec<PathBuf>,
 }
 
 /// Why a walk broke off.
@@ -38,9 +40,14 @@ fn enter(folder: &Path, below: RelPath, observer: &dyn Observer) -> Result<Vec<W
         return Err(WalkError::Cancelled);
     }
     let unreadable = |source| WalkError::Unreadable { path: folder.to_path_buf(), source };
-    let mut things = Vec::new();
-    let mut folders = Vec::new();
-    for entry in fs::read_dir(folder).map_err(unreadable)? {
+    let (mut things, mut folders, mut too_long) = (Vec::new(), Vec::new(), Vec::new());
+    let entries = match fs::read_dir(folder) {
+        Err(error) if error.kind() == io::ErrorKind::InvalidFilename => {
+            return Ok(vec![Walked { below, things, too_long: vec![folder.to_path_buf()] }]);
+        }
+        other => other.map_err(unreadable)?,
+    };
+    for entry in entries {
         let entry = entry.map_err(unreadable)?;
         let name = entry.file_name();
         if below.is_root() && name == SIDE_FOLDER {
@@ -50,6 +57,10 @@ fn enter(folder: &Path, below: RelPath, observer: &dyn Observer) -> Result<Vec<W
             Ok(metadata) => Seen::of(&metadata),
             // Gone since the folder was read.
             Err(error) if super::is_nothing_there(&error) => continue,
+            Err(error) if error.kind() == io::ErrorKind::InvalidFilename => {
+                too_long.push(entry.path());
+                continue;
+            }
             Err(error) => return Err(unreadable(error)),
         };
         if let (BaseKind::Folder, Some(name)) = (seen.kind, name.to_str()) {
@@ -62,7 +73,7 @@ fn enter(folder: &Path, below: RelPath, observer: &dyn Observer) -> Result<Vec<W
         .into_par_iter()
         .map(|(path, below)| enter(&path, below, observer))
         .collect::<Result<_, _>>()?;
-    let mut all = vec![Walked { below, things }];
+    let mut all = vec![Walked { below, things, too_long }];
     all.extend(inner.into_iter().flatten());
     Ok(all)
 }

@@ -31,7 +31,7 @@ pub enum ScanError {
 pub struct Scan {
     /// Everything below the root, in no promised order.
     pub found: Vec<BaseFile>,
-    /// Names that are not valid text and so can't be addresses; they are left alone.
+    /// Names that are not valid text and so can't be addresses, and paths longer than the system takes; they are left alone.
     pub unnamable: Vec<PathBuf>,
 }
 
@@ -55,6 +55,7 @@ pub fn scan(root: &Path, observer: &dyn Observer) -> Result<Scan, ScanError> {
     })?;
     let mut scan = Scan::default();
     for folder in walked {
+        scan.unnamable.extend(folder.too_long);
         for (name, seen) in folder.things {
             match name.into_string() {
                 Ok(name) => scan.found.push(BaseFile {

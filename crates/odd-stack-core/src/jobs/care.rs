@@ -359,14 +359,24 @@ fn look_at_game(
     Ok((game, scans))
 }
 
+/// Of a path that is too long so much is shown.
+const MOST_SHOWN_LETTERS: usize = 200;
+
 /// Scans one root and tells what it can't take.
 pub(super) fn scan_root(folder: &Path, observer: &dyn Observer) -> Result<Scan, CareError> {
     observer.begin(Work::Scanning, 0, 0);
     let found = scan(folder, observer);
     observer.end();
     let found = found?;
-    for path in &found.unnamable {
-        observer.warn(&format!("{} has a name that is not text; it is left alone", path.display()));
+    if let Some(first) = found.unnamable.first() {
+        let shown: String = first.display().to_string().chars().take(MOST_SHOWN_LETTERS).collect();
+        observer.warn(&match found.unnamable.len() {
+            1 => format!("{shown} has a name that is not text, or too long a path; it is left alone"),
+            count => format!(
+                "{count} files and folders have names that are not text, or too long a path; they are left alone: {shown} \
+                 and others"
+            ),
+        });
     }
     Ok(found)
 }

@@ -253,3 +253,85 @@ fn a_change_that_is_stuck_stops_no_command_that_looks() {
     assert_eq!(closed.read("game/blocked/old.txt"), "taken out");
     closed.run("add a-1.zip").status(0);
 }
+
+#[test]
+fn a_check_beside_changes_never_takes_them_for_drift() {
+    let closed = Closed::with_game();
+    for number in 0..150 {
+        closed.write(&format!("game/data/many/{number}.txt"), &format!("base {number}\n"));
+        closed.write(&format!("pack/data/many/{number}.txt"), &format!("layer {number}\n"));
+    }
+    closed.run("mend --accept").status(0);
+    closed.run("add pack").status(0);
+    let changes = (0..8).map(|number| if number % 2 == 0 { "lift" } else { "lay" });
+    std::thread::scope(|scope| {
+        let changer = scope.spawn(|| {
+            for word in changes {
+                let run = closed.command("", &[word, "--all", "--quiet"], &[]).output().unwrap();
+                assert!(run.status.success(), "{}", String::from_utf8_lossy(&run.stderr));
+            }
+        });
+        while !changer.is_finished() {
+            let run = closed.command("", &["check", "--json"], &[]).output().unwrap();
+            let told = String::from_utf8_lossy(&run.stdout);
+            let is_busy = run.status.code() == Some(1) && told.contains("\"busy\"");
+            assert!(run.status.success() || is_busy, "{told}");
+        }
+    });
+    closed.run("check --deep").status(0);
+}
+
+#[cfg(unix)]
+#[test]
+fn names_that_no_address_can_have_are_left_alone_with_one_note() {
+    use std::ffi::OsStr;
+    use std::os::unix::ffi::OsStrExt;
+    let closed = Closed::empty();
+    closed.write("game/data/a.txt", "base a");
+    for name in [&b"b\xffad.txt"[..], b"\xfe", b"w\xf6rse"] {
+        fs::write(closed.path("game/data").join(OsStr::from_bytes(name)), "odd").unwrap();
+    }
+    fs::create_dir_all(closed.path("game/data").join(OsStr::from_bytes(b"fol\xffder/inner"))).unwrap();
+    let deep = "d=$(printf 'x%.0s' $(seq 1 200)); for i in $(seq 1 25); do mkdir $d; cd $d; done; echo deep > deep.txt";
+    let made = std::process::Command::new("sh").args(["-c", deep]).current_dir(closed.path("game")).status();
+    assert!(made.unwrap().success());
+    let told = closed.run("game add Quillhaven game").status(0);
+    assert_eq!(told.stderr.matches("left alone").count(), 1, "{}", told.stderr);
+    assert!(told.stderr.len() < 1_000, "{}", told.stderr);
+    closed.zip("lamps.zip", &[("data/a.txt", "lamps a"), ("data/b.txt", "lamps b")]);
+    for line in
+        ["add lamps.zip", "check --deep", "stack", "lift --all", "check", "patchday begin", "patchday finish"]
+    {
+        closed.run(line).status(0);
+    }
+    assert_eq!(closed.read("game/data/a.txt"), "base a");
+    closed.run("game forget Quillhaven").status(0);
+    let odd = closed.path("").join(OsStr::from_bytes(b"g\xffame"));
+    fs::create_dir(&odd).unwrap();
+    let run = closed.command("", &["game", "add", "Odd"], &[]).arg(&odd).output().unwrap();
+    assert_eq!(run.status.code(), Some(1));
+    assert!(String::from_utf8_lossy(&run.stderr).contains("not text"));
+    closed.run("game list").status(0);
+    let cleared = std::process::Command::new("rm").arg("-rf").arg(closed.path("game")).status();
+    assert!(cleared.unwrap().success());
+}
+
+#[test]
+fn clocks_and_time_zones_change_nothing() {
+    let closed = Closed::with_game();
+    let base = closed.files();
+    closed.zip("lamps.zip", &[("data/lamps/brass.qtx", "lamps brass")]);
+    let at = |words: &str, now: &str, zone: &str| {
+        let words: Vec<&str> = words.split(' ').collect();
+        closed.run_in("", &words, &[("ODDSTACK_NOW", now), ("TZ", zone)]).status(0)
+    };
+    at("add lamps.zip", "2031-06-01T00:00:00Z", "Asia/Tokyo");
+    at("check --deep", "1999-01-01T00:00:00Z", "America/Lima");
+    at("lift --all", "1999-01-01T00:00:00Z", "America/Lima");
+    assert_eq!(closed.files(), base);
+    at("lay --all", "1970-01-01T00:00:01Z", "UTC");
+    at("check", "2100-01-01T00:00:00Z", "Pacific/Kiritimati");
+    at("remove lamps", "1980-01-01T00:00:00Z", "Asia/Tokyo");
+    at("check --deep", "2100-01-01T00:00:00Z", "UTC");
+    assert_eq!(closed.files(), base);
+}
