@@ -16,6 +16,8 @@
 //! be found in its new place while the one it replaces was forgotten.
 
 mod apart;
+#[cfg(target_os = "linux")]
+mod beneath;
 mod blending;
 mod carry;
 mod change;

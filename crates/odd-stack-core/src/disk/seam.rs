@@ -12,6 +12,13 @@ use std::sync::{Mutex, PoisonError};
 use filetime::FileTime;
 #[cfg(not(target_os = "linux"))]
 use rayon::prelude::*;
+#[cfg(target_os = "linux")]
+use rustix::fs::{AtFlags, Mode, RenameFlags, mkdirat, renameat, renameat_with, unlinkat};
+#[cfg(target_os = "linux")]
+use rustix::io::Errno;
+
+#[cfg(target_os = "linux")]
+use super::beneath::Fences;
 
 use crate::hash::{ContentHash, HashingReader};
 use crate::stack::BaseFile;
@@ -105,6 +112,8 @@ pub trait Seam: Send + Sync {
     /// # Errors
     /// The system's own.
     fn make_durable(&self, folder: &Path, touched: &[PathBuf]) -> io::Result<()>;
+    /// From now on nothing is done through links that lead out of these folders, as far as the system can make sure.
+    fn fence(&self, _folders: &[PathBuf]) {}
     /// A point to pass before the catalogue commits; does nothing but let a test stop there.
     ///
     /// # Errors
@@ -131,19 +140,40 @@ pub struct RealDisk {
     no_reflink: AtomicBool,
     /// Modes that new files get as asked, whatever the umask.
     modes_that_come_right: Mutex<Vec<u32>>,
+    #[cfg(target_os = "linux")]
+    fences: Fences,
 }
 
 const COPY_BUFFER_BYTES: usize = 256 * 1024;
 
 impl Seam for RealDisk {
+    #[cfg(target_os = "linux")]
+    fn create_folder(&self, path: &Path) -> io::Result<()> {
+        let mode = Mode::RWXU | Mode::RWXG | Mode::RWXO;
+        self.fences.at(path, |folder, name| Ok(mkdirat(folder, name, mode)?))
+    }
+
+    #[cfg(not(target_os = "linux"))]
     fn create_folder(&self, path: &Path) -> io::Result<()> {
         fs::create_dir(path)
     }
 
+    #[cfg(target_os = "linux")]
+    fn remove_folder(&self, path: &Path) -> io::Result<()> {
+        self.fences.at(path, |folder, name| Ok(unlinkat(folder, name, AtFlags::REMOVEDIR)?))
+    }
+
+    #[cfg(not(target_os = "linux"))]
     fn remove_folder(&self, path: &Path) -> io::Result<()> {
         fs::remove_dir(path)
     }
 
+    #[cfg(target_os = "linux")]
+    fn remove_file(&self, path: &Path) -> io::Result<()> {
+        self.fences.at(path, |folder, name| Ok(unlinkat(folder, name, AtFlags::empty())?))
+    }
+
+    #[cfg(not(target_os = "linux"))]
     fn remove_file(&self, path: &Path) -> io::Result<()> {
         match fs::remove_file(path) {
             Err(error) if error.kind() == io::ErrorKind::PermissionDenied => {
@@ -155,12 +185,40 @@ impl Seam for RealDisk {
         }
     }
 
+    /// One call where the system has one that never replaces.
+    #[cfg(target_os = "linux")]
     fn rename(&self, from: &Path, to: &Path) -> io::Result<()> {
-        rename_to_nothing(from, to)
+        self.fences.at(from, |old, old_name| {
+            self.fences.at(to, |new, new_name| {
+                match renameat_with(old, old_name, new, new_name, RenameFlags::NOREPLACE) {
+                    // Some file systems do not know the flag.
+                    Err(Errno::INVAL | Errno::NOSYS | Errno::NOTSUP) => look_and_rename(from, to),
+                    other => Ok(other?),
+                }
+            })
+        })
     }
 
+    #[cfg(not(target_os = "linux"))]
+    fn rename(&self, from: &Path, to: &Path) -> io::Result<()> {
+        look_and_rename(from, to)
+    }
+
+    #[cfg(target_os = "linux")]
+    fn respell(&self, from: &Path, to: &Path) -> io::Result<()> {
+        self.fences.at(from, |old, old_name| {
+            self.fences.at(to, |new, new_name| Ok(renameat(old, old_name, new, new_name)?))
+        })
+    }
+
+    #[cfg(not(target_os = "linux"))]
     fn respell(&self, from: &Path, to: &Path) -> io::Result<()> {
         fs::rename(from, to)
+    }
+
+    #[cfg(target_os = "linux")]
+    fn fence(&self, folders: &[PathBuf]) {
+        self.fences.set(folders);
     }
 
     fn write_file(&self, path: &Path, content: &mut dyn Read) -> io::Result<u64> {
@@ -301,23 +359,6 @@ fn set_time(file: &File, stamp: Stamp) -> io::Result<()> {
     filetime::set_file_handle_times(file, None, Some(time))
 }
 
-/// One call where the system has one that never replaces.
-#[cfg(target_os = "linux")]
-fn rename_to_nothing(from: &Path, to: &Path) -> io::Result<()> {
-    use rustix::fs::{CWD, RenameFlags, renameat_with};
-    use rustix::io::Errno;
-    match renameat_with(CWD, from, CWD, to, RenameFlags::NOREPLACE) {
-        // Some file systems do not know the flag.
-        Err(Errno::INVAL | Errno::NOSYS | Errno::NOTSUP) => look_and_rename(from, to),
-        other => Ok(other?),
-    }
-}
-
-#[cfg(not(target_os = "linux"))]
-fn rename_to_nothing(from: &Path, to: &Path) -> io::Result<()> {
-    look_and_rename(from, to)
-}
-
 fn look_and_rename(from: &Path, to: &Path) -> io::Result<()> {
     match super::look::look_at(to)? {
         Some(_) => Err(io::Error::from(io::ErrorKind::AlreadyExists)),
@@ -333,7 +374,61 @@ fn make_writable(path: &Path) -> io::Result<()> {
     fs::set_permissions(path, permissions)
 }
 
-#[cfg(not(windows))]
+#[cfg(not(any(windows, target_os = "linux")))]
 fn make_writable(_path: &Path) -> io::Result<()> {
     Err(io::Error::from(io::ErrorKind::PermissionDenied))
+}
+
+#[cfg(all(test, target_os = "linux"))]
+mod tests {
+    use std::os::unix::fs::symlink;
+
+    use super::*;
+
+    #[test]
+    fn nothing_is_done_through_a_link_out_of_a_fence() {
+        let folder = tempfile::tempdir().unwrap();
+        let at = |name: &str| folder.path().join(name);
+        for name in ["game/data/deep", "outside/deep", "ledger"] {
+            fs::create_dir_all(at(name)).unwrap();
+        }
+        for name in ["outside/a", "outside/deep/b", "ledger/1", "game/data/deep/c"] {
+            fs::write(at(name), name).unwrap();
+        }
+        let disk = RealDisk::default();
+        disk.fence(&[at("game")]);
+        symlink(at("outside"), at("game/link")).unwrap();
+        // A link that stays inside is one, too: what was looked at was a folder.
+        symlink("data", at("game/inside")).unwrap();
+        for through in ["game/link", "game/link/deep", "game/inside", "game/inside/deep"] {
+            let path = |name: &str| at(through).join(name);
+            let refused = [
+                disk.create_folder(&path("new")),
+                disk.remove_folder(&path("deep")),
+                disk.remove_file(&path("a")),
+                disk.rename(&at("ledger/1"), &path("1")),
+                disk.rename(&path("a"), &at("ledger/2")),
+                disk.respell(&path("deep"), &path("Deep")),
+            ];
+            for result in refused {
+                assert_eq!(result.unwrap_err().kind(), io::ErrorKind::NotADirectory, "{through}");
+            }
+        }
+        assert_eq!(fs::read_dir(at("outside")).unwrap().count(), 2);
+        // The link itself can be moved, and folders that are none are acted in.
+        disk.rename(&at("game/link"), &at("ledger/link")).unwrap();
+        disk.rename(&at("ledger/1"), &at("game/data/deep/1")).unwrap();
+        disk.create_folder(&at("game/data/deep/new")).unwrap();
+        disk.remove_folder(&at("game/data/deep/new")).unwrap();
+        disk.respell(&at("game/data"), &at("game/Data")).unwrap();
+        disk.remove_file(&at("game/Data/deep/1")).unwrap();
+        assert!(
+            matches!(disk.rename(&at("ledger/none"), &at("game/x")), Err(error) if error.kind() == io::ErrorKind::NotFound)
+        );
+        // The root itself may be reached through a link.
+        symlink(at("game"), at("home")).unwrap();
+        disk.fence(&[at("home")]);
+        disk.rename(&at("home/Data/deep/c"), &at("home/c")).unwrap();
+        assert_eq!(fs::read_to_string(at("game/c")).unwrap(), "game/data/deep/c");
+    }
 }

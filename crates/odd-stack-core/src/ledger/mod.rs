@@ -76,6 +76,7 @@ impl Ledger {
             (Ok(catalogue), Ok(())) => catalogue,
         };
         let game = catalogue.game()?;
+        fence(&game, &*seam);
         Ok(Self { folder: folder.to_path_buf(), catalogue, game, seam })
     }
 
@@ -141,6 +142,7 @@ impl Ledger {
     }
 
     pub(crate) fn set_game(&mut self, game: Game) {
+        fence(&game, &*self.seam);
         self.game = game;
     }
 
@@ -161,6 +163,12 @@ impl Ledger {
     pub(crate) fn site(&self) -> Site<'_> {
         Site { ledger: &self.folder, game: &self.game }
     }
+}
+
+/// Nothing leads out of a game's folders.
+fn fence(game: &Game, seam: &dyn Seam) {
+    let folders: Vec<PathBuf> = game.roots.iter().map(|root| root.folder.clone()).collect();
+    seam.fence(&folders);
 }
 
 impl Drop for Ledger {

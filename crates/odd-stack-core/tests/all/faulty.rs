@@ -208,6 +208,10 @@ impl Seam for Faulty {
         Ok(())
     }
 
+    fn fence(&self, folders: &[PathBuf]) {
+        self.real.fence(folders);
+    }
+
     fn pass(&self, _point: &'static str) -> io::Result<()> {
         self.step().map(drop)
     }
