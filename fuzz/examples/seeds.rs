@@ -34,6 +34,25 @@ fn main() -> std::io::Result<()> {
     {
         seed("names", &number.to_string(), name.as_bytes())?;
     }
+    let sheet = "format = 1\nname = \"Lamps\"\nversion = \"1.2\"\nclears = [\"cache/**\"]\n[needs]\ngame = \">=1.7 <1.8\"\n\
+                 [[place]]\nfrom = \"*\"\nto = \"game:data\"\n[[choice]]\nid = \"make\"\noption = [{ name = \"a\" }, { name = \"b\" }]\n\
+                 [[start]]\nprogram = \"bin/x\"\narguments = [\"-a\"]\n[[set]]\nfile = \"a.ini\"\nkey = \"k\"\nvalue = \"v\"\n";
+    seed("sheet", "whole", sheet.as_bytes())?;
+    seed("sheet", "range", b">=1.7-pre2 <1.8")?;
+    for (number, (base, lower, upper)) in [
+        ("[a]\nk = 1\n; c\nj=2\n", "[a]\nk = 2\nj=2\n", "[a]\nk = 1\nj=3\n[b]\nx=1\n"),
+        ("{\"a\": 1, /* c */ \"b\": [1, 2]}", "{\"a\": 2, \"b\": [1, 2]}", "{\"a\": 1, \"b\": [1], \"c\": {}}"),
+        ("a = 1\n[t]\nb = \"x\"\n", "a = 2\n[t]\nb = \"x\"\n", "a = 1\n[t]\nb = \"y\"\n[[u]]\nc = 1\n"),
+        ("<r><a k=\"1\">x</a><b/></r>", "<r><a k=\"2\">x</a><b/></r>", "<r><a k=\"1\">y</a><b/><c/></r>"),
+    ]
+    .into_iter()
+    .enumerate()
+    {
+        let bytes = [&[number as u8], base.as_bytes(), &[0xff], lower.as_bytes(), &[0xff], upper.as_bytes()].concat();
+        seed("settings", &number.to_string(), &bytes)?;
+    }
+    seed("programs", "text", b"Build = 1.7.3\nversion: 2\n")?;
+    seed("catalogue", "none", b"")?;
     Ok(())
 }
 

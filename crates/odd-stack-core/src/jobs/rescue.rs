@@ -34,6 +34,9 @@ pub enum RescueError {
     /// What is stored can't be looked at.
     #[error(transparent)]
     Check(#[from] CheckError),
+    /// What may be whole can't be read.
+    #[error("it can't be told what is whole")]
+    NotNow(#[source] LedgerError),
     /// Neither a game nor a ledger.
     #[error("`{given}` is neither a game in care nor the folder of a ledger")]
     NoLedger {
@@ -236,11 +239,17 @@ pub fn rescue(
         return Err(LedgerError::Missing { folder }.into());
     }
     let lock = Lock::take(&folder, "rescue", Duration::from_secs(10))?;
-    let catalogue = condition(&folder, seam);
+    let by_names = request.to.is_some() || request.put_back;
+    let catalogue = match condition(&folder, seam) {
+        Err(_) if by_names => Condition::Damaged,
+        other => other?,
+    };
     let second = match (is_second_whole(&folder), folder.join(SECOND_NAME).exists()) {
-        (true, _) => Condition::Whole,
-        (false, true) => Condition::Damaged,
-        (false, false) => Condition::Missing,
+        (Ok(true), _) => Condition::Whole,
+        // What can't be read just now may be whole: nothing is given up for that unasked.
+        (Err(error), _) if !by_names => return Err(RescueError::NotNow(error)),
+        (_, true) => Condition::Damaged,
+        (_, false) => Condition::Missing,
     };
     let mut report = RescueReport {
         dry_run: request.dry_run,
@@ -266,7 +275,6 @@ pub fn rescue(
     let places = Places::find(&folder, home, &request.target);
     report.names = places.originals.len() as u64;
     report.game.clone_from(&places.game);
-    let by_names = request.to.is_some() || request.put_back;
     if catalogue == Condition::Whole && !by_names {
         drop(lock);
         let ledger = Ledger::open(&folder, Arc::clone(seam))?;
@@ -309,15 +317,16 @@ pub fn rescue(
     Ok(report)
 }
 
-fn condition(folder: &Path, seam: &Arc<dyn Seam>) -> Condition {
-    if !folder.join(CATALOGUE_FILE).is_file() {
-        return Condition::Missing;
+fn condition(folder: &Path, seam: &Arc<dyn Seam>) -> Result<Condition, RescueError> {
+    if look_at(&folder.join(CATALOGUE_FILE)).map_err(LedgerError::io("look at", folder))?.is_none() {
+        return Ok(Condition::Missing);
     }
-    match Ledger::open_locked(folder, Arc::clone(seam)) {
+    Ok(match Ledger::open_locked(folder, Arc::clone(seam)) {
         Ok(()) => Condition::Whole,
         Err(LedgerError::TooNew { .. }) => Condition::TooNew,
-        Err(_) => Condition::Damaged,
-    }
+        Err(LedgerError::Damaged { .. } | LedgerError::Missing { .. }) => Condition::Damaged,
+        Err(error) => return Err(RescueError::NotNow(error)),
+    })
 }
 
 /// Reads all that is stored, and puts the game into the list.

@@ -201,12 +201,21 @@ pub(super) fn has_log(folder: &Path) -> bool {
 }
 
 /// Whether the second copy is whole, so that it can take the catalogue's place.
-pub(crate) fn is_second_whole(folder: &Path) -> bool {
-    let path = folder.join(SECOND_NAME);
-    Sums::read(folder).is_some_and(|sums| {
-        let wrong = sums.first_wrong(&path, &Log::read(folder).unwrap_or_default().pages);
-        matches!(wrong, Ok(None))
-    })
+///
+/// # Errors
+/// When something can't be read that is there; then it is not known.
+pub(crate) fn is_second_whole(folder: &Path) -> Result<bool> {
+    let read = |name: &str| match fs::read(folder.join(name)) {
+        Err(error) if !crate::disk::is_nothing_there(&error) => Err(LedgerError::io("read", folder.join(name))(error)),
+        other => Ok(other.is_ok()),
+    };
+    if !read(SECOND_NAME)? || !read(SUMS_NAME)? {
+        return Ok(false);
+    }
+    let Some(sums) = Sums::read(folder) else { return Ok(false) };
+    let log = Log::read(folder).map_err(LedgerError::io("read", folder.join(WAL_NAME)))?;
+    let wrong = sums.first_wrong(&folder.join(SECOND_NAME), &log.pages);
+    Ok(wrong.map_err(LedgerError::io("read", folder.join(SECOND_NAME)))?.is_none())
 }
 
 impl Catalogue {
@@ -375,14 +384,14 @@ mod tests {
         let catalogue = Catalogue::create(folder).unwrap();
         change(&catalogue, "one");
         catalogue.seal();
-        assert!(is_second_whole(folder) && verify(folder, true).is_ok());
+        assert!(is_second_whole(folder).unwrap() && verify(folder, true).is_ok());
         assert_eq!(fs::read(path(FILE_NAME)).unwrap(), fs::read(path(SECOND_NAME)).unwrap());
         assert_eq!(fs::metadata(path(WAL_NAME)).unwrap().len(), 0);
         // It stops after a commit: the log has it, and either copy makes it whole.
         change(&catalogue, "two");
         drop(catalogue);
         assert!(fs::metadata(path(WAL_NAME)).unwrap().len() > 0);
-        assert!(is_second_whole(folder) && verify(folder, true).is_ok());
+        assert!(is_second_whole(folder).unwrap() && verify(folder, true).is_ok());
         let whole = fs::read(path(FILE_NAME)).unwrap();
         // A page that the log has not, to be sure.
         let log = Log::read(folder).unwrap();
@@ -399,13 +408,13 @@ mod tests {
         let catalogue = Catalogue::open(folder).unwrap();
         catalogue.run(|db| db.query_row("PRAGMA wal_checkpoint(PASSIVE)", [], |_| Ok(()))).unwrap();
         drop(catalogue);
-        assert!(verify(folder, true).is_ok() && is_second_whole(folder));
+        assert!(verify(folder, true).is_ok() && is_second_whole(folder).unwrap());
         // It stops when the second copy has them, and the sums have not.
         fs::copy(path(FILE_NAME), path(SECOND_NAME)).unwrap();
-        assert!(verify(folder, true).is_ok() && is_second_whole(folder));
+        assert!(verify(folder, true).is_ok() && is_second_whole(folder).unwrap());
         let mut catalogue = Catalogue::open(folder).unwrap();
         catalogue.close();
-        assert!(verify(folder, true).is_ok() && is_second_whole(folder) && !path(WAL_NAME).exists());
+        assert!(verify(folder, true).is_ok() && is_second_whole(folder).unwrap() && !path(WAL_NAME).exists());
         assert_eq!(revisions(folder), 2);
         // Every page counts, and the copy's pages too.
         let pages = fs::metadata(path(FILE_NAME)).unwrap().len() / u64::from(log.page_bytes);
@@ -415,16 +424,16 @@ mod tests {
             assert!(verify(folder, true).is_err(), "page {page}");
             turn_a_bit(&path(FILE_NAME), at);
             turn_a_bit(&path(SECOND_NAME), at);
-            assert!(!is_second_whole(folder), "page {page}");
+            assert!(!is_second_whole(folder).unwrap(), "page {page}");
             turn_a_bit(&path(SECOND_NAME), at);
         }
         assert!(verify(folder, true).is_ok());
         // Sums that are damaged are none, and are made anew.
         turn_a_bit(&path(SUMS_NAME), 40);
-        assert!(verify(folder, true).is_ok() && !is_second_whole(folder));
+        assert!(verify(folder, true).is_ok() && !is_second_whole(folder).unwrap());
         let mut catalogue = Catalogue::open(folder).unwrap();
         change(&catalogue, "three");
         catalogue.close();
-        assert!(is_second_whole(folder));
+        assert!(is_second_whole(folder).unwrap());
     }
 }
