@@ -206,7 +206,9 @@ pub(super) fn has_log(folder: &Path) -> bool {
 /// When something can't be read that is there; then it is not known.
 pub(crate) fn is_second_whole(folder: &Path) -> Result<bool> {
     let read = |name: &str| match fs::read(folder.join(name)) {
-        Err(error) if !crate::disk::is_nothing_there(&error) => Err(LedgerError::io("read", folder.join(name))(error)),
+        Err(error) if !crate::disk::is_nothing_there(&error) => {
+            Err(LedgerError::io("read", folder.join(name))(error))
+        }
         other => Ok(other.is_ok()),
     };
     if !read(SECOND_NAME)? || !read(SUMS_NAME)? {
