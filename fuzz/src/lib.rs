@@ -15,7 +15,7 @@ pub fn read_all(head: &[u8], bytes: &[u8]) {
     let path = here().join("package");
     std::fs::write(&path, whole).expect("the memory disk takes it");
     let limits = Limits { most_bytes: 16 << 20, most_files: 2000, most_ratio: 400, most_depth: 2 };
-    let options = OpenOptions { limits, inner: Inner { unasked: true, named: Vec::new() }, names: None };
+    let options = OpenOptions { limits, inner: Inner { unasked: true, ..Inner::default() }, names: None };
     let take = |_: usize, size_bytes: u64, content: &mut dyn Read| -> Result<(), PackageError> {
         let count = std::io::copy(content, &mut std::io::sink()).unwrap_or(0);
         assert!(count <= size_bytes, "{count} bytes of {size_bytes}");
