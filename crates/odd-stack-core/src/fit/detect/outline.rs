@@ -179,6 +179,7 @@ impl<'a> Outline<'a> {
         }
         self.drop_files(&aside);
         let tops = self.tops();
+        let only_tells = self.only_tells(&tops);
         let mut found = Vec::new();
         for node in 0..self.nodes.len() {
             let folder_reason = self.folder_reason(node, &tops, sight);
@@ -187,7 +188,7 @@ impl<'a> Outline<'a> {
                     continue;
                 }
                 let reason =
-                    folder_reason.or_else(|| self.file_reason(*member, tops.contains(&node), &tops, sight));
+                    folder_reason.or_else(|| self.file_reason(*member, tops.contains(&node), only_tells, sight));
                 found.extend(reason.map(|reason| (*member, reason)));
             }
         }
@@ -269,7 +270,19 @@ impl<'a> Outline<'a> {
         }
     }
 
-    fn file_reason(&self, member: usize, at_top: bool, tops: &[usize], sight: &Sight) -> Option<LeftOut> {
+    /// Whether the files at `tops` are loose texts and pictures alone, above folders of content that they tell of.
+    fn only_tells(&self, tops: &[usize]) -> bool {
+        let to_look_at = |member: &usize| {
+            let ending = words::ending(self.file_name(*member));
+            words::is_text_ending(&ending)
+                || words::is_picture_ending(&ending)
+                || words::is_document_ending(&ending)
+        };
+        tops.last().is_some_and(|top| !self.units(*top).is_empty())
+            && tops.iter().all(|top| self.nodes[*top].files.iter().all(to_look_at))
+    }
+
+    fn file_reason(&self, member: usize, at_top: bool, only_tells: bool, sight: &Sight) -> Option<LeftOut> {
         let name = self.file_name(member);
         let ending = words::ending(name);
         if words::is_source_ending(&ending) {
@@ -283,19 +296,10 @@ impl<'a> Outline<'a> {
         if is_document && words::is_document_word(name) || words::is_document_ending(&ending) {
             return Some(LeftOut::Document);
         }
-        // Loose texts and pictures above folders of content tell of it.
-        let to_look_at = |member: &usize| {
-            let ending = words::ending(self.file_name(*member));
-            words::is_text_ending(&ending)
-                || words::is_picture_ending(&ending)
-                || words::is_document_ending(&ending)
-        };
-        let only_those = tops.iter().all(|top| self.nodes[*top].files.iter().all(to_look_at));
-        let has_folders = tops.last().is_some_and(|top| !self.units(*top).is_empty());
         let is_known = sight.has_file_named(&folded(name));
         if words::is_picture_ending(&ending) && !is_known {
-            return (words::is_picture_word(name) || only_those && has_folders).then_some(LeftOut::Picture);
+            return (words::is_picture_word(name) || only_tells).then_some(LeftOut::Picture);
         }
-        (is_text && only_those && has_folders && !is_known).then_some(LeftOut::Document)
+        (is_text && only_tells && !is_known).then_some(LeftOut::Document)
     }
 }
