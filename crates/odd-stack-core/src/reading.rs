@@ -15,22 +15,32 @@ pub(crate) fn open_regular(path: &Path) -> io::Result<File> {
     let is_regular = |is_file: bool| if is_file { Ok(()) } else { Err(not_regular()) };
     // Before it is opened, since opening alone may already set something off.
     is_regular(fs::symlink_metadata(path)?.is_file())?;
-    let mut options = OpenOptions::new();
-    options.read(true);
-    refuse_links(&mut options);
-    let file = options.open(path)?;
+    let file = open_at_once(path)?;
     is_regular(file.metadata()?.is_file())?;
     Ok(file)
 }
 
-/// All of the regular file at `path`.
+/// All of the regular file at `path`; nothing where it is bigger than `most_bytes`.
 ///
 /// # Errors
 /// As [`open_regular`], and of reading.
-pub(crate) fn read_regular(path: &Path) -> io::Result<Vec<u8>> {
+pub(crate) fn read_small(path: &Path, most_bytes: u64) -> io::Result<Option<Vec<u8>>> {
     let mut content = Vec::new();
-    open_regular(path)?.read_to_end(&mut content)?;
-    Ok(content)
+    // It may grow while it is read.
+    open_regular(path)?.take(most_bytes + 1).read_to_end(&mut content)?;
+    Ok((content.len() as u64 <= most_bytes).then_some(content))
+}
+
+/// Opens what lies at `path` to read it, whatever it is, without following a link at its own name or waiting for anybody:
+/// a pipe gives nothing. For files that are judged by their contents.
+///
+/// # Errors
+/// When it can't be opened.
+pub(crate) fn open_at_once(path: &Path) -> io::Result<File> {
+    let mut options = OpenOptions::new();
+    options.read(true);
+    refuse_links(&mut options);
+    options.open(path)
 }
 
 /// Opens the regular file that lies at `path` once links are followed, which must lie below `root` like all of the
@@ -94,7 +104,11 @@ mod tests {
             0,
         )
         .unwrap();
-        assert_eq!(read_regular(&at("game/logs/run.log")).unwrap(), b"ready");
+        assert_eq!(read_small(&at("game/logs/run.log"), 5).unwrap().unwrap(), b"ready");
+        assert_eq!(read_small(&at("game/logs/run.log"), 4).unwrap(), None, "it is bigger");
+        let mut nothing = Vec::new();
+        open_at_once(&at("game/pipe")).unwrap().read_to_end(&mut nothing).unwrap();
+        assert!(nothing.is_empty() && open_at_once(&at("game/out.log")).is_err());
         let of_kind = |result: io::Result<File>| result.map_err(|error| error.kind()).map(drop);
         for name in ["game/out.log", "game/pipe", "game/logs"] {
             assert_eq!(of_kind(open_regular(&at(name))), Err(io::ErrorKind::InvalidInput), "{name}");

@@ -2,7 +2,7 @@
 
 use std::cell::RefCell;
 use std::collections::HashMap;
-use std::io;
+use std::io::{self, Read};
 use std::path::PathBuf;
 
 use serde::{Deserialize, Serialize};
@@ -10,6 +10,7 @@ use serde::{Deserialize, Serialize};
 use crate::blend::{KeyEdit, MOST_BLENDED_BYTES, combine};
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError, blob_path};
+use crate::reading::{open_at_once, read_small};
 use crate::stack::{Blend, Blended, Column, Entry, LayerId, NotBlendable, Order, PathId, Recipe};
 
 /// What blending by a recipe gave, as the catalogue keeps it.
@@ -203,13 +204,14 @@ impl<'l> Blender<'l> {
         let root = site.root(column.root)?;
         let usual = [site.original(root, column.path), base.spelled.on(&root.folder)];
         for path in self.bases.get(&column.path).cloned().into_iter().chain(usual) {
-            match std::fs::read(&path) {
-                // What is not as it was known is not the game's own file.
-                Ok(content) if base.hash.is_none_or(|hash| ContentHash::of(&content) == hash) => {
+            match read_small(&path, MOST_BLENDED_BYTES) {
+                // What is not as it was known is not the game's own file, and a link leads to another.
+                Ok(Some(content)) if base.hash.is_none_or(|hash| ContentHash::of(&content) == hash) => {
                     return Ok(Some(content));
                 }
                 Ok(_) => {}
-                Err(error) if super::is_nothing_there(&error) => {}
+                Err(error)
+                    if super::is_nothing_there(&error) || error.kind() == io::ErrorKind::InvalidInput => {}
                 Err(source) => return Err(LedgerError::io("read", &path)(source)),
             }
         }
@@ -222,8 +224,9 @@ impl<'l> Blender<'l> {
             return Ok(Some(content.clone()));
         }
         let path = blob_path(self.ledger.folder(), entry.hash);
-        match std::fs::read(&path) {
-            Ok(content) if ContentHash::of(&content) == entry.hash => Ok(Some(content)),
+        let mut content = Vec::new();
+        match open_at_once(&path).and_then(|file| file.take(entry.size_bytes).read_to_end(&mut content)) {
+            Ok(_) if ContentHash::of(&content) == entry.hash => Ok(Some(content)),
             Err(error) if error.kind() == io::ErrorKind::NotFound && self.is_dry_run => Ok(None),
             Err(error) if error.kind() != io::ErrorKind::NotFound => {
                 Err(LedgerError::io("read", &path)(error))

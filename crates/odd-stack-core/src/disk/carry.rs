@@ -9,7 +9,7 @@ use super::sides::KEPT;
 use crate::address::Address;
 use crate::blend::{Clash, MOST_BLENDED_BYTES, NotCarried, Prefer, carry_over};
 use crate::hash::ContentHash;
-use crate::reading::read_regular;
+use crate::reading::read_small;
 use crate::stack::{BaseKind, Blended, Entry, LayerId, Order, Provider};
 
 /// A layer that takes the place of another.
@@ -72,7 +72,9 @@ impl Decider<'_> {
             return Ok(Carry::Not);
         }
         let path = at.present_or_future().on(&self.root(at.column.root)?.folder);
-        let mine = read_regular(&path).map_err(|source| ChangeError::Look { path, source })?;
+        let mine =
+            read_small(&path, MOST_BLENDED_BYTES).map_err(|source| ChangeError::Look { path, source })?;
+        let Some(mine) = mine else { return Ok(Carry::Not) };
         if ContentHash::of(&mine) == to.hash {
             return Ok(Carry::Same);
         }

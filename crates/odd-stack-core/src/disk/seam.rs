@@ -21,6 +21,7 @@ use rustix::io::Errno;
 use super::beneath::Fences;
 
 use crate::hash::{ContentHash, HashingReader};
+use crate::reading::open_at_once;
 use crate::stack::BaseFile;
 
 /// Time and mode that a file gets when it is written.
@@ -245,7 +246,7 @@ impl Seam for RealDisk {
                 }
             }
         }
-        let source = File::open(from)?;
+        let source = open_at_once(from)?;
         let mut file = self.create_new(to, stamp.mode)?;
         let mut source = source.take(size_bytes);
         // It is read anyway.

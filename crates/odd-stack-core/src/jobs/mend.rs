@@ -10,7 +10,7 @@ use thiserror::Error;
 use super::tweak::{KeptWhole, OwnChange, keep_own};
 use super::{Permit, TweakError};
 use crate::address::{Address, AddressError, FoldedKey, RelPath};
-use crate::blend::{KeyEdit, edits_between};
+use crate::blend::{KeyEdit, MOST_BLENDED_BYTES, edits_between};
 use crate::disk::{
     Blender, ChangeError, ChangeOptions, ChangeRequest, CheckError, Direct, DriftKind, Drifted, Edits, Lying,
     Prepared, check, check_at, discard_new_contents, folders_on_disk, look_at, prepare,
@@ -19,7 +19,7 @@ use crate::game::{AddressPattern, PatternError, Root};
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError};
 use crate::observer::Observer;
-use crate::reading::read_regular;
+use crate::reading::read_small;
 use crate::stack::{BaseFile, BaseKind, Column, Entry, Order, Provider, RootId};
 
 /// Why nothing was mended. Nothing was changed.
@@ -520,8 +520,9 @@ fn edits_of(
     let Some(format) = order.blend_rules().format_of(column.key.as_str()) else {
         return Ok(Err("it is no settings file".to_owned()));
     };
-    let mine = match read_regular(path) {
-        Ok(mine) => mine,
+    let mine = match read_small(path, MOST_BLENDED_BYTES) {
+        Ok(Some(mine)) => mine,
+        Ok(None) => return Ok(Err("it is too big to be compared key by key".to_owned())),
         Err(error) if crate::disk::is_nothing_there(&error) => return Ok(Err("it is gone".to_owned())),
         Err(source) => return Err(LedgerError::io("read", path)(source).into()),
     };

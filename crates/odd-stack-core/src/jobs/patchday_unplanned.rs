@@ -6,10 +6,10 @@ use std::path::Path;
 use super::patchday_settings::OldSettings;
 use super::tweak::{OwnChange, keep_own};
 use super::{PatchDayError, PatchDayReport};
-use crate::blend::{KeyEdit, edits_between};
+use crate::blend::{KeyEdit, MOST_BLENDED_BYTES, edits_between};
 use crate::disk::{Blender, ChangeRequest, CheckReport, DriftKind, Lying};
 use crate::ledger::{Ledger, LedgerError};
-use crate::reading::read_regular;
+use crate::reading::read_small;
 use crate::stack::{Column, Order, PathId, Provider};
 
 /// What is to be done about it.
@@ -80,8 +80,9 @@ pub(super) fn meet_update(
                     }
                     Some(Settings::OfGame) | None => {
                         if order.blend_rules().format_of(column.key.as_str()).is_some() {
-                            let read = read_regular(&path).map_err(LedgerError::io("read", &path));
-                            new.insert(column.path, read?);
+                            let read = read_small(&path, MOST_BLENDED_BYTES);
+                            let read = read.map_err(LedgerError::io("read", &path))?;
+                            new.extend(read.map(|read| (column.path, read)));
                             let base = Blender::new(ledger).base_content(&column)?;
                             old.extend(base.map(|base| (column.path, base)));
                         }
@@ -168,7 +169,8 @@ fn settings(
 ) -> Result<Option<Settings>, LedgerError> {
     let Some(format) = order.blend_rules().format_of(column.key.as_str()) else { return Ok(None) };
     let Provider::Layer(entry) = column.provider(order) else { return Ok(None) };
-    let mine = read_regular(path).map_err(LedgerError::io("read", path))?;
+    let mine = read_small(path, MOST_BLENDED_BYTES).map_err(LedgerError::io("read", path))?;
+    let Some(mine) = mine else { return Ok(None) };
     let blender = Blender::new(ledger);
     let laid = match blender.content_of(column, entry, order)? {
         Some(made) => made,

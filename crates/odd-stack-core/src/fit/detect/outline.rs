@@ -187,8 +187,8 @@ impl<'a> Outline<'a> {
                 if sight.has_like(self.file_name(*member), self.nodes[node].names.last()) {
                     continue;
                 }
-                let reason =
-                    folder_reason.or_else(|| self.file_reason(*member, tops.contains(&node), only_tells, sight));
+                let reason = folder_reason
+                    .or_else(|| self.file_reason(*member, tops.contains(&node), only_tells, sight));
                 found.extend(reason.map(|reason| (*member, reason)));
             }
         }

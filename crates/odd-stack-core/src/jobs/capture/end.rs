@@ -12,7 +12,7 @@ use time::format_description::well_known::Rfc3339;
 use super::differences::{Difference, Differences, differences};
 use super::{Begun, CaptureError, MadeBy, Stage, clear_after};
 use crate::address::{FoldedKey, RelPath};
-use crate::blend::{KeyEdit, edits_between};
+use crate::blend::{KeyEdit, MOST_BLENDED_BYTES, edits_between};
 use crate::disk::{
     BaseBefore, Blender, ChangeOptions, ChangeRequest, Direct, Edits, Exchange, Lying, Prepared,
     discard_new_contents, prepare,
@@ -27,7 +27,7 @@ use crate::jobs::order::with_own_on_top;
 use crate::jobs::{ChangeReport, Permit};
 use crate::ledger::{Intake, Ledger, LedgerError, NewLayer};
 use crate::observer::{Observer, Work};
-use crate::reading::{open_regular, read_regular};
+use crate::reading::{open_regular, read_small};
 use crate::stack::{
     Arrangement, BaseKind, Entry, EntryKind, LayerId, Needs, Order, PathId, Provider, RootId, Standing,
     Target,
@@ -408,10 +408,10 @@ fn settings_of(
 ) -> Result<Option<Vec<KeyEdit>>, LedgerError> {
     let Some(format) = order.blend_rules().format_of(file.key.as_str()) else { return Ok(None) };
     let (Some(_), Some((path, _))) = (&file.before, &file.now) else { return Ok(None) };
-    let read = |path: &PathBuf| read_regular(path).map_err(LedgerError::io("read", path));
+    let read = |path: &PathBuf| read_small(path, MOST_BLENDED_BYTES).map_err(LedgerError::io("read", path));
     let blender = Blender::new(ledger);
     let before = match (&file.guard, file.column.provider(order)) {
-        (Some(guard), _) => Some(read(guard)?),
+        (Some(guard), _) => read(guard)?,
         (None, Provider::Layer(entry)) => match blender.content_of(&file.column, entry, order)? {
             Some(made) => Some(made),
             None => blender.stored_if_there(entry)?,
@@ -420,6 +420,7 @@ fn settings_of(
     };
     let Some(before) = before else { return Ok(None) };
     let now = read(&path.on(&ledger.site().root(file.root)?.folder))?;
+    let Some(now) = now else { return Ok(None) };
     let edits = edits_between(format.of_content(&before), &before, &now);
     Ok(edits.ok().filter(|edits| !edits.is_empty()))
 }
