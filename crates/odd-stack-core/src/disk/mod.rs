@@ -16,6 +16,7 @@
 //! be found in its new place while the one it replaces was forgotten.
 
 mod apart;
+mod base_files;
 #[cfg(target_os = "linux")]
 mod beneath;
 mod blending;
