@@ -92,6 +92,9 @@ pub fn renew(
     dry_run: bool,
     observer: &dyn Observer,
 ) -> Result<RenewReport, RenewError> {
+    for package in packages {
+        std::fs::metadata(package).map_err(|source| PackageError::unreadable(package, source))?;
+    }
     let (found, lost) = look_for_damage(ledger, observer)?;
     let mut files: Vec<DamageRow> = found.damaged.iter().map(DamageRow::of).collect();
     let mut renewal = Renewal::new(ledger, &lost, dry_run)?;

@@ -38,7 +38,9 @@ pub enum RescueError {
     #[error("it can't be told what is whole")]
     NotNow(#[source] LedgerError),
     /// Neither a game nor a ledger.
-    #[error("`{given}` is neither a game in care nor the folder of a ledger")]
+    #[error(
+        "`{given}` is neither a game in care (`oddstack game list`) nor the folder of a ledger or of a game that was in care"
+    )]
     NoLedger {
         /// What was given.
         given: String,

@@ -154,7 +154,7 @@ pub enum PackageError {
 
 impl PackageError {
     /// What an error of the disk at `path` means.
-    pub(super) fn unreadable(path: &std::path::Path, source: io::Error) -> Self {
+    pub(crate) fn unreadable(path: &std::path::Path, source: io::Error) -> Self {
         match source.kind() {
             io::ErrorKind::NotFound => Self::NotFound { path: path.into() },
             _ => Self::Unreadable { path: path.into(), source },

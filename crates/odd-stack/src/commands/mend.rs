@@ -142,9 +142,9 @@ fn renew_stored(
     let renewed = (report.files.len() - still.len()) as u64;
     let would = if dry_run { "would be renewed" } else { "renewed" };
     text.push_str(&match (report.files.is_empty(), still.len() as u64) {
-        (true, _) => format!("Nothing to renew: all of {looked} are whole.\n"),
+        (true, _) => format!("Nothing to renew: {looked} are whole.\n"),
         (false, 0) => format!(
-            "{} {would}; all of {looked} are whole{}.\n",
+            "{} {would}; {looked} are whole{}.\n",
             files_of(renewed),
             if dry_run { " then" } else { "" }
         ),
@@ -189,8 +189,8 @@ fn give_back(desk: &mut Desk, ledger: &Ledger, dry_run: bool) -> Result<Ended, F
     };
     let count = files.iter().filter(|file| file.done == "given_back").count() as u64;
     let text = match count {
-        0 => "Nothing that was cleared is to be had back.\n".to_owned(),
-        count => verdict(&change, &format!("{} back where they were.", files_of(count))),
+        0 => "Nothing to put back: nothing was cleared, or the game has made it all anew.\n".to_owned(),
+        count => verdict(&change, &format!("{} back in place.", files_of(count))),
     };
     let originals_unknown = unknown_originals(ledger)?;
     let report = MendReport { files, originals_unknown, change, renewed: None };
@@ -261,7 +261,7 @@ fn rows(files: &[MendRow], most: usize) -> String {
     let rows = files.iter().take(most).map(|file| {
         let look = if file.done == "left" { Look::Warn } else { Look::Good };
         vec![
-            cell(file.done.clone(), look),
+            cell(file.done.replace('_', " "), look),
             cell(file.address.clone(), Look::Plain),
             cell(file.details.join(", "), Look::Dim),
         ]

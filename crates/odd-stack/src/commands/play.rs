@@ -217,7 +217,7 @@ fn before(report: &PlayReport) -> String {
     if !report.cleared.is_empty() {
         let verb = match report.dry_run {
             true => "would be cleared, for the game to make anew",
-            false => "cleared, for the game to make anew (`oddstack mend --cleared` has them back)",
+            false => "cleared, for the game to make anew (`oddstack mend --cleared` puts back what was cleared)",
         };
         text.push_str(&format!("  {} {verb}\n", files(report.cleared.len() as u64)));
     }

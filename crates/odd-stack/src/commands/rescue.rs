@@ -139,7 +139,7 @@ fn told(report: &RescueReport, verbose: bool) -> String {
     let game = report.game.as_deref().unwrap_or("a game whose name is lost");
     let mut text = format!("{}  {}\n", paint(BOLD, game), paint(DIM, &report.ledger));
     text.push_str(&format!(
-        "  the catalogue is {}, its second copy {}; {} of the game's own are named in a list beside them\n",
+        "  the catalogue is {}, its second copy {}; the list beside them names {} of the game's own\n",
         condition(report.catalogue),
         condition(report.second),
         files(report.names)

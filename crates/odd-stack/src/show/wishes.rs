@@ -13,13 +13,13 @@ pub fn wishes(starts: &[StartRow], clears: &[ClearRow]) -> String {
     let mut text = String::new();
     for start in starts {
         let line = format!(
-            "  runs code: `oddstack play` is to start {}, and asks before the first time\n",
+            "  runs code: `oddstack play` would start {}, once you agree\n",
             start_words(start)
         );
         text.push_str(&paint(WARN, &line));
     }
     for clear in clears {
-        text.push_str(&paint(WARN, &format!("  `oddstack play` is to clear {}\n", clear_words(clear))));
+        text.push_str(&paint(WARN, &format!("  `oddstack play` would clear {}\n", clear_words(clear))));
     }
     text
 }
@@ -56,13 +56,13 @@ pub fn clear_words(clear: &ClearRow) -> String {
         return format!("{}, and never will: {reason}", clear.pattern);
     }
     if clear.files.files == 0 {
-        return format!("{} after changes: no files now", clear.pattern);
+        return format!("{} after each change (no files now)", clear.pattern);
     }
     let named: Vec<&str> = clear.addresses.iter().take(MOST_NAMED).map(String::as_str).collect();
     let more = clear.addresses.len() - named.len();
     let more = if more > 0 { format!(", and {more} more") } else { String::new() };
     let count = format!("{} now ({})", files(clear.files.files), size(clear.files.bytes));
-    format!("{} after changes: {count}: {}{more}", clear.pattern, named.join(", "))
+    format!("{} after each change, {count}: {}{more}", clear.pattern, named.join(", "))
 }
 
 fn quoted(word: &str) -> String {
