@@ -7,7 +7,7 @@ use std::time::Duration;
 
 use etcetera::{BaseStrategy, choose_base_strategy};
 use odd_stack_core::disk::{ChangeError, ChangeOptions, Edits, Prepared, RealDisk, Recovered, Seam};
-use odd_stack_core::jobs::{ChangeReport, Permit, change_report, heal, running, select_game};
+use odd_stack_core::jobs::{ChangeReport, Permit, change_report, heal, list_again, running, select_game};
 use odd_stack_core::ledger::{CareMark, Home, Ledger, OngoingKind, Registered};
 use time::OffsetDateTime;
 use time::format_description::well_known::Rfc3339;
@@ -117,11 +117,7 @@ impl Desk {
             return Ok(select_game(&games, wanted).map_err(|known| no_such_game(wanted, &known))?.clone());
         }
         match games.as_slice() {
-            [] => Err(Failure::new(
-                Exit::Failed,
-                "no_games",
-                "no game is in care yet; begin with `oddstack game add NAME FOLDER`, or look at `oddstack demo`",
-            )),
+            [] => Err(self.no_games()),
             [only] => Ok(only.clone()),
             several => match several.iter().find(|game| self.is_inside(game)) {
                 Some(game) => Ok(game.clone()),
@@ -134,6 +130,21 @@ impl Desk {
                     |failure, game| failure.choice("this game", format!("--game {}", in_quotes(&game.name))),
                 )),
             },
+        }
+    }
+
+    /// No game is in the list; it may have lost some.
+    fn no_games(&self) -> Failure {
+        let failure = |message| Failure::new(Exit::Failed, "no_games", message);
+        match list_again(&self.home, &self.seam(), true) {
+            Ok(lost) if !lost.is_empty() => {
+                failure("the list of games is empty, but ledgers of games are there")
+                    .about(lost)
+                    .choice("put them into the list again", "oddstack rescue")
+            }
+            _ => failure(
+                "no game is in care yet; begin with `oddstack game add NAME FOLDER`, or look at `oddstack demo`",
+            ),
         }
     }
 
@@ -289,14 +300,14 @@ impl Desk {
         if self.yes || !self.out.can_ask() {
             return Ok(true);
         }
-        self.confirm("Go ahead?", true)
+        confirm("Go ahead?", true)
     }
+}
 
-    /// Asks a person for yes or no.
-    pub fn confirm(&self, question: &str, usual: bool) -> Result<bool, Failure> {
-        let asked = dialoguer::Confirm::new().with_prompt(one_line(question)).default(usual).interact();
-        asked.map_err(|error| Failure::new(Exit::Failed, "no_answer", format!("no answer: {error}")))
-    }
+/// Asks a person for yes or no.
+pub fn confirm(question: &str, usual: bool) -> Result<bool, Failure> {
+    let asked = dialoguer::Confirm::new().with_prompt(one_line(question)).default(usual).interact();
+    asked.map_err(|error| Failure::new(Exit::Failed, "no_answer", format!("no answer: {error}")))
 }
 
 fn no_such_game(wanted: &str, known: &[String]) -> Failure {

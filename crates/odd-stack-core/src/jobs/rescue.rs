@@ -55,6 +55,9 @@ pub enum RescueError {
         /// The ledger.
         folder: PathBuf,
     },
+    /// The person did not agree.
+    #[error("not done, as you said; nothing was changed")]
+    Declined,
     /// The folder for the originals has something in it.
     #[error("{} is not empty; give a new or empty folder to --to", folder.display())]
     NotEmpty {
@@ -226,7 +229,8 @@ fn list(home: &Home, ledger: &Ledger) -> Result<bool, LedgerError> {
 }
 
 /// Looks at the ledger that `request` means and does what helps: nothing where all is whole, the second copy in the
-/// catalogue's place, or the originals back where they belong.
+/// catalogue's place, or the originals back where they belong. Before these are put back unasked, it is asked whether a
+/// person `agrees` to what the report says would be.
 ///
 /// # Errors
 /// [`RescueError`].
@@ -234,6 +238,7 @@ pub fn rescue(
     home: &Home,
     request: &RescueRequest,
     seam: &Arc<dyn Seam>,
+    agrees: &mut dyn FnMut(&RescueReport) -> bool,
     observer: &dyn Observer,
 ) -> Result<RescueReport, RescueError> {
     let folder = ledger_meant(home, &request.target)?;
@@ -305,6 +310,13 @@ pub fn rescue(
         && fs::read_dir(to).is_ok_and(|mut entries| entries.next().is_some())
     {
         return Err(RescueError::NotEmpty { folder: to.to_path_buf() });
+    }
+    if report.done == RescueDone::PutBack && !request.dry_run {
+        let would_be = places.bring(None, true, &**seam, observer)?;
+        let would = RescueReport { dry_run: true, originals: would_be, ..report.clone() };
+        if !agrees(&would) {
+            return Err(RescueError::Declined);
+        }
     }
     report.originals = places.bring(to, request.dry_run, &**seam, observer)?;
     if report.done == RescueDone::PutBack && !request.dry_run {

@@ -15,7 +15,7 @@ use serde::Serialize;
 
 use super::standing::MOST_EFFECTS;
 use crate::Ended;
-use crate::desk::Desk;
+use crate::desk::{Desk, confirm};
 use crate::errors::{Exit, Failure, quoted};
 use crate::progress::while_a_program_runs;
 use crate::show::style::{BOLD, DIM, WARN, paint};
@@ -153,7 +153,7 @@ fn agreed(
     if !args.trust {
         let agrees = desk.can_ask() && {
             desk.out.text(&format!("{}\n", asked.join("\n")));
-            desk.confirm("Nobody has agreed to this yet. Do you?", false)?
+            confirm("Nobody has agreed to this yet. Do you?", false)?
         };
         if !agrees {
             return Err(not_agreed(asked, ledger, start, !clears.is_empty()));
@@ -217,7 +217,9 @@ fn before(report: &PlayReport) -> String {
     if !report.cleared.is_empty() {
         let verb = match report.dry_run {
             true => "would be cleared, for the game to make anew",
-            false => "cleared, for the game to make anew (`oddstack mend --cleared` puts back what was cleared)",
+            false => {
+                "cleared, for the game to make anew (`oddstack mend --cleared` puts back what was cleared)"
+            }
         };
         text.push_str(&format!("  {} {verb}\n", files(report.cleared.len() as u64)));
     }

@@ -13,7 +13,7 @@ use serde::Serialize;
 use super::check::{damage_table, renewing};
 use super::standing::MOST_EFFECTS;
 use crate::Ended;
-use crate::desk::{Desk, absolute};
+use crate::desk::{Desk, absolute, confirm};
 use crate::errors::{Exit, Failure};
 use crate::show::style::{BOLD, DIM, GOOD, WARN, paint};
 use crate::show::table::{Look, cell, table};
@@ -63,26 +63,17 @@ pub fn run(desk: &mut Desk, args: &RescueArgs) -> Result<Ended, Failure> {
         return Ok(Ended::Well);
     };
     let to = args.to.as_deref().map(absolute).transpose()?;
-    let mut request = RescueRequest { target, to, put_back: args.put_back, dry_run: true };
-    let seam = desk.seam();
-    let seen = rescue(&desk.home, &request, &seam, &desk.progress)?;
-    let report = match args.dry_run {
-        true => seen,
-        false => {
-            if seen.done == RescueDone::PutBack && desk.can_ask() {
-                desk.out.text(&told(&seen, desk.out.verbose));
-                if !desk.confirm("Put them back? What lies there is saved.", true)? {
-                    return Err(Failure::new(
-                        Exit::Failed,
-                        "declined",
-                        "not done, as you said; nothing was changed",
-                    ));
-                }
-            }
-            request.dry_run = false;
-            rescue(&desk.home, &request, &seam, &desk.progress)?
+    let request = RescueRequest { target, to, put_back: args.put_back, dry_run: args.dry_run };
+    let (can_ask, seam) = (desk.can_ask(), desk.seam());
+    let Desk { out, home, progress, .. } = &mut *desk;
+    let mut agrees = |would: &RescueReport| {
+        !can_ask || {
+            out.text(&told(would, out.verbose));
+            // No answer is none.
+            confirm("Put them back? What lies there is saved.", true).unwrap_or(false)
         }
     };
+    let report = rescue(home, &request, &seam, &mut agrees, progress)?;
     text.push_str(&told(&report, desk.out.verbose));
     let is_lost = !report.damaged.is_empty() || report.originals.iter().any(|file| file.put_to.is_none());
     let hints = hints(&report);

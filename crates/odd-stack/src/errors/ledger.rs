@@ -111,6 +111,7 @@ impl From<RescueError> for Failure {
                 }
             }
             RescueError::Check(error) => error.into(),
+            RescueError::Declined => Self::of(Exit::Failed, "declined", &error),
             RescueError::NotNow(_) => Self::of(Exit::Failed, "not_readable_now", &error)
                 .choice("copy the game's own files into a folder", "--to originals")
                 .choice("put the game's own files back all the same, and let the game go", "--put-back"),

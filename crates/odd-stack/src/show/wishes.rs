@@ -12,10 +12,8 @@ const MOST_NAMED: usize = 4;
 pub fn wishes(starts: &[StartRow], clears: &[ClearRow]) -> String {
     let mut text = String::new();
     for start in starts {
-        let line = format!(
-            "  runs code: `oddstack play` would start {}, once you agree\n",
-            start_words(start)
-        );
+        let line =
+            format!("  runs code: `oddstack play` would start {}, once you agree\n", start_words(start));
         text.push_str(&paint(WARN, &line));
     }
     for clear in clears {
