@@ -25,7 +25,9 @@ use crate::address::{FoldedKey, RelPath};
 use crate::blend::BlendRule;
 use crate::hash::ContentHash;
 use crate::ledger::catalogue::JournalMark;
-use crate::ledger::{Ledger, LedgerError, Lock, Ongoing, blob_path, end_intake, keep_reserve, sweep};
+use crate::ledger::{
+    Ledger, LedgerError, Lock, Ongoing, blob_path, end_intake, is_intake_open, keep_reserve, sweep,
+};
 use crate::observer::{Observer, Work};
 use crate::stack::{Arrangement, BaseFile, LayerId, PathId, RootId, Settlement};
 
@@ -295,13 +297,14 @@ impl Prepared<'_> {
         }
         observer.begin(Work::Staging, staged.len() as u64, staged.iter().map(|file| file.size_bytes).sum());
         let lost: Mutex<HashSet<ContentHash>> = Mutex::default();
+        let doubted = self.doubted()?;
         let copied = staged.par_iter().try_for_each(|file| {
             if observer.is_cancelled() {
                 return Err(ChangeError::Cancelled);
             }
             match &file.content {
                 Some(content) => write_made(file, content, seam)?,
-                None if copy_stored(file, folder, seam)? => {}
+                None if copy_stored(file, folder, doubted.contains(&file.hash), seam)? => {}
                 None => drop(lost.lock().unwrap_or_else(PoisonError::into_inner).insert(file.hash)),
             }
             observer.advance(1, file.size_bytes);
@@ -313,6 +316,7 @@ impl Prepared<'_> {
         if !lost.is_empty() {
             return Err(ChangeError::ContentsLost { files: lost_contents(self.ledger, &lost)? });
         }
+        self.ledger.catalogue.note_whole(doubted)?;
         for (path, stamp) in &self.decision.restamped {
             seam.stamp(path, *stamp).map_err(|source| ChangeError::Stage { path: path.clone(), source })?;
         }
@@ -330,6 +334,20 @@ impl Prepared<'_> {
             }
         }
         Ok(())
+    }
+
+    /// The contents to be staged that nobody has read since a command was cut short.
+    fn doubted(&self) -> Result<HashSet<ContentHash>, LedgerError> {
+        let catalogue = &self.ledger.catalogue;
+        let mut doubted = HashSet::new();
+        if catalogue.has_doubts()? {
+            for file in self.decision.staged.iter().filter(|file| file.content.is_none()) {
+                if !catalogue.is_whole_since(file.hash)? {
+                    doubted.insert(file.hash);
+                }
+            }
+        }
+        Ok(doubted)
     }
 
     fn mark(&self) -> Result<(), ChangeError> {
@@ -368,12 +386,17 @@ fn write_made(file: &Staged, content: &[u8], seam: &dyn Seam) -> Result<(), Chan
     written.map_err(|source| ChangeError::Stage { path: path.clone(), source })
 }
 
-/// Copies a stored content to where it is staged; says whether it is still what it was.
-fn copy_stored(file: &Staged, ledger: &Path, seam: &dyn Seam) -> Result<bool, ChangeError> {
+/// Copies a stored content to where it is staged; says whether it is still what it was. A copy that shares its blocks is
+/// read only when the content is in doubt.
+fn copy_stored(file: &Staged, ledger: &Path, is_doubted: bool, seam: &dyn Seam) -> Result<bool, ChangeError> {
     let blob = blob_path(ledger, file.hash);
     match seam.copy_file(&blob, &file.path, file.size_bytes, file.stamp) {
         Ok(copied) => {
-            Ok(copied.size_bytes == file.size_bytes && copied.hash.is_none_or(|hash| hash == file.hash))
+            let hash = match copied.hash {
+                None if is_doubted => ContentHash::of_file(&blob).ok(),
+                read => Some(read.unwrap_or(file.hash)),
+            };
+            Ok(copied.size_bytes == file.size_bytes && hash == Some(file.hash))
         }
         // What can't be read is lost, whatever the reason.
         Err(_) if ContentHash::of_file(&blob).map_or(true, |hash| hash != file.hash) => Ok(false),
@@ -455,7 +478,11 @@ pub(crate) fn recover(
 ) -> Result<Option<Recovered>, ChangeError> {
     let catalogue = &ledger.catalogue;
     let mut recovered = None;
-    if let Some(mark) = catalogue.journal()? {
+    let journal = catalogue.journal()?;
+    if journal.is_some() || is_intake_open(ledger.folder()) {
+        catalogue.doubt_all()?;
+    }
+    if let Some(mark) = journal {
         let outcome: Outcome =
             serde_json::from_str(&mark.outcome).map_err(|error| catalogue.damaged_by(&error))?;
         let steps =

@@ -18,7 +18,7 @@ use super::new_folders::NewFolders;
 use super::notes::Note;
 use super::plan::Plan;
 use super::seam::Stamp;
-use super::sides::{STAGE, TRASH};
+use super::sides::{STAGE, TRASH, free_batch};
 use super::spelling::Folders;
 use super::steps::Step;
 use super::survey::look_at_file;
@@ -101,6 +101,7 @@ pub(super) fn decide(
         tallies_before: None,
         has_unknown_originals: catalogue.has_unknown_originals()?,
         revision: catalogue.last_revision()? + 1,
+        batch: free_batch(ledger.game().roots.iter().map(|root| ledger.site().side(root)))?,
         leaving: Leaving::new(),
         cleared: BTreeSet::new(),
         notes: BTreeMap::new(),
@@ -170,6 +171,8 @@ pub(super) struct Decider<'a> {
     /// Of some addresses it is not known what the game had there.
     has_unknown_originals: bool,
     pub(super) revision: i64,
+    /// What the names begin with of all that goes through the sides, for nothing that lies there has them.
+    pub(super) batch: u64,
     /// Addresses of files that leave, and nothing takes their place.
     pub(super) leaving: Leaving,
     /// What lay where a folder is to be, and goes.
@@ -429,7 +432,7 @@ impl Decider<'_> {
                     self.ledger.site().original(&root, at.column.path)
                 }
                 (None, _) => {
-                    let path = numbered(&side.join(TRASH), self.decision.steps.len());
+                    let path = self.in_trash(&side);
                     if let Some(seen) = seen {
                         let step = self.decision.steps.len();
                         self.decision.thrown.push(Thrown { step, root: at.column.root, seen });
@@ -470,7 +473,7 @@ impl Decider<'_> {
                     self.new_folders.holding(at.column).map(|folder| folder.join(at.to_path.name()));
                 let path = match &new_folder {
                     Some(path) => path.clone(),
-                    None => numbered(&side.join(STAGE), self.decision.staged.len()),
+                    None => self.in_stage(&side),
                 };
                 self.need_private_folders(&side, &path);
                 self.stage(at.column, entry, path.clone(), side, content);
@@ -511,6 +514,16 @@ impl Decider<'_> {
     /// The side of a root.
     pub(super) fn side(&self, root: RootId) -> Result<PathBuf, ChangeError> {
         Ok(self.ledger.site().side(self.root(root)?))
+    }
+
+    /// Where the file of the next step goes to be thrown away.
+    pub(super) fn in_trash(&self, side: &Path) -> PathBuf {
+        numbered(&side.join(TRASH), self.batch, self.decision.steps.len())
+    }
+
+    /// Where the next file is staged.
+    fn in_stage(&self, side: &Path) -> PathBuf {
+        numbered(&side.join(STAGE), self.batch, self.decision.staged.len())
     }
 
     pub(super) fn need_private_folders(&mut self, side: &Path, path: &Path) {
@@ -571,8 +584,8 @@ fn leaving(moves: &[Move<'_>]) -> Leaving {
 }
 
 /// The place for the `number`th file of a kind in a side's folder.
-pub(super) fn numbered(folder: &Path, number: usize) -> PathBuf {
-    let mut path = folder.join((number / FILES_A_FOLDER).to_string());
+fn numbered(folder: &Path, batch: u64, number: usize) -> PathBuf {
+    let mut path = folder.join(format!("{batch}-{}", number / FILES_A_FOLDER));
     path.push(number.to_string());
     // Many of these are kept at once.
     path.shrink_to_fit();

@@ -8,11 +8,11 @@ use rayon::prelude::*;
 
 use super::change::{Edits, look};
 use super::change_error::ChangeError;
-use super::decide::{Decider, Leaving, Move, numbered};
+use super::decide::{Decider, Leaving, Move};
 use super::drift::{Drift, DriftKind};
 use super::look::Seen;
 use super::plan::Kept;
-use super::sides::{KEPT, TRASH};
+use super::sides::KEPT;
 use super::steps::Step;
 use super::thrown::Thrown;
 use crate::address::{Address, RelPath};
@@ -81,7 +81,7 @@ impl Decider<'_> {
         let private = match self.edits {
             Edits::Discard => {
                 self.decision.thrown.push(Thrown { step, root: root.id, seen });
-                numbered(&side.join(TRASH), step)
+                self.in_trash(&side)
             }
             Edits::Keep | Edits::Stop => self.keep(&root, path, &address)?,
         };

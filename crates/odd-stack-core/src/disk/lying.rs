@@ -7,9 +7,9 @@ use rayon::prelude::*;
 
 use super::change::look;
 use super::change_error::ChangeError;
-use super::decide::{Decider, Move, numbered};
+use super::decide::{Decider, Move};
 use super::drift::is_entry_as_laid;
-use super::sides::{KEPT, TRASH};
+use super::sides::KEPT;
 use super::steps::Step;
 use super::survey::base_as_now;
 use super::thrown::Thrown;
@@ -114,7 +114,7 @@ impl Decider<'_> {
             None => false,
         };
         let private = if is_alike {
-            numbered(&side.join(TRASH), self.decision.steps.len())
+            self.in_trash(&side)
         } else {
             let spelled = column.spelled().cloned().unwrap_or_default();
             let folder = side.join(KEPT).join(self.revision.to_string());
@@ -170,7 +170,7 @@ impl Decider<'_> {
         }
         if let (Some(public), Some(seen)) = (public, seen) {
             let step = self.decision.steps.len();
-            let private = numbered(&side.join(TRASH), step);
+            let private = self.in_trash(&side);
             self.need_private_folders(&side, &private);
             self.decision.thrown.push(Thrown { step, root: at.column.root, seen });
             self.decision.steps.push(Step::TakeOut { public, private });

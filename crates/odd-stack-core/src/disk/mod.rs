@@ -17,7 +17,6 @@
 
 mod apart;
 mod base_files;
-#[cfg(target_os = "linux")]
 mod beneath;
 mod blending;
 mod carry;

@@ -59,7 +59,8 @@ impl Decider<'_> {
                         // Somebody has made it meanwhile.
                         continue;
                     }
-                    let path = self.side(*root)?.join(STAGE).join(format!("tree-{}", self.new_folders.trees));
+                    let name = format!("{}-tree-{}", self.batch, self.new_folders.trees);
+                    let path = self.side(*root)?.join(STAGE).join(name);
                     self.new_folders.trees += 1;
                     self.decision.steps.push(Step::PutIn { private: path.clone(), public });
                     path

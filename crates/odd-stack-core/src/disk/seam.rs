@@ -17,7 +17,6 @@ use rustix::fs::{AtFlags, Mode, RenameFlags, mkdirat, renameat, renameat_with, u
 #[cfg(target_os = "linux")]
 use rustix::io::Errno;
 
-#[cfg(target_os = "linux")]
 use super::beneath::Fences;
 
 use crate::hash::{ContentHash, HashingReader};
@@ -141,7 +140,6 @@ pub struct RealDisk {
     no_reflink: AtomicBool,
     /// Modes that new files get as asked, whatever the umask.
     modes_that_come_right: Mutex<Vec<u32>>,
-    #[cfg(target_os = "linux")]
     fences: Fences,
 }
 
@@ -156,6 +154,7 @@ impl Seam for RealDisk {
 
     #[cfg(not(target_os = "linux"))]
     fn create_folder(&self, path: &Path) -> io::Result<()> {
+        let _held = self.fences.hold(path)?;
         fs::create_dir(path)
     }
 
@@ -166,6 +165,7 @@ impl Seam for RealDisk {
 
     #[cfg(not(target_os = "linux"))]
     fn remove_folder(&self, path: &Path) -> io::Result<()> {
+        let _held = self.fences.hold(path)?;
         fs::remove_dir(path)
     }
 
@@ -176,6 +176,7 @@ impl Seam for RealDisk {
 
     #[cfg(not(target_os = "linux"))]
     fn remove_file(&self, path: &Path) -> io::Result<()> {
+        let _held = self.fences.hold(path)?;
         match fs::remove_file(path) {
             Err(error) if error.kind() == io::ErrorKind::PermissionDenied => {
                 // Windows refuses to delete read-only files.
@@ -202,6 +203,7 @@ impl Seam for RealDisk {
 
     #[cfg(not(target_os = "linux"))]
     fn rename(&self, from: &Path, to: &Path) -> io::Result<()> {
+        let _held = (self.fences.hold(from)?, self.fences.hold(to)?);
         look_and_rename(from, to)
     }
 
@@ -214,10 +216,10 @@ impl Seam for RealDisk {
 
     #[cfg(not(target_os = "linux"))]
     fn respell(&self, from: &Path, to: &Path) -> io::Result<()> {
+        let _held = (self.fences.hold(from)?, self.fences.hold(to)?);
         fs::rename(from, to)
     }
 
-    #[cfg(target_os = "linux")]
     fn fence(&self, folders: &[PathBuf]) {
         self.fences.set(folders);
     }

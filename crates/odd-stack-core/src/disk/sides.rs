@@ -1,10 +1,12 @@
 //! The folders beside a game through which its files go: on the same volume, so that a rename is enough.
 
+use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
 
 use super::change_error::ChangeError;
 use super::execute;
+use super::look::is_nothing_there;
 use super::named::NAMES;
 use super::seam::Seam;
 use crate::ledger::{Ledger, LedgerError};
@@ -51,6 +53,25 @@ pub(super) fn tidy_sides(ledger: &Ledger, sides: &[PathBuf]) {
             let _ = seam.remove_folder(side);
         }
     }
+}
+
+/// A number that no name in stage and trash of these sides begins with. Mostly nothing lies there, but what another
+/// program holds can't be removed.
+pub(super) fn free_batch(sides: impl Iterator<Item = PathBuf>) -> Result<u64, LedgerError> {
+    let mut free = 0;
+    for folder in sides.flat_map(|side| [side.join(STAGE), side.join(TRASH)]) {
+        let entries = match fs::read_dir(&folder) {
+            Err(error) if is_nothing_there(&error) => continue,
+            other => other.map_err(LedgerError::io("read", &folder))?,
+        };
+        for entry in entries {
+            let name = entry.map_err(LedgerError::io("read", &folder))?.file_name();
+            let name = name.to_string_lossy();
+            let number = name.split('-').next().and_then(|number| number.parse::<u64>().ok());
+            free = free.max(number.map_or(0, |number| number.saturating_add(1)));
+        }
+    }
+    Ok(free)
 }
 
 /// Refuses to begin what the volume of `folder` has no room for.

@@ -211,7 +211,7 @@ fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
 
 /// Removes what a taking in that was cut short has left; does nothing if there was none.
 pub(crate) fn sweep(ledger: &Path, catalogue: &Catalogue, seam: &dyn Seam) -> Result<(), LedgerError> {
-    if !ledger.join(MARK).exists() {
+    if !is_intake_open(ledger) {
         return Ok(());
     }
     let blobs = ledger.join(FOLDER);
@@ -234,6 +234,11 @@ pub(crate) fn sweep(ledger: &Path, catalogue: &Catalogue, seam: &dyn Seam) -> Re
         }
     }
     end_intake(ledger, seam)
+}
+
+/// Whether contents may lie there that the catalogue does not list.
+pub(crate) fn is_intake_open(ledger: &Path) -> bool {
+    ledger.join(MARK).exists()
 }
 
 /// Takes the mark away, once the catalogue lists all contents there are.

@@ -31,7 +31,7 @@ pub use home::{Home, Registered};
 pub use lock::Lock;
 pub use mark::CareMark;
 
-pub(crate) use blobs::{Incoming, Intake, blob_path, drop_unneeded, end_intake, sweep};
+pub(crate) use blobs::{Incoming, Intake, blob_path, drop_unneeded, end_intake, is_intake_open, sweep};
 pub(crate) use catalogue::Catalogue;
 pub(crate) use catalogue::{
     FILE_NAME as CATALOGUE_FILE, SECOND_NAME, SUMS_NAME, Side, free_reserve_if_needed, is_second_whole,

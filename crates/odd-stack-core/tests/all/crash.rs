@@ -2,10 +2,10 @@
 
 use std::collections::BTreeSet;
 use std::fs;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use odd_stack_core::disk::{ChangeOptions, Edits};
+use odd_stack_core::disk::{ChangeError, ChangeOptions, Edits};
 use odd_stack_core::jobs::{
     AddError, AdoptRequest, MendError, Mending, Originals, Reorder, Ruling, StackReport, Wanted,
     drifted_files, prepare_adopt, prepare_mend, stack,
@@ -584,4 +584,74 @@ fn a_recovery_that_is_stopped_is_finished_by_the_next() {
         assert_eq!(world.tree(), before);
     }
     panic!("no stop was ever finished");
+}
+
+/// A copy that shares its blocks is not read, so it would pass on what the stop has damaged.
+#[test]
+fn after_a_stop_stored_contents_are_read_when_first_used() {
+    let world = two_layers();
+    let aside = tempfile::tempdir_in(world.folder.path()).unwrap();
+    let through = |at| {
+        let mut faulty = Faulty::new(Fault::Stop, at, aside.path().to_path_buf());
+        faulty.shares_blocks = true;
+        world.ledger_through(Arc::new(faulty))
+    };
+    let turn = |laid: bool| {
+        let ledger = through(u64::MAX);
+        let lamps = vec![id(&ledger, "lamps")];
+        let reorder_to = if laid { Reorder::Lay(lamps) } else { Reorder::Lift(lamps) };
+        reorder(&ledger, &reorder_to, KEEP)
+    };
+    turn(false).unwrap();
+    let cut_short = through(8);
+    reorder(&cut_short, &Reorder::Lift(vec![id(&cut_short, "fog")]), KEEP).unwrap_err();
+    drop(cut_short);
+    recover(&world.ledger());
+    let blob = stored(&world, "a");
+    fs::write(&blob, "A").unwrap();
+    match turn(true) {
+        Err(ChangeError::ContentsLost { files }) => {
+            assert_eq!(files[0].address.path.as_str(), "data/new/deep/a.txt")
+        }
+        other => panic!("a damaged content was laid: {other:?}"),
+    }
+    fs::write(&blob, "a").unwrap();
+    turn(true).unwrap();
+    turn(false).unwrap();
+    // Read once, it is in doubt no more: blocks are shared again without a look.
+    fs::write(&blob, "A").unwrap();
+    turn(true).unwrap();
+    assert_eq!(fs::read_to_string(world.path("game/data/new/deep/a.txt")).unwrap(), "A");
+}
+
+/// As a scanner of viruses does, or the game.
+#[test]
+fn what_another_program_holds_is_in_nobodys_way() {
+    let world = two_layers();
+    let before = world.tree();
+    let aside = tempfile::tempdir_in(world.folder.path()).unwrap();
+    let mut faulty = Faulty::new(Fault::Stop, u64::MAX, aside.path().to_path_buf());
+    faulty.holds_trash = true;
+    let seam = Arc::new(faulty);
+    let all = |ledger: &Ledger| vec![id(ledger, "lamps"), id(ledger, "fog")];
+    for _ in 0..3 {
+        let ledger = world.ledger_through(seam.clone());
+        reorder(&ledger, &Reorder::Lift(all(&ledger)), KEEP).unwrap();
+        assert_eq!(fs::read_to_string(world.path("game/data/lamps/brass.dds")).unwrap(), "base brass");
+        reorder(&ledger, &Reorder::Lay(all(&ledger)), KEEP).unwrap();
+        drop(ledger);
+        assert!(world.check(true).drifted.is_empty());
+        assert_eq!(fs::read_to_string(world.path("game/data/lamps/brass.dds")).unwrap(), "fog brass");
+    }
+    recover(&world.ledger());
+    assert_eq!(world.tree(), before, "nothing is left when it lets go");
+}
+
+/// Where the ledger stores a content.
+fn stored(world: &World, content: &str) -> PathBuf {
+    let blobs = world.ledger().folder().join("blobs");
+    let folders = fs::read_dir(blobs).unwrap().map(|folder| folder.unwrap().path());
+    let files = folders.filter(|path| path.is_dir()).flat_map(|folder| fs::read_dir(folder).unwrap());
+    let mut paths = files.map(|file| file.unwrap().path());
+    paths.find(|path| fs::read(path).unwrap() == content.as_bytes()).unwrap()
 }

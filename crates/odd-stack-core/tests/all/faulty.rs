@@ -42,6 +42,10 @@ pub struct Faulty {
     steps: AtomicU64,
     unsynced: Mutex<Vec<Undo>>,
     aside: PathBuf,
+    /// Copies are told as if they shared their blocks: without a hash.
+    pub shares_blocks: bool,
+    /// What was thrown away can't be removed, as when another program holds it.
+    pub holds_trash: bool,
 }
 
 impl Faulty {
@@ -55,6 +59,8 @@ impl Faulty {
             steps: AtomicU64::new(0),
             unsynced: Mutex::default(),
             aside,
+            shares_blocks: false,
+            holds_trash: false,
         }
     }
 
@@ -130,6 +136,9 @@ impl Seam for Faulty {
 
     fn remove_file(&self, path: &Path) -> io::Result<()> {
         let number = self.step()?;
+        if self.holds_trash && path.iter().any(|name| name == "trash") {
+            return Err(io::ErrorKind::PermissionDenied.into());
+        }
         self.set_aside(path, number)
     }
 
@@ -186,7 +195,8 @@ impl Seam for Faulty {
             return Err(error);
         }
         self.note(Undo::Remove(to.to_path_buf()));
-        self.real.copy_file(from, to, size_bytes, stamp)
+        let copied = self.real.copy_file(from, to, size_bytes, stamp)?;
+        Ok(if self.shares_blocks { Copied { hash: None, ..copied } } else { copied })
     }
 
     fn stamp(&self, path: &Path, stamp: Stamp) -> io::Result<()> {

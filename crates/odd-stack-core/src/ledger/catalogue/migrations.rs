@@ -4,7 +4,7 @@ use rusqlite::{Connection, Result};
 
 /// All steps ever released, in order. Never change one; add another.
 const STEPS: &[&str] =
-    &[FIRST, VARIANT_AND_MARK, UNKNOWN_ORIGINALS, MEETING, LIVING, FOLDERS_AWAY, AGREEMENTS];
+    &[FIRST, VARIANT_AND_MARK, UNKNOWN_ORIGINALS, MEETING, LIVING, FOLDERS_AWAY, AGREEMENTS, DOUBTS];
 
 /// The format number that this program writes.
 pub(crate) const FORMAT: i64 = STEPS.len() as i64;
@@ -209,6 +209,16 @@ CREATE TABLE agreement (
     hash BLOB PRIMARY KEY,
     layer TEXT NOT NULL,
     agreed_at TEXT NOT NULL
+) WITHOUT ROWID;
+";
+
+/// Contents that were read and found whole since a command was cut short; until then each is read when it is first used.
+const DOUBTS: &str = "
+CREATE TABLE cut_short (
+    only_row INTEGER PRIMARY KEY CHECK (only_row = 1)
+);
+CREATE TABLE whole_since (
+    hash BLOB PRIMARY KEY
 ) WITHOUT ROWID;
 ";
 

@@ -7,6 +7,7 @@
 
 mod base;
 mod columns;
+mod doubts;
 mod game;
 mod journal;
 mod layers;

@@ -1,9 +1,5 @@
-//! Acting on a file of the game through a handle on its folder that was reached without following a link.
-//!
-//! Between the look that decides a change and the change itself another program may put a link in the place of a folder,
-//! and a path would then lead out of the game. So the folder is opened first, from the root down, in one call that
-//! refuses every link on the way (`openat2`, Linux 5.6), and what is done is done in that folder, wherever its path leads
-//! by then. Older systems, and others than Linux, act by paths.
+//! On Linux: in one call that refuses every link on the way (`openat2`, Linux 5.6), and what is done is done in that
+//! folder, wherever its path leads by then. Older systems act by paths.
 
 use std::ffi::OsStr;
 use std::io;
@@ -16,7 +12,7 @@ use rustix::io::Errno;
 
 /// The folders that nothing leads out of.
 #[derive(Debug, Default)]
-pub(super) struct Fences(RwLock<Vec<Fence>>);
+pub(in crate::disk) struct Fences(RwLock<Vec<Fence>>);
 
 #[derive(Debug)]
 struct Fence {
@@ -29,7 +25,7 @@ const FOLDER: OFlags = OFlags::PATH.union(OFlags::DIRECTORY).union(OFlags::CLOEX
 
 impl Fences {
     /// Sets them; those of before are none any more.
-    pub(super) fn set(&self, folders: &[PathBuf]) {
+    pub(in crate::disk) fn set(&self, folders: &[PathBuf]) {
         let mut fences = self.0.write().unwrap_or_else(PoisonError::into_inner);
         let new = |folder: &PathBuf| Fence { folder: folder.clone(), handle: OnceLock::new() };
         *fences = folders.iter().map(new).collect();
@@ -39,7 +35,7 @@ impl Fences {
     ///
     /// # Errors
     /// Those of `act`, of opening the folder, and [`io::ErrorKind::NotADirectory`] where a link lies on the way.
-    pub(super) fn at<T>(
+    pub(in crate::disk) fn at<T>(
         &self,
         path: &Path,
         act: impl FnOnce(BorrowedFd<'_>, &Path) -> io::Result<T>,
@@ -64,10 +60,7 @@ impl Fences {
         match openat2(root, parent, FOLDER, Mode::empty(), refused) {
             Ok(folder) => act(folder.as_fd(), Path::new(name)),
             Err(Errno::NOSYS | Errno::PERM) => act(CWD, path),
-            Err(Errno::LOOP | Errno::XDEV) => Err(io::Error::new(
-                io::ErrorKind::NotADirectory,
-                "a link lies on the way to it, and is not followed",
-            )),
+            Err(Errno::LOOP | Errno::XDEV) => Err(super::link_on_the_way()),
             // Another program moved something meanwhile.
             Err(Errno::AGAIN) => Err(io::ErrorKind::ResourceBusy.into()),
             Err(error) => Err(error.into()),
