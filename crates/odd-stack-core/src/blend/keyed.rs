@@ -1,6 +1,6 @@
 //! What the formats of configuration have in common: settings by key, and changes that keep the rest as it is.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 /// Where a setting lies.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -20,7 +20,12 @@ pub struct Setting {
     pub raw: String,
     /// What two values are compared by: `1` and `1 ` are the same.
     pub meaning: String,
+    /// It says only that something is there which may hold others: an empty table, a list.
+    pub is_holder: bool,
 }
+
+/// Files nested deeper than this are not understood; nothing that goes down into them can run out of room.
+pub(super) const MOST_NESTED: usize = 200;
 
 /// All settings of a file, in its order; no two have the same key.
 #[derive(Debug, Clone, Default)]
@@ -70,6 +75,9 @@ pub(super) enum Change<'a, D> {
 
 /// A configuration file that knows its settings and can be written with others.
 pub(super) trait Keyed: Sized {
+    /// Whether the settings of a file in this format can be made of its text by lines as well, whatever stands in it.
+    const IS_BY_LINES: bool = false;
+
     /// Reads a whole file.
     ///
     /// # Errors
@@ -79,13 +87,52 @@ pub(super) trait Keyed: Sized {
     /// All settings.
     fn settings(&self) -> &Settings;
 
+    /// All that the file says, without its form: comments, blanks, and order where it says nothing.
+    fn sense(&self) -> String;
+
+    /// As [`Keyed::sense`], and without the order of what has names of its own.
+    fn loose_sense(&self) -> String {
+        self.sense()
+    }
+
     /// The value at a key, as it is written; also where that lies inside a setting.
     fn value_at(&self, key: &Key) -> Option<String> {
         self.settings().get(&key.id).map(|setting| setting.raw.clone())
     }
 
-    /// Lets documents that are to be compared agree on what is one setting and what is several.
-    fn agree(_documents: &mut [&mut Self]) {}
+    /// All values at a setting and beneath it, each with the names on its way, whatever list it stands in and where.
+    fn values_in(&self, setting: &Setting) -> Vec<(String, String)> {
+        vec![(setting.key.id.clone(), setting.meaning.clone())]
+    }
+
+    /// Lets documents that are to be compared agree on what is one setting and what is several, and on which part of
+    /// one is which of another. The first is what the others change, if there is such.
+    ///
+    /// # Errors
+    /// Why they can't be compared key by key.
+    fn agree(_documents: &mut [Option<&mut Self>]) -> Result<(), String> {
+        Ok(())
+    }
+
+    /// The keys above a key, which can't have a value of their own while it has one.
+    fn above(_id: &str) -> Vec<&str> {
+        Vec::new()
+    }
+
+    /// The parts of a file that a key lies in, as far as they can go as wholes.
+    fn parts_around(id: &str) -> Vec<&str> {
+        Self::above(id)
+    }
+
+    /// Whether a key stands for an element of a list that others do not have, so that the order of those counts.
+    fn is_listed(_id: &str) -> bool {
+        false
+    }
+
+    /// What a person types to set a key to what it is; `is_new` where it is not there yet.
+    fn as_typed(setting: &Setting, _is_new: bool) -> String {
+        setting.raw.clone()
+    }
 
     /// The key that a person writes.
     ///
@@ -93,7 +140,8 @@ pub(super) trait Keyed: Sized {
     /// Why it is none.
     fn key_of(&self, written: &str) -> Result<Key, String>;
 
-    /// The text with `changes`, everything else as it is. New keys come in the order given.
+    /// The text with `changes`, everything else as it is. New keys come in the order given, elements of lists behind
+    /// what they stand behind in their own file.
     ///
     /// # Errors
     /// Why a change can't be made.
@@ -104,6 +152,8 @@ pub(super) trait Keyed: Sized {
 #[derive(Debug, Default)]
 pub(super) struct Branch {
     pub own: Option<Leaf>,
+    /// What it comes behind, where it is new and that is known; nothing for the first place.
+    pub behind: Option<Option<String>>,
     /// In the order in which they came.
     pub below: Vec<(String, Branch)>,
     by_name: HashMap<String, usize>,
@@ -120,12 +170,13 @@ pub(super) enum Leaf {
 }
 
 impl Branch {
-    pub(super) fn put<'s>(&mut self, way: impl IntoIterator<Item = &'s str>, leaf: Leaf) {
+    /// `way` leads there, each name with what it stands behind in the file that the leaf comes from.
+    pub(super) fn put(&mut self, way: Vec<(String, Option<Option<String>>)>, leaf: Leaf) {
         let mut branch = self;
-        for name in way {
-            let at = branch.by_name.get(name).copied().unwrap_or_else(|| {
-                branch.below.push((name.to_owned(), Self::default()));
-                branch.by_name.insert(name.to_owned(), branch.below.len() - 1);
+        for (name, behind) in way {
+            let at = branch.by_name.get(&name).copied().unwrap_or_else(|| {
+                branch.below.push((name.clone(), Self { behind, ..Self::default() }));
+                branch.by_name.insert(name, branch.below.len() - 1);
                 branch.below.len() - 1
             });
             branch = &mut branch.below[at].1;
@@ -133,14 +184,38 @@ impl Branch {
         branch.own = Some(leaf);
     }
 
+    /// The new ones below that are set, by the place in `known` behind which each comes: 0 is before all. What comes
+    /// behind something unknown, or nobody knows where, comes last.
+    pub(super) fn new_by_place(&self, known: &[&str]) -> Vec<Vec<(&str, &Self)>> {
+        let mut place_of: HashMap<&str, usize> =
+            known.iter().enumerate().map(|(at, name)| (*name, at + 1)).collect();
+        let mut by_place = vec![Vec::new(); known.len() + 1];
+        let is_known: HashSet<&str> = known.iter().copied().collect();
+        let new = |(name, branch): &&(String, Self)| branch.sets_any() && !is_known.contains(name.as_str());
+        for (name, branch) in self.below.iter().filter(new) {
+            let place = match &branch.behind {
+                Some(None) => 0,
+                Some(Some(before)) => place_of.get(before.as_str()).copied().unwrap_or(known.len()),
+                None => known.len(),
+            };
+            by_place[place].push((name.as_str(), branch));
+            place_of.insert(name, place);
+        }
+        by_place
+    }
+
     pub(super) fn find(&self, name: &str) -> Option<&Self> {
         self.by_name.get(name).map(|at| &self.below[*at].1)
     }
 
+    /// Whether anything is set below.
+    pub(super) fn sets_below(&self) -> bool {
+        self.below.iter().any(|(_, branch)| branch.sets_any())
+    }
+
     /// Whether anything is set here or below.
     pub(super) fn sets_any(&self) -> bool {
-        matches!(self.own, Some(Leaf::Raw(_) | Leaf::Typed(_)))
-            || self.below.iter().any(|(_, branch)| branch.sets_any())
+        matches!(self.own, Some(Leaf::Raw(_) | Leaf::Typed(_))) || self.sets_below()
     }
 }
 
@@ -164,6 +239,14 @@ pub(super) fn indent_at(text: &str, at: usize) -> Option<&str> {
     let line = text[..at].rfind('\n').map_or(0, |end| end + 1);
     let before = &text[line..at];
     before.chars().all(|c| c == ' ' || c == '\t').then_some(before)
+}
+
+/// A text with the line ends of another.
+pub(super) fn with_ends(text: &str, end: &str) -> String {
+    match text.contains('\n') {
+        true => text.replace("\r\n", "\n").replace('\n', end),
+        false => text.to_owned(),
+    }
 }
 
 /// The number of the line in which `at` lies, from 1.

@@ -2,13 +2,18 @@
 //! over to another version of it.
 //!
 //! Pure: contents go in, contents or what is in the way come out. Configuration ([`Format`]) is taken key by key;
-//! any other text is merged by lines, three ways (Khanna, Kunal, Pierce: A Formal Investigation of Diff3, 2007;
-//! by the crate `diffy`). Everything but the changed values keeps its form: order, comments, line ends, encoding.
+//! any other text is merged by lines. Everything but the changed values keeps its form: order, comments, line ends, encoding.
 
+mod align;
+mod carry;
 mod combine;
+mod compare;
+mod formats;
 mod ini;
 mod json;
 mod keyed;
+mod lines;
+mod rows;
 mod rules;
 #[cfg(test)]
 mod tests;
@@ -16,79 +21,15 @@ mod text;
 mod toml;
 mod xml;
 
-pub use combine::{
-    Combined, KeyClash, KeyEdit, KeyRow, NotBlended, combine, edits_between, key_clashes, key_rows, look_up,
-};
+pub use carry::{Carried, Clash, NotCarried, Prefer, carry_over};
+pub use combine::{Combined, KeyEdit, NotBlended, combine};
+pub use rows::{KeyClash, KeyRow, edits_between, key_clashes, key_rows, look_up};
 pub use rules::{BlendRule, BlendRules, Format};
 
-use combine::carry_keys;
 pub(crate) use text::Text;
-
-/// Whose word counts where both sides changed the same key.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Prefer {
-    /// The person's.
-    Mine,
-    /// The new version's.
-    New,
-}
-
-/// Something that a person and the new version both changed.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Clash {
-    /// The key with its section, such as `Gulls.count`; or the lines.
-    pub what: String,
-    /// What the old version had; none if nothing.
-    pub old: Option<String>,
-    /// What the person has.
-    pub mine: Option<String>,
-    /// What the new version has.
-    pub new: Option<String>,
-}
-
-/// A person's changes in another version of the file.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Carried {
-    /// The file.
-    pub content: Vec<u8>,
-    /// What was carried over: keys, or counts of lines.
-    pub changes: Vec<String>,
-}
-
-/// Why changes can't be carried over.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum NotCarried {
-    /// It is no text, or too big a one.
-    NoText,
-    /// Both sides changed the same.
-    Clashes(Vec<Clash>),
-}
 
 /// Files bigger than this are not looked into.
 pub const MOST_BLENDED_BYTES: u64 = 4 << 20;
-
-/// Carries what `mine` changed against `old` over to `new`: key by key for configuration of `format` that can be
-/// read, else by lines.
-///
-/// # Errors
-/// [`NotCarried`].
-pub fn carry_over(
-    format: Option<Format>,
-    old: &[u8],
-    mine: &[u8],
-    new: &[u8],
-    prefer: Option<Prefer>,
-) -> Result<Carried, NotCarried> {
-    if let Some(format) = format
-        && let Ok(carried) = carry_keys(format.of_content(new), [old, mine, new], prefer)
-    {
-        return carried;
-    }
-    let texts = (Text::decode(old), Text::decode(mine), Text::decode(new));
-    let (Some(old), Some(mine), Some(new)) = texts else { return Err(NotCarried::NoText) };
-    let (text, changes) = by_lines(&old.text, &mine.text, &new.text, prefer)?;
-    Ok(Carried { content: new.encode(&text), changes })
-}
 
 /// Lines in which two texts differ, those of the first with `-` before them and of the second with `+`; nothing if one
 /// is no text.
@@ -101,52 +42,6 @@ pub fn text_difference(one: &[u8], two: &[u8]) -> Option<Vec<String>> {
         diffy::Line::Insert(text) => Some(format!("+ {}", text.trim_end())),
     });
     Some(lines.collect())
-}
-
-/// Three-way merge by lines.
-fn by_lines(
-    old: &str,
-    mine: &str,
-    new: &str,
-    prefer: Option<Prefer>,
-) -> Result<(String, Vec<String>), NotCarried> {
-    let changed = diffy::create_patch(old, mine).hunks().len();
-    let what = if changed == 1 { "1 place".to_owned() } else { format!("{changed} places") };
-    match diffy::merge(old, mine, new) {
-        Ok(text) => Ok((text, vec![what])),
-        Err(marked) => {
-            let (text, clashes) = decided(&marked, prefer.unwrap_or(Prefer::Mine));
-            if prefer.is_some() { Ok((text, vec![what])) } else { Err(NotCarried::Clashes(clashes)) }
-        }
-    }
-}
-
-/// The text in which the merge has marked what clashes, with one side of each; and the clashes.
-fn decided(marked: &str, prefer: Prefer) -> (String, Vec<Clash>) {
-    let (mut text, mut clashes) = (String::new(), Vec::new());
-    let mut lines = marked.split_inclusive('\n').enumerate();
-    while let Some((number, line)) = lines.next() {
-        if !line.starts_with("<<<<<<<") {
-            text.push_str(line);
-            continue;
-        }
-        let mut sides: [String; 3] = Default::default();
-        let mut side = 0;
-        for (_, line) in lines.by_ref() {
-            match line {
-                _ if line.starts_with("|||||||") => side = 1,
-                _ if line.starts_with("=======") => side = 2,
-                _ if line.starts_with(">>>>>>>") => break,
-                line => sides[side].push_str(line),
-            }
-        }
-        let [mine, old, new] = sides;
-        text.push_str(if prefer == Prefer::Mine { &mine } else { &new });
-        let shown = |side: String| Some(side.trim_end().to_owned()).filter(|side| !side.is_empty());
-        let what = format!("line {}", number + 1);
-        clashes.push(Clash { what, old: shown(old), mine: shown(mine), new: shown(new) });
-    }
-    (text, clashes)
 }
 
 #[cfg(test)]

@@ -1,0 +1,15 @@
+//! Running what is written for any format for one.
+
+/// Runs a generic function for the format.
+macro_rules! with_format {
+    ($format:expr, $function:ident ( $($argument:expr),* )) => {
+        match $format {
+            $crate::blend::Format::Ini => $function::<$crate::blend::ini::Ini>($($argument),*),
+            $crate::blend::Format::Json => $function::<$crate::blend::json::Json>($($argument),*),
+            $crate::blend::Format::Toml => $function::<$crate::blend::toml::Toml>($($argument),*),
+            $crate::blend::Format::Xml => $function::<$crate::blend::xml::Xml>($($argument),*),
+        }
+    };
+}
+
+pub(super) use with_format;
