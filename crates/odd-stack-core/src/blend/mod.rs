@@ -23,7 +23,7 @@ mod xml;
 
 pub use carry::{Carried, Clash, NotCarried, Prefer, carry_over};
 pub use combine::{Combined, KeyEdit, NotBlended, combine};
-pub use rows::{KeyClash, KeyRow, edits_between, key_clashes, key_rows, look_up};
+pub use rows::{KeyRow, NotEdited, edits_between, key_rows, look_up, resolve_edits};
 pub use rules::{BlendRule, BlendRules, Format};
 
 pub(crate) use text::Text;

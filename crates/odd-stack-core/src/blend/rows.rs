@@ -4,7 +4,7 @@ use std::collections::HashSet;
 
 use super::compare::{Compared, parse};
 use super::formats::with_format;
-use super::keyed::{Key, Keyed, Setting};
+use super::keyed::{Change, Key, Keyed, Setting};
 use super::text::shown;
 use super::{Format, KeyEdit, NotBlended, combine};
 
@@ -21,19 +21,6 @@ pub struct KeyRow {
     pub edits: Vec<Option<Option<String>>>,
 }
 
-/// A key that two files change differently.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct KeyClash {
-    /// The key as people write it.
-    pub key: String,
-    /// The value in the game's own file.
-    pub base: Option<String>,
-    /// The value that the lower file gives it.
-    pub lower: Option<String>,
-    /// The value that the upper file gives it.
-    pub upper: Option<String>,
-}
-
 /// Every key that a file or an edit changes, in the order of the files.
 ///
 /// # Errors
@@ -45,26 +32,6 @@ pub fn key_rows(
     edits: &[&[KeyEdit]],
 ) -> Result<Vec<KeyRow>, NotBlended> {
     with_format!(format, key_rows_as(base, files, edits))
-}
-
-/// The keys that two files change differently.
-///
-/// # Errors
-/// [`NotBlended`].
-pub fn key_clashes(
-    format: Format,
-    base: Option<&[u8]>,
-    lower: &[u8],
-    upper: &[u8],
-) -> Result<Vec<KeyClash>, NotBlended> {
-    let rows = key_rows(format, base, &[lower, upper], &[])?;
-    let clashes = rows.into_iter().filter_map(|row| match row.files.as_slice() {
-        [Some(lower), Some(upper)] if lower != upper => {
-            Some(KeyClash { key: row.key, base: row.base, lower: lower.clone(), upper: upper.clone() })
-        }
-        _ => None,
-    });
-    Ok(clashes.collect())
 }
 
 /// The key that a person writes, as the file names it, and its value there.
@@ -79,6 +46,42 @@ pub fn look_up(format: Format, content: &[u8], written: &str) -> Result<(String,
         Ok((key.shown, found))
     }
     with_format!(format, as_format(content, written))
+}
+
+/// Why edits can't be made in a file.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum NotEdited {
+    /// The file is none of that format.
+    File(String),
+    /// One of the keys is none, or can't be set so.
+    Key(String),
+}
+
+/// Edits as they can be made in a file, each with its key as the file names it, and the value that the key has there.
+///
+/// # Errors
+/// [`NotEdited`].
+pub fn resolve_edits(
+    format: Format,
+    content: &[u8],
+    edits: &[KeyEdit],
+) -> Result<Vec<(KeyEdit, Option<String>)>, NotEdited> {
+    fn as_format<D: Keyed>(
+        content: &[u8],
+        edits: &[KeyEdit],
+    ) -> Result<Vec<(KeyEdit, Option<String>)>, NotEdited> {
+        let (text, document): (_, D) = parse(content).map_err(NotEdited::File)?;
+        let resolved = edits.iter().map(|edit| {
+            let key = document.key_of(&edit.key)?;
+            let found = document.value_at(&key).map(|raw| shown(&raw));
+            let made = KeyEdit { key: key.shown.clone(), value: edit.value.clone() };
+            let change = edit.value.as_deref().map_or(Change::Remove, Change::Typed);
+            text.encode(&document.changed(&[(key, change)])?)?;
+            Ok((made, found))
+        });
+        resolved.collect::<Result<_, String>>().map_err(NotEdited::Key)
+    }
+    with_format!(format, as_format(content, edits))
 }
 
 /// The edits that turn the settings of `old` into those of `new`.

@@ -12,6 +12,7 @@ use serde::Serialize;
 
 use super::addresses::{AddressesError, meant};
 use super::differs::{Differs, differs};
+use super::keys::KnownWords;
 use crate::address::{FoldedKey, RelPath};
 use crate::disk::Blender;
 use crate::ledger::{Catalogue, Ledger, LedgerError, Side};
@@ -153,7 +154,8 @@ pub fn conflicts(ledger: &Ledger, request: &ConflictsRequest) -> Result<Conflict
         let [_, _, won, open] = met.counts;
         (std::cmp::Reverse((open, won)), ranks(*pair))
     });
-    let teller = Teller { ledger, order: &order, names: &names };
+    let words = KnownWords::default();
+    let teller = Teller { ledger, order: &order, names: &names, words: &words };
     let mut rows = Vec::with_capacity(pairs.len());
     for (index, ((lower, upper), mut met)) in pairs.into_iter().enumerate() {
         let [same_files, blended_files, won_files, open_files] = met.counts;
@@ -328,6 +330,7 @@ struct Teller<'a> {
     ledger: &'a Ledger,
     order: &'a Order,
     names: &'a HashMap<LayerId, &'a str>,
+    words: &'a KnownWords,
 }
 
 impl Teller<'_> {
@@ -376,7 +379,7 @@ impl Teller<'_> {
         let winner = winner.map(|entry| self.name(entry.layer)).unwrap_or_default();
         let differs = match state {
             ContestState::Same => None,
-            _ => Some(differs(self.ledger, column, lower, upper, self.order)?),
+            _ => Some(differs(self.ledger, column, lower, upper, self.order, self.words)?),
         };
         let hash_of = |entry: &Entry| (!entry.takes_away()).then(|| entry.hash.to_string());
         let settled = self.order.settled_at(column.path).filter(|_| state == ContestState::Open);

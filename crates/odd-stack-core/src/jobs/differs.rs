@@ -6,7 +6,8 @@ use std::path::Path;
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use crate::blend::{MOST_BLENDED_BYTES, key_clashes, text_difference};
+use super::keys::KnownWords;
+use crate::blend::{MOST_BLENDED_BYTES, text_difference};
 use crate::disk::Blender;
 use crate::ledger::{Ledger, LedgerError, blob_path};
 use crate::reading::open_regular;
@@ -71,6 +72,7 @@ pub(super) fn differs(
     lower: &Entry,
     upper: &Entry,
     order: &Order,
+    known: &KnownWords,
 ) -> Result<Differs, LedgerError> {
     if lower.takes_away() || upper.takes_away() {
         return Ok(Differs::TakenAway);
@@ -78,26 +80,10 @@ pub(super) fn differs(
     let blender = Blender::new(ledger);
     let is_small = lower.size_bytes.max(upper.size_bytes) <= MOST_BLENDED_BYTES;
     let has_keys = lower.kind == EntryKind::Keys || upper.kind == EntryKind::Keys;
-    if is_small && let Some(format) = order.blend_rules().format_of(column.key.as_str()) {
-        let base = if column.base.is_some() { blender.base_content(column)? } else { None };
-        if has_keys {
-            return Ok(Differs::Configuration {
-                keys: super::keys::clashes(ledger, column, lower, upper, order)?,
-            });
-        }
-        if let (Some(one), Some(two)) = (blender.stored_if_there(lower)?, blender.stored_if_there(upper)?) {
-            let format = format.of_content(&two);
-            if let Ok(clashes) = key_clashes(format, base.as_deref(), &one, &two)
-                && !clashes.is_empty()
-            {
-                let row = |clash: crate::blend::KeyClash| KeyClashRow {
-                    key: clash.key,
-                    base: clash.base,
-                    lower: clash.lower,
-                    upper: clash.upper,
-                };
-                return Ok(Differs::Configuration { keys: clashes.into_iter().map(row).collect() });
-            }
+    if is_small && order.blend_rules().format_of(column.key.as_str()).is_some() {
+        let keys = known.clashes(ledger, column, [lower, upper], order)?;
+        if has_keys || !keys.is_empty() {
+            return Ok(Differs::Configuration { keys });
         }
     }
     let path = |entry: &Entry| blob_path(ledger.folder(), entry.hash);

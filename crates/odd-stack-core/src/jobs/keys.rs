@@ -1,13 +1,17 @@
 //! Who set which key of a configuration file.
 
+use std::cell::RefCell;
+use std::collections::HashMap;
+use std::rc::Rc;
+
 use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::differs::KeyClashRow;
-use crate::blend::key_rows;
+use crate::blend::{MOST_BLENDED_BYTES, key_rows};
 use crate::disk::Blender;
 use crate::ledger::{Ledger, LedgerError};
-use crate::stack::{Column, Entry, LayerId, Order};
+use crate::stack::{Column, Entry, LayerId, Order, PathId};
 
 /// One layer's word on a key.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
@@ -110,20 +114,47 @@ pub(super) fn trace_keys(
     Ok(words.map(|words| words.into_iter().map(row).collect()))
 }
 
-/// The keys that two layers set differently, one of them by a list of changes.
-pub(super) fn clashes(
-    ledger: &Ledger,
-    column: &Column,
-    lower: &Entry,
-    upper: &Entry,
-    order: &Order,
-) -> Result<Vec<KeyClashRow>, LedgerError> {
-    let Ok(words) = words(ledger, column, &[lower, upper], order)? else { return Ok(Vec::new()) };
-    let clashes = words.into_iter().filter_map(|words| match words.set.as_slice() {
-        [(_, one), (_, two)] if one != two => {
-            Some(KeyClashRow { key: words.key, base: words.base, lower: one.clone(), upper: two.clone() })
+/// What layers say on keys, read once for each address however many pairs of layers meet there.
+#[derive(Default)]
+pub(super) struct KnownWords(RefCell<HashMap<PathId, Option<Rc<Vec<Words>>>>>);
+
+impl KnownWords {
+    /// The keys that two layers set differently.
+    pub(super) fn clashes(
+        &self,
+        ledger: &Ledger,
+        column: &Column,
+        [lower, upper]: [&Entry; 2],
+        order: &Order,
+    ) -> Result<Vec<KeyClashRow>, LedgerError> {
+        let known = self.0.borrow().get(&column.path).cloned();
+        let all = match known {
+            Some(all) => all,
+            None => {
+                let laid = column.laid(order);
+                let is_small = laid.iter().all(|entry| entry.size_bytes <= MOST_BLENDED_BYTES);
+                let all =
+                    if is_small { words(ledger, column, &laid, order)?.ok().map(Rc::new) } else { None };
+                self.0.borrow_mut().insert(column.path, all.clone());
+                all
+            }
+        };
+        match all {
+            Some(all) => Ok(all.iter().filter_map(|words| words.clash(lower.layer, upper.layer)).collect()),
+            // A third file may be in the way.
+            None => {
+                let words = words(ledger, column, &[lower, upper], order)?.unwrap_or_default();
+                Ok(words.iter().filter_map(|words| words.clash(lower.layer, upper.layer)).collect())
+            }
         }
-        _ => None,
-    });
-    Ok(clashes.collect())
+    }
+}
+
+impl Words {
+    /// What the two say, where they do not say the same.
+    fn clash(&self, lower: LayerId, upper: LayerId) -> Option<KeyClashRow> {
+        let of = |layer| self.set.iter().rfind(|(own, _)| *own == layer).map(|(_, value)| value.clone());
+        let (lower, upper) = (of(lower)?, of(upper)?);
+        (lower != upper).then(|| KeyClashRow { key: self.key.clone(), base: self.base.clone(), lower, upper })
+    }
 }

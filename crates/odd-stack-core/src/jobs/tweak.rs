@@ -14,7 +14,7 @@ use super::add::free_name;
 use super::new_layer::{KeysOf, key_entries, key_of};
 use super::{AddError, AddPlace};
 use crate::address::{Address, AddressError, FoldedKey, RelPath};
-use crate::blend::{Format, KeyEdit, look_up};
+use crate::blend::{Format, KeyEdit, NotEdited, look_up, resolve_edits};
 use crate::disk::{
     Blender, ChangeError, ChangeOptions, ChangeRequest, Exchange, Prepared, discard_new_contents, look_at,
     prepare,
@@ -195,6 +195,10 @@ pub fn prepare_tweak<'l>(
     let rows = match tweak {
         Tweak::Set(all) => {
             let made = change_own(ledger, &intake, &mut files, &OwnChange { set: all, whole: &[] });
+            let made = made.and_then(|rows| {
+                take_out_what_is_there(&mut files, &before, &rows)?;
+                Ok(rows)
+            });
             made.inspect_err(|_| discard_new_contents(ledger))?
         }
         Tweak::Drop { address, keys } => drop_edits(ledger, &mut files, address, keys)?,
@@ -248,6 +252,27 @@ fn states(files: &[OwnFile]) -> BTreeSet<OwnState> {
     let state =
         |file: &OwnFile| (file.address.to_string(), edits(file), file.whole.as_ref().map(|whole| whole.hash));
     files.iter().map(state).collect()
+}
+
+/// Refuses to take out keys that are nowhere; one that only the user has set is no longer set.
+fn take_out_what_is_there(
+    files: &mut [OwnFile],
+    before: &BTreeSet<OwnState>,
+    rows: &[TweakRow],
+) -> Result<(), TweakError> {
+    for row in rows.iter().filter(|row| row.value.is_none() && row.beneath.is_none()) {
+        let known = before.iter().filter(|(address, ..)| *address == row.address);
+        let was_set =
+            known.flat_map(|(_, edits, _)| edits).any(|(key, value)| *key == row.key && value.is_some());
+        if !was_set {
+            let reason = format!("`{}` is not in it, so there is nothing to take out", row.key);
+            return Err(TweakError::BadKey { address: row.address.clone(), reason });
+        }
+        for file in files.iter_mut().filter(|file| file.address.to_string() == row.address) {
+            file.edits.retain(|edit| edit.key != row.key);
+        }
+    }
+    Ok(())
 }
 
 /// Takes the edits and whole files of `change` into `files`; new contents are stored.
@@ -459,22 +484,15 @@ fn set(
     if let Some(spelled) = file.column.spelled() {
         file.address.path.clone_from(spelled);
     }
+    let resolved = resolve_edits(format, &content, edits).map_err(|error| match error {
+        NotEdited::File(reason) => TweakError::NotKeys { address: shown.clone(), reason },
+        NotEdited::Key(reason) => TweakError::BadKey { address: shown.clone(), reason },
+    })?;
     let mut rows = Vec::new();
-    for edit in edits {
-        // The file first: else what is wrong with it would be said of the key.
-        crate::blend::combine(format, None, &[&content], &[])
-            .map_err(|error| TweakError::NotKeys { address: shown.clone(), reason: error.reason })?;
-        let (key, value) = look_up(format, &content, &edit.key)
-            .map_err(|reason| TweakError::BadKey { address: shown.clone(), reason })?;
-        let edit = KeyEdit { key: key.clone(), value: edit.value.clone() };
-        let made = crate::blend::combine(format, None, &[&content], &[std::slice::from_ref(&edit)]);
-        let undone = made.map_or_else(|error| vec![error.reason], |made| made.undone);
-        if let Some(reason) = undone.into_iter().next() {
-            return Err(TweakError::BadKey { address: shown, reason });
-        }
-        file.edits.retain(|known| known.key != key);
+    for (edit, beneath) in resolved {
+        file.edits.retain(|known| known.key != edit.key);
         let (address, what) = (shown.clone(), "key".to_owned());
-        rows.push(TweakRow { address, what, key, value: edit.value.clone(), beneath: value });
+        rows.push(TweakRow { address, what, key: edit.key.clone(), value: edit.value.clone(), beneath });
         file.edits.push(edit);
     }
     if let Some(whole) = &mut file.whole {

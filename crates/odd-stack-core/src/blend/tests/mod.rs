@@ -307,8 +307,9 @@ fn json_keeps_its_form() {
     let longer = routes.replace("35}", "35}, {\"to\": \"c\"}");
     assert_eq!(combined(Format::Json, routes, &[&longer, &one]), longer.replace("20", "40"));
     let sizes = (routes.replace("[1, 2]", "[1, 3]"), routes.replace("[1, 2]", "[1, 2, 3]"));
-    let clash = key_clashes(Format::Json, Some(routes.as_bytes()), sizes.0.as_bytes(), sizes.1.as_bytes());
-    assert_eq!(clash.unwrap().iter().map(|clash| clash.key.as_str()).collect::<Vec<_>>(), ["/sizes"]);
+    let rows =
+        key_rows(Format::Json, Some(routes.as_bytes()), &[sizes.0.as_bytes(), sizes.1.as_bytes()], &[]);
+    assert_eq!(rows.unwrap().iter().map(|row| row.key.as_str()).collect::<Vec<_>>(), ["/sizes"]);
     let other =
         combine(Format::Json, Some(b"{\"a\":1,\"b\":1,\"c\":1,\"d\":1}"), &[b"{\"e\":1}", b"{\"a\":2}"], &[]);
     assert!(other.unwrap_err().reason.contains("little in common"));
