@@ -33,11 +33,6 @@ impl Element {
         self.called.iter().find(|(name, _)| name.trim_start_matches('@').eq_ignore_ascii_case(by))
     }
 
-    /// Whether an attribute of its own names it.
-    pub(super) fn has_name(&self) -> bool {
-        self.called.iter().any(|(name, _)| name.strip_prefix('@').is_some_and(is_telling))
-    }
-
     fn common(&self, other: &Self) -> usize {
         self.parts.iter().filter(|part| other.parts.contains(part)).count()
     }

@@ -83,7 +83,8 @@ fn combine_as<D: Keyed + Clone>(
             (content, compared.differences, met)
         }
         Err(error) if D::IS_BY_LINES && files.len() > 1 => {
-            let content = merged_by_lines(base, files).ok_or(error)?;
+            let reason = format!("{}, and their changes do not lie apart", error.reason);
+            let content = merged_by_lines(base, files).ok_or(NotBlended { reason, ..error })?;
             (content, vec![Difference::new(); files.len()], Vec::new())
         }
         Err(error) => return Err(error),
@@ -92,12 +93,14 @@ fn combine_as<D: Keyed + Clone>(
     if !edits.is_empty() {
         let (text, document) = parse::<D>(&content).map_err(NotBlended::of_none)?;
         let before = meanings(&document);
-        for edits in edits {
-            let alone = edited(&text, &document, edits.iter(), &mut Vec::new());
-            let (_, alone) = parse::<D>(&alone).map_err(NotBlended::of_none)?;
+        let all = edited(&text, &document, edits.iter().copied().flatten(), &mut undone);
+        for one in edits {
+            let alone =
+                if edits.len() > 1 { &edited(&text, &document, one.iter(), &mut Vec::new()) } else { &all };
+            let (_, alone) = parse::<D>(alone).map_err(NotBlended::of_none)?;
             differences.push(difference(&before, &meanings(&alone)));
         }
-        content = edited(&text, &document, edits.iter().copied().flatten(), &mut undone);
+        content = all;
     }
     for (upper, two) in differences.iter().enumerate() {
         for (lower, one) in differences[..upper].iter().enumerate() {

@@ -88,7 +88,7 @@ impl<D: Keyed> Compared<D> {
 
     /// Whether a file says anything else than the game's own.
     pub(super) fn is_changed(&self, file: usize) -> bool {
-        let sense_differs = |(_, base): &(Text, D)| base.sense() != self.document(file).sense();
+        let sense_differs = |(_, base): &(Text, D)| !base.says_the_same(self.document(file));
         !self.differences[file].is_empty() || self.base.as_ref().is_some_and(sense_differs)
     }
 
@@ -161,7 +161,7 @@ impl<D: Keyed> Compared<D> {
         let Some((_, base)) = &self.base else { return Ok(()) };
         let (last, _) = self.last_words(&[file]);
         let alone = base.changed(&self.changes(base, &last, &[file]))?;
-        match D::parse(&alone)?.sense() == self.document(file).sense() {
+        match D::parse(&alone)?.says_the_same(self.document(file)) {
             true => Ok(()),
             false => Err("what it changes can't all be told by keys".to_owned()),
         }
@@ -189,21 +189,30 @@ impl<D: Keyed> Compared<D> {
     where
         D: Clone,
     {
+        let is_plain = self.files.iter().chain(&self.base).all(|(_, document)| document.is_plain());
+        if is_plain && made.1.is_plain() {
+            return self.is_as_said(&made.1, files);
+        }
         let mut all = self.clone();
         all.files.push(made.clone());
-        let Ok(all) = all.agreed() else { return false };
-        let (last, _) = all.last_words(files);
-        let base = all.base.as_ref().map(|(_, document)| meanings(document)).unwrap_or_default();
-        let found = meanings(all.document(self.files.len()));
-        let holders: HashSet<&str> = (all.files.iter().chain(&all.base))
-            .flat_map(|(_, document)| document.settings().iter())
+        all.agreed().is_ok_and(|all| all.is_as_said(all.document(self.files.len()), files))
+    }
+
+    /// Whether `made`, which has agreed with all, is what they say.
+    fn is_as_said(&self, made: &D, files: &[usize]) -> bool {
+        let (last, _) = self.last_words(files);
+        let base = self.base.as_ref().map(|(_, document)| meanings(document)).unwrap_or_default();
+        let found = meanings(made);
+        let holders: HashSet<&str> = (self.files.iter().chain(&self.base).map(|(_, document)| document))
+            .chain([made])
+            .flat_map(|document| document.settings().iter())
             .filter(|setting| setting.is_holder)
             .map(|setting| setting.key.id.as_str())
             .collect();
         let mut ids = base.keys().chain(found.keys()).chain(last.keys()).filter(|id| !holders.contains(**id));
         ids.all(|id| {
             let wanted = match last.get(id) {
-                Some(file) => all.differences[*file][*id].as_deref(),
+                Some(file) => self.differences[*file][*id].as_deref(),
                 None => base.get(id).copied(),
             };
             found.get(id).copied() == wanted

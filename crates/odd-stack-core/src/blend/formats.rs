@@ -8,6 +8,7 @@ macro_rules! with_format {
             $crate::blend::Format::Json => $function::<$crate::blend::json::Json>($($argument),*),
             $crate::blend::Format::Toml => $function::<$crate::blend::toml::Toml>($($argument),*),
             $crate::blend::Format::Xml => $function::<$crate::blend::xml::Xml>($($argument),*),
+            $crate::blend::Format::Lines => $function::<$crate::blend::by_lines::ByLines>($($argument),*),
         }
     };
 }

@@ -90,6 +90,16 @@ pub(super) trait Keyed: Sized {
     /// All that the file says, without its form: comments, blanks, and order where it says nothing.
     fn sense(&self) -> String;
 
+    /// Whether both say the same; see [`Keyed::sense`].
+    fn says_the_same(&self, other: &Self) -> bool {
+        self.sense() == other.sense()
+    }
+
+    /// Whether its keys mean the same in whatever company, for it has no lists.
+    fn is_plain(&self) -> bool {
+        false
+    }
+
     /// As [`Keyed::sense`], and without the order of what has names of its own.
     fn loose_sense(&self) -> String {
         self.sense()

@@ -5,6 +5,7 @@
 //! any other text is merged by lines. Everything but the changed values keeps its form: order, comments, line ends, encoding.
 
 mod align;
+mod by_lines;
 mod carry;
 mod combine;
 mod compare;
@@ -27,6 +28,12 @@ pub use rows::{KeyRow, NotEdited, edits_between, key_rows, look_up, resolve_edit
 pub use rules::{BlendRule, BlendRules, Format};
 
 pub(crate) use text::Text;
+
+/// Whether two texts change a third in places that lie apart, so that merging by lines would keep both.
+pub fn lie_apart(base: &[u8], one: &[u8], two: &[u8]) -> bool {
+    let texts = (Text::decode(base), Text::decode(one), Text::decode(two));
+    matches!(texts, (Some(base), Some(one), Some(two)) if lines::merge_apart(&base, &[&one, &two]).is_some())
+}
 
 /// Files bigger than this are not looked into.
 pub const MOST_BLENDED_BYTES: u64 = 4 << 20;

@@ -15,6 +15,8 @@ pub enum Format {
     Toml,
     /// XML.
     Xml,
+    /// Any text: changes that lie apart are merged by lines; it has no keys.
+    Lines,
 }
 
 impl Format {
@@ -25,28 +27,39 @@ impl Format {
             Self::Json => "json",
             Self::Toml => "toml",
             Self::Xml => "xml",
+            Self::Lines => "lines",
         }
     }
 
+    /// All there are.
+    pub const ALL: [Self; 5] = [Self::Ini, Self::Json, Self::Toml, Self::Xml, Self::Lines];
+
     /// The format of that name.
     pub fn parse(name: &str) -> Option<Self> {
-        [Self::Ini, Self::Json, Self::Toml, Self::Xml].into_iter().find(|format| format.name() == name)
+        Self::ALL.into_iter().find(|format| format.name() == name)
     }
 
     /// What the ending of a name says.
     fn of_name(name: &str) -> Option<Self> {
         let (_, ending) = name.rsplit_once('.')?;
-        const ENDINGS: [(&str, Format); 10] = [
+        const ENDINGS: [(&str, Format); 17] = [
             ("ini", Format::Ini),
             ("cfg", Format::Ini),
             ("conf", Format::Ini),
             ("config", Format::Ini),
             ("inf", Format::Ini),
             ("properties", Format::Ini),
+            ("prefs", Format::Ini),
+            ("settings", Format::Ini),
+            ("options", Format::Ini),
+            ("cvars", Format::Ini),
             ("json", Format::Json),
             ("jsonc", Format::Json),
+            ("json5", Format::Json),
             ("toml", Format::Toml),
             ("xml", Format::Xml),
+            ("yml", Format::Lines),
+            ("yaml", Format::Lines),
         ];
         ENDINGS.iter().find(|(known, _)| ending.eq_ignore_ascii_case(known)).map(|(_, format)| *format)
     }
@@ -90,6 +103,11 @@ impl BlendRules {
             Ok((glob.compile_matcher(), pattern.contains('/'), rule.format))
         });
         Ok(Self { rules: compiled.collect::<Result<_, String>>()? })
+    }
+
+    /// The pattern that only `path` meets.
+    pub fn pattern_of(path: &str) -> String {
+        globset::escape(path)
     }
 
     /// As what the file at `path` may blend, by its name.

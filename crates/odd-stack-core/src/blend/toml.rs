@@ -17,7 +17,7 @@ pub(super) struct Toml {
     document: DocumentMut,
     settings: Settings,
     /// All of it without its form.
-    sense: String,
+    meant: toml::Table,
     /// The comments and blanks that it begins with.
     head: String,
     end: &'static str,
@@ -36,8 +36,8 @@ impl Keyed for Toml {
         let is_head = |line: &&str| line.trim().is_empty() || line.trim_start().starts_with('#');
         let head = plain.split_inclusive('\n').take_while(is_head).collect();
         let ends_in_line_end = text.is_empty() || text.ends_with('\n');
-        let (settings, end, sense) = (Settings::new(settings), line_end(text), format!("{meant:?}"));
-        Ok(Self { document, settings, sense, head, end, ends_in_line_end })
+        let (settings, end) = (Settings::new(settings), line_end(text));
+        Ok(Self { document, settings, meant, head, end, ends_in_line_end })
     }
 
     fn settings(&self) -> &Settings {
@@ -45,7 +45,15 @@ impl Keyed for Toml {
     }
 
     fn sense(&self) -> String {
-        self.sense.clone()
+        format!("{:?}", self.meant)
+    }
+
+    fn is_plain(&self) -> bool {
+        true
+    }
+
+    fn says_the_same(&self, other: &Self) -> bool {
+        self.meant == other.meant
     }
 
     fn above(id: &str) -> Vec<&str> {

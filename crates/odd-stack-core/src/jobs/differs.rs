@@ -7,7 +7,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::keys::KnownWords;
-use crate::blend::{MOST_BLENDED_BYTES, text_difference};
+use crate::blend::{MOST_BLENDED_BYTES, lie_apart, text_difference};
 use crate::disk::Blender;
 use crate::ledger::{Ledger, LedgerError, blob_path};
 use crate::reading::open_regular;
@@ -41,6 +41,8 @@ pub enum Differs {
         lines: Vec<String>,
         /// How many lines are not shown.
         more_lines: u64,
+        /// Both change the game's own file in places that lie apart, so that merging it by lines would keep both.
+        lie_apart: bool,
     },
     /// Pictures: format and dimensions.
     Picture {
@@ -101,7 +103,11 @@ pub(super) fn differs(
             let of_gone = gone.len().min(MOST_LINES / 2).max(MOST_LINES.saturating_sub(come.len()));
             let mut lines: Vec<String> = gone.into_iter().take(of_gone).collect();
             lines.extend(come.into_iter().take(MOST_LINES - lines.len()));
-            return Ok(Differs::Text { more_lines: (all - lines.len()) as u64, lines });
+            // What is by its name merged by lines, or key by key, is not if that can't be.
+            let is_other = order.blend_rules().format_of(column.key.as_str()).is_none();
+            let base = if is_other { blender.base_content(column)? } else { None };
+            let lie_apart = base.is_some_and(|base| lie_apart(&base, &one, &two));
+            return Ok(Differs::Text { more_lines: (all - lines.len()) as u64, lines, lie_apart });
         }
     }
     match (sort_of(&path(lower)), sort_of(&path(upper))) {

@@ -4,6 +4,9 @@ use super::{BaseFile, BaseKind, Column, Entry, EntryKind, LayerId, Order};
 use crate::blend::Format;
 use crate::hash::ContentHash;
 
+/// Counts the ways of blending there were, for what an older one made is not what this one makes.
+const BLENDING: u8 = 2;
+
 /// Contents that are blended into one, the lowest first.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Recipe<'c> {
@@ -52,6 +55,7 @@ impl Recipe<'_> {
     /// Names the recipe: equal ones give the same.
     pub fn hash(&self) -> ContentHash {
         let mut bytes = Vec::with_capacity(32 * (self.files.len() + self.edits.len() + 2));
+        bytes.push(BLENDING);
         bytes.extend_from_slice(self.format.name().as_bytes());
         bytes.extend_from_slice(
             self.base.and_then(|base| base.hash).unwrap_or(ContentHash::NOTHING).as_bytes(),

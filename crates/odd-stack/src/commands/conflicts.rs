@@ -1,13 +1,14 @@
 //! `oddstack conflicts`
 
 use clap::Args;
+use odd_stack_core::blend::BlendRules;
 use odd_stack_core::jobs::{
     ConflictsReport, ConflictsRequest, ContestRow, Differs, PairRow, conflicts, select,
 };
 
 use crate::Ended;
 use crate::desk::Desk;
-use crate::errors::Failure;
+use crate::errors::{Failure, quoted};
 use crate::show::style::{BOLD, DIM, NAME, WARN, paint};
 use crate::show::table::{Look, cell, table};
 use crate::show::units::{counted, number, short, size};
@@ -150,6 +151,13 @@ pub fn contest_text(contest: &ContestRow, pair: &PairRow) -> String {
         for line in differs_lines(differs, &pair.upper, &pair.lower) {
             text.push_str(&format!("      {}\n", paint(DIM, &line)));
         }
+        if let Differs::Text { lie_apart: true, .. } = differs {
+            let path = contest.address.split_once(':').map_or(contest.address.as_str(), |(_, path)| path);
+            let option = quoted(&format!("{}=lines", BlendRules::pattern_of(path)));
+            let line =
+                format!("these changes lie apart: `oddstack game set --blend {option}` would keep both");
+            text.push_str(&format!("      {line}\n"));
+        }
     }
     text
 }
@@ -180,7 +188,7 @@ fn differs_lines(differs: &Differs, upper_name: &str, lower_name: &str) -> Vec<S
             }
             lines
         }
-        Differs::Text { lines, more_lines } => {
+        Differs::Text { lines, more_lines, .. } => {
             let mut shown = lines.clone();
             if *more_lines > 0 {
                 shown.push(format!("… and {more_lines} more lines"));

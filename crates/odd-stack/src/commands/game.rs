@@ -146,7 +146,7 @@ pub struct SetGameArgs {
     pub version: VersionArgs,
     #[command(flatten)]
     pub pattern: PatternArgs,
-    /// Files that meet the pattern are configuration and blend; say FORMAT (ini, json, toml, xml) where their ending does not
+    /// Files that meet the pattern blend as FORMAT: ini, json, toml or xml key by key, lines for texts whose changes lie apart
     #[arg(long, value_name = "GLOB=FORMAT")]
     pub blend: Vec<String>,
     /// Files that meet the pattern count as whole files and do not blend
@@ -476,7 +476,7 @@ fn set_blending(desk: &mut Desk, ledger: &Ledger, args: &SetGameArgs) -> Result<
         let (pattern, format) = pair(text, "GLOB=FORMAT, such as *.dat=ini")?;
         let known = Format::parse(&format.to_lowercase());
         let format = known.ok_or_else(|| {
-            let message = format!("`{format}` is no format; there are ini, json, toml and xml");
+            let message = format!("`{format}` is no format; there are ini, json, toml, xml and lines");
             Failure::new(Exit::Usage, "no_such_format", message)
         })?;
         rules.push(BlendRule { pattern, format: Some(format) });

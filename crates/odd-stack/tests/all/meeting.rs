@@ -163,7 +163,7 @@ fn what_blends_can_be_said() {
     closed.run("check --deep").status(0);
     closed.run("game set --blend-as-usual").status(0);
     assert_eq!(closed.read("game/config/harbour.ini"), blended);
-    closed.run("game set --blend *.qtx=yaml").status(2).says("there are ini, json, toml and xml");
+    closed.run("game set --blend *.qtx=docx").status(2).says("there are ini, json, toml, xml and lines");
     closed.run("game set --blend [=ini").status(2).says("no pattern");
     // A sheet can say it of its own files; one that can't be read counts as a whole, and that is said.
     closed.zip(

@@ -12,15 +12,13 @@ mod read;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
-use self::read::{Kind, Piece, Pieces, is_comment};
+use self::read::{BARE, Kind, Piece, Pieces, is_comment};
 use super::align::{Element, Step, align};
 use super::keyed::{Change, Key, Keyed, Setting, Settings, line_end, with_ends};
 use crate::hash::ContentHash;
 
 /// Between the parts of a key's id.
 const SEPARATOR: char = '\u{1f}';
-/// The name of what has none: lines of bare words.
-const BARE: &str = "\u{1}";
 
 /// A whole file.
 #[derive(Debug, Clone)]
@@ -29,6 +27,8 @@ pub(super) struct Ini {
     /// How each section is told, and as people write it.
     told: Vec<(String, String)>,
     settings: Settings,
+    /// No section and no key stands several times, and no line is without a value.
+    is_plain: bool,
     /// Which piece each setting is; nothing for that of an empty section.
     piece_of: Vec<Option<usize>>,
     end: &'static str,
@@ -40,13 +40,21 @@ impl Keyed for Ini {
     fn parse(text: &str) -> Result<Self, String> {
         let pieces = Pieces::read(text)?;
         let mut ini = Self {
-            pieces,
             told: Vec::new(),
             settings: Settings::default(),
+            is_plain: is_plain(&pieces),
+            pieces,
             piece_of: Vec::new(),
             end: line_end(text),
         };
-        Self::agree(&mut [Some(&mut ini)])?;
+        match ini.is_plain {
+            true => {
+                ini.told =
+                    ini.pieces.sections.iter().map(|name| (name.to_lowercase(), name.clone())).collect();
+                ini.gather(&HashMap::new());
+            }
+            false => Self::agree(&mut [Some(&mut ini)])?,
+        }
         Ok(ini)
     }
 
@@ -56,8 +64,29 @@ impl Keyed for Ini {
         if have_words.len() > 1 {
             return Err("the files separate keys and values differently".to_owned());
         }
+        if documents.iter().flatten().all(|document| document.is_plain) {
+            return Ok(());
+        }
         tell_sections(documents)?;
         tell_keys(documents)
+    }
+
+    fn is_plain(&self) -> bool {
+        self.is_plain
+    }
+
+    fn says_the_same(&self, other: &Self) -> bool {
+        if !self.is_plain || !other.is_plain {
+            return self.sense() == other.sense();
+        }
+        let sections =
+            |ini: &Self| ini.told.iter().map(|(section, _)| section.clone()).collect::<BTreeSet<_>>();
+        let is_there = |setting: &Setting| {
+            other.settings.get(&setting.key.id).is_some_and(|other| other.meaning == setting.meaning)
+        };
+        self.settings.len() == other.settings.len()
+            && self.settings.iter().all(is_there)
+            && sections(self) == sections(other)
     }
 
     fn settings(&self) -> &Settings {
@@ -75,9 +104,9 @@ impl Keyed for Ini {
         for piece in &self.pieces.list {
             let (name, at) = &place[piece.section];
             if let (Some((key, meaning)), Some(section)) =
-                (said(piece), sections.get_mut(name).and_then(|alike| alike.get_mut(*at)))
+                (&piece.said, sections.get_mut(name).and_then(|alike| alike.get_mut(*at)))
             {
-                section.entry(key).or_default().push(meaning);
+                section.entry(key.clone()).or_default().push(meaning.clone());
             }
         }
         format!("{sections:?}")
@@ -263,19 +292,18 @@ fn section_id(id: &str) -> &str {
     id.split(SEPARATOR).next().unwrap_or_default()
 }
 
-/// The folded name of a piece that says something, and what it says.
-fn said(piece: &Piece) -> Option<(String, String)> {
-    match &piece.kind {
-        Kind::Value { name, whole, .. } => {
-            Some((name.to_lowercase(), piece.text[whole.clone()].replace("\r\n", "\n")))
-        }
-        Kind::Bare => Some((BARE.to_owned(), piece.text.trim().to_owned())),
-        Kind::Plain | Kind::Head => None,
-    }
-}
-
 fn hashed(meaning: &str) -> String {
     ContentHash::of(meaning.as_bytes()).to_string()[..16].to_owned()
+}
+
+fn is_plain(pieces: &Pieces) -> bool {
+    let mut sections = HashSet::new();
+    let mut names = HashSet::new();
+    pieces.sections.iter().all(|name| sections.insert(name.to_lowercase()))
+        && pieces.list.iter().all(|piece| match &piece.said {
+            Some((name, _)) => piece.kind != Kind::Bare && names.insert((piece.section, name.as_str())),
+            None => true,
+        })
 }
 
 /// Tells sections of one name apart.
@@ -332,12 +360,12 @@ fn section_elements(document: Option<&Ini>) -> Vec<Element> {
     let Some(document) = document else { return Vec::new() };
     let mut elements = vec![Element::default(); document.pieces.sections.len()];
     for piece in &document.pieces.list {
-        if let (Some((name, meaning)), Some(element)) = (said(piece), elements.get_mut(piece.section)) {
+        if let (Some((name, meaning)), Some(element)) = (&piece.said, elements.get_mut(piece.section)) {
             element.meaning.push_str(&format!("{name}\u{1f}{meaning}\u{1e}"));
             if matches!(piece.kind, Kind::Value { .. }) && !meaning.contains(['\'', '\n']) {
                 element.called.push((name.clone(), meaning.clone()));
             }
-            element.parts.push((name, meaning));
+            element.parts.push((name.clone(), meaning.clone()));
         }
     }
     elements
@@ -352,8 +380,9 @@ fn tell_keys(documents: &mut [Option<&mut Ini>]) -> Result<(), String> {
             .iter()
             .flat_map(|document| document.pieces.list.iter().enumerate().map(move |piece| (document, piece)));
         for (document, (at, piece)) in pieces {
-            if let Some((name, meaning)) = said(piece) {
-                lists.entry((document.told[piece.section].0.clone(), name)).or_default().push((at, meaning));
+            if let Some((name, meaning)) = &piece.said {
+                let key = (document.told[piece.section].0.clone(), name.clone());
+                lists.entry(key).or_default().push((at, meaning.clone()));
             }
         }
         lists
@@ -415,7 +444,7 @@ fn each_new(elements: Vec<Element>) -> Vec<Step> {
 
 impl Ini {
     fn settings_count(&self) -> usize {
-        self.pieces.list.iter().filter(|piece| said(piece).is_some()).count()
+        self.pieces.list.iter().filter(|piece| piece.said.is_some()).count()
     }
 
     /// Lists the settings; what is a list is told by these steps, by piece.
@@ -425,7 +454,7 @@ impl Ini {
         let mut counts: HashMap<String, usize> = HashMap::new();
         let mut holds = vec![false; self.told.len()];
         for (at, piece) in self.pieces.list.iter().enumerate() {
-            let Some((name, meaning)) = said(piece) else { continue };
+            let Some((name, meaning)) = &piece.said else { continue };
             holds[piece.section] = true;
             let (section, label) = &self.told[piece.section];
             let (mut own, raw) = match &piece.kind {
@@ -433,7 +462,7 @@ impl Ini {
                     (key(section, label, name), piece.text[value.clone()].to_owned())
                 }
                 _ => (
-                    Key { id: format!("{section}{SEPARATOR}{name}"), ..key(section, label, &meaning) },
+                    Key { id: format!("{section}{SEPARATOR}{name}"), ..key(section, label, meaning) },
                     String::new(),
                 ),
             };
@@ -445,7 +474,7 @@ impl Ini {
                 }
                 own.id = format!("{}{SEPARATOR}{step}", own.id);
             }
-            settings.push(Setting { key: own, raw, meaning, is_holder: false });
+            settings.push(Setting { key: own, raw, meaning: meaning.clone(), is_holder: false });
             piece_of.push(Some(at));
         }
         for ((section, label), _) in self.told.iter().zip(&holds).skip(1).filter(|(_, holds)| !**holds) {
@@ -666,7 +695,7 @@ impl Ini {
         // A section of which all went goes, unless something comes.
         let mut stays = vec![false; self.told.len()];
         let mut was_empty = vec![true; self.told.len()];
-        for (at, piece) in pieces.iter().enumerate().filter(|(_, piece)| said(piece).is_some()) {
+        for (at, piece) in pieces.iter().enumerate().filter(|(_, piece)| piece.said.is_some()) {
             was_empty[piece.section] = false;
             stays[piece.section] |= !matches!(edit.values.get(&at), Some(None));
         }

@@ -10,7 +10,30 @@ pub(super) struct Piece {
     /// The number of the section that it belongs to; 0 before the first.
     pub section: usize,
     pub kind: Kind,
+    /// The folded name of what it says, and what it says; nothing for what says nothing.
+    pub said: Option<(String, String)>,
 }
+
+impl Piece {
+    fn new(text: String, section: usize, kind: Kind) -> Self {
+        let mut piece = Self { text, section, kind, said: None };
+        piece.note_said();
+        piece
+    }
+
+    fn note_said(&mut self) {
+        self.said = match &self.kind {
+            Kind::Value { name, whole, .. } => {
+                Some((name.to_lowercase(), self.text[whole.clone()].replace("\r\n", "\n")))
+            }
+            Kind::Bare => Some((BARE.to_owned(), self.text.trim().to_owned())),
+            Kind::Plain | Kind::Head => None,
+        };
+    }
+}
+
+/// The name of what has none: lines of bare words.
+pub(super) const BARE: &str = "\u{1}";
 
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(super) enum Kind {
@@ -98,7 +121,7 @@ impl Pieces {
                 Kind::Bare
             };
             let section = pieces.sections.len() - 1;
-            pieces.list.push(Piece { text: lines[at..at + count].concat(), section, kind });
+            pieces.list.push(Piece::new(lines[at..at + count].concat(), section, kind));
             at += count;
         }
         match pieces.is_mostly_keys() {

@@ -108,6 +108,10 @@ impl Keyed for Json {
         sense
     }
 
+    fn is_plain(&self) -> bool {
+        self.steps.is_empty()
+    }
+
     fn values_in(&self, setting: &Setting) -> Vec<(String, String)> {
         let (mut way, mut node) = (String::new(), Some(&self.root));
         for step in setting.key.id.split('/').skip(1) {

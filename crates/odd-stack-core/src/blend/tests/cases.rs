@@ -368,6 +368,30 @@ fn in_xml() {
 }
 
 #[test]
+fn in_lines() {
+    let own = b"one\ntwo\nthree\nfour\n";
+    check(
+        Format::Lines,
+        &[
+            (
+                "apart",
+                [own, b"1\ntwo\nthree\nfour\n", b"one\r\ntwo\r\nthree\r\n4\r\n"],
+                Both("1\ntwo\nthree\n4\n"),
+            ),
+            ("beside each other", [own, b"1\ntwo\nthree\nfour\n", b"one\n2\nthree\nfour\n"], Whole),
+            (
+                "added at one place",
+                [own, b"one\ntwo\nthree\nfour\n5\n", b"one\ntwo\nthree\nfour\nV\n"],
+                Whole,
+            ),
+        ],
+    );
+    assert!(combine(Format::Lines, None, &[b"a\n", b"b\n"], &[]).is_err());
+    assert!(look_up(Format::Lines, own, "one").unwrap_err().contains("no keys"));
+    assert!(lie_apart(own, b"1\ntwo\nthree\nfour\n", b"one\ntwo\nthree\n4\n"));
+}
+
+#[test]
 fn what_is_nested_too_deep_is_told() {
     let deep = |open: &str, close: &str| [open.repeat(20_000), close.repeat(20_000)].concat();
     let files = [

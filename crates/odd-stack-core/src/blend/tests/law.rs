@@ -156,6 +156,7 @@ fn written(format: Format, root: &Part) -> String {
         Format::Xml => xml("root", root),
         Format::Ini => sections("[", "]", "="),
         Format::Toml => sections("[[", "]]", " = "),
+        Format::Lines => String::new(),
     }
 }
 
@@ -189,6 +190,7 @@ fn read(format: Format, content: &str) -> Vec<BTreeMap<String, u32>> {
             };
             found.extend(document.descendants().filter(roxmltree::Node::is_element).map(values));
         }
+        Format::Lines => {}
         Format::Ini => {
             found.push(BTreeMap::new());
             for line in content.lines().filter(|line| !line.is_empty()) {

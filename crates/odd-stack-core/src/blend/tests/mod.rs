@@ -50,6 +50,7 @@ fn file(format: Format, values: &[(usize, u8)]) -> String {
             }
             text.push_str("</Root>\n");
         }
+        Format::Lines => {}
     }
     text
 }
@@ -61,6 +62,7 @@ fn key(format: Format, key: usize) -> String {
         Format::Json => format!("/part{section}/key{key}"),
         Format::Toml => format!("part{section}.key{key}"),
         Format::Xml => format!("/Root/Part[@name='{section}']/Key{key}/@value"),
+        Format::Lines => String::new(),
     }
 }
 

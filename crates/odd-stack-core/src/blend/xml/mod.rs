@@ -458,7 +458,7 @@ fn told_row(texts: &[&str], elements: &[Option<&Element>]) -> Option<Vec<Vec<Tol
 fn is_told_by_name(texts: &[&str], elements: &[Option<&Element>], places: &[&[usize]]) -> bool {
     let only = elements.iter().enumerate().filter_map(|(at, element)| {
         let child = places[at].first()?;
-        Some((*element)?.children[*child].listed(texts[at]).has_name())
+        Some((*element)?.children[*child].has_name(texts[at]))
     });
     only.clone().next().is_some() && only.into_iter().all(|is_named| is_named)
 }

@@ -224,20 +224,24 @@ impl Element {
         }
     }
 
+    /// Whether an attribute of its own names it.
+    pub(super) fn has_name(&self, text: &str) -> bool {
+        self.attributes.iter().any(|own| is_telling(&own.name) && can_tell(&text[own.value.clone()]))
+    }
+
     /// What it can be told by among others of its name.
     pub(super) fn listed(&self, text: &str) -> Listed {
-        let is_telling = |value: &str| !value.is_empty() && !value.contains(['\'', '\n', '<']);
         let (mut parts, mut called) = (Vec::new(), Vec::new());
         for attribute in &self.attributes {
             let (name, value) = (format!("@{}", attribute.name), &text[attribute.value.clone()]);
-            if is_telling(value) {
+            if can_tell(value) {
                 called.push((name.clone(), value.to_owned()));
             }
             parts.push((name, text_meaning(value)));
         }
         for child in &self.children {
             let words = &text[child.words.clone()];
-            if child.children.is_empty() && child.attributes.is_empty() && is_telling(words) {
+            if child.children.is_empty() && child.attributes.is_empty() && can_tell(words) {
                 called.push((child.name.clone(), words.to_owned()));
             }
             parts.push((child.name.clone(), child.meaning(text)));
@@ -247,6 +251,11 @@ impl Element {
         }
         Listed { meaning: self.meaning(text), parts, called }
     }
+}
+
+/// Whether a value can stand in a step.
+fn can_tell(value: &str) -> bool {
+    !value.is_empty() && !value.contains(['\'', '\n', '<'])
 }
 
 /// What a text says: without comments and blanks around it, whatever its line ends, references as what they stand for.
