@@ -76,10 +76,13 @@ fn combine_as<D: Keyed + Clone>(
     files: &[&[u8]],
     edits: &[&[KeyEdit]],
 ) -> Result<Combined, NotBlended> {
+    // What the content is made of, where it is just the game's own file.
+    let mut as_read = None;
     let (mut content, mut differences, mut clashes) = match Compared::<D>::read(base, files) {
         Ok(compared) => {
             let compared = compared.agreed().map_err(NotBlended::of_none)?;
             let (content, met) = blended(&compared, base, files)?;
+            as_read = compared.base.filter(|_| files.is_empty());
             (content, compared.differences, met)
         }
         Err(error) if D::IS_BY_LINES && files.len() > 1 => {
@@ -91,10 +94,14 @@ fn combine_as<D: Keyed + Clone>(
     };
     let mut undone = Vec::new();
     if !edits.is_empty() {
-        let (text, document) = parse::<D>(&content).map_err(NotBlended::of_none)?;
-        let before = meanings(&document);
+        let (text, document) = match as_read {
+            Some(read) => read,
+            None => parse::<D>(&content).map_err(NotBlended::of_none)?,
+        };
         let all = edited(&text, &document, edits.iter().copied().flatten(), &mut undone);
-        for one in edits {
+        let before = meanings(&document);
+        // One alone clashes with nothing.
+        for one in edits.iter().filter(|_| edits.len() + files.len() > 1) {
             let alone =
                 if edits.len() > 1 { &edited(&text, &document, one.iter(), &mut Vec::new()) } else { &all };
             let (_, alone) = parse::<D>(alone).map_err(NotBlended::of_none)?;

@@ -8,7 +8,8 @@ macro_rules! with_format {
             $crate::blend::Format::Json => $function::<$crate::blend::json::Json>($($argument),*),
             $crate::blend::Format::Toml => $function::<$crate::blend::toml::Toml>($($argument),*),
             $crate::blend::Format::Xml => $function::<$crate::blend::xml::Xml>($($argument),*),
-            $crate::blend::Format::Lines => $function::<$crate::blend::by_lines::ByLines>($($argument),*),
+            $crate::blend::Format::Lines => $function::<$crate::blend::no_keys::NoKeys<true>>($($argument),*),
+            $crate::blend::Format::ByContent => $function::<$crate::blend::no_keys::NoKeys<false>>($($argument),*),
         }
     };
 }

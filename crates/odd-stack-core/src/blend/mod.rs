@@ -5,7 +5,6 @@
 //! any other text is merged by lines. Everything but the changed values keeps its form: order, comments, line ends, encoding.
 
 mod align;
-mod by_lines;
 mod carry;
 mod combine;
 mod compare;
@@ -14,6 +13,7 @@ mod ini;
 mod json;
 mod keyed;
 mod lines;
+mod no_keys;
 mod rows;
 mod rules;
 #[cfg(test)]
@@ -25,7 +25,7 @@ mod xml;
 pub use carry::{Carried, Clash, NotCarried, Prefer, carry_over};
 pub use combine::{Combined, KeyEdit, NotBlended, combine};
 pub use rows::{KeyRow, NotEdited, edits_between, key_rows, look_up, resolve_edits};
-pub use rules::{BlendRule, BlendRules, Format};
+pub use rules::{BlendRule, BlendRules, Format, MOST_GUESSED_BYTES};
 
 pub(crate) use text::Text;
 

@@ -3,6 +3,12 @@
 use globset::{GlobBuilder, GlobMatcher};
 use serde::{Deserialize, Serialize};
 
+use super::ini::Ini;
+use super::json::Json;
+use super::keyed::Keyed;
+use super::text::Text;
+use super::xml::Xml;
+
 /// A format of configuration.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
@@ -17,7 +23,21 @@ pub enum Format {
     Xml,
     /// Any text: changes that lie apart are merged by lines; it has no keys.
     Lines,
+    /// The name tells nothing: settings if the content is clearly such; see [`Format::of_content`].
+    ByContent,
 }
+
+/// Files whose names tell nothing are not looked into beyond this size.
+pub const MOST_GUESSED_BYTES: u64 = 1 << 20;
+
+/// Endings of what is not taken for settings whatever it holds: code, pages, and what has no text.
+const OTHER: [&str; 62] = [
+    "asm", "bat", "c", "cc", "cmake", "cmd", "cpp", "cs", "css", "csv", "d", "fx", "fxh", "glsl", "go",
+    "gsc", "h", "hlsl", "hpp", "htm", "html", "java", "js", "kt", "lua", "md", "nut", "nuc", "pas", "php",
+    "pl", "po", "ps1", "py", "qc", "rb", "reg", "rs", "rst", "sc", "sh", "sql", "srt", "svg", "swift", "tex",
+    "ts", "uc", "vbs", "wgsl", "zig", "dll", "exe", "pak", "zip", "7z", "rar", "dds", "png", "jpg", "tga",
+    "ogg",
+];
 
 impl Format {
     /// What it is called in options and messages.
@@ -28,10 +48,11 @@ impl Format {
             Self::Toml => "toml",
             Self::Xml => "xml",
             Self::Lines => "lines",
+            Self::ByContent => "by content",
         }
     }
 
-    /// All there are.
+    /// All that can be said.
     pub const ALL: [Self; 5] = [Self::Ini, Self::Json, Self::Toml, Self::Xml, Self::Lines];
 
     /// The format of that name.
@@ -64,15 +85,31 @@ impl Format {
         ENDINGS.iter().find(|(known, _)| ending.eq_ignore_ascii_case(known)).map(|(_, format)| *format)
     }
 
-    /// What it is by its content, where the ending says INI and many things are called so.
+    /// What it is by its content, where the ending says INI and many things are called so, or nothing. It stays
+    /// [`Format::ByContent`] if it is nothing of that.
     pub fn of_content(self, content: &[u8]) -> Self {
         let text = content.strip_prefix(b"\xef\xbb\xbf").unwrap_or(content);
         match (self, text.iter().find(|byte| !byte.is_ascii_whitespace())) {
             (Self::Ini, Some(b'<')) => Self::Xml,
             (Self::Ini, Some(b'{')) => Self::Json,
+            (Self::ByContent, _) => guessed(content).unwrap_or(self),
             _ => self,
         }
     }
+}
+
+/// The format of a file whose name tells nothing, where there is no doubt.
+fn guessed(content: &[u8]) -> Option<Format> {
+    if content.len() as u64 > MOST_GUESSED_BYTES || content.contains(&0) {
+        return None;
+    }
+    let text = Text::decode(content)?.text;
+    let is_one = match text.trim_start() {
+        bare if bare.starts_with("<?xml") => return Xml::parse(&text).is_ok().then_some(Format::Xml),
+        bare if bare.starts_with('{') => return Json::parse(&text).is_ok().then_some(Format::Json),
+        _ => Ini::is_clearly(&text),
+    };
+    is_one.then_some(Format::Ini)
 }
 
 /// One rule of a game: files that meet the pattern blend as that format, or not at all.
@@ -105,6 +142,25 @@ impl BlendRules {
         Ok(Self { rules: compiled.collect::<Result<_, String>>()? })
     }
 
+    /// As what the file at `path` may blend, by its name or, where that tells nothing, by its content.
+    pub fn may_blend_as(&self, path: &str) -> Option<Format> {
+        let name = path.rsplit('/').next().unwrap_or(path);
+        let is_other = |ending: &str| OTHER.iter().any(|own| ending.eq_ignore_ascii_case(own));
+        match self.rule_for(path, name) {
+            Some(format) => format,
+            None => Format::of_name(name).or_else(|| {
+                let is_told = name.rsplit_once('.').is_some_and(|(_, ending)| is_other(ending));
+                (!is_told).then_some(Format::ByContent)
+            }),
+        }
+    }
+
+    fn rule_for(&self, path: &str, name: &str) -> Option<Option<Format>> {
+        let mut rules = self.rules.iter().rev();
+        let told = rules.find(|(glob, whole, _)| glob.is_match(if *whole { path } else { name }));
+        told.map(|(.., format)| *format)
+    }
+
     /// The pattern that only `path` meets.
     pub fn pattern_of(path: &str) -> String {
         globset::escape(path)
@@ -113,11 +169,6 @@ impl BlendRules {
     /// As what the file at `path` may blend, by its name.
     pub fn format_of(&self, path: &str) -> Option<Format> {
         let name = path.rsplit('/').next().unwrap_or(path);
-        let told =
-            self.rules.iter().rev().find(|(glob, whole, _)| glob.is_match(if *whole { path } else { name }));
-        match told {
-            Some((.., format)) => *format,
-            None => Format::of_name(name),
-        }
+        self.rule_for(path, name).unwrap_or_else(|| Format::of_name(name))
     }
 }

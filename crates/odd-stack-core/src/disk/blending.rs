@@ -7,7 +7,7 @@ use std::path::PathBuf;
 
 use serde::{Deserialize, Serialize};
 
-use crate::blend::{KeyEdit, MOST_BLENDED_BYTES, combine};
+use crate::blend::{Format, KeyEdit, MOST_BLENDED_BYTES, combine};
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError, blob_path};
 use crate::reading::{open_at_once, read_small};
@@ -79,6 +79,8 @@ impl<'l> Blender<'l> {
                 continue;
             }
             let outcome = match self.outcome(column, &recipe, name)? {
+                // Nobody said that it is settings.
+                Outcome::Failed(why) if why.reason.is_empty() => continue,
                 Outcome::Failed(why) => Err(why),
                 Outcome::Made { hash, size_bytes, clashes, undone } => {
                     let Some(entry) = recipe.entry(hash, size_bytes) else { continue };
@@ -139,6 +141,9 @@ impl<'l> Blender<'l> {
             return Ok(failed(content, "it is too big"));
         }
         let Some(ingredients) = self.ingredients(column, recipe)? else {
+            if recipe.format == Format::ByContent {
+                return Ok(failed(None, ""));
+            }
             return Ok(failed(
                 None,
                 "what it is made of is not all at hand, or the game's own file is not as it was",
@@ -148,7 +153,11 @@ impl<'l> Blender<'l> {
         let edits: Vec<&[KeyEdit]> = ingredients.edits.iter().map(Vec::as_slice).collect();
         let base = ingredients.base.as_deref();
         let first = base.or(files.first().copied()).unwrap_or_default();
-        Ok(match combine(recipe.format.of_content(first), base, &files, &edits) {
+        let format = recipe.format.of_content(first);
+        if format == Format::ByContent {
+            return Ok(failed(recipe.files.first().map(|entry| entry.hash), ""));
+        }
+        Ok(match combine(format, base, &files, &edits) {
             Ok(combined) => {
                 let inputs: Vec<ContentHash> =
                     recipe.files.iter().chain(&recipe.edits).map(|entry| entry.hash).collect();

@@ -277,7 +277,7 @@ impl Meetings {
         let is_unlike = column.entries.iter().any(|entry| entry.hash != first.hash);
         if is_unlike {
             let Some((root, key)) = catalogue.key_at(path)? else { return Ok(()) };
-            let blends = order.blend_rules().format_of(key.as_str()).is_some();
+            let blends = order.blend_rules().may_blend_as(key.as_str()).is_some();
             self.unlike.push((path, root, key));
             if blends {
                 self.may_blend.push(path);

@@ -82,7 +82,7 @@ pub(super) fn differs(
     let blender = Blender::new(ledger);
     let is_small = lower.size_bytes.max(upper.size_bytes) <= MOST_BLENDED_BYTES;
     let has_keys = lower.kind == EntryKind::Keys || upper.kind == EntryKind::Keys;
-    if is_small && order.blend_rules().format_of(column.key.as_str()).is_some() {
+    if is_small && order.blend_rules().may_blend_as(column.key.as_str()).is_some() {
         let keys = known.clashes(ledger, column, [lower, upper], order)?;
         if has_keys || !keys.is_empty() {
             return Ok(Differs::Configuration { keys });

@@ -479,7 +479,7 @@ fn set(
     let content = content.ok_or_else(|| TweakError::NoFile { address: shown.clone() })?;
     let format = format_of(&file.column, &order, &content).ok_or_else(|| TweakError::NotKeys {
         address: shown.clone(),
-        reason: "its name is none of a configuration file; `oddstack game set --blend GLOB=FORMAT` says that it is one".to_owned(),
+        reason: "neither its name nor its content is one of a configuration file; `oddstack game set --blend GLOB=FORMAT` says that it is one".to_owned(),
     })?;
     if let Some(spelled) = file.column.spelled() {
         file.address.path.clone_from(spelled);
@@ -588,5 +588,6 @@ fn supplied(ledger: &Ledger, column: &Column, order: &Order) -> Result<Option<Ve
 }
 
 fn format_of(column: &Column, order: &Order, content: &[u8]) -> Option<Format> {
-    order.blend_rules().format_of(column.key.as_str()).map(|format| format.of_content(content))
+    let format = order.blend_rules().may_blend_as(column.key.as_str())?.of_content(content);
+    (format != Format::ByContent).then_some(format)
 }

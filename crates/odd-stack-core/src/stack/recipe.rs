@@ -1,7 +1,7 @@
 //! What goes into a blended file.
 
 use super::{BaseFile, BaseKind, Column, Entry, EntryKind, LayerId, Order};
-use crate::blend::Format;
+use crate::blend::{Format, MOST_GUESSED_BYTES};
 use crate::hash::ContentHash;
 
 /// Counts the ways of blending there were, for what an older one made is not what this one makes.
@@ -100,7 +100,7 @@ impl Column {
         if self.entries.len() < 2 && self.entries.iter().all(|entry| entry.kind != EntryKind::Keys) {
             return None;
         }
-        let format = order.blend_rules().format_of(self.key.as_str());
+        let format = order.blend_rules().may_blend_as(self.key.as_str());
         let format = format?;
         let laid = self.laid(order);
         let above = laid.iter().rposition(|entry| entry.takes_away()).map_or(0, |at| at + 1);
@@ -135,6 +135,10 @@ impl Column {
             return None;
         }
         let base = base.filter(|_| !whole);
+        let sizes = files.iter().map(|entry| entry.size_bytes).chain(base.map(|base| base.size_bytes));
+        if format == Format::ByContent && sizes.into_iter().any(|size| size > MOST_GUESSED_BYTES) {
+            return None;
+        }
         Some(Recipe { format, base, files, edits })
     }
 

@@ -182,6 +182,45 @@ fn what_blends_can_be_said() {
 }
 
 #[test]
+fn settings_under_any_name_blend_and_texts_only_when_it_is_said() {
+    let closed = Closed::empty();
+    let wind = "[Wind]\nfrom=south\nforce=2\ngusts=1\n";
+    let notes = "one\ntwo\nthree\nfour\n";
+    closed.write("game/data/wind.qset", wind);
+    closed.write("game/data/notes (old).qnote", notes);
+    closed.run("game add Quillhaven game").status(0);
+    for (name, old, new, line) in [("low", "force=2", "force=5", "1"), ("high", "gusts=1", "gusts=9", "4")] {
+        let number = ["1", "2", "3", "4"].iter().position(|own| *own == line).unwrap_or(0);
+        let mut lines: Vec<&str> = notes.lines().collect();
+        lines[number] = line;
+        let files =
+            [("data/wind.qset", wind.replace(old, new)), ("data/notes (old).qnote", lines.join("\n") + "\n")];
+        let files: Vec<(&str, &str)> = files.iter().map(|(path, text)| (*path, text.as_str())).collect();
+        closed.zip(&format!("{name}-1.zip"), &files);
+        closed.run(&format!("add {name}-1.zip --place .=game:")).status(0);
+    }
+    assert_eq!(
+        closed.read("game/data/wind.qset"),
+        wind.replace("force=2", "force=5").replace("gusts=1", "gusts=9")
+    );
+    assert_eq!(
+        closed.read("game/data/notes (old).qnote"),
+        "one\ntwo\nthree\n4\n",
+        "the upper counts as a whole"
+    );
+    let told = closed.run("conflicts").status(3);
+    told.says("these changes lie apart: `oddstack game set --blend \"data/notes (old).qnote=lines\"` would keep both");
+    closed.run_words(&["game", "set", "--blend", "data/notes (old).qnote=lines"]).status(0);
+    assert_eq!(closed.read("game/data/notes (old).qnote"), "1\ntwo\nthree\n4\n");
+    closed.run("tweak data/wind.qset Wind.from=north").status(0);
+    closed.run("tweak data/wind.qset --unset Wind.none").status(1).says("nothing to take out");
+    closed.run("check --deep").status(0);
+    closed.run("lift --all").status(0);
+    assert_eq!(closed.read("game/data/wind.qset"), wind);
+    assert_eq!(closed.read("game/data/notes (old).qnote"), notes);
+}
+
+#[test]
 fn a_fit_sheet_sets_keys() {
     let closed = with_meeting_layers();
     let sheet = "format = 1\nplace = [{ from = \"data\", to = \"data\" }]\n[[set]]\nfile = \"config/harbour.ini\"\nkey = \"Fog.high\"\nvalue = \"5\"\n\

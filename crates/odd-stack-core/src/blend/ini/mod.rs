@@ -443,6 +443,27 @@ fn each_new(elements: Vec<Element>) -> Vec<Step> {
 }
 
 impl Ini {
+    /// Whether a text is nothing else: keys that look like such, `=` and values in all lines.
+    pub(super) fn is_clearly(text: &str) -> bool {
+        let Ok(pieces) = Pieces::read(text) else { return false };
+        let is_key = |name: &str| {
+            name.len() <= 64
+                && name.chars().all(|c| c.is_alphanumeric() || "_.-+!:[]/ ".contains(c))
+                && !name.contains("  ")
+        };
+        let mut keys = 0;
+        let is_one = pieces.separator == '='
+            && pieces.list.iter().all(|piece| match &piece.kind {
+                Kind::Value { name, whole, .. } => {
+                    keys += 1;
+                    is_key(name) && !piece.text[whole.clone()].ends_with(['{', ';'])
+                }
+                Kind::Bare => false,
+                Kind::Plain | Kind::Head => true,
+            });
+        is_one && keys > 1
+    }
+
     fn settings_count(&self) -> usize {
         self.pieces.list.iter().filter(|piece| piece.said.is_some()).count()
     }

@@ -156,7 +156,7 @@ fn written(format: Format, root: &Part) -> String {
         Format::Xml => xml("root", root),
         Format::Ini => sections("[", "]", "="),
         Format::Toml => sections("[[", "]]", " = "),
-        Format::Lines => String::new(),
+        Format::Lines | Format::ByContent => String::new(),
     }
 }
 
@@ -190,7 +190,7 @@ fn read(format: Format, content: &str) -> Vec<BTreeMap<String, u32>> {
             };
             found.extend(document.descendants().filter(roxmltree::Node::is_element).map(values));
         }
-        Format::Lines => {}
+        Format::Lines | Format::ByContent => {}
         Format::Ini => {
             found.push(BTreeMap::new());
             for line in content.lines().filter(|line| !line.is_empty()) {

@@ -50,7 +50,7 @@ fn file(format: Format, values: &[(usize, u8)]) -> String {
             }
             text.push_str("</Root>\n");
         }
-        Format::Lines => {}
+        Format::Lines | Format::ByContent => {}
     }
     text
 }
@@ -62,7 +62,7 @@ fn key(format: Format, key: usize) -> String {
         Format::Json => format!("/part{section}/key{key}"),
         Format::Toml => format!("part{section}.key{key}"),
         Format::Xml => format!("/Root/Part[@name='{section}']/Key{key}/@value"),
-        Format::Lines => String::new(),
+        Format::Lines | Format::ByContent => String::new(),
     }
 }
 
@@ -416,6 +416,24 @@ fn names_and_rules_say_what_blends() {
     assert!(BlendRules::new(&[rule("[", None)]).unwrap_err().contains("no pattern"));
     assert_eq!(Format::Ini.of_content(b"\xef\xbb\xbf <r/>"), Format::Xml);
     assert_eq!(Format::Ini.of_content(b"{}"), Format::Json);
+    // Where the name tells nothing the content may.
+    assert_eq!(usual.may_blend_as("data/a.qtx"), Some(Format::ByContent));
+    assert_eq!(rules.may_blend_as("config/a.qtx"), None);
+    assert!(["a.lua", "a.CPP", "a.html"].iter().all(|name| usual.may_blend_as(name).is_none()));
+    let told: [(&[u8], Format); 9] = [
+        (b"[Fog]\nthick=1\nhigh=\"a\nb\"\n", Format::Ini),
+        (b"; own\na = 1\nb.c = 2\n", Format::Ini),
+        (b"{\"a\": 1}", Format::Json),
+        (b"<?xml version=\"1.0\"?><a/>", Format::Xml),
+        (b"x = 1;\ny = 2;\n", Format::ByContent),
+        (b"if (x == 1) {\n  y = 2\n}\n", Format::ByContent),
+        (b"one=1\n", Format::ByContent),
+        (b"a letter\nof two lines\n", Format::ByContent),
+        (b"a=1\nb=\0\n", Format::ByContent),
+    ];
+    for (content, format) in told {
+        assert_eq!(Format::ByContent.of_content(content), format, "{}", String::from_utf8_lossy(content));
+    }
 }
 
 #[test]
