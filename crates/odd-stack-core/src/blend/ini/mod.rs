@@ -77,7 +77,7 @@ impl Keyed for Ini {
 
     fn says_the_same(&self, other: &Self) -> bool {
         if !self.is_plain || !other.is_plain {
-            return self.sense() == other.sense();
+            return self.sense() == other.sense() && self.has_the_lines_of(other);
         }
         let sections =
             |ini: &Self| ini.told.iter().map(|(section, _)| section.clone()).collect::<BTreeSet<_>>();
@@ -87,6 +87,7 @@ impl Keyed for Ini {
         self.settings.len() == other.settings.len()
             && self.settings.iter().all(is_there)
             && sections(self) == sections(other)
+            && self.has_the_lines_of(other)
     }
 
     fn settings(&self) -> &Settings {
@@ -462,6 +463,21 @@ impl Ini {
                 Kind::Plain | Kind::Head => true,
             });
         is_one && keys > 1
+    }
+
+    /// Whether both have the same lines that say something, however these were read; blanks, case and order apart.
+    fn has_the_lines_of(&self, other: &Self) -> bool {
+        let lines = |ini: &Self| {
+            let pieces = ini.pieces.list.iter().filter(|piece| piece.kind != Kind::Plain);
+            let lines = pieces.flat_map(|piece| piece.text.split(['\n', '\r']));
+            let bare = lines.map(|line| {
+                line.split_whitespace().flat_map(str::chars).flat_map(char::to_lowercase).collect()
+            });
+            let mut lines: Vec<String> = bare.filter(|line: &String| !line.is_empty()).collect();
+            lines.sort_unstable();
+            lines
+        };
+        self.pieces.separator != other.pieces.separator || lines(self) == lines(other)
     }
 
     fn settings_count(&self) -> usize {

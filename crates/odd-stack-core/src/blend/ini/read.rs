@@ -21,6 +21,17 @@ impl Piece {
         piece
     }
 
+    /// Takes a line for a part of its value.
+    fn go_on(&mut self, line: &str) {
+        self.text.push_str(line);
+        let end = self.text.trim_end().len();
+        if let Kind::Value { value, whole, .. } = &mut self.kind {
+            let start = if whole.start == whole.end { end - line.trim().len() } else { whole.start };
+            (*value, *whole) = (start..end, start..end);
+        }
+        self.note_said();
+    }
+
     fn note_said(&mut self) {
         self.said = match &self.kind {
             Kind::Value { name, whole, .. } => {
@@ -95,6 +106,14 @@ impl Pieces {
                 Kind::Head
             } else if let Some((name, from)) = key_in(line, separator) {
                 if before.is_some_and(|(above, holds)| holds && indent > above) {
+                    let is_key = name.chars().all(|c| c.is_alphanumeric() || "_.-".contains(c));
+                    if let (false, Some(last)) = (is_key, pieces.list.last_mut())
+                        && matches!(last.kind, Kind::Value { .. })
+                    {
+                        last.go_on(line);
+                        at += 1;
+                        continue;
+                    }
                     return Err(format!("line {}: its lines lie in one another", at + 1));
                 }
                 count = lines_of_value(&lines[at..], from);
@@ -102,16 +121,11 @@ impl Pieces {
                 let (value, whole) = value_in(&text, from);
                 before = Some((indent, whole.is_empty()));
                 Kind::Value { name, value, whole }
-            } else if let (Some((above, false)), Some(last)) = (before, pieces.list.last_mut())
+            } else if let (Some((above, _)), Some(last)) = (before, pieces.list.last_mut())
                 && indent > above
                 && matches!(last.kind, Kind::Value { .. })
             {
-                // It goes on with the value above.
-                last.text.push_str(line);
-                if let Kind::Value { value, whole, .. } = &mut last.kind {
-                    (*value, *whole) =
-                        (whole.start..last.text.trim_end().len(), whole.start..last.text.trim_end().len());
-                }
+                last.go_on(line);
                 at += 1;
                 continue;
             } else if bare.starts_with(['{', '}', '<']) {
@@ -174,8 +188,8 @@ pub(super) fn is_comment(line: &str) -> bool {
 
 /// The name of the section that a line begins.
 fn section_of(bare: &str) -> Option<&str> {
-    let (name, _) = bare.strip_prefix('[')?.split_once(']')?;
-    Some(name.trim())
+    let (name, rest) = bare.strip_prefix('[')?.split_once(']')?;
+    (rest.trim().is_empty() || is_comment(rest)).then_some(name.trim())
 }
 
 /// The key of a line, and where what stands behind the separator begins.

@@ -137,6 +137,24 @@ fn in_ini() {
                 Both("a=\"one\nthree\"\nb=1\\\n  5\nc=(x=1,\n y=3)\nd=2\n"),
             ),
             (
+                "lines that go on with the value above",
+                [
+                    b"a=1\n  2\nlist =\n    x>=1\n    y\nb=1\n",
+                    b"a=1\n  3\nlist =\n    x>=1\n    y\nb=1\n",
+                    b"a=1\n  2\nlist =\n    x>=2\n    y\nb=2\n",
+                ],
+                Both("a=1\n  3\nlist =\n    x>=2\n    y\nb=2\n"),
+            ),
+            (
+                "brackets with something behind them are no section",
+                [
+                    b"[a] x\nb=1\nc=1\nd=1\ne=1\n",
+                    b"[a] y\nb=1\nc=1\nd=1\ne=1\n",
+                    b"[a] x\nb=1\nc=2\nd=1\ne=1\n",
+                ],
+                Both("[a] y\nb=1\nc=2\nd=1\ne=1\n"),
+            ),
+            (
                 "line ends are no change, and carriage returns alone are line ends",
                 [b"a=1\nb=1\nc=1\n", b"a=1\rb=2\rc=1\r", b"a=2\r\nb=1\r\nc=1\r\n"],
                 Both("a=2\nb=2\nc=1\n"),
