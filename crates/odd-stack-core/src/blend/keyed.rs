@@ -158,6 +158,37 @@ pub(super) trait Keyed: Sized {
     fn changed(&self, changes: &[(Key, Change<'_, Self>)]) -> Result<String, String>;
 }
 
+/// Parts that are new to a file and come whole from one other, so that they come with all their form. `new_part` tells
+/// the outermost part around a key that the file does not have.
+pub(super) fn whole_parts<'c, D: Keyed>(
+    changes: &'c [(Key, Change<'_, D>)],
+    new_part: impl Fn(&'c str) -> Option<&'c str>,
+) -> HashMap<&'c str, &'c D> {
+    let mut found: HashMap<&str, (Option<&D>, usize)> = HashMap::new();
+    for (key, change) in changes {
+        let Some(part) = new_part(&key.id) else { continue };
+        let source = match change {
+            Change::From(other) => Some(*other),
+            Change::Typed(_) => None,
+            Change::Remove => continue,
+        };
+        let (known, count) = found.entry(part).or_insert((source, 0));
+        if !known.zip(source).is_some_and(|(known, source)| std::ptr::eq(known, source)) {
+            *known = None;
+        }
+        *count += 1;
+    }
+    let is_in = |id: &str, part: &str| {
+        id.strip_prefix(part).is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
+    };
+    let whole = found.into_iter().filter_map(|(part, (source, count))| {
+        let source = source?;
+        let held = source.settings().iter().filter(|setting| is_in(&setting.key.id, part)).count();
+        (held == count).then_some((part, source))
+    });
+    whole.collect()
+}
+
 /// Changes of a file of nested parts, by the names on the way.
 #[derive(Debug, Default)]
 pub(super) struct Branch {
@@ -174,6 +205,8 @@ pub(super) struct Branch {
 pub(super) enum Leaf {
     /// Written as it is in a file.
     Raw(String),
+    /// All of a new part, as it is written in a file.
+    Whole(String),
     /// As a person types it.
     Typed(String),
     Remove,
@@ -225,7 +258,7 @@ impl Branch {
 
     /// Whether anything is set here or below.
     pub(super) fn sets_any(&self) -> bool {
-        matches!(self.own, Some(Leaf::Raw(_) | Leaf::Typed(_))) || self.sets_below()
+        matches!(self.own, Some(Leaf::Raw(_) | Leaf::Whole(_) | Leaf::Typed(_))) || self.sets_below()
     }
 }
 

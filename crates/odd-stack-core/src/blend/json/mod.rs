@@ -12,7 +12,7 @@ use jsonc_parser::ast::Value;
 use jsonc_parser::{CollectOptions, ParseOptions, parse_to_ast};
 
 use super::align::{Element, Step, align};
-use super::keyed::{Branch, Change, Key, Keyed, Leaf, MOST_NESTED, Setting, Settings, line_of};
+use super::keyed::{Branch, Change, Key, Keyed, Leaf, MOST_NESTED, Setting, Settings, line_of, whole_parts};
 use crate::hash::ContentHash;
 
 #[derive(Debug, Clone)]
@@ -141,8 +141,7 @@ impl Keyed for Json {
     }
 
     fn value_at(&self, key: &Key) -> Option<String> {
-        let found = key.id.split('/').skip(1).try_fold(&self.root, |node, name| self.step_into(node, name));
-        found.map(|node| self.text[node.start..node.end].to_owned())
+        self.node_at(&key.id).map(|node| self.text[node.start..node.end].to_owned())
     }
 
     fn key_of(&self, written: &str) -> Result<Key, String> {
@@ -172,7 +171,17 @@ impl Keyed for Json {
 
     fn changed(&self, changes: &[(Key, Change<'_, Self>)]) -> Result<String, String> {
         let mut tree = Branch::default();
+        let whole = whole_parts(changes, |id| self.new_part(id));
+        let mut put = HashSet::new();
         for (key, change) in changes {
+            let part = self.new_part(&key.id);
+            if let Some((part, source)) = part.and_then(|part| whole.get_key_value(part)) {
+                if let Some(node) = source.node_at(part).filter(|_| put.insert(*part)) {
+                    let raw = source.text[node.start..node.end].to_owned();
+                    tree.put(self.way(part, Some(source)), Leaf::Raw(raw));
+                }
+                continue;
+            }
             let mut source = None;
             let leaf = match change {
                 Change::Remove => Leaf::Remove,
@@ -256,6 +265,16 @@ impl Json {
             // The one behind the last is added (RFC 6901, 4).
             None => (place == elements.len()).then(|| "+".to_owned()),
         }
+    }
+
+    fn node_at(&self, id: &str) -> Option<&Node> {
+        id.split('/').skip(1).try_fold(&self.root, |node, name| self.step_into(node, name))
+    }
+
+    /// The outermost part around a key that is not there.
+    fn new_part<'k>(&self, id: &'k str) -> Option<&'k str> {
+        let ends = id.match_indices('/').map(|(at, _)| at).skip(1).chain([id.len()]);
+        ends.map(|end| &id[..end]).find(|part| self.node_at(part).is_none())
     }
 
     fn step_into<'n>(&self, node: &'n Node, step: &str) -> Option<&'n Node> {

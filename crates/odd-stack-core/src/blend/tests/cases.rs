@@ -228,12 +228,12 @@ fn in_json() {
                     b"[\n  {\"id\": \"a\", \"x\": 2},\n  {\"id\": \"b\", \"x\": 1}\n]\n",
                     b"[\n  {\"id\": \"a\", \"x\": 1},\n  {\"id\": \"b\", \"x\": 1},\n  {\"id\": \"c\", \"x\": 1}\n]\n",
                 ],
-                Both("[\n  {\"id\": \"a\", \"x\": 2},\n  {\"id\": \"b\", \"x\": 1},\n  {\n    \"id\": \"c\",\n    \"x\": 1\n  }\n]\n"),
+                Both("[\n  {\"id\": \"a\", \"x\": 2},\n  {\"id\": \"b\", \"x\": 1},\n  {\"id\": \"c\", \"x\": 1}\n]\n"),
             ),
             (
                 "a value meets what lies beneath",
                 [b"{\"v\": 1}", b"{\"v\": 1, \"u\": 7}", b"{\"v\": 1, \"u\": {\"a\": 1, \"b\": 2}}"],
-                Contest("{\"v\": 1, \"u\": { \"a\": 1, \"b\": 2 }}"),
+                Contest("{\"v\": 1, \"u\": {\"a\": 1, \"b\": 2}}"),
             ),
             (
                 "and the other way round",
@@ -262,6 +262,15 @@ fn in_json() {
                     b"{\"m\": [\"a\"], \"n\": [\"b\"], \"x\": 2}",
                 ],
                 Both("{\"m\": [], \"x\": 2}"),
+            ),
+            (
+                "what is new comes with its form",
+                [
+                    b"{\n  \"a\": 1\n}\n",
+                    b"{\n  \"a\": 1,\n  \"sea\": {\n    // high\n    \"waves\": [1,2]\n  }\n}\n",
+                    b"{\n  \"a\": 2\n}\n",
+                ],
+                Both("{\n  \"a\": 2,\n  \"sea\": {\n    // high\n    \"waves\": [1,2]\n  }\n}\n"),
             ),
             (
                 "the comment at the beginning stays when the first key goes",
@@ -344,6 +353,15 @@ fn in_xml() {
                     b"<r>\n  <a/>\n  <c/>\n  <d v='2'/>\n</r>\n",
                 ],
                 Both("<r>\n  <a/>\n  <b/>\n  <c/>\n  <d v='2'/>\n</r>\n"),
+            ),
+            (
+                "what is new comes with its form",
+                [
+                    b"<r>\n  <a v='1'/>\n</r>\n",
+                    b"<r>\n  <sea b='2' a='1'>\n    <!-- high -->\n    <waves>3</waves>\n  </sea>\n  <a v='1'/>\n</r>\n",
+                    b"<r>\n  <a v='2'/>\n</r>\n",
+                ],
+                Both("<r>\n  <sea b='2' a='1'>\n    <!-- high -->\n    <waves>3</waves>\n  </sea>\n  <a v='2'/>\n</r>\n"),
             ),
             (
                 "a declared encoding is written as declared",

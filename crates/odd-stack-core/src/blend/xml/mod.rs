@@ -14,7 +14,7 @@ use quick_xml::escape::unescape;
 
 use self::read::{Document, Element};
 use super::align::{Element as Listed, Step, align, is_telling};
-use super::keyed::{Branch, Change, Key, Keyed, Leaf, Setting, Settings};
+use super::keyed::{Branch, Change, Key, Keyed, Leaf, Setting, Settings, whole_parts};
 use crate::hash::ContentHash;
 
 /// How an element is told among those beside it.
@@ -201,7 +201,17 @@ impl Keyed for Xml {
             .filter(|(_, change)| matches!(change, Change::Remove))
             .map(|(key, _)| key.id.as_str())
             .collect();
+        let whole = whole_parts(changes, |id| self.new_part(id));
+        let mut put = HashSet::new();
         for (key, change) in changes {
+            let part = self.new_part(&key.id);
+            if let Some((part, source)) = part.and_then(|part| whole.get_key_value(part)) {
+                if let Some(element) = source.element_at(part).filter(|_| put.insert(*part)) {
+                    let raw = source.text[element.tag.start..element.end].to_owned();
+                    tree.put(way(part, Some(source)), Leaf::Whole(raw));
+                }
+                continue;
+            }
             let mut source = None;
             let leaf = match change {
                 Change::Remove => Leaf::Remove,
@@ -211,7 +221,10 @@ impl Keyed for Xml {
                 Change::From(other) => match other.settings.get(&key.id) {
                     Some(setting) => {
                         source = Some(*other);
-                        Leaf::Raw(setting.raw.clone())
+                        match Self::is_listed(&key.id) {
+                            true => Leaf::Whole(setting.raw.clone()),
+                            false => Leaf::Raw(setting.raw.clone()),
+                        }
                     }
                     None => continue,
                 },
@@ -267,6 +280,22 @@ fn way(id: &str, source: Option<&Xml>) -> Vec<(String, Option<Option<String>>)> 
 impl Xml {
     fn step<'x>(&'x self, element: &'x Element) -> &'x str {
         self.told.get(&element.tag.start).map_or(&element.name, |told| &told.step)
+    }
+
+    fn element_at(&self, id: &str) -> Option<&Element> {
+        let mut steps = steps(id).into_iter();
+        steps.next()?;
+        steps.try_fold(&self.document.root, |element, step| {
+            element.children.iter().find(|child| self.step(child) == step)
+        })
+    }
+
+    /// The outermost element around a key that is not there.
+    fn new_part<'k>(&self, id: &'k str) -> Option<&'k str> {
+        let ends = cuts(id).skip(2).chain([id.len()]);
+        let elements =
+            ends.filter(|end| !id[..*end].rsplit('/').next().is_some_and(|last| last.starts_with('@')));
+        elements.map(|end| &id[..end]).find(|part| self.element_at(part).is_none())
     }
 
     /// Whether all that an element holds is among what goes.

@@ -159,7 +159,7 @@ impl Writer<'_> {
                     tag.push_str(&text[from..last]);
                     from = end;
                 }
-                None => {}
+                Some(Leaf::Whole(_)) | None => {}
             }
             last = end;
         }
@@ -178,7 +178,7 @@ impl Writer<'_> {
 
     fn new_element(&self, step: &str, branch: &Branch, indent: Option<&str>) -> String {
         let (name, rest) = step.split_once('[').unwrap_or((step, ""));
-        if let (true, Some(Leaf::Raw(raw))) = (rest.starts_with('+'), &branch.own) {
+        if let Some(Leaf::Whole(raw)) = &branch.own {
             return with_ends(raw, self.end);
         }
         let mut attributes = String::new();
