@@ -6,7 +6,7 @@ use super::compare::{Compared, meanings};
 use super::formats::with_format;
 use super::keyed::{Change, Keyed};
 use super::text::{Text, shown};
-use super::{Format, NotBlended, lines};
+use super::{Culprit, Format, NotBlended, lines};
 
 /// Whose word counts where both sides changed the same key.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -76,7 +76,7 @@ fn by_keys<D: Keyed>(
     [old, mine, new]: [&[u8]; 3],
     prefer: Option<Prefer>,
 ) -> Result<Result<Carried, NotCarried>, NotBlended> {
-    let not_said = |reason| NotBlended { file: None, reason };
+    let not_said = |reason| NotBlended { culprit: Culprit::Together, reason };
     let compared = Compared::<D>::new(Some(old), &[mine, new])?;
     compared.check_explained(0).map_err(not_said)?;
     let own = &compared.differences[0];

@@ -31,18 +31,29 @@ pub struct KeyEdit {
     pub value: Option<String>,
 }
 
+/// What stands in the way of combining files.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Culprit {
+    /// The game's own file.
+    Base,
+    /// One of the files.
+    File(usize),
+    /// Each is fine, but not with the others.
+    Together,
+}
+
 /// Why files are not combined.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct NotBlended {
-    /// Which of the files it is; none for the game's own, or for no single one.
-    pub file: Option<usize>,
+    /// Which of the files it is.
+    pub culprit: Culprit,
     /// What is wrong with it.
     pub reason: String,
 }
 
 impl NotBlended {
-    fn of_none(reason: String) -> Self {
-        Self { file: None, reason }
+    fn together(reason: String) -> Self {
+        Self { culprit: Culprit::Together, reason }
     }
 }
 
@@ -80,7 +91,7 @@ fn combine_as<D: Keyed + Clone>(
     let mut as_read = None;
     let (mut content, mut differences, mut clashes) = match Compared::<D>::read(base, files) {
         Ok(compared) => {
-            let compared = compared.agreed().map_err(NotBlended::of_none)?;
+            let compared = compared.agreed().map_err(NotBlended::together)?;
             let (content, met) = blended(&compared, base, files)?;
             as_read = compared.base.filter(|_| files.is_empty());
             (content, compared.differences, met)
@@ -96,7 +107,7 @@ fn combine_as<D: Keyed + Clone>(
     if !edits.is_empty() {
         let (text, document) = match as_read {
             Some(read) => read,
-            None => parse::<D>(&content).map_err(NotBlended::of_none)?,
+            None => parse::<D>(&content).map_err(NotBlended::together)?,
         };
         let all = edited(&text, &document, edits.iter().copied().flatten(), &mut undone);
         let before = meanings(&document);
@@ -104,7 +115,7 @@ fn combine_as<D: Keyed + Clone>(
         for one in edits.iter().filter(|_| edits.len() + files.len() > 1) {
             let alone =
                 if edits.len() > 1 { &edited(&text, &document, one.iter(), &mut Vec::new()) } else { &all };
-            let (_, alone) = parse::<D>(alone).map_err(NotBlended::of_none)?;
+            let (_, alone) = parse::<D>(alone).map_err(NotBlended::together)?;
             differences.push(difference(&before, &meanings(&alone)));
         }
         content = all;
@@ -132,7 +143,7 @@ fn blended<D: Keyed + Clone>(
 ) -> Result<Made, NotBlended> {
     if let Some(file) = compared.replacement().filter(|_| files.len() > 1) {
         let reason = "it has little in common with the game's own file".to_owned();
-        return Err(NotBlended { file: Some(file), reason });
+        return Err(NotBlended { culprit: Culprit::File(file), reason });
     }
     let mut effective: Vec<usize> = (0..files.len()).filter(|file| compared.is_changed(*file)).collect();
     // Of equal files the uppermost is enough.
@@ -167,7 +178,9 @@ fn by_keys<D: Keyed + Clone>(
     contents: &[&[u8]],
 ) -> Result<Made, NotBlended> {
     for file in effective {
-        compared.check_explained(*file).map_err(|reason| NotBlended { file: Some(*file), reason })?;
+        compared
+            .check_explained(*file)
+            .map_err(|reason| NotBlended { culprit: Culprit::File(*file), reason })?;
     }
     let by_content = |file: &usize| ContentHash::of(contents[*file]);
     let (text, skeleton) = match &compared.base {
@@ -191,7 +204,7 @@ fn by_keys<D: Keyed + Clone>(
         compared.check_made(&content, effective)?;
         Ok(content)
     };
-    Ok((made().map_err(NotBlended::of_none)?, met))
+    Ok((made().map_err(NotBlended::together)?, met))
 }
 
 /// The files merged by lines, if their changes lie apart.

@@ -2,9 +2,9 @@
 
 use std::collections::{HashMap, HashSet};
 
-use super::NotBlended;
 use super::keyed::{Change, Key, Keyed};
 use super::text::Text;
+use super::{Culprit, NotBlended};
 
 /// Keys by their id that a file changes, and the meaning of their values; nothing where a key goes.
 pub(super) type Difference = HashMap<String, Option<String>>;
@@ -42,16 +42,16 @@ pub(super) fn difference(old: &HashMap<&str, &str>, new: &HashMap<&str, &str>) -
 
 impl<D: Keyed> Compared<D> {
     pub(super) fn new(base: Option<&[u8]>, files: &[&[u8]]) -> Result<Self, NotBlended> {
-        Self::read(base, files)?.agreed().map_err(|reason| NotBlended { file: None, reason })
+        Self::read(base, files)?.agreed().map_err(|reason| NotBlended { culprit: Culprit::Together, reason })
     }
 
     /// The files alone, not yet compared.
     pub(super) fn read(base: Option<&[u8]>, files: &[&[u8]]) -> Result<Self, NotBlended> {
-        let read = |file: Option<usize>, content: &[u8]| {
-            parse::<D>(content).map_err(|reason| NotBlended { file, reason })
+        let read = |culprit: Culprit, content: &[u8]| {
+            parse::<D>(content).map_err(|reason| NotBlended { culprit, reason })
         };
-        let base = base.map(|content| read(None, content)).transpose()?;
-        let files = files.iter().enumerate().map(|(index, content)| read(Some(index), content));
+        let base = base.map(|content| read(Culprit::Base, content)).transpose()?;
+        let files = files.iter().enumerate().map(|(index, content)| read(Culprit::File(index), content));
         let files = files.collect::<Result<Vec<_>, _>>()?;
         Ok(Self { base, files, differences: Vec::new() })
     }

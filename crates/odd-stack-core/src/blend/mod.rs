@@ -23,7 +23,7 @@ mod toml;
 mod xml;
 
 pub use carry::{Carried, Clash, NotCarried, Prefer, carry_over};
-pub use combine::{Combined, KeyEdit, NotBlended, combine};
+pub use combine::{Combined, Culprit, KeyEdit, NotBlended, combine};
 pub use rows::{KeyRow, NotEdited, edits_between, key_rows, look_up, resolve_edits};
 pub use rules::{BlendRule, BlendRules, Format, MOST_GUESSED_BYTES};
 

@@ -7,11 +7,11 @@ use std::path::PathBuf;
 
 use serde::{Deserialize, Serialize};
 
-use crate::blend::{Format, KeyEdit, MOST_BLENDED_BYTES, combine};
+use crate::blend::{Culprit, Format, KeyEdit, MOST_BLENDED_BYTES, combine};
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError, blob_path};
 use crate::reading::{open_at_once, read_small};
-use crate::stack::{Blend, Blended, Column, Entry, LayerId, NotBlendable, Order, PathId, Recipe};
+use crate::stack::{Blend, Blended, Column, Entry, Hindrance, LayerId, NotBlendable, Order, PathId, Recipe};
 
 /// What blending by a recipe gave, as the catalogue keeps it.
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -103,7 +103,7 @@ impl<'l> Blender<'l> {
             return serde_json::from_str(&known).map_err(|error| catalogue.damaged_by(&error));
         }
         let outcome = self.make(column, recipe, name)?;
-        let is_lasting = !matches!(&outcome, Outcome::Failed(why) if why.content.is_none());
+        let is_lasting = !matches!(&outcome, Outcome::Failed(why) if why.hindrance == Hindrance::NotAtHand);
         if self.keeps && is_lasting {
             let text = serde_json::to_string(&outcome).map_err(|error| catalogue.damaged_by(&error))?;
             catalogue.write_blend(name, &text)?;
@@ -134,18 +134,18 @@ impl<'l> Blender<'l> {
 
     fn make(&self, column: &Column, recipe: &Recipe<'_>, name: ContentHash) -> Result<Outcome, LedgerError> {
         let failed =
-            |content, reason: &str| Outcome::Failed(NotBlendable { content, reason: reason.to_owned() });
-        let sizes = recipe.files.iter().map(|entry| (Some(entry.hash), entry.size_bytes));
-        let base_size = recipe.base.map(|base| (None, base.size_bytes));
-        if let Some((content, _)) = sizes.chain(base_size).find(|(_, size)| *size > MOST_BLENDED_BYTES) {
-            return Ok(failed(content, "it is too big"));
+            |hindrance, reason: &str| Outcome::Failed(NotBlendable { hindrance, reason: reason.to_owned() });
+        let sizes = recipe.files.iter().map(|entry| (Hindrance::Content(entry.hash), entry.size_bytes));
+        let base_size = recipe.base.map(|base| (Hindrance::Base, base.size_bytes));
+        if let Some((hindrance, _)) = sizes.chain(base_size).find(|(_, size)| *size > MOST_BLENDED_BYTES) {
+            return Ok(failed(hindrance, "it is too big"));
         }
         let Some(ingredients) = self.ingredients(column, recipe)? else {
             if recipe.format == Format::ByContent {
-                return Ok(failed(None, ""));
+                return Ok(failed(Hindrance::NotAtHand, ""));
             }
             return Ok(failed(
-                None,
+                Hindrance::NotAtHand,
                 "what it is made of is not all at hand, or the game's own file is not as it was",
             ));
         };
@@ -155,7 +155,7 @@ impl<'l> Blender<'l> {
         let first = base.or(files.first().copied()).unwrap_or_default();
         let format = recipe.format.of_content(first);
         if format == Format::ByContent {
-            return Ok(failed(recipe.files.first().map(|entry| entry.hash), ""));
+            return Ok(failed(Hindrance::Together, ""));
         }
         Ok(match combine(format, base, &files, &edits) {
             Ok(combined) => {
@@ -171,7 +171,14 @@ impl<'l> Blender<'l> {
                 self.made.borrow_mut().insert(name, combined.content);
                 outcome
             }
-            Err(error) => failed(error.file.map(|file| recipe.files[file].hash), &error.reason),
+            Err(error) => {
+                let hindrance = match error.culprit {
+                    Culprit::Base => Hindrance::Base,
+                    Culprit::File(file) => Hindrance::Content(recipe.files[file].hash),
+                    Culprit::Together => Hindrance::Together,
+                };
+                failed(hindrance, &error.reason)
+            }
         })
     }
 

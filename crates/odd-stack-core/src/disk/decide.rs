@@ -29,7 +29,7 @@ use crate::game::Root;
 use crate::ledger::{Ledger, LedgerError};
 use crate::observer::{Observer, Work};
 use crate::stack::{
-    BaseFile, BaseKind, Column, Entry, LayerId, Order, PathId, Provider, RootId, Tally, tallies,
+    BaseFile, BaseKind, Column, Entry, Hindrance, LayerId, Order, PathId, Provider, RootId, Tally, tallies,
 };
 
 /// Everything that follows from a request.
@@ -252,10 +252,13 @@ impl Decider<'_> {
                     }
                 }
                 Err(why) => {
-                    let whose = column.entries.iter().find(|entry| Some(entry.hash) == why.content);
-                    let whose = match whose.map(|entry| entry.layer) {
-                        Some(layer) => self.ledger.catalogue.layer_name(layer)?,
-                        None => "the game's own file".to_owned(),
+                    let whose = match why.hindrance {
+                        Hindrance::Base => Some("the game's own file".to_owned()),
+                        Hindrance::Content(hash) => {
+                            let entry = column.entries.iter().find(|entry| entry.hash == hash);
+                            entry.map(|entry| self.ledger.catalogue.layer_name(entry.layer)).transpose()?
+                        }
+                        Hindrance::Together | Hindrance::NotAtHand => None,
                     };
                     let note = Note::NotBlended { whose, reason: why.reason.clone() };
                     self.notes.entry(note).or_default().push(address);

@@ -13,7 +13,7 @@ pub(super) enum Note {
     /// Changes of keys found nothing to change.
     Undone(String),
     /// One whole file counts.
-    NotBlended { whose: String, reason: String },
+    NotBlended { whose: Option<String>, reason: String },
 }
 
 impl Note {
@@ -34,8 +34,9 @@ impl Note {
             ),
             Self::Undone(reason) => format!("{which}: {reason}"),
             Self::NotBlended { whose, reason } => format!(
-                "{which} can't be blended, so one whole file counts{}: {whose}: {reason}",
-                number("", " for each")
+                "{which} can't be blended, so one whole file counts{}: {}{reason}",
+                number("", " for each"),
+                whose.as_ref().map(|whose| format!("{whose}: ")).unwrap_or_default()
             ),
         }
     }

@@ -21,7 +21,7 @@ pub use needs::{
     LayerFacts, Needs, Unmet, UnmetKind, accepted_pairs, cycle, place_by_rules, plain_name, unmet,
 };
 pub use order::{Order, Settlement};
-pub use recipe::{Blend, Blended, NotBlendable, Recipe};
+pub use recipe::{Blend, Blended, Hindrance, NotBlendable, Recipe};
 
 /// The catalogue's number of a layer; never used twice in one ledger, never shown.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]

@@ -29,11 +29,25 @@ pub struct Blend {
     pub outcome: Result<Blended, NotBlendable>,
 }
 
+/// What stands in the way of blending.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Hindrance {
+    /// The game's own file.
+    Base,
+    /// The file of that content.
+    Content(ContentHash),
+    /// Each file is fine, but not with the others.
+    Together,
+    /// Not all that goes into it can be had now.
+    NotAtHand,
+}
+
 /// Why files at an address do not blend.
 #[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
 pub struct NotBlendable {
-    /// The content that is not what the file's name says; none for the game's own.
-    pub content: Option<ContentHash>,
+    /// What stands in the way.
+    pub hindrance: Hindrance,
     /// What is wrong with it.
     pub reason: String,
 }

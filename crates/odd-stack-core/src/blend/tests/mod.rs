@@ -392,7 +392,7 @@ fn encodings_stay_and_files_of_other_kinds_are_refused() {
     );
     assert_eq!(marked.unwrap().content, b"\xef\xbb\xbf{\"a\":2,\"b\":2}");
     let broken = combine(Format::Json, Some(b"{}"), &[b"{\"a\":1}", b"{\"a\":"], &[]).unwrap_err();
-    assert_eq!(broken.file, Some(1));
+    assert_eq!(broken.culprit, Culprit::File(1));
     assert!(broken.reason.contains("line 1"), "{}", broken.reason);
     assert!(combine(Format::Ini, None, &[b"just words\nand more of them\n"], &[]).is_err());
     assert!(combine(Format::Ini, None, &[b"\0\x01\x02"], &[]).is_err());

@@ -72,11 +72,6 @@ impl Keyed for Xml {
         if let Some(other) = names.find(|name| *name != first) {
             return Err(format!("the outermost element is `{first}` in one file and `{other}` in another"));
         }
-        for (root, agreed) in roots.iter().zip(&mut agreed) {
-            if let Some(root) = root {
-                agreed.told.insert(root.tag.start, Told { step: root.name.clone(), by: None });
-            }
-        }
         agree_on(&texts, &roots, &mut agreed);
         for (document, agreed) in documents.iter_mut().zip(agreed) {
             if let Some(document) = document {
@@ -402,6 +397,9 @@ impl Xml {
 
 /// Tells the children of elements that are one in several documents.
 fn agree_on(texts: &[&str], elements: &[Option<&Element>], agreed: &mut [Agreed]) {
+    if elements.iter().flatten().all(|element| element.children.is_empty()) {
+        return;
+    }
     match told_row(texts, elements) {
         None => {
             for (element, agreed) in elements.iter().zip(agreed) {
@@ -430,7 +428,9 @@ fn agree_on(texts: &[&str], elements: &[Option<&Element>], agreed: &mut [Agreed]
             }
             for ((row, element), agreed) in told.into_iter().zip(elements).zip(agreed) {
                 let children = element.map(|element| element.children.as_slice()).unwrap_or_default();
-                agreed.told.extend(children.iter().map(|child| child.tag.start).zip(row));
+                // Most are told by their name alone.
+                let told = children.iter().zip(row).filter(|(child, told)| told.step != child.name);
+                agreed.told.extend(told.map(|(child, told)| (child.tag.start, told)));
             }
         }
     }
