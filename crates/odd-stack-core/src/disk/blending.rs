@@ -157,7 +157,22 @@ impl<'l> Blender<'l> {
         if format == Format::ByContent {
             return Ok(failed(Hindrance::Together, ""));
         }
-        Ok(match combine(format, base, &files, &edits) {
+        let combined = combine(format, base, &files, &edits).or_else(|error| match files.as_slice() {
+            // What a person sets counts whatever the layers do to each other.
+            [.., top] if files.len() > 1 && !edits.is_empty() => {
+                let mut combined = combine(format, None, &[top], &edits).map_err(|_| error.clone())?;
+                let reason = format!(
+                    "what layers bring can't be blended, so the topmost file counts, with what is set in it: {}",
+                    error.reason
+                );
+                combined.undone.insert(0, reason);
+                let pairs = (0..files.len()).flat_map(|upper| (0..upper).map(move |lower| (lower, upper)));
+                combined.clashes = pairs.collect();
+                Ok(combined)
+            }
+            _ => Err(error),
+        });
+        Ok(match combined {
             Ok(combined) => {
                 let inputs: Vec<ContentHash> =
                     recipe.files.iter().chain(&recipe.edits).map(|entry| entry.hash).collect();

@@ -179,6 +179,21 @@ fn what_blends_can_be_said() {
     closed.zip("broken-1.zip", &[("config/harbour.ini", "words and words\nand more\n")]);
     closed.run("add broken-1.zip").status(0).says("can't be blended").says("broken");
     assert_eq!(closed.read("game/config/harbour.ini"), "words and words\nand more\n");
+    closed.run("remove broken").status(0);
+    // What a person sets counts although what layers bring can't be blended.
+    let twice = |first: &str| format!("[Fog]\nthick={first}\nhigh=1\n[Gulls]\ncount=60\n[Gulls]\ncount=9\n");
+    closed.zip("twice-1.zip", &[("config/harbour.ini", &twice("2").replace("60", "5"))]);
+    closed.run("add twice-1.zip").status(0).says("can't be blended");
+    closed
+        .run("tweak config/harbour.ini Fog.high=8")
+        .status(0)
+        .says("the topmost file counts, with what is set in it");
+    assert_eq!(
+        closed.read("game/config/harbour.ini"),
+        twice("2").replace("60", "5").replace("high=1", "high=8")
+    );
+    closed.run("conflicts --at config").status(3).says("open");
+    closed.run("check --deep").status(0);
 }
 
 #[test]
