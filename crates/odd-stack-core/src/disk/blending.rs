@@ -1,7 +1,7 @@
 //! Making blended files of what the ledger holds.
 
-use std::cell::RefCell;
-use std::collections::HashMap;
+use std::cell::{OnceCell, RefCell};
+use std::collections::{HashMap, HashSet};
 use std::io::{self, Read};
 use std::path::PathBuf;
 
@@ -39,6 +39,8 @@ pub(crate) struct Blender<'l> {
     made: RefCell<HashMap<ContentHash, Vec<u8>>>,
     /// Whether outcomes are kept in the catalogue.
     keeps: bool,
+    /// Addresses at which files blended for what they hold; read when first asked.
+    by_content: OnceCell<HashSet<PathId>>,
     /// Contents may be missing, since nothing is stored.
     is_dry_run: bool,
 }
@@ -52,6 +54,7 @@ impl<'l> Blender<'l> {
             bases: HashMap::new(),
             made: RefCell::default(),
             keeps: false,
+            by_content: OnceCell::new(),
             is_dry_run: false,
         }
     }
@@ -74,6 +77,9 @@ impl<'l> Blender<'l> {
     pub(crate) fn learn(&self, columns: &mut [Column], order: &Order) -> Result<(), LedgerError> {
         for column in columns {
             let Some(recipe) = column.recipe(order) else { continue };
+            if recipe.format == Format::ByContent && !self.may_be_settings(column, &recipe)? {
+                continue;
+            }
             let name = recipe.hash();
             if column.blends.iter().any(|blend| blend.recipe == name) {
                 continue;
@@ -83,6 +89,9 @@ impl<'l> Blender<'l> {
                 Outcome::Failed(why) if why.reason.is_empty() => continue,
                 Outcome::Failed(why) => Err(why),
                 Outcome::Made { hash, size_bytes, clashes, undone } => {
+                    if self.keeps && recipe.format == Format::ByContent {
+                        self.ledger.catalogue.note_settings_by_content(column.path)?;
+                    }
                     let Some(entry) = recipe.entry(hash, size_bytes) else { continue };
                     Ok(Blended { entry, from: recipe.from(&column.laid(order)), clashes, undone })
                 }
@@ -90,6 +99,33 @@ impl<'l> Blender<'l> {
             column.blends.push(Blend { recipe: name, outcome });
         }
         Ok(())
+    }
+
+    /// Whether files at an address whose name tells nothing may blend: where they did before, and in a change where the
+    /// topmost begins like settings.
+    fn may_be_settings(&self, column: &Column, recipe: &Recipe<'_>) -> Result<bool, LedgerError> {
+        const HEAD_BYTES: u64 = 4096;
+        if !self.keeps {
+            let known = match self.by_content.get() {
+                Some(known) => known,
+                None => {
+                    let known = self.ledger.catalogue.settings_by_content()?;
+                    self.by_content.get_or_init(|| known)
+                }
+            };
+            return Ok(known.contains(&column.path));
+        }
+        let Some(top) = recipe.files.last() else { return Ok(true) };
+        let mut head = Vec::new();
+        match self.unstored.get(&top.hash) {
+            Some(content) => head.extend(content.iter().take(4096)),
+            // What can't be read is told by who needs it.
+            None => drop(
+                open_at_once(&blob_path(self.ledger.folder(), top.hash))
+                    .and_then(|file| file.take(HEAD_BYTES).read_to_end(&mut head)),
+            ),
+        }
+        Ok(!head.contains(&0) && head.iter().any(|byte| matches!(byte, b'=' | b'{' | b'<')))
     }
 
     fn outcome(

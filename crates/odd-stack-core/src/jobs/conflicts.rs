@@ -4,6 +4,7 @@ mod odd;
 
 use std::collections::{HashMap, HashSet};
 use std::ops::RangeInclusive;
+use std::sync::Arc;
 use std::thread;
 
 use rustc_hash::FxHashMap;
@@ -14,6 +15,7 @@ use super::addresses::{AddressesError, meant};
 use super::differs::{Differs, differs};
 use super::keys::KnownWords;
 use crate::address::{FoldedKey, RelPath};
+use crate::blend::Format;
 use crate::disk::Blender;
 use crate::ledger::{Catalogue, Ledger, LedgerError, Side};
 use crate::stack::{Column, ContestState, Entry, EntryKind, LayerId, Order, PathId, RootId};
@@ -108,6 +110,8 @@ struct Met {
 struct Meetings {
     pairs: FxHashMap<(LayerId, LayerId), Met>,
     open: HashSet<PathId>,
+    /// Addresses at which files blend for what they hold.
+    by_content: Arc<HashSet<PathId>>,
     /// Addresses that may blend, which are to be looked at as a whole.
     may_blend: Vec<PathId>,
     /// Addresses with other than equal contents, and where they lie.
@@ -197,8 +201,9 @@ fn meet_all(
     all: bool,
 ) -> Result<Meetings, LedgerError> {
     let highest = ledger.catalogue.highest_path()?;
+    let by_content = Arc::new(ledger.catalogue.settings_by_content()?);
     let walk = |catalogue: &Catalogue, numbers: RangeInclusive<i64>| {
-        let mut meetings = Meetings::default();
+        let mut meetings = Meetings { by_content: Arc::clone(&by_content), ..Meetings::default() };
         let mut failed = None;
         let mut column = slim();
         catalogue.pass_meetings_in(numbers, |sides| {
@@ -277,7 +282,10 @@ impl Meetings {
         let is_unlike = column.entries.iter().any(|entry| entry.hash != first.hash);
         if is_unlike {
             let Some((root, key)) = catalogue.key_at(path)? else { return Ok(()) };
-            let blends = order.blend_rules().may_blend_as(key.as_str()).is_some();
+            let blends = match order.blend_rules().may_blend_as(key.as_str()) {
+                Some(Format::ByContent) => self.by_content.contains(&path),
+                format => format.is_some(),
+            };
             self.unlike.push((path, root, key));
             if blends {
                 self.may_blend.push(path);

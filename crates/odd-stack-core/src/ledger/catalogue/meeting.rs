@@ -88,6 +88,22 @@ impl Catalogue {
         })
     }
 
+    /// Addresses at which files blended although their names tell nothing.
+    pub(crate) fn settings_by_content(&self) -> Result<HashSet<PathId>> {
+        self.run(|db| {
+            let mut query = db.prepare_cached("SELECT path FROM settings_by_content")?;
+            query.query_map([], |row| Ok(PathId(row.get(0)?)))?.collect()
+        })
+    }
+
+    /// Notes such an address.
+    pub(crate) fn note_settings_by_content(&self, path: PathId) -> Result<()> {
+        self.run(|db| {
+            let mut insert = db.prepare_cached("INSERT OR IGNORE INTO settings_by_content VALUES (?1)")?;
+            insert.execute([path.0]).map(drop)
+        })
+    }
+
     /// What is to be known of the layers in the stack, and of those being added, to judge needs.
     pub(crate) fn facts(&self) -> Result<Vec<LayerFacts>> {
         let rows = self.run(|db| {

@@ -4,7 +4,7 @@ use rusqlite::{Connection, Result};
 
 /// All steps ever released, in order. Never change one; add another.
 const STEPS: &[&str] =
-    &[FIRST, VARIANT_AND_MARK, UNKNOWN_ORIGINALS, MEETING, LIVING, FOLDERS_AWAY, AGREEMENTS, DOUBTS];
+    &[FIRST, VARIANT_AND_MARK, UNKNOWN_ORIGINALS, MEETING, LIVING, FOLDERS_AWAY, AGREEMENTS, DOUBTS, GUESSES];
 
 /// The format number that this program writes.
 pub(crate) const FORMAT: i64 = STEPS.len() as i64;
@@ -220,6 +220,13 @@ CREATE TABLE cut_short (
 CREATE TABLE whole_since (
     hash BLOB PRIMARY KEY
 ) WITHOUT ROWID;
+";
+
+/// Addresses whose names tell nothing, and at which files blended for what they hold.
+const GUESSES: &str = "
+CREATE TABLE settings_by_content (
+    path INTEGER PRIMARY KEY
+);
 ";
 
 /// Brings the catalogue to the present format, in one transaction.
