@@ -13,6 +13,7 @@ use serde_json::json;
 use crate::Ended;
 use crate::desk::{Desk, absolute};
 use crate::errors::{Exit, Failure};
+use crate::show::safe::as_own;
 use crate::show::style::{BOLD, DIM, GOOD, WARN, paint};
 use steps::{Act, STEPS};
 
@@ -107,7 +108,7 @@ fn run_line(desk: &mut Desk, folder: &Path, line: &str, exit: i32) -> Result<ser
     let mut text = Vec::new();
     let read = printed.rewind().and_then(|()| printed.read_to_end(&mut text));
     read.map_err(|error| failed("read what was printed", &error))?;
-    desk.out.text(&String::from_utf8_lossy(&text));
+    desk.out.text(&as_own(&String::from_utf8_lossy(&text)));
     let code = ended.code();
     if code != Some(exit) {
         let got = code.map_or("no exit code".to_owned(), |code| format!("exit code {code}"));

@@ -46,6 +46,11 @@ pub fn one_line(text: &str) -> String {
     safe
 }
 
+/// What this program itself has written for a terminal, with its styles told apart again; all else in it is safe already.
+pub fn as_own(written: &str) -> String {
+    written.replace('\u{1b}', &STYLE.to_string())
+}
+
 /// As it is sent to a terminal: our own styles, and all else with nothing in it that a terminal acts on but the ends of
 /// lines.
 pub fn for_terminal(text: &str) -> String {

@@ -5,7 +5,15 @@ use crate::closed::Closed;
 #[test]
 fn the_demo_walks_through_the_main_job() {
     let closed = Closed::empty();
-    let ran = closed.run("demo here").status(0);
+    let ran = closed.run("demo here --color always").status(0);
+    // What its commands print comes through with its styles.
+    assert!(ran.stdout.contains("\u{1b}[1mQuillhaven is in care") && !ran.stdout.contains("u{1b}"));
+    let told: String = ran
+        .stdout
+        .split('\u{1b}')
+        .enumerate()
+        .map(|(at, part)| if at == 0 { part } else { part.split_once('m').map_or(part, |(_, rest)| rest) })
+        .collect();
     for words in [
         "Quillhaven is in care: 61 files",
         "wins",
@@ -20,7 +28,7 @@ fn the_demo_walks_through_the_main_job() {
         "1.7 → 1.8",
         "the game's own, in the place of foggy-harbour's",
     ] {
-        assert!(ran.stdout.contains(words), "`{words}` is not in\n{}", ran.stdout);
+        assert!(told.contains(words), "`{words}` is not in\n{told}");
     }
     assert_eq!(ran.stderr, "");
     let home = closed.path("here/home").display().to_string();
