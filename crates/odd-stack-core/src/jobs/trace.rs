@@ -6,6 +6,7 @@ use thiserror::Error;
 
 use super::keys::{KeyTraceRow, trace_keys};
 use crate::address::{Address, AddressError};
+use crate::blend::Format;
 use crate::disk::{Blender, look_at, path_on_disk};
 use crate::hash::ContentHash;
 use crate::ledger::{Layer, Ledger, LedgerError};
@@ -89,8 +90,10 @@ pub struct TraceReport {
     pub address: String,
     /// From the top to the base.
     pub rows: Vec<TraceRow>,
-    /// The file on disk is made of several layers', key by key.
+    /// The file on disk is made of several layers'.
     pub blended: bool,
+    /// If so, they are merged by lines, not key by key.
+    pub by_lines: bool,
     /// Why it is not, though it might be.
     pub not_blended: Option<String>,
     /// The layer that was settled to win here.
@@ -160,6 +163,7 @@ pub fn trace(ledger: &Ledger, text: &str, wants_keys: bool) -> Result<TraceRepor
         address: Address { root: root.name.clone(), path: place }.to_string(),
         rows,
         blended: blend.is_some_and(Result::is_ok),
+        by_lines: order.blend_rules().format_of(key.as_str()) == Some(Format::Lines),
         not_blended: blend.and_then(|outcome| outcome.as_ref().err()).map(|why| why.reason.clone()),
         settled_with: settled.and_then(|settlement| settlement.winner).and_then(name_of),
         keys,

@@ -48,8 +48,12 @@ fn text(report: &TraceReport) -> String {
         text.push_str(&format!("  settled: {layer} wins here\n"));
     }
     if report.blended {
-        let how = if report.keys.is_some() { "" } else { " (--keys shows them)" };
-        text.push_str(&format!("  the file on disk is blended of these, key by key{how}\n"));
+        let how = match (report.by_lines, report.keys.is_some()) {
+            (true, _) => "by lines",
+            (false, true) => "key by key",
+            (false, false) => "key by key (--keys shows them)",
+        };
+        text.push_str(&format!("  the file on disk is blended of these, {how}\n"));
     }
     if let Some(reason) = &report.not_blended {
         text.push_str(&paint(WARN, &format!("  not blended: {reason}\n")));

@@ -227,6 +227,7 @@ fn settings_under_any_name_blend_and_texts_only_when_it_is_said() {
     told.says("these changes lie apart: `oddstack game set --blend \"data/notes (old).qnote=lines\"` would keep both");
     closed.run_words(&["game", "set", "--blend", "data/notes (old).qnote=lines"]).status(0);
     assert_eq!(closed.read("game/data/notes (old).qnote"), "1\ntwo\nthree\n4\n");
+    closed.run_words(&["trace", "data/notes (old).qnote"]).status(0).says("blended of these, by lines");
     closed.run("tweak data/wind.qset Wind.from=north").status(0);
     closed.run("tweak data/wind.qset --unset Wind.none").status(1).says("nothing to take out");
     closed.run("check --deep").status(0);
