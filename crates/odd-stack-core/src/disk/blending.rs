@@ -101,7 +101,7 @@ impl<'l> Blender<'l> {
         Ok(())
     }
 
-    /// Whether files at an address whose name tells nothing may blend: where they did before, and in a change where the
+    /// Whether files at an address whose name tells nothing may blend: where they did before, or in a change, and where the
     /// topmost begins like settings.
     fn may_be_settings(&self, column: &Column, recipe: &Recipe<'_>) -> Result<bool, LedgerError> {
         const HEAD_BYTES: u64 = 4096;
@@ -113,7 +113,9 @@ impl<'l> Blender<'l> {
                     self.by_content.get_or_init(|| known)
                 }
             };
-            return Ok(known.contains(&column.path));
+            if !known.contains(&column.path) {
+                return Ok(false);
+            }
         }
         let Some(top) = recipe.files.last() else { return Ok(true) };
         let mut head = Vec::new();
