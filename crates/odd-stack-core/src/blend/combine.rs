@@ -12,24 +12,14 @@
 
 use std::collections::HashSet;
 
-use serde::{Deserialize, Serialize};
-
-use super::Format;
 use super::compare::{Compared, Difference, difference, meanings, parse};
 use super::formats::with_format;
 use super::keyed::{Change, Key, Keyed};
 use super::lines::merge_apart;
+use super::meant::{Meant, OfGone};
 use super::text::Text;
+use super::{Format, KeyEdit};
 use crate::hash::ContentHash;
-
-/// A change of one key, as a person or a fit sheet asks for it.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct KeyEdit {
-    /// The key as people write it in files of that format.
-    pub key: String,
-    /// Its value; none to take the key out.
-    pub value: Option<String>,
-}
 
 /// What stands in the way of combining files.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -82,18 +72,22 @@ pub fn combine(
     with_format!(format, combine_as(base, files, edits))
 }
 
-fn combine_as<D: Keyed + Clone>(
+pub(super) fn combine_as<D: Keyed + Clone>(
     base: Option<&[u8]>,
     files: &[&[u8]],
     edits: &[&[KeyEdit]],
 ) -> Result<Combined, NotBlended> {
     // What the content is made of, where it is just the game's own file.
     let mut as_read = None;
+    let mut usual = None;
     let (mut content, mut differences, mut clashes) = match Compared::<D>::read(base, files) {
         Ok(compared) => {
             let compared = compared.agreed().map_err(NotBlended::together)?;
             let (content, met) = blended(&compared, base, files)?;
-            as_read = compared.base.filter(|_| files.is_empty());
+            match files.is_empty() {
+                true => as_read = compared.base,
+                false => usual = compared.base.map(|(_, document)| document),
+            }
             (content, compared.differences, met)
         }
         Err(error) if D::IS_BY_LINES && files.len() > 1 => {
@@ -109,12 +103,15 @@ fn combine_as<D: Keyed + Clone>(
             Some(read) => read,
             None => parse::<D>(&content).map_err(NotBlended::together)?,
         };
-        let all = edited(&text, &document, edits.iter().copied().flatten(), &mut undone);
+        let mut meant = Meant::new(&document, usual.as_ref());
+        let all = edited(&text, &document, &mut meant, edits.iter().copied().flatten(), &mut undone);
         let before = meanings(&document);
         // One alone clashes with nothing.
         for one in edits.iter().filter(|_| edits.len() + files.len() > 1) {
-            let alone =
-                if edits.len() > 1 { &edited(&text, &document, one.iter(), &mut Vec::new()) } else { &all };
+            let alone = match edits.len() {
+                1 => &all,
+                _ => &edited(&text, &document, &mut meant, one.iter(), &mut Vec::new()),
+            };
             let (_, alone) = parse::<D>(alone).map_err(NotBlended::together)?;
             differences.push(difference(&before, &meanings(&alone)));
         }
@@ -216,15 +213,16 @@ fn merged_by_lines(base: Option<&[u8]>, files: &[&[u8]]) -> Option<Vec<u8>> {
 }
 
 /// Makes edits in a file; what can't be made is told and passed over.
-fn edited<'e, D: Keyed>(
+fn edited<'e, D: Keyed + Clone>(
     text: &Text,
     document: &D,
+    meant: &mut Meant<'_, D>,
     edits: impl Iterator<Item = &'e KeyEdit>,
     undone: &mut Vec<String>,
 ) -> Vec<u8> {
     let mut changes: Vec<(Key, Change<'_, D>)> = Vec::new();
     for edit in edits {
-        match document.key_of(&edit.key) {
+        match meant.key(edit, OfGone::Told) {
             Ok(key) => {
                 // Of several edits of one key the last counts.
                 changes.retain(|(other, _)| other.id != key.id);

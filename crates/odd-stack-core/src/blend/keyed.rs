@@ -134,6 +134,26 @@ pub(super) trait Keyed: Sized {
         Self::above(id)
     }
 
+    /// The part of a key's id down to the last element of a list on its way that only its place tells.
+    fn by_place<'k>(&self, _id: &'k str) -> Option<&'k str> {
+        None
+    }
+
+    /// Whether a key that a person writes means something else when the lists of the file change.
+    fn is_of_now(&self, id: &str) -> bool {
+        self.by_place(id).is_some()
+    }
+
+    /// The id here of a part that has the id `part` in the same document told otherwise.
+    fn part_as_told_in(&self, _told: &Self, part: &str) -> Option<String> {
+        Some(part.to_owned())
+    }
+
+    /// As people write the key of that id, which is not there.
+    fn shown_as(&self, id: &str) -> String {
+        id.to_owned()
+    }
+
     /// Whether a key stands for an element of a list that others do not have, so that the order of those counts.
     fn is_listed(_id: &str) -> bool {
         false

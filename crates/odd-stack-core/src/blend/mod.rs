@@ -8,12 +8,15 @@ mod align;
 mod carry;
 mod combine;
 mod compare;
+mod edit;
 mod formats;
 mod ini;
 mod json;
 mod keyed;
 mod lines;
+mod meant;
 mod no_keys;
+mod resolve;
 mod rows;
 mod rules;
 #[cfg(test)]
@@ -23,8 +26,10 @@ mod toml;
 mod xml;
 
 pub use carry::{Carried, Clash, NotCarried, Prefer, carry_over};
-pub use combine::{Combined, Culprit, KeyEdit, NotBlended, combine};
-pub use rows::{KeyRow, NotEdited, edits_between, key_rows, look_up, resolve_edits};
+pub use combine::{Combined, Culprit, NotBlended, combine};
+pub use edit::{KeyEdit, read_edits, write_edits};
+pub use resolve::{NotEdited, edits_between, look_up, renewed, resolve_edits};
+pub use rows::{KeyRow, key_rows};
 pub use rules::{BlendRule, BlendRules, Format, MOST_GUESSED_BYTES};
 
 pub(crate) use text::Text;

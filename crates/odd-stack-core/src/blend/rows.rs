@@ -1,12 +1,14 @@
-//! Telling people which keys files change, and making edits of these.
+//! Telling people which keys files change.
 
 use std::collections::HashSet;
 
+use super::combine::combine_as;
 use super::compare::{Compared, parse};
 use super::formats::with_format;
-use super::keyed::{Change, Key, Keyed, Setting};
+use super::keyed::{Key, Keyed, Setting};
+use super::meant::{Meant, OfGone, called};
 use super::text::shown;
-use super::{Format, KeyEdit, NotBlended, combine};
+use super::{Format, KeyEdit, NotBlended};
 
 /// What the files at one address do to a key.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -34,92 +36,7 @@ pub fn key_rows(
     with_format!(format, key_rows_as(base, files, edits))
 }
 
-/// The key that a person writes, as the file names it, and its value there.
-///
-/// # Errors
-/// What is wrong with the file or the key.
-pub fn look_up(format: Format, content: &[u8], written: &str) -> Result<(String, Option<String>), String> {
-    fn as_format<D: Keyed>(content: &[u8], written: &str) -> Result<(String, Option<String>), String> {
-        let document: D = parse(content)?.1;
-        let key = document.key_of(written)?;
-        let found = document.value_at(&key).map(|raw| shown(&raw));
-        Ok((key.shown, found))
-    }
-    with_format!(format, as_format(content, written))
-}
-
-/// Why edits can't be made in a file.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum NotEdited {
-    /// The file is none of that format.
-    File(String),
-    /// One of the keys is none, or can't be set so.
-    Key(String),
-}
-
-/// Edits as they can be made in a file, each with its key as the file names it, and the value that the key has there.
-///
-/// # Errors
-/// [`NotEdited`].
-pub fn resolve_edits(
-    format: Format,
-    content: &[u8],
-    edits: &[KeyEdit],
-) -> Result<Vec<(KeyEdit, Option<String>)>, NotEdited> {
-    fn as_format<D: Keyed>(
-        content: &[u8],
-        edits: &[KeyEdit],
-    ) -> Result<Vec<(KeyEdit, Option<String>)>, NotEdited> {
-        let (text, document): (_, D) = parse(content).map_err(NotEdited::File)?;
-        let resolved = edits.iter().map(|edit| {
-            let key = document.key_of(&edit.key)?;
-            let found = document.value_at(&key).map(|raw| shown(&raw));
-            let made = KeyEdit { key: key.shown.clone(), value: edit.value.clone() };
-            let change = edit.value.as_deref().map_or(Change::Remove, Change::Typed);
-            text.encode(&document.changed(&[(key, change)])?)?;
-            Ok((made, found))
-        });
-        resolved.collect::<Result<_, String>>().map_err(NotEdited::Key)
-    }
-    with_format!(format, as_format(content, edits))
-}
-
-/// The edits that turn the settings of `old` into those of `new`.
-///
-/// # Errors
-/// Why that can't be said key by key.
-pub fn edits_between(format: Format, old: &[u8], new: &[u8]) -> Result<Vec<KeyEdit>, String> {
-    fn as_format<D: Keyed>(old: &[u8], new: &[u8]) -> Result<Vec<KeyEdit>, String> {
-        let compared = Compared::<D>::new(Some(old), &[new]).map_err(|error| error.reason)?;
-        let (changed, document) = (&compared.differences[0], compared.document(0));
-        let before = compared.base.as_ref().map(|(_, document)| document.settings());
-        let is_known = |id: &str| before.is_some_and(|settings| settings.get(id).is_some());
-        let gone = before.into_iter().flat_map(|settings| settings.iter());
-        let gone = gone.filter(|setting| matches!(changed.get(&setting.key.id), Some(None)));
-        let gone = gone.map(|setting| KeyEdit { key: setting.key.shown.clone(), value: None });
-        let come = document.settings().iter().filter(|setting| changed.contains_key(&setting.key.id));
-        let come = come.map(|setting| {
-            let value = Some(shown(&D::as_typed(setting, !is_known(&setting.key.id))));
-            KeyEdit { key: setting.key.shown.clone(), value }
-        });
-        // What goes first makes room.
-        Ok(gone.chain(come).collect())
-    }
-    fn is_alike<D: Keyed>(one: &[u8], two: &[u8]) -> Result<bool, String> {
-        Ok(parse::<D>(one)?.1.loose_sense() == parse::<D>(two)?.1.loose_sense())
-    }
-    let edits = with_format!(format, as_format(old, new))?;
-    let made = combine(format, None, &[old], &[&edits]).map_err(|error| error.reason)?;
-    if let Some(reason) = made.undone.into_iter().next() {
-        return Err(reason);
-    }
-    match with_format!(format, is_alike(&made.content, new))? {
-        true => Ok(edits),
-        false => Err("what is changed can't all be told by keys".to_owned()),
-    }
-}
-
-fn key_rows_as<D: Keyed>(
+fn key_rows_as<D: Keyed + Clone>(
     base: Option<&[u8]>,
     files: &[&[u8]],
     edits: &[&[KeyEdit]],
@@ -127,14 +44,15 @@ fn key_rows_as<D: Keyed>(
     let compared = Compared::<D>::new(base, files)?;
     let raw = |document: &D, id: &str| document.settings().get(id).map(|setting| shown(&setting.raw));
     let all = || compared.base.iter().chain(&compared.files).map(|(_, document)| document);
-    // How keys are resolved that only edits have.
-    let resolve = |edit: &KeyEdit| all().next_back().and_then(|document| document.key_of(&edit.key).ok());
+    // The upper files know best what edits mean.
+    let mut meant: Vec<Meant<'_, D>> = all().map(|document| Meant::new(document, None)).rev().collect();
+    let mut resolve = |edit: &KeyEdit| meant.iter_mut().find_map(|meant| meant.key(edit, OfGone::Told).ok());
     let edited: Vec<Vec<(Key, Option<String>)>> = edits
         .iter()
         .map(|edits| edits.iter().filter_map(|edit| Some((resolve(edit)?, edit.value.clone()))).collect())
         .collect();
     let mut seen = HashSet::new();
-    let mut rows = Vec::new();
+    let (mut rows, mut ids, mut is_by_place) = (Vec::new(), Vec::new(), false);
     let keys = all().flat_map(|document| document.settings().iter().map(|setting: &Setting| &setting.key));
     for key in keys.chain(edited.iter().flatten().map(|(key, _)| key)) {
         let of_files: Vec<Option<Option<String>>> = (0..files.len())
@@ -149,6 +67,9 @@ fn key_rows_as<D: Keyed>(
             .collect();
         let is_changed = of_files.iter().chain(&of_edits).any(Option::is_some);
         if is_changed && seen.insert(&key.id) {
+            is_by_place |=
+                D::is_listed(&key.id) || all().any(|document| document.by_place(&key.id).is_some());
+            ids.push(key.id.as_str());
             rows.push(KeyRow {
                 key: key.shown.clone(),
                 base: compared.base.as_ref().and_then(|(_, document)| raw(document, &key.id)),
@@ -157,5 +78,35 @@ fn key_rows_as<D: Keyed>(
             });
         }
     }
+    if is_by_place && let Some(places) = Places::<D>::of(base, files) {
+        for (row, id) in rows.iter_mut().zip(ids) {
+            row.key = places.key(id).unwrap_or(std::mem::take(&mut row.key));
+        }
+    }
     Ok(rows)
+}
+
+/// What files give together, as it is told alone and as it is told with them.
+struct Places<D> {
+    alone: D,
+    together: D,
+}
+
+impl<D: Keyed + Clone> Places<D> {
+    fn of(base: Option<&[u8]>, files: &[&[u8]]) -> Option<Self> {
+        let made = combine_as::<D>(base, files, &[]).ok()?.content;
+        let all: Vec<&[u8]> = files.iter().copied().chain([made.as_slice()]).collect();
+        let together = Compared::<D>::new(base, &all).ok()?.files.pop()?.1;
+        Some(Self { alone: parse(&made).ok()?.1, together })
+    }
+
+    /// As people write the key in what the files give together, of one that is told by its place there.
+    fn key(&self, id: &str) -> Option<String> {
+        let part = match self.together.by_place(id) {
+            Some(part) => part,
+            None => Some(id).filter(|id| D::is_listed(id))?,
+        };
+        let own = self.alone.part_as_told_in(&self.together, part)?;
+        Some(called(&self.alone, &format!("{own}{}", &id[part.len()..])))
+    }
 }

@@ -7,7 +7,7 @@ use std::path::PathBuf;
 
 use serde::{Deserialize, Serialize};
 
-use crate::blend::{Culprit, Format, KeyEdit, MOST_BLENDED_BYTES, combine};
+use crate::blend::{Culprit, Format, KeyEdit, MOST_BLENDED_BYTES, combine, read_edits};
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError, blob_path};
 use crate::reading::{open_at_once, read_small};
@@ -260,7 +260,7 @@ impl<'l> Blender<'l> {
         let mut edits = Vec::new();
         for entry in &recipe.edits {
             let Some(content) = self.stored(entry)? else { return Ok(None) };
-            let list = serde_json::from_slice(&content);
+            let list = read_edits(&content);
             edits.push(list.map_err(|error| self.ledger.catalogue.damaged_by(&error))?);
         }
         Ok(Some(Ingredients { base, files, edits }))

@@ -8,7 +8,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::differs::KeyClashRow;
-use crate::blend::{MOST_BLENDED_BYTES, key_rows};
+use crate::blend::{MOST_BLENDED_BYTES, key_rows, read_edits};
 use crate::disk::Blender;
 use crate::ledger::{Ledger, LedgerError};
 use crate::stack::{Column, Entry, LayerId, Order, PathId};
@@ -62,7 +62,7 @@ fn words(
             return Ok(Err("a content is missing from the ledger".to_owned()));
         };
         if entry.kind == crate::stack::EntryKind::Keys {
-            let list = serde_json::from_slice(&content);
+            let list = read_edits(&content);
             edits.push((entry.layer, list.map_err(|error| ledger.catalogue.damaged_by(&error))?));
         } else {
             files.push((entry.layer, content));

@@ -7,7 +7,7 @@
 use std::collections::{BTreeMap, HashMap, HashSet};
 
 use super::PatchDayError;
-use crate::blend::{Format, KeyEdit, MOST_BLENDED_BYTES, edits_between, look_up};
+use crate::blend::{Format, KeyEdit, MOST_BLENDED_BYTES, edits_between, look_up, read_edits, write_edits};
 use crate::disk::{Blender, discard_new_contents};
 use crate::hash::ContentHash;
 use crate::ledger::{Intake, Ledger, LedgerError, blob_path};
@@ -102,7 +102,7 @@ pub(super) fn carry(
             if entry.kind == EntryKind::Keys {
                 continue;
             }
-            let list = serde_json::to_vec(&edits).map_err(|error| catalogue.damaged_by(&error))?;
+            let list = write_edits(&edits).map_err(|error| catalogue.damaged_by(&error))?;
             let size_bytes = list.len() as u64;
             let hash = intake.take(&mut list.as_slice(), size_bytes)?;
             carried.before.push((column.path, entry.clone()));
@@ -136,7 +136,7 @@ fn edits_of(
     }
     let Some(content) = blender.stored_if_there(entry)? else { return Ok(None) };
     if entry.kind == EntryKind::Keys {
-        let edits = serde_json::from_slice(&content);
+        let edits = read_edits(&content);
         return edits.map(Some).map_err(|error| ledger.catalogue.damaged_by(&error));
     }
     Ok(edits_between(format, old, &content).ok().filter(|edits| !edits.is_empty()))
@@ -152,10 +152,11 @@ fn note_gone(
     (old, new): (&[u8], &[u8]),
     edits: &[KeyEdit],
 ) {
-    let has =
-        |content: &[u8], key: &str| look_up(format, content, key).is_ok_and(|(_, value)| value.is_some());
-    let gone: Vec<&str> =
-        edits.iter().map(|edit| edit.key.as_str()).filter(|key| has(old, key) && !has(new, key)).collect();
+    let has = |content: &[u8], edit: &KeyEdit| {
+        look_up(format, content, edit).is_ok_and(|(_, value)| value.is_some())
+    };
+    let gone = edits.iter().filter(|edit| has(old, edit) && !has(new, edit));
+    let gone: Vec<&str> = gone.map(|edit| edit.key.as_str()).collect();
     let spelled = column.spelled().cloned().unwrap_or_default();
     let Some(address) = ledger.game().address(column.root, spelled) else { return };
     if !gone.is_empty() {

@@ -14,7 +14,7 @@ use super::placing_again::Before;
 use super::show::remembered_rules;
 use super::wishes::wish_rows;
 use crate::address::{Address, AddressError};
-use crate::blend::KeyEdit;
+use crate::blend::{KeyEdit, write_edits};
 use crate::compare_versions;
 use crate::fit::{Fit, FitError, Rules};
 use crate::hash::ContentHash;
@@ -129,7 +129,7 @@ fn key_lists(
                 .push(format!("sets {} in {}, a file of its own: its own value counts", set.key, set.file));
             continue;
         }
-        let edit = KeyEdit { key: set.key.clone(), value: Some(set.value.clone()) };
+        let edit = KeyEdit::new(&set.key, Some(set.value.clone()));
         match lists.iter_mut().find(|(other, _)| is_like(other, &address)) {
             Some((_, list)) => list.push(edit),
             None => lists.push((address, vec![edit])),
@@ -137,7 +137,7 @@ fn key_lists(
     }
     let mut keys = Vec::new();
     for (address, list) in lists {
-        let bytes = serde_json::to_vec(&list).map_err(|error| ledger.catalogue.damaged_by(&error))?;
+        let bytes = write_edits(&list).map_err(|error| ledger.catalogue.damaged_by(&error))?;
         let size_bytes = bytes.len() as u64;
         keys.push(KeysOf { address, hash: contents.put(bytes)?, size_bytes });
     }

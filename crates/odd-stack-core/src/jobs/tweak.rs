@@ -14,7 +14,7 @@ use super::add::free_name;
 use super::new_layer::{KeysOf, key_entries, key_of};
 use super::{AddError, AddPlace};
 use crate::address::{Address, AddressError, FoldedKey, RelPath};
-use crate::blend::{Format, KeyEdit, NotEdited, look_up, resolve_edits};
+use crate::blend::{Format, KeyEdit, NotEdited, look_up, read_edits, renewed, resolve_edits, write_edits};
 use crate::disk::{
     Blender, ChangeError, ChangeOptions, ChangeRequest, Exchange, Prepared, discard_new_contents, look_at,
     prepare,
@@ -154,10 +154,8 @@ pub fn tweaks(ledger: &Ledger) -> Result<Vec<TweakRow>, TweakError> {
     let order = ledger.present_order()?;
     let beneath = beneath_own(ledger)?;
     let mut rows = Vec::new();
-    for file in own_files(ledger)? {
-        let column = learnt(ledger, file.column, [&order, &beneath])?;
-        let content = supplied(ledger, &column, &beneath)?.unwrap_or_default();
-        let format = format_of(&column, &order, &content);
+    for mut file in own_files(ledger)? {
+        let (format, content) = file.renew(ledger, &order, &beneath)?;
         let address = file.address.to_string();
         if let Some(whole) = &file.whole {
             let what = if whole.hash == ContentHash::NOTHING { "gone" } else { "file" };
@@ -170,7 +168,7 @@ pub fn tweaks(ledger: &Ledger) -> Result<Vec<TweakRow>, TweakError> {
 }
 
 fn row(address: &str, edit: KeyEdit, format: Option<Format>, beneath: &[u8]) -> TweakRow {
-    let found = format.and_then(|format| look_up(format, beneath, &edit.key).ok());
+    let found = format.and_then(|format| look_up(format, beneath, &edit).ok());
     let beneath = found.and_then(|(_, value)| value);
     let (address, what) = (address.to_owned(), "key".to_owned());
     TweakRow { address, what, key: edit.key, value: edit.value, beneath }
@@ -237,6 +235,22 @@ pub(super) fn keep_own(
 }
 
 impl OwnFile {
+    /// Names the edits by the keys that they have in what lies beneath, and gives that.
+    fn renew(
+        &mut self,
+        ledger: &Ledger,
+        order: &Order,
+        beneath: &Order,
+    ) -> Result<(Option<Format>, Vec<u8>), LedgerError> {
+        self.column = learnt(ledger, self.column.clone(), [order, beneath])?;
+        let content = supplied(ledger, &self.column, beneath)?.unwrap_or_default();
+        let format = format_of(&self.column, order, &content);
+        if let Some(format) = format {
+            self.edits = renewed(format, &content, std::mem::take(&mut self.edits));
+        }
+        Ok((format, content))
+    }
+
     fn is_something(&self) -> bool {
         !self.edits.is_empty() || self.whole.is_some()
     }
@@ -340,7 +354,7 @@ fn own_request(
 
 fn store(ledger: &Ledger, intake: &Intake<'_>, files: &[OwnFile]) -> Result<Vec<KeysOf>, LedgerError> {
     let stored = files.iter().filter(|file| !file.edits.is_empty()).map(|file| {
-        let bytes = serde_json::to_vec(&file.edits).map_err(|error| ledger.catalogue.damaged_by(&error))?;
+        let bytes = write_edits(&file.edits).map_err(|error| ledger.catalogue.damaged_by(&error))?;
         let size_bytes = bytes.len() as u64;
         let hash = intake.take(&mut bytes.as_slice(), size_bytes)?;
         Ok(KeysOf { address: file.address.clone(), hash, size_bytes })
@@ -488,6 +502,7 @@ fn set(
         NotEdited::File(reason) => TweakError::NotKeys { address: shown.clone(), reason },
         NotEdited::Key(reason) => TweakError::BadKey { address: shown.clone(), reason },
     })?;
+    file.edits = renewed(format, &content, std::mem::take(&mut file.edits));
     let mut rows = Vec::new();
     for (edit, beneath) in resolved {
         file.edits.retain(|known| known.key != edit.key);
@@ -515,6 +530,7 @@ fn drop_edits(
     let file = files.iter_mut().find(|file| (file.column.root, &file.column.key) == (root, &key));
     let Some(file) = file else { return Err(TweakError::NoEdit { what: address.to_string() }) };
     let shown = file.address.to_string();
+    file.renew(ledger, &ledger.present_order()?, &beneath_own(ledger)?)?;
     let listed = tweaks(ledger)?;
     let mut rows = Vec::new();
     let is_it = |edit: &KeyEdit, key: &String| edit.key == *key || edit.key.eq_ignore_ascii_case(key);
@@ -547,7 +563,7 @@ fn own_files(ledger: &Ledger) -> Result<Vec<OwnFile>, TweakError> {
         let Some(entry) = column.entries.iter().find(|entry| entry.layer == own) else { continue };
         let (edits, whole) = if entry.kind == EntryKind::Keys {
             let content = blender.stored(entry)?.unwrap_or_default();
-            let edits = serde_json::from_slice(&content);
+            let edits = read_edits(&content);
             (edits.map_err(|error| ledger.catalogue.damaged_by(&error))?, None)
         } else {
             let Entry { hash, size_bytes, modified, executable, .. } = *entry;

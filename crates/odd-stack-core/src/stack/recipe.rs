@@ -5,7 +5,7 @@ use crate::blend::{Format, MOST_GUESSED_BYTES};
 use crate::hash::ContentHash;
 
 /// Counts the ways of blending there were, for what an older one made is not what this one makes.
-const BLENDING: u8 = 2;
+const BLENDING: u8 = 3;
 
 /// Contents that are blended into one, the lowest first.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -202,10 +202,7 @@ pub fn settle(ledger: &Ledger, at: &str, ruling: Ruling) -> Result<(), SettleErr
 
 /// Sets keys of a configuration file, or takes them out.
 pub fn tweak(ledger: &Ledger, address: &str, keys: &[(&str, Option<&str>)]) -> Result<(), TweakError> {
-    let edit = |(key, value): &(&str, Option<&str>)| KeyEdit {
-        key: (*key).to_owned(),
-        value: value.map(str::to_owned),
-    };
+    let edit = |(key, value): &(&str, Option<&str>)| KeyEdit::new(*key, value.map(str::to_owned));
     let set = Tweak::Set(vec![(address.to_owned(), keys.iter().map(edit).collect())]);
     change_own(ledger, &set)
 }

@@ -78,9 +78,9 @@ impl TweakArgs {
                 return Err(usage(&format!("`{word}` is not KEY=VALUE")));
             };
             let (key, value) = (word[..cut].trim().to_owned(), word[cut + 1..].to_owned());
-            edits.push(KeyEdit { key, value: Some(value) });
+            edits.push(KeyEdit::new(key, Some(value)));
         }
-        edits.extend(self.unset.iter().map(|key| KeyEdit { key: key.clone(), value: None }));
+        edits.extend(self.unset.iter().map(|key| KeyEdit::new(key, None)));
         if edits.is_empty() || self.all {
             return Err(usage("say what to change: `oddstack tweak ADDRESS KEY=VALUE…`, or --unset KEY"));
         }

@@ -153,6 +153,36 @@ fn settings_of_layers_and_of_the_person_blend() {
     }
 }
 
+/// Layers come and go beneath an edit of an item that only its place tells.
+#[test]
+fn an_edit_of_an_item_stays_with_the_item() {
+    let closed = Closed::empty();
+    closed.write("game/s.ini", "[P]\npath=a\npath=b\n");
+    closed.run("game add Quillhaven game").status(0);
+    closed.run("tweak s.ini P.path[2]=z P.path[3]=own").status(0);
+    assert_eq!(closed.read("game/s.ini"), "[P]\npath=a\npath=z\npath=own\n");
+    closed.zip("first-1.zip", &[("s.ini", "[P]\npath=x\npath=a\npath=b\n")]);
+    closed.run("add first-1.zip").status(0);
+    assert_eq!(closed.read("game/s.ini"), "[P]\npath=x\npath=a\npath=z\npath=own\n");
+    closed.run("trace s.ini --keys").status(0).says("P.path[3]  z").says("P.path[1]  x");
+    closed.run("tweak list").status(0).says("P.path[3]  z").says("P.path[4]  own");
+    // Set again under the name it has now, and by hand.
+    closed.run("tweak s.ini P.path[3]=w").status(0);
+    assert_eq!(closed.read("game/s.ini"), "[P]\npath=x\npath=a\npath=w\npath=own\n");
+    closed.write("game/s.ini", "[P]\npath=x\npath=a\npath=v\npath=other\n");
+    closed.run("mend s.ini --keep").status(0);
+    assert_eq!(closed.read("game/s.ini"), "[P]\npath=x\npath=a\npath=v\npath=other\n");
+    closed.run("lift first").status(0);
+    assert_eq!(closed.read("game/s.ini"), "[P]\npath=a\npath=v\npath=other\n");
+    // A layer takes the item out: that is told, and it comes back with the edit.
+    closed.zip("last-1.zip", &[("s.ini", "[P]\npath=a\n")]);
+    closed.run("add last-1.zip").status(0).says("`P.path[3]`, which was `b`, is not there any more");
+    assert_eq!(closed.read("game/s.ini"), "[P]\npath=a\npath=other\n");
+    closed.run("remove last").status(0);
+    closed.run("tweak drop s.ini P.path[2]").status(0);
+    assert_eq!(closed.read("game/s.ini"), "[P]\npath=a\npath=b\npath=other\n");
+}
+
 #[test]
 fn what_blends_can_be_said() {
     let closed = with_meeting_layers();

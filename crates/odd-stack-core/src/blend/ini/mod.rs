@@ -21,6 +21,9 @@ use super::keyed::{Change, Key, Keyed, Setting, Settings, line_end};
 /// Between the parts of a key's id.
 const SEPARATOR: char = '\u{1f}';
 
+/// Between the name of a section and what tells it from others of that name.
+const TOLD: char = '\u{2}';
+
 /// A whole file.
 #[derive(Debug, Clone)]
 pub(super) struct Ini {
@@ -123,6 +126,45 @@ impl Keyed for Ini {
         id.rsplit(SEPARATOR).next().is_some_and(|last| last.starts_with('+'))
     }
 
+    fn by_place<'k>(&self, id: &'k str) -> Option<&'k str> {
+        let mut parts = id.split(SEPARATOR);
+        let section = parts.next()?;
+        if parts.nth(1).is_some_and(|step| !step.starts_with('+')) {
+            return Some(id);
+        }
+        let at = self.told.iter().position(|(told, _)| told == section)?;
+        let name = &self.pieces.sections[at];
+        let alike = self.pieces.sections.iter().filter(|other| other.eq_ignore_ascii_case(name)).count();
+        let is_called = section.split_once(TOLD).is_some_and(|(_, step)| step.contains('='));
+        (alike > 1 && !is_called).then_some(section)
+    }
+
+    fn is_of_now(&self, id: &str) -> bool {
+        self.by_place(id).is_some() || Self::is_listed(id)
+    }
+
+    fn part_as_told_in(&self, told: &Self, part: &str) -> Option<String> {
+        if part.contains(SEPARATOR) {
+            let piece = told.piece_of[told.settings.position(part)?]?;
+            let at = self.piece_of.iter().position(|own| *own == Some(piece))?;
+            return Some(self.settings.at(at).key.id.clone());
+        }
+        let at = told.told.iter().position(|(section, _)| section == part)?;
+        Some(self.told[at].0.clone())
+    }
+
+    fn shown_as(&self, id: &str) -> String {
+        let (section, name) = id.split_once(SEPARATOR).unwrap_or(("", id));
+        let label = self.told.iter().find(|(told, _)| told == section).map_or(section, |(_, label)| label);
+        let (name, step) = name.split_once(SEPARATOR).unwrap_or((name, ""));
+        let shown = key(section, label, name).shown;
+        match step.strip_prefix('+').and_then(|number| number.parse::<usize>().ok()) {
+            // One that comes behind those there.
+            Some(number) => format!("{shown}[{}]", self.items(section, name).count() + number),
+            None => shown,
+        }
+    }
+
     /// What comes with a new line may have a comment behind it.
     fn as_typed(setting: &Setting, is_new: bool) -> String {
         if is_new { setting.meaning.clone() } else { setting.raw.clone() }
@@ -144,10 +186,7 @@ impl Keyed for Ini {
             return Ok(Key { id, shown });
         }
         let (section, label, name) = self.section_and_name(written);
-        let items = |name: &str| -> Vec<&Key> {
-            let list = format!("{section}{SEPARATOR}{}{SEPARATOR}", name.to_lowercase());
-            self.settings.iter().map(|setting| &setting.key).filter(|key| key.id.starts_with(&list)).collect()
-        };
+        let items = |name: &str| -> Vec<&Key> { self.items(&section, name).collect() };
         if let Some((list, place)) = name.strip_suffix(']').and_then(|rest| rest.rsplit_once('['))
             && let Ok(place) = place.parse::<usize>()
             && !items(list).is_empty()
@@ -155,7 +194,8 @@ impl Keyed for Ini {
             return match items(list).get(place.wrapping_sub(1)) {
                 Some(key) => Ok((*key).clone()),
                 None if place > 0 => {
-                    let id = format!("{section}{SEPARATOR}{}{SEPARATOR}+{place}", list.to_lowercase());
+                    let number = place - items(list).len();
+                    let id = format!("{section}{SEPARATOR}{}{SEPARATOR}+{number}", list.to_lowercase());
                     Ok(Key { id, shown: written.to_owned() })
                 }
                 None => Err(format!("`{written}`: the first is `{list}[1]`")),
@@ -224,6 +264,12 @@ impl Ini {
             lines
         };
         self.pieces.separator != other.pieces.separator || lines(self) == lines(other)
+    }
+
+    /// The keys of a name that stands several times in a section.
+    fn items(&self, section: &str, name: &str) -> impl Iterator<Item = &Key> {
+        let list = format!("{section}{SEPARATOR}{}{SEPARATOR}", name.to_lowercase());
+        self.settings.iter().map(|setting| &setting.key).filter(move |key| key.id.starts_with(&list))
     }
 
     fn settings_count(&self) -> usize {

@@ -3,8 +3,8 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
 use super::super::align::{Element, Step, align};
-use super::Ini;
 use super::read::{BARE, Kind, Pieces};
+use super::{Ini, TOLD};
 use crate::hash::ContentHash;
 
 fn hashed(meaning: &str) -> String {
@@ -56,12 +56,12 @@ pub(super) fn tell_sections(documents: &mut [Option<&mut Ini>]) -> Result<(), St
             for ((number, place), step) in places.iter().enumerate().zip(steps) {
                 let (step, label) = match step {
                     Step::Called { by, value } => {
-                        (format!("{name}\u{2}{by}={}", value.to_lowercase()), format!("[{by}='{value}']"))
+                        (format!("{name}{TOLD}{by}={}", value.to_lowercase()), format!("[{by}='{value}']"))
                     }
                     Step::At(0) => (name.clone(), String::new()),
-                    Step::At(at) => (format!("{name}\u{2}{at}"), format!("[{}]", at + 1)),
+                    Step::At(at) => (format!("{name}{TOLD}{at}"), format!("[{}]", at + 1)),
                     Step::New { meaning, before } => {
-                        (format!("{name}\u{2}+{}{before}", hashed(&meaning)), format!("[{}]", number + 1))
+                        (format!("{name}{TOLD}+{}{before}", hashed(&meaning)), format!("[{}]", number + 1))
                     }
                 };
                 document.told[*place] = (step, format!("{}{label}", document.pieces.sections[*place]));

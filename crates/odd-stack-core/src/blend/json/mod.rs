@@ -140,6 +140,47 @@ impl Keyed for Json {
         id.rsplit('/').next().is_some_and(|last| last.starts_with('+'))
     }
 
+    fn by_place<'k>(&self, id: &'k str) -> Option<&'k str> {
+        let (mut node, mut end, mut found) = (Some(&self.root), 0, None);
+        for step in id.split('/').skip(1) {
+            end += 1 + step.len();
+            let is_element = node.is_some_and(|node| matches!(node.kind, Kind::Array(_)));
+            if is_element && !step.starts_with(['[', '+']) {
+                found = Some(&id[..end]);
+            }
+            node = node.and_then(|node| self.step_into(node, step));
+        }
+        found
+    }
+
+    fn part_as_told_in(&self, told: &Self, part: &str) -> Option<String> {
+        let at = told.node_at(part)?.start;
+        let (mut id, mut node) = (String::new(), &self.root);
+        let holds = |node: &Node| (node.start..node.end).contains(&at);
+        while node.start != at {
+            let (step, inner) = match &node.kind {
+                Kind::Object(properties) => {
+                    let property = properties.iter().find(|property| holds(&property.value))?;
+                    (escaped(&property.name), &property.value)
+                }
+                Kind::Array(elements) => {
+                    let place = elements.iter().position(holds)?;
+                    let step = self.steps.get(&node.start).map(|steps| steps[place].clone());
+                    (step.unwrap_or_else(|| place.to_string()), &elements[place])
+                }
+                Kind::Text(_) | Kind::Other(_) => return None,
+            };
+            id.push('/');
+            id.push_str(&step);
+            node = inner;
+        }
+        Some(id)
+    }
+
+    fn shown_as(&self, id: &str) -> String {
+        shown(id)
+    }
+
     fn value_at(&self, key: &Key) -> Option<String> {
         self.node_at(&key.id).map(|node| self.text[node.start..node.end].to_owned())
     }

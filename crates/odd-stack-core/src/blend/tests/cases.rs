@@ -423,7 +423,7 @@ fn in_lines() {
         ],
     );
     assert!(combine(Format::Lines, None, &[b"a\n", b"b\n"], &[]).is_err());
-    assert!(look_up(Format::Lines, own, "one").unwrap_err().contains("no keys"));
+    assert!(look_up(Format::Lines, own, &KeyEdit::new("one", None)).unwrap_err().contains("no keys"));
     assert!(lie_apart(own, b"1\ntwo\nthree\nfour\n", b"one\ntwo\nthree\n4\n"));
 }
 
@@ -441,7 +441,7 @@ fn what_is_nested_too_deep_is_told() {
     ];
     for (format, file) in files {
         assert!(combine(format, None, &[file.as_bytes()], &[]).is_err());
-        assert!(look_up(format, file.as_bytes(), "/a/a").is_err());
+        assert!(look_up(format, file.as_bytes(), &KeyEdit::new("/a/a", None)).is_err());
     }
 }
 
@@ -471,12 +471,12 @@ fn what_rows_print_can_be_tweaked() {
         let rows = key_rows(format, Some(old.as_bytes()), &[new.as_bytes()], &[]).unwrap();
         assert!(!rows.is_empty());
         for row in rows {
-            let (shown, found) = look_up(format, new.as_bytes(), &row.key).unwrap();
+            let (shown, found) = look_up(format, new.as_bytes(), &KeyEdit::new(&row.key, None)).unwrap();
             let value = row.files[0].clone().unwrap();
             if !row.key.ends_with("/-") {
                 assert_eq!((&shown, &found), (&row.key, &value), "{new}");
             }
-            let edit = KeyEdit { key: row.key.clone(), value: None };
+            let edit = KeyEdit::new(&row.key, None);
             let made = combine(format, None, &[new.as_bytes()], &[&[edit]]).unwrap();
             assert_eq!(made.undone, [""; 0], "{}", row.key);
         }

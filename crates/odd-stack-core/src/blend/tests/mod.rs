@@ -2,6 +2,7 @@
 
 mod cases;
 mod law;
+mod places;
 
 use proptest::prelude::*;
 
@@ -67,7 +68,7 @@ fn key(format: Format, key: usize) -> String {
 }
 
 fn values_of(format: Format, content: &[u8], most: usize) -> Vec<Option<String>> {
-    (0..most).map(|at| look_up(format, content, &key(format, at)).unwrap().1).collect()
+    (0..most).map(|at| look_up(format, content, &KeyEdit::new(key(format, at), None)).unwrap().1).collect()
 }
 
 /// Whether a refusal is right: some file drops more than a third of the base, by the naive model.
@@ -188,7 +189,7 @@ proptest! {
         let changes: Vec<(usize, Option<u8>)> = edits.into_iter().collect();
         let list: Vec<KeyEdit> = changes
             .iter()
-            .map(|(at, value)| KeyEdit { key: key(format, *at), value: value.map(|value| value.to_string()) })
+            .map(|(at, value)| KeyEdit::new(key(format, *at), value.map(|value| value.to_string())))
             .collect();
         let text = file(format, &own);
         let made = combine(format, None, &[text.as_bytes()], &[&list]).unwrap();
@@ -234,10 +235,8 @@ fn combined(format: Format, base: &str, files: &[&str]) -> String {
 }
 
 fn tweaked(format: Format, content: &str, edits: &[(&str, Option<&str>)]) -> String {
-    let edits: Vec<KeyEdit> = edits
-        .iter()
-        .map(|(key, value)| KeyEdit { key: (*key).to_owned(), value: value.map(str::to_owned) })
-        .collect();
+    let edits: Vec<KeyEdit> =
+        edits.iter().map(|(key, value)| KeyEdit::new(*key, value.map(str::to_owned))).collect();
     let made = combine(format, None, &[content.as_bytes()], &[&edits]).unwrap();
     assert_eq!(made.undone, [""; 0]);
     String::from_utf8(made.content).unwrap()
@@ -267,7 +266,11 @@ fn ini_keeps_its_form() {
         "top = 1\r\n; harbour\r\n[Gulls]\r\ncount = 40 ; many\r\npath=a\r\npath=b\r\nloud = yes\r\n\r\n[Fog]\r\nthick=\"5\"\r\n"
     );
     assert_eq!(tweaked(Format::Ini, "[a.b]\nx=1", &[("a.b.y", Some("2"))]), "[a.b]\nx=1\ny=2\n");
-    assert!(look_up(Format::Ini, base.as_bytes(), "Gulls.path").unwrap_err().contains("several times"));
+    assert!(
+        look_up(Format::Ini, base.as_bytes(), &KeyEdit::new("Gulls.path", None))
+            .unwrap_err()
+            .contains("several times")
+    );
 }
 
 #[test]
@@ -291,7 +294,10 @@ fn json_keeps_its_form() {
         tweaked(Format::Json, base, &[("/gulls/count", None), ("/gulls/loud", None)]),
         "{\n\t// harbour\n\t\"fog\": [1, 2],\n}\n"
     );
-    assert_eq!(look_up(Format::Json, base.as_bytes(), "/fog/1").unwrap().1.as_deref(), Some("2"));
+    assert_eq!(
+        look_up(Format::Json, base.as_bytes(), &KeyEdit::new("/fog/1", None)).unwrap().1.as_deref(),
+        Some("2")
+    );
     assert_eq!(tweaked(Format::Json, "{\"a\": \"1\"}", &[("/a", Some("2"))]), "{\"a\": \"2\"}");
     assert_eq!(
         tweaked(Format::Json, "{}", &[("/a/b", Some("x"))]),
@@ -447,7 +453,7 @@ fn what_another_separator_would_hide_is_not_written() {
     for file in ["fog=1\ngulls=2\na:b=3\n", "fog=1\ngulls=a=b\n", "fog=1\ngulls=2\nferries=a=b\n"] {
         assert!(combine_with(file).is_err(), "{file}");
     }
-    let typed = [KeyEdit { key: "fog".to_owned(), value: Some("a=b".to_owned()) }];
+    let typed = [KeyEdit::new("fog", Some("a=b".to_owned()))];
     let made = combine(Format::Ini, Some(colons.as_bytes()), &[], &[&typed]).unwrap();
     assert_eq!((made.content.as_slice(), made.undone.len()), (colons.as_bytes(), 1));
 }

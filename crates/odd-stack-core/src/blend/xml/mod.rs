@@ -145,6 +145,39 @@ impl Keyed for Xml {
         id.ends_with(']') && steps(id).last().is_some_and(|last| last.contains("[+"))
     }
 
+    fn by_place<'k>(&self, id: &'k str) -> Option<&'k str> {
+        let (mut element, mut found) = (Some(&self.document.root), None);
+        let ends = cuts(id).skip(2).chain([id.len()]);
+        for (step, end) in steps(id).into_iter().skip(1).zip(ends) {
+            let inside = element?;
+            let name = step.split('[').next().unwrap_or(step);
+            let several = inside.children.iter().filter(|child| child.name == name).count() > 1;
+            if several && !step.contains('\'') && !step.contains("[+") {
+                found = Some(&id[..end]);
+            }
+            element = inside.children.iter().find(|child| self.step(child) == step);
+            if element.is_none() {
+                break;
+            }
+        }
+        found
+    }
+
+    fn part_as_told_in(&self, told: &Self, part: &str) -> Option<String> {
+        let at = told.element_at(part)?.tag.start;
+        let (mut id, mut element) = (format!("/{}", self.document.root.name), &self.document.root);
+        while element.tag.start != at {
+            element = element.children.iter().find(|child| (child.tag.start..child.end).contains(&at))?;
+            id.push('/');
+            id.push_str(self.step(element));
+        }
+        Some(id)
+    }
+
+    fn shown_as(&self, id: &str) -> String {
+        self.shown(id)
+    }
+
     fn value_at(&self, key: &Key) -> Option<String> {
         if let Some(setting) = self.settings.get(&key.id) {
             return Some(setting.raw.clone());
@@ -403,9 +436,9 @@ fn agree_on(texts: &[&str], elements: &[Option<&Element>], agreed: &mut [Agreed]
     match told_row(texts, elements) {
         None => {
             for (element, agreed) in elements.iter().zip(agreed) {
-                agreed
-                    .as_one
-                    .extend(element.filter(|element| !element.children.is_empty()).map(|e| e.tag.start));
+                let Some(element) = element.filter(|element| !element.children.is_empty()) else { continue };
+                agreed.as_one.insert(element.tag.start);
+                number(element, &mut agreed.told);
             }
         }
         Some(told) => {
@@ -433,6 +466,19 @@ fn agree_on(texts: &[&str], elements: &[Option<&Element>], agreed: &mut [Agreed]
                 agreed.told.extend(told.map(|(child, told)| (child.tag.start, told)));
             }
         }
+    }
+}
+
+/// Tells all elements in one by their places, for that one is one value.
+fn number(element: &Element, told_as: &mut HashMap<usize, Told>) {
+    let mut counts: HashMap<&str, usize> = HashMap::new();
+    for child in &element.children {
+        let count = counts.entry(&child.name).or_default();
+        if *count > 0 {
+            told_as.insert(child.tag.start, told(&child.name, Step::At(*count)));
+        }
+        *count += 1;
+        number(child, told_as);
     }
 }
 

@@ -12,7 +12,7 @@ use time::format_description::well_known::Rfc3339;
 use super::differences::{Difference, Differences, differences};
 use super::{Begun, CaptureError, MadeBy, Stage, clear_after};
 use crate::address::{FoldedKey, RelPath};
-use crate::blend::{KeyEdit, MOST_BLENDED_BYTES, edits_between};
+use crate::blend::{KeyEdit, MOST_BLENDED_BYTES, edits_between, write_edits};
 use crate::disk::{
     BaseBefore, Blender, ChangeOptions, ChangeRequest, Direct, Edits, Exchange, Lying, Prepared,
     discard_new_contents, prepare,
@@ -350,7 +350,7 @@ fn take(
         wanted.iter().map(|file| settings_of(ledger, order, file)).collect::<Result<_, _>>()?;
     let lists: Vec<Option<Vec<u8>>> = settings
         .iter()
-        .map(|edits| edits.as_ref().map(serde_json::to_vec).transpose())
+        .map(|edits| edits.as_deref().map(write_edits).transpose())
         .collect::<Result<_, _>>()
         .map_err(|error| ledger.catalogue.damaged_by(&error))?;
     let site = ledger.site();
