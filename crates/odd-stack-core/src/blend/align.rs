@@ -62,7 +62,8 @@ pub(super) enum Step {
 pub(super) fn align(lists: &[Option<Vec<Element>>]) -> Option<Vec<Vec<Step>>> {
     let (first, others) = lists.split_first()?;
     if let Some(called) = by_name(lists) {
-        return keeps_order(&called).then_some(called);
+        let is_sure = keeps_order(&called) && !is_renamed_by_several(lists, &called);
+        return is_sure.then_some(called);
     }
     let Some(first) = first else {
         let mut there = others.iter().flatten();
@@ -99,6 +100,31 @@ fn by_name(lists: &[Option<Vec<Element>>]) -> Option<Vec<Vec<Step>>> {
         Some(Step::Called { by: by.clone(), value: value.clone() })
     };
     lists.iter().map(|list| list.iter().flatten().map(step).collect()).collect()
+}
+
+/// Whether several give an element of the first list other names: then these are one element, which they contest.
+fn is_renamed_by_several(lists: &[Option<Vec<Element>>], called: &[Vec<Step>]) -> bool {
+    let known = |at: usize| called[at].iter().collect::<HashSet<&Step>>();
+    let own = known(0);
+    let mut renamed: HashMap<usize, HashSet<&Step>> = HashMap::new();
+    let Some(first) = &lists[0] else { return false };
+    for (at, list) in lists.iter().enumerate().skip(1) {
+        let (Some(list), there) = (list, known(at)) else { continue };
+        let gone: Vec<usize> = (0..first.len()).filter(|one| !there.contains(&called[0][*one])).collect();
+        let new: Vec<usize> = (0..list.len()).filter(|two| !own.contains(&called[at][*two])).collect();
+        if gone.len() * new.len() > MOST_APART * MOST_APART {
+            return true;
+        }
+        for one in gone {
+            let is_it = |two: &&usize| {
+                let most = first[one].parts.len().max(list[**two].parts.len());
+                // The name is not among what both say.
+                first[one].common(&list[**two]) * 2 >= most.max(2)
+            };
+            renamed.entry(one).or_default().extend(new.iter().filter(is_it).map(|two| &called[at][*two]));
+        }
+    }
+    renamed.values().any(|names| names.len() > 1)
 }
 
 /// Whether what two lists have in common stands in the same order in both.

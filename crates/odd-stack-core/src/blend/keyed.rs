@@ -282,15 +282,6 @@ impl Branch {
     }
 }
 
-/// The end of the line if only blanks and a comment follow `at`; else `at`.
-pub(super) fn after_rest_of_line(text: &str, at: usize) -> usize {
-    let rest = &text[at..];
-    let line = rest.split(['\r', '\n']).next().unwrap_or_default();
-    let bare = line.trim_start();
-    let is_comment = bare.starts_with("//") || (bare.starts_with("/*") && bare.trim_end().ends_with("*/"));
-    if bare.is_empty() || is_comment { at + line.len() } else { at }
-}
-
 /// The line end that a text uses most.
 pub(super) fn line_end(text: &str) -> &'static str {
     let both = text.matches("\r\n").count();

@@ -14,13 +14,16 @@ use super::text::shown;
 /// Longer values are not shown in messages.
 const MOST_QUOTED_BYTES: usize = 60;
 
+/// A file that an edit was made in and the one that it is meant for, told together; or why that can't be.
+type Pair<D> = Result<(D, D), String>;
+
 /// Finds the keys of one document that edits mean.
 pub(super) struct Meant<'d, D> {
     document: &'d D,
     /// What edits that know no better were made for: the game's own file.
     usual: Option<&'d D>,
     /// What edits were made in, beside the document as it is told with each; the usual has no text.
-    told: Vec<(Option<Arc<str>>, Result<(D, D), String>)>,
+    told: Vec<(Option<Arc<str>>, Pair<D>)>,
 }
 
 /// What becomes of an edit of an element that is not there.
@@ -70,7 +73,7 @@ impl<'d, D: Keyed + Clone> Meant<'d, D> {
     }
 
     /// What an edit was made in and the document, told together; nothing if that is none of the format.
-    fn told_with(&mut self, seen: Option<&Arc<str>>) -> Option<&Result<(D, D), String>> {
+    fn told_with(&mut self, seen: Option<&Arc<str>>) -> Option<&Pair<D>> {
         let at = match self.told.iter().position(|(known, _)| known.as_ref() == seen) {
             Some(at) => at,
             None => {

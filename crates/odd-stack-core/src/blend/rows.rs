@@ -3,7 +3,7 @@
 use std::collections::HashSet;
 
 use super::combine::combine_as;
-use super::compare::{Compared, parse};
+use super::compare::{Compared, Difference, parse};
 use super::formats::with_format;
 use super::keyed::{Key, Keyed, Setting};
 use super::meant::{Meant, OfGone, called};
@@ -51,14 +51,21 @@ fn key_rows_as<D: Keyed + Clone>(
         .iter()
         .map(|edits| edits.iter().filter_map(|edit| Some((resolve(edit)?, edit.value.clone()))).collect())
         .collect();
+    // A value, and others beneath it in another file, are one row.
+    let beneath: Vec<HashSet<&str>> = compared.differences.iter().map(set_beneath::<D>).collect();
     let mut seen = HashSet::new();
     let (mut rows, mut ids, mut is_by_place) = (Vec::new(), Vec::new(), false);
     let keys = all().flat_map(|document| document.settings().iter().map(|setting: &Setting| &setting.key));
     for key in keys.chain(edited.iter().flatten().map(|(key, _)| key)) {
         let of_files: Vec<Option<Option<String>>> = (0..files.len())
             .map(|file| {
-                let changed = compared.differences[file].get(&key.id)?;
-                Some(changed.as_ref().and_then(|_| raw(compared.document(file), &key.id)))
+                let document = compared.document(file);
+                let id = key.id.as_str();
+                if beneath[file].contains(id) && all().any(|other| is_value(other, id)) {
+                    return Some(document.value_at(key).map(|raw| shown(&raw)));
+                }
+                let changed = compared.differences[file].get(id)?;
+                Some(changed.as_ref().and_then(|_| raw(document, id)))
             })
             .collect();
         let of_edits: Vec<Option<Option<String>>> = edited
@@ -84,6 +91,16 @@ fn key_rows_as<D: Keyed + Clone>(
         }
     }
     Ok(rows)
+}
+
+/// The keys beneath which a file sets others.
+fn set_beneath<D: Keyed>(difference: &Difference) -> HashSet<&str> {
+    let set = difference.iter().filter(|(_, value)| value.is_some());
+    set.flat_map(|(id, _)| D::above(id)).collect()
+}
+
+fn is_value<D: Keyed>(document: &D, id: &str) -> bool {
+    document.settings().get(id).is_some_and(|setting| !setting.is_holder)
 }
 
 /// What files give together, as it is told alone and as it is told with them.

@@ -4,8 +4,8 @@ use globset::{GlobBuilder, GlobMatcher};
 use serde::{Deserialize, Serialize};
 
 use super::ini::Ini;
-use super::json::Json;
 use super::keyed::Keyed;
+use super::nested::Json;
 use super::text::Text;
 use super::xml::Xml;
 
@@ -21,6 +21,8 @@ pub enum Format {
     Toml,
     /// XML.
     Xml,
+    /// Tables of Lua, without code.
+    Lua,
     /// Any text: changes that lie apart are merged by lines; it has no keys.
     Lines,
     /// The name tells nothing: settings if the content is clearly such; see [`Format::of_content`].
@@ -31,12 +33,11 @@ pub enum Format {
 pub const MOST_GUESSED_BYTES: u64 = 1 << 20;
 
 /// Endings of what is not taken for settings whatever it holds: code, pages, and what has no text.
-const OTHER: [&str; 62] = [
+const OTHER: [&str; 61] = [
     "asm", "bat", "c", "cc", "cmake", "cmd", "cpp", "cs", "css", "csv", "d", "fx", "fxh", "glsl", "go",
-    "gsc", "h", "hlsl", "hpp", "htm", "html", "java", "js", "kt", "lua", "md", "nut", "nuc", "pas", "php",
-    "pl", "po", "ps1", "py", "qc", "rb", "reg", "rs", "rst", "sc", "sh", "sql", "srt", "svg", "swift", "tex",
-    "ts", "uc", "vbs", "wgsl", "zig", "dll", "exe", "pak", "zip", "7z", "rar", "dds", "png", "jpg", "tga",
-    "ogg",
+    "gsc", "h", "hlsl", "hpp", "htm", "html", "java", "js", "kt", "md", "nut", "nuc", "pas", "php", "pl",
+    "po", "ps1", "py", "qc", "rb", "reg", "rs", "rst", "sc", "sh", "sql", "srt", "svg", "swift", "tex", "ts",
+    "uc", "vbs", "wgsl", "zig", "dll", "exe", "pak", "zip", "7z", "rar", "dds", "png", "jpg", "tga", "ogg",
 ];
 
 impl Format {
@@ -47,13 +48,14 @@ impl Format {
             Self::Json => "json",
             Self::Toml => "toml",
             Self::Xml => "xml",
+            Self::Lua => "lua",
             Self::Lines => "lines",
             Self::ByContent => "by content",
         }
     }
 
     /// All that can be said.
-    pub const ALL: [Self; 5] = [Self::Ini, Self::Json, Self::Toml, Self::Xml, Self::Lines];
+    pub const ALL: [Self; 6] = [Self::Ini, Self::Json, Self::Toml, Self::Xml, Self::Lua, Self::Lines];
 
     /// The format of that name.
     pub fn parse(name: &str) -> Option<Self> {
@@ -63,7 +65,7 @@ impl Format {
     /// What the ending of a name says.
     fn of_name(name: &str) -> Option<Self> {
         let (_, ending) = name.rsplit_once('.')?;
-        const ENDINGS: [(&str, Format); 17] = [
+        const ENDINGS: [(&str, Format); 18] = [
             ("ini", Format::Ini),
             ("cfg", Format::Ini),
             ("conf", Format::Ini),
@@ -79,6 +81,7 @@ impl Format {
             ("json5", Format::Json),
             ("toml", Format::Toml),
             ("xml", Format::Xml),
+            ("lua", Format::Lua),
             ("yml", Format::Lines),
             ("yaml", Format::Lines),
         ];
@@ -142,13 +145,14 @@ impl BlendRules {
         Ok(Self { rules: compiled.collect::<Result<_, String>>()? })
     }
 
-    /// As what the file at `path` may blend, by its name or, where that tells nothing, by its content.
-    pub fn may_blend_as(&self, path: &str) -> Option<Format> {
+    /// As what the file at `path` may blend, by its name or, where that tells nothing, by its content. `by_lines` says that
+    /// a layer's sheet lets it be merged so.
+    pub fn may_blend_as(&self, path: &str, by_lines: bool) -> Option<Format> {
         let name = path.rsplit('/').next().unwrap_or(path);
         let is_other = |ending: &str| OTHER.iter().any(|own| ending.eq_ignore_ascii_case(own));
         match self.rule_for(path, name) {
             Some(format) => format,
-            None => Format::of_name(name).or_else(|| {
+            None => Format::of_name(name).or(by_lines.then_some(Format::Lines)).or_else(|| {
                 let is_told = name.rsplit_once('.').is_some_and(|(_, ending)| is_other(ending));
                 (!is_told).then_some(Format::ByContent)
             }),

@@ -56,6 +56,7 @@ impl Wishes {
         self.needs_game = upper.needs_game.or(self.needs_game);
         self.patches = upper.patches.or(self.patches);
         self.whole |= upper.whole;
+        add_new(&mut self.by_lines, upper.by_lines);
         add_new(&mut self.needs, upper.needs);
         add_new(&mut self.clashes, upper.clashes);
         add_new(&mut self.above, upper.above);

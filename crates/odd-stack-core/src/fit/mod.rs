@@ -29,6 +29,7 @@ pub use place::{
 };
 pub use realign::{OldAddresses, Realigning};
 pub use remembered::Inside;
+pub(crate) use rules::Patterns;
 pub use rules::{
     Candidate, Choice, ChoiceOption, Part, Place, Proof, Rank, Rules, SetKey, Start, Unclear, Wishes,
 };

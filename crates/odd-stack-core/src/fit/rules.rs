@@ -185,6 +185,9 @@ pub struct Wishes {
     pub proofs: Vec<Proof>,
     /// The version that it holds only the changed files against.
     pub patches: Option<String>,
+    /// Patterns of paths in the game; texts that meet one are merged by lines with other layers' where changes lie apart.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub by_lines: Vec<String>,
     /// Its configuration files do not blend with others'.
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub whole: bool,
@@ -288,14 +291,14 @@ pub struct Candidate {
 
 /// Compiled patterns. `*` also matches `/`; a pattern without `/` is also held against each single
 /// name of a path, and what matches a folder matches all inside. Case does not matter.
-pub(super) struct Patterns {
+pub(crate) struct Patterns {
     whole: GlobSet,
     names: GlobSet,
     is_empty: bool,
 }
 
 impl Patterns {
-    pub(super) fn new(patterns: &[String]) -> Result<Self, FitError> {
+    pub(crate) fn new(patterns: &[String]) -> Result<Self, FitError> {
         let mut whole = GlobSetBuilder::new();
         let mut names = GlobSetBuilder::new();
         for pattern in patterns {
@@ -323,7 +326,7 @@ impl Patterns {
     }
 
     /// Whether a pattern meets `path` or a folder above it.
-    pub(super) fn meet(&self, path: &RelPath) -> bool {
+    pub(crate) fn meet(&self, path: &RelPath) -> bool {
         !self.is_empty
             && (self.whole.is_match(path.as_str())
                 || path.ancestors().any(|folder| self.whole.is_match(folder))

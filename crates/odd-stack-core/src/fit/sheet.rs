@@ -39,6 +39,10 @@ pub struct FitSheet {
     pub tidy: Option<bool>,
     /// `false`: its configuration files count as whole files and do not blend with those of other layers.
     pub blend: Option<bool>,
+    /// Patterns of paths in the game; texts that meet one, and are no settings, are merged with other layers' by lines
+    /// where their changes lie apart.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub by_lines: Vec<String>,
     /// Patterns; what meets one is left out.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub skip: Vec<String>,
@@ -242,7 +246,7 @@ impl FitSheet {
         if self.format.is_some_and(|format| format != SHEET_FORMAT) {
             return wrong(&[Key("format")], format!("the format is {SHEET_FORMAT}"));
         }
-        for (list, patterns) in [("skip", &self.skip), ("only", &self.only)] {
+        for (list, patterns) in [("skip", &self.skip), ("only", &self.only), ("by_lines", &self.by_lines)] {
             for (index, pattern) in patterns.iter().enumerate() {
                 if let Err(error) = Patterns::new(std::slice::from_ref(pattern)) {
                     return wrong(&[Key(list), At(index)], error.to_string());
@@ -379,6 +383,7 @@ impl FitSheet {
                 clears: self.clears.clone(),
                 proofs: self.proof.clone(),
                 patches: self.patches.clone(),
+                by_lines: self.by_lines.clone(),
                 whole: self.blend == Some(false),
             },
             ..Rules::default()
@@ -415,6 +420,7 @@ impl FitSheet {
             patches: wishes.patches.clone(),
             tidy: rules.tidy.then_some(true),
             blend: wishes.whole.then_some(false),
+            by_lines: wishes.by_lines.clone(),
             skip: rules.skip.clone(),
             only: rules.only.clone(),
             takes_away: wishes.takes_away.clone(),
@@ -582,6 +588,7 @@ name = "Brass Lamps"
 version = "1.2b"
 patches = "1.1"
 skip = ["*.psd"]
+by_lines = ["notes/*.txt"]
 clears = ["cache/**"]
 takes_away = ["game:data/old.txt"]
 clashes = ["Iron Lamps"]
@@ -654,6 +661,7 @@ is = ">=1.2"
         at("[[place]]\nfrom = \"a\"\n", 1, 1, "to");
         at("name = \"a\"\n[[proof]]\nlog = \"a.log\"\n", 2, 1, "contains");
         at("skip = [\"ok\", \"[\"]\n", 1, 15, "pattern");
+        at("by_lines = [\"[\"]\n", 1, 13, "pattern");
         at("[[choice]]\nid = \"x\"\noption = [{ name = \"a\" }]\n", 3, 10, "two");
         let two = "option = [{ name = \"a\" }, { name = \"b\" }]\n";
         at(&format!("[[choice]]\nid = \"x y\"\n{two}"), 2, 6, "id");

@@ -29,7 +29,10 @@ pub fn prepare_blend_rules<'l>(
     let mut also_touched = Vec::new();
     for path in met {
         let Some((_, key)) = ledger.catalogue.key_at(path)? else { continue };
-        if before.format_of(key.as_str()) != after.format_of(key.as_str()) {
+        let changes = |by_lines| {
+            before.may_blend_as(key.as_str(), by_lines) != after.may_blend_as(key.as_str(), by_lines)
+        };
+        if changes(false) || changes(true) {
             also_touched.push(path);
         }
     }

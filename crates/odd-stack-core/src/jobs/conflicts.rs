@@ -78,6 +78,8 @@ pub struct ConflictsReport {
     pub odd: Vec<OddRow>,
     /// All contests are told; otherwise those that tell most.
     pub is_complete: bool,
+    /// Addresses of files of layers, laid or lifted, that were asked about; none where all were.
+    pub asked_addresses: Option<u64>,
 }
 
 /// Which contests to tell.
@@ -131,6 +133,7 @@ pub fn conflicts(ledger: &Ledger, request: &ConflictsRequest) -> Result<Conflict
         .map(|text| meant(ledger, text))
         .transpose()?
         .map(|paths| paths.into_iter().collect());
+    let asked_addresses = at.as_ref().map(|paths| paths.len() as u64);
     let order = ledger.present_order()?;
     let mut meetings = meet_all(ledger, &order, at.as_ref(), request.all)?;
     meet_blending(ledger, &order, &mut meetings, request.all)?;
@@ -182,6 +185,7 @@ pub fn conflicts(ledger: &Ledger, request: &ConflictsRequest) -> Result<Conflict
             && request.layer.is_none_or(|only| only == layer.id)
     });
     Ok(ConflictsReport {
+        asked_addresses,
         pairs: rows,
         open_files,
         no_effect: without_effect.map(|layer| layer.about.name.clone()).collect(),
@@ -282,7 +286,8 @@ impl Meetings {
         let is_unlike = column.entries.iter().any(|entry| entry.hash != first.hash);
         if is_unlike {
             let Some((root, key)) = catalogue.key_at(path)? else { return Ok(()) };
-            let blends = match order.blend_rules().may_blend_as(key.as_str()) {
+            let is_by_lines = column.entries.iter().any(|entry| entry.kind == EntryKind::Lines);
+            let blends = match order.blend_rules().may_blend_as(key.as_str(), is_by_lines) {
                 Some(Format::ByContent) => self.by_content.contains(&path),
                 format => format.is_some(),
             };

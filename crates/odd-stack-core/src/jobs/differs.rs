@@ -7,7 +7,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::keys::KnownWords;
-use crate::blend::{MOST_BLENDED_BYTES, lie_apart, text_difference};
+use crate::blend::{Format, MOST_BLENDED_BYTES, lie_apart, text_difference};
 use crate::disk::Blender;
 use crate::ledger::{Ledger, LedgerError, blob_path};
 use crate::reading::open_regular;
@@ -82,7 +82,7 @@ pub(super) fn differs(
     let blender = Blender::new(ledger);
     let is_small = lower.size_bytes.max(upper.size_bytes) <= MOST_BLENDED_BYTES;
     let has_keys = lower.kind == EntryKind::Keys || upper.kind == EntryKind::Keys;
-    if is_small && order.blend_rules().may_blend_as(column.key.as_str()).is_some() {
+    if is_small && column.may_blend_as(order).is_some() {
         let keys = known.clashes(ledger, column, [lower, upper], order)?;
         if has_keys || !keys.is_empty() {
             return Ok(Differs::Configuration { keys });
@@ -103,8 +103,8 @@ pub(super) fn differs(
             let of_gone = gone.len().min(MOST_LINES / 2).max(MOST_LINES.saturating_sub(come.len()));
             let mut lines: Vec<String> = gone.into_iter().take(of_gone).collect();
             lines.extend(come.into_iter().take(MOST_LINES - lines.len()));
-            // What is by its name merged by lines, or key by key, is not if that can't be.
-            let is_other = order.blend_rules().format_of(column.key.as_str()).is_none();
+            // What is by its name merged by lines, or key by key, is not if that can't be; but Lua may be code.
+            let is_other = matches!(column.may_blend_as(order), None | Some(Format::ByContent | Format::Lua));
             let base = if is_other { blender.base_content(column)? } else { None };
             let lie_apart = base.is_some_and(|base| lie_apart(&base, &one, &two));
             return Ok(Differs::Text { more_lines: (all - lines.len()) as u64, lines, lie_apart });

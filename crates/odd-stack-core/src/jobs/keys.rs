@@ -49,7 +49,7 @@ fn words(
     laid: &[&Entry],
     order: &Order,
 ) -> Result<Result<Vec<Words>, String>, LedgerError> {
-    let Some(format) = order.blend_rules().may_blend_as(column.key.as_str()) else {
+    let Some(format) = column.may_blend_as(order) else {
         return Ok(Err("it is no configuration that blends".to_owned()));
     };
     let blender = Blender::new(ledger);

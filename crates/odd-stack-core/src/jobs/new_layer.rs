@@ -6,7 +6,7 @@ use super::AddReport;
 use super::away::{Away, AwayAt};
 use super::needs::{needs_of, write_needs};
 use crate::address::{Address, FoldedKey, RelPath};
-use crate::fit::{Fit, Rules};
+use crate::fit::{Fit, Patterns, Rules};
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError, NewLayer};
 use crate::package::Package;
@@ -123,6 +123,7 @@ pub(super) fn write_layer(
     let numbers = catalogue.path_numbers(&folded)?;
     let before =
         exchanged.map(|exchanged| catalogue.entries_of(exchanged.old)).transpose()?.unwrap_or_default();
+    let by_lines = Patterns::new(&rules.wishes.by_lines).map_err(|error| catalogue.damaged_by(&error))?;
     let mut entries = Vec::with_capacity(numbers.len());
     for (path, placement) in numbers.into_iter().zip(placements) {
         let member = &package.members()[placement.member];
@@ -132,7 +133,11 @@ pub(super) fn write_layer(
         let unchanged = before.get(&path).filter(|old| old.hash == hash);
         let entry = Entry {
             layer,
-            kind: if rules.wishes.whole { EntryKind::Whole } else { EntryKind::File },
+            kind: match rules.wishes.whole {
+                true => EntryKind::Whole,
+                false if by_lines.meet(&placement.to.path) => EntryKind::Lines,
+                false => EntryKind::File,
+            },
             spelled: placement.to.path.clone(),
             hash,
             size_bytes: member.size_bytes,

@@ -163,7 +163,7 @@ pub fn trace(ledger: &Ledger, text: &str, wants_keys: bool) -> Result<TraceRepor
         address: Address { root: root.name.clone(), path: place }.to_string(),
         rows,
         blended: blend.is_some_and(Result::is_ok),
-        by_lines: order.blend_rules().format_of(key.as_str()) == Some(Format::Lines),
+        by_lines: column.may_blend_as(&order) == Some(Format::Lines),
         not_blended: blend.and_then(|outcome| outcome.as_ref().err()).map(|why| why.reason.clone()),
         settled_with: settled.and_then(|settlement| settlement.winner).and_then(name_of),
         keys,

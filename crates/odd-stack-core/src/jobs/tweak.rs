@@ -604,6 +604,6 @@ fn supplied(ledger: &Ledger, column: &Column, order: &Order) -> Result<Option<Ve
 }
 
 fn format_of(column: &Column, order: &Order, content: &[u8]) -> Option<Format> {
-    let format = order.blend_rules().may_blend_as(column.key.as_str())?.of_content(content);
+    let format = column.may_blend_as(order)?.of_content(content);
     (format != Format::ByContent).then_some(format)
 }

@@ -17,6 +17,8 @@ pub enum EntryKind {
     Whole,
     /// A list of changes to keys of what lies beneath.
     Keys,
+    /// A file whose changes are merged by lines, where nothing else says how it blends.
+    Lines,
 }
 
 /// What a layer has at one address.

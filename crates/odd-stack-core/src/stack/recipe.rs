@@ -114,8 +114,7 @@ impl Column {
         if self.entries.len() < 2 && self.entries.iter().all(|entry| entry.kind != EntryKind::Keys) {
             return None;
         }
-        let format = order.blend_rules().may_blend_as(self.key.as_str());
-        let format = format?;
+        let format = self.may_blend_as(order)?;
         let laid = self.laid(order);
         let above = laid.iter().rposition(|entry| entry.takes_away()).map_or(0, |at| at + 1);
         let base = self.base.as_ref().filter(|base| above == 0 && base.kind == BaseKind::File);
@@ -154,6 +153,12 @@ impl Column {
             return None;
         }
         Some(Recipe { format, base, files, edits })
+    }
+
+    /// As what files here may blend under `order`.
+    pub fn may_blend_as(&self, order: &Order) -> Option<Format> {
+        let is_by_lines = |entry: &Entry| entry.kind == EntryKind::Lines && order.rank(entry.layer).is_some();
+        order.blend_rules().may_blend_as(self.key.as_str(), self.entries.iter().any(is_by_lines))
     }
 
     /// What blending gives under `order`, where something is blended and that is known.

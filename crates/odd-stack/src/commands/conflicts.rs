@@ -53,6 +53,10 @@ pub fn run(desk: &mut Desk, args: &ConflictsArgs) -> Result<Ended, Failure> {
 
 fn text(report: &ConflictsReport) -> String {
     let headline = match (report.pairs.len(), report.open_files) {
+        (0, _) if report.asked_addresses == Some(0) => "No layer has a file there.".to_owned(),
+        (0, _) if report.asked_addresses.is_some() => {
+            "No two laid layers have a file at the same address there.".to_owned()
+        }
         (0, _) => "No two laid layers have a file at the same address.".to_owned(),
         (_, 0) => "Layers meet, and nothing is open.".to_owned(),
         (_, open) => format!("Layers want different things at {}.", counted(open, "address", "addresses")),

@@ -20,7 +20,7 @@ use crate::errors::{Exit, Failure, in_quotes};
 use crate::show::change::{edits, effects, summary};
 use crate::show::style::{BOLD, DIM, WARN, paint};
 use crate::show::table::{Look, cell, table};
-use crate::show::units::{files, layers, size};
+use crate::show::units::{counted, files, layers, size};
 
 #[derive(Debug, Subcommand)]
 pub enum GameCommand {
@@ -146,7 +146,7 @@ pub struct SetGameArgs {
     pub version: VersionArgs,
     #[command(flatten)]
     pub pattern: PatternArgs,
-    /// Files that meet the pattern blend as FORMAT: ini, json, toml or xml key by key, lines for texts whose changes lie apart
+    /// Files that meet the pattern blend as FORMAT: ini, json, toml, xml or lua key by key, lines for texts whose changes lie apart
     #[arg(long, value_name = "GLOB=FORMAT")]
     pub blend: Vec<String>,
     /// Files that meet the pattern count as whole files and do not blend
@@ -476,12 +476,12 @@ fn set_blending(desk: &mut Desk, ledger: &Ledger, args: &SetGameArgs) -> Result<
         let (pattern, format) = pair(text, "GLOB=FORMAT, such as *.dat=ini")?;
         let known = Format::parse(&format.to_lowercase());
         let format = known.ok_or_else(|| {
-            let message = format!("`{format}` is no format; there are ini, json, toml, xml and lines");
+            let message = format!("`{format}` is no format; there are ini, json, toml, xml, lua and lines");
             Failure::new(Exit::Usage, "no_such_format", message)
         })?;
-        rules.push(BlendRule { pattern, format: Some(format) });
+        add_rule(&mut rules, &pattern, Some(format));
     }
-    rules.extend(args.no_blend.iter().map(|pattern| BlendRule { pattern: pattern.clone(), format: None }));
+    args.no_blend.iter().for_each(|pattern| add_rule(&mut rules, pattern, None));
     BlendRules::new(&rules).map_err(|reason| Failure::new(Exit::Usage, "bad_pattern", reason))?;
     let permit = desk.permit(ledger, args.dry_run)?;
     let change = ChangeArgs::plain(args.dry_run);
@@ -490,10 +490,17 @@ fn set_blending(desk: &mut Desk, ledger: &Ledger, args: &SetGameArgs) -> Result<
         prepare_blend_rules(ledger, permit, rules, "game set --blend", &now, options, &desk.progress)?;
     desk.carry_out(ledger, prepared, &change, |out, report| {
         if report.changes_files() {
-            out.text(&format!("what blends: {}\n{}", summary(report), effects(report, 12)));
+            let what = counted(report.effects.len() as u64, "file changes", "files change");
+            out.text(&format!("{what} with what blends:\n{}", effects(report, 12)));
         }
     })?;
     Ok(())
+}
+
+/// The last that is said of a pattern counts.
+fn add_rule(rules: &mut Vec<BlendRule>, pattern: &str, format: Option<Format>) {
+    rules.retain(|known| known.pattern != pattern);
+    rules.push(BlendRule { pattern: pattern.to_owned(), format });
 }
 
 fn forget_game(desk: &mut Desk, args: &ForgetGameArgs) -> Result<Ended, Failure> {

@@ -193,7 +193,7 @@ fn what_blends_can_be_said() {
     closed.run("check --deep").status(0);
     closed.run("game set --blend-as-usual").status(0);
     assert_eq!(closed.read("game/config/harbour.ini"), blended);
-    closed.run("game set --blend *.qtx=docx").status(2).says("there are ini, json, toml, xml and lines");
+    closed.run("game set --blend *.qtx=docx").status(2).says("there are ini, json, toml, xml, lua and lines");
     closed.run("game set --blend [=ini").status(2).says("no pattern");
     // A sheet can say it of its own files; one that can't be read counts as a whole, and that is said.
     closed.zip(
@@ -258,12 +258,50 @@ fn settings_under_any_name_blend_and_texts_only_when_it_is_said() {
     closed.run_words(&["game", "set", "--blend", "data/notes (old).qnote=lines"]).status(0);
     assert_eq!(closed.read("game/data/notes (old).qnote"), "1\ntwo\nthree\n4\n");
     closed.run_words(&["trace", "data/notes (old).qnote"]).status(0).says("blended of these, by lines");
+    closed.run_words(&["game", "set", "--no-blend", "*.qset"]).status(0);
+    assert_eq!(closed.read("game/data/wind.qset"), wind.replace("gusts=1", "gusts=9"));
+    closed.run("game set --blend *.qset=ini").status(0);
     closed.run("tweak data/wind.qset Wind.from=north").status(0);
     closed.run("tweak data/wind.qset --unset Wind.none").status(1).says("nothing to take out");
     closed.run("check --deep").status(0);
     closed.run("lift --all").status(0);
     assert_eq!(closed.read("game/data/wind.qset"), wind);
     assert_eq!(closed.read("game/data/notes (old).qnote"), notes);
+}
+
+#[test]
+fn a_fit_sheet_lets_texts_be_merged_by_lines_unless_the_person_says_otherwise() {
+    let closed = Closed::empty();
+    let notes = "one\ntwo\nthree\nfour\n";
+    closed.write("game/notes/old.qnote", notes);
+    closed.run("game add Quillhaven game").status(0);
+    let low = notes.replace("one", "1");
+    closed.zip("low-1.zip", &[("notes/old.qnote", &low)]);
+    let sheet = "format = 1\nby_lines = [\"*.qnote\"]\n";
+    let high = notes.replace("four", "4");
+    closed.zip("high-1.zip", &[("notes/old.qnote", &high), ("oddfit.toml", sheet)]);
+    closed.run("add low-1.zip --place .=game:").status(0);
+    closed.run("add high-1.zip --place .=game:").status(0);
+    assert_eq!(closed.read("game/notes/old.qnote"), "1\ntwo\nthree\n4\n");
+    closed.run("conflicts").status(0);
+    closed.run("trace notes/old.qnote").status(0).says("blended of these, by lines");
+    closed
+        .run_words(&["game", "set", "--no-blend", "*.qnote"])
+        .status(0)
+        .says("1 file changes with what blends");
+    assert_eq!(closed.read("game/notes/old.qnote"), high);
+    closed.run("conflicts").status(3);
+    closed.run("conflicts --at notes/none.qnote").status(0).says("No layer has a file there.");
+    closed.run("game set --blend-as-usual").status(0);
+    assert_eq!(closed.read("game/notes/old.qnote"), "1\ntwo\nthree\n4\n");
+    // What both change is no more merged than anywhere else, and without the sheet's layer there is nothing to merge.
+    closed.zip("low-2.zip", &[("notes/old.qnote", &notes.replace("four", "IV"))]);
+    closed.run("upgrade low low-2.zip").status(0);
+    assert_eq!(closed.read("game/notes/old.qnote"), high);
+    closed.run("conflicts").status(3);
+    closed.run("remove high").status(0);
+    assert_eq!(closed.read("game/notes/old.qnote"), notes.replace("four", "IV"));
+    closed.run("check --deep").status(0);
 }
 
 #[test]

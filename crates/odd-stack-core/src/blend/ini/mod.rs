@@ -80,7 +80,12 @@ impl Keyed for Ini {
     }
 
     fn says_the_same(&self, other: &Self) -> bool {
-        if !self.is_plain || !other.is_plain {
+        // What is told beside others with lists has other keys.
+        let has_lists = |ini: &Self| {
+            let mut ids = ini.settings.iter().map(|setting| &setting.key.id);
+            !ini.is_plain || ids.any(|id| id.contains(TOLD) || id.matches(SEPARATOR).count() > 1)
+        };
+        if has_lists(self) || has_lists(other) {
             return self.sense() == other.sense() && self.has_the_lines_of(other);
         }
         let sections =

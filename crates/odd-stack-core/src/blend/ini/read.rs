@@ -183,7 +183,9 @@ fn are_words(line: &str) -> bool {
 
 pub(super) fn is_comment(line: &str) -> bool {
     let line = line.trim_start();
-    line.starts_with([';', '#']) || line.starts_with("//")
+    // `! words` is a comment of property files, `!Key=value` a form of a key.
+    let is_remark = |rest: &str| rest.starts_with([' ', '\t']) && !rest.contains('=');
+    line.starts_with([';', '#']) || line.starts_with("//") || line.strip_prefix('!').is_some_and(is_remark)
 }
 
 /// The name of the section that a line begins.

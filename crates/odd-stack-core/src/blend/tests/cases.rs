@@ -3,7 +3,7 @@
 use super::*;
 
 /// What comes of a case.
-enum End {
+pub(super) enum End {
     /// Both changes, in this file.
     Both(&'static str),
     /// A contest, which the upper wins with this.
@@ -13,7 +13,7 @@ enum End {
 }
 use End::{Both, Contest, Whole};
 
-fn check(format: Format, cases: &[(&str, [&[u8]; 3], End)]) {
+pub(super) fn check(format: Format, cases: &[(&str, [&[u8]; 3], End)]) {
     for (name, [base, lower, upper], end) in cases {
         let made = combine(format, Some(base), &[lower, upper], &[]);
         let told = made
@@ -61,6 +61,24 @@ fn in_ini() {
                 "words that change apart are merged by lines",
                 [b"mod_a\nmod_b\nmod_c\nmod_d\n", b"mod_x\nmod_b\nmod_c\nmod_d\n", b"mod_a\nmod_b\nmod_c\nmod_y\n"],
                 Both("mod_x\nmod_b\nmod_c\nmod_y\n"),
+            ),
+            (
+                "one element that two call otherwise is one",
+                [
+                    b"[unit]\nid=a\nhp=1\nxp=2\n[unit]\nid=b\nhp=1\nxp=3\n",
+                    b"[unit]\nid=c\nhp=1\nxp=2\n[unit]\nid=b\nhp=1\nxp=3\n",
+                    b"[unit]\nid=d\nhp=1\nxp=2\n[unit]\nid=b\nhp=1\nxp=3\n",
+                ],
+                Whole,
+            ),
+            (
+                "an exclamation mark begins a comment or a form of a key",
+                [
+                    b"! by hand\na=1\n!List=x\n",
+                    b"! by hand\na=2\n!List=x\n",
+                    b"! by machine\na=1\n!List=x\n!List=y\n",
+                ],
+                Both("! by hand\na=2\n!List=x\n!List=y\n"),
             ),
             (
                 "sections of one name are told by a key",

@@ -136,6 +136,12 @@ fn written(format: Format, root: &Part) -> String {
             .flat_map(|(key, list)| list.iter().map(move |part| format!("\n {}", xml(key, part))));
         format!("<{name}{values}>{}</{name}>", parts.chain(lists).collect::<String>())
     }
+    fn lua(part: &Part) -> String {
+        format!(
+            "{{{}}}",
+            part.values.iter().map(|(key, value)| format!("{key} = {value}, ")).collect::<String>()
+        )
+    }
     let lines = |part: &Part, is: &str| {
         part.values.iter().map(|(key, value)| format!("{key}{is}{value}\n")).collect::<String>()
     };
@@ -156,6 +162,14 @@ fn written(format: Format, root: &Part) -> String {
         Format::Xml => xml("root", root),
         Format::Ini => sections("[", "]", "="),
         Format::Toml => sections("[[", "]]", " = "),
+        Format::Lua => {
+            let values = root.values.iter().map(|(key, value)| format!("{key} = {value}\n"));
+            let parts = root.parts.iter().map(|(key, part)| format!("local {key} = {}\n", lua(part)));
+            let list = |list: &Vec<Part>| list.iter().map(lua).collect::<Vec<_>>().join(",\n");
+            let lists =
+                root.lists.iter().map(|(key, elements)| format!("A.{key} = {{{}}};\n", list(elements)));
+            values.chain(parts).chain(lists).collect()
+        }
         Format::Lines | Format::ByContent => String::new(),
     }
 }
@@ -176,6 +190,43 @@ fn read(format: Format, content: &str) -> Vec<BTreeMap<String, u32>> {
             _ => {}
         }
     }
+    /// By the parser of whole programs, of which blending itself knows only the lexer.
+    fn lua(content: &str, found: &mut Vec<BTreeMap<String, u32>>) {
+        use full_moon::ast::{Expression, Field, Stmt};
+        fn go_into(value: &Expression, name: &str, part: usize, found: &mut Vec<BTreeMap<String, u32>>) {
+            match value {
+                Expression::Number(number) => {
+                    let twice =
+                        found[part].insert(name.to_owned(), number.token().to_string().parse().unwrap());
+                    assert_eq!(twice, None);
+                }
+                Expression::TableConstructor(table) => {
+                    let part = found.len();
+                    found.push(BTreeMap::new());
+                    for field in table.fields() {
+                        match field {
+                            Field::NameKey { key, value, .. } => {
+                                go_into(value, &key.token().to_string(), part, found);
+                            }
+                            Field::NoKey(value) => go_into(value, "", part, found),
+                            other => panic!("{other}"),
+                        }
+                    }
+                }
+                other => panic!("{other}"),
+            }
+        }
+        found.push(BTreeMap::new());
+        let file = full_moon::parse(content).unwrap();
+        for statement in file.nodes().stmts() {
+            let (name, values) = match statement {
+                Stmt::Assignment(set) => (set.variables().to_string(), set.expressions()),
+                Stmt::LocalAssignment(set) => (set.names().to_string(), set.expressions()),
+                other => panic!("{other}"),
+            };
+            values.iter().for_each(|value| go_into(value, name.trim(), 0, found));
+        }
+    }
     let mut found = Vec::new();
     match format {
         Format::Json => json(&serde_json::from_str(content).unwrap(), &mut found),
@@ -190,6 +241,7 @@ fn read(format: Format, content: &str) -> Vec<BTreeMap<String, u32>> {
             };
             found.extend(document.descendants().filter(roxmltree::Node::is_element).map(values));
         }
+        Format::Lua => lua(content, &mut found),
         Format::Lines | Format::ByContent => {}
         Format::Ini => {
             found.push(BTreeMap::new());

@@ -2,13 +2,14 @@
 
 mod cases;
 mod law;
+mod lua;
 mod places;
 
 use proptest::prelude::*;
 
 use super::*;
 
-const ALL: [Format; 4] = [Format::Ini, Format::Json, Format::Toml, Format::Xml];
+const ALL: [Format; 5] = [Format::Ini, Format::Json, Format::Toml, Format::Xml, Format::Lua];
 
 /// A file of the format that holds `values` in two sections, with comments, as people write them.
 fn file(format: Format, values: &[(usize, u8)]) -> String {
@@ -51,6 +52,16 @@ fn file(format: Format, values: &[(usize, u8)]) -> String {
             }
             text.push_str("</Root>\n");
         }
+        Format::Lua => {
+            text.push_str("-- harbour\nreturn {\n");
+            for section in 0..2 {
+                text.push_str(&format!("  --[[ part {section} ]]\n  part{section} = {{\n"));
+                of(section)
+                    .for_each(|(key, value)| text.push_str(&format!("    key{key} = {value}; -- note\n")));
+                text.push_str("  },\n");
+            }
+            text.push_str("}\n");
+        }
         Format::Lines | Format::ByContent => {}
     }
     text
@@ -60,7 +71,7 @@ fn key(format: Format, key: usize) -> String {
     let section = key % 2;
     match format {
         Format::Ini => format!("Part{section}.Key{key}"),
-        Format::Json => format!("/part{section}/key{key}"),
+        Format::Json | Format::Lua => format!("/part{section}/key{key}"),
         Format::Toml => format!("part{section}.key{key}"),
         Format::Xml => format!("/Root/Part[@name='{section}']/Key{key}/@value"),
         Format::Lines | Format::ByContent => String::new(),
@@ -423,9 +434,9 @@ fn names_and_rules_say_what_blends() {
     assert_eq!(Format::Ini.of_content(b"\xef\xbb\xbf <r/>"), Format::Xml);
     assert_eq!(Format::Ini.of_content(b"{}"), Format::Json);
     // Where the name tells nothing the content may.
-    assert_eq!(usual.may_blend_as("data/a.qtx"), Some(Format::ByContent));
-    assert_eq!(rules.may_blend_as("config/a.qtx"), None);
-    assert!(["a.lua", "a.CPP", "a.html"].iter().all(|name| usual.may_blend_as(name).is_none()));
+    assert_eq!(usual.may_blend_as("data/a.qtx", false), Some(Format::ByContent));
+    assert_eq!(rules.may_blend_as("config/a.qtx", true), None);
+    assert!(["a.js", "a.CPP", "a.html"].iter().all(|name| usual.may_blend_as(name, false).is_none()));
     let told: [(&[u8], Format); 9] = [
         (b"[Fog]\nthick=1\nhigh=\"a\nb\"\n", Format::Ini),
         (b"; own\na = 1\nb.c = 2\n", Format::Ini),

@@ -108,7 +108,8 @@ fn an_edit_by_place_means_the_element_that_stood_there() {
 #[test]
 fn rows_name_elements_by_their_place_in_what_comes_of_it() {
     use Format::{Ini, Json, Xml};
-    let cases: [(Format, [&str; 3], &[(&str, &str)]); 3] = [
+    type Case<'c> = (Format, [&'c str; 3], &'c [(&'c str, &'c str)]);
+    let cases: [Case<'_>; 3] = [
         (
             Ini,
             ["p=a\np=b\n", "p=x\np=a\np=c\n", "p=a\np=b\np=y\n"],
@@ -140,5 +141,32 @@ fn rows_name_elements_by_their_place_in_what_comes_of_it() {
         for (key, _) in told {
             assert!(look_up(format, &made, &KeyEdit::new(key, None)).unwrap().1.is_some(), "{key}");
         }
+    }
+}
+
+#[test]
+fn a_value_and_what_another_has_beneath_it_are_one_row() {
+    let rows: [(Format, [&str; 3], &str, [&str; 2]); 3] = [
+        (
+            Format::Json,
+            ["{\"x\": 1}", "{\"x\": 1, \"u\": 7}", "{\"x\": 1, \"u\": {\"a\": 1}}"],
+            "/u",
+            ["7", "{\"a\": 1}"],
+        ),
+        (Format::Toml, ["x = 1\n", "x = 1\nu = 7\n", "x = 1\nu.a = 1\n"], "u", ["7", "a = 1"]),
+        (
+            Format::Xml,
+            ["<r><x/></r>", "<r><x/><u>7</u></r>", "<r><x/><u><a>1</a></u></r>"],
+            "/r/u",
+            ["7", "<a>1</a>"],
+        ),
+    ];
+    for (format, [base, lower, upper], key, wanted) in rows {
+        let files = [lower.as_bytes(), upper.as_bytes()];
+        let rows = key_rows(format, Some(base.as_bytes()), &files, &[]).unwrap();
+        let row = rows.iter().find(|row| row.key == key).unwrap();
+        let values: Vec<Option<&str>> =
+            row.files.iter().map(|value| value.as_ref().and_then(|value| value.as_deref())).collect();
+        assert_eq!(values, wanted.map(Some), "{rows:?}");
     }
 }

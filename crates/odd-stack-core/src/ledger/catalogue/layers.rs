@@ -99,6 +99,7 @@ pub(super) fn kind_number(kind: EntryKind) -> i64 {
         EntryKind::File => 0,
         EntryKind::Whole => 1,
         EntryKind::Keys => 2,
+        EntryKind::Lines => 3,
     }
 }
 
@@ -106,6 +107,7 @@ pub(super) fn read_kind(number: i64) -> EntryKind {
     match number {
         0 => EntryKind::File,
         2 => EntryKind::Keys,
+        3 => EntryKind::Lines,
         _ => EntryKind::Whole,
     }
 }

@@ -1,94 +1,68 @@
-//! JSON (RFC 8259) as games write it, with comments and trailing commas. Keys are JSON pointers (RFC 6901), in which
+//! Files of values in one another: JSON, and Lua as far as it is data. Keys are JSON pointers (RFC 6901), in which
 //! an element of an array can also be named by what tells it: `/routes/[id='x']/every`.
 //!
 //! Objects are gone into. So are arrays of objects and of texts, where each element can be told from the others (see
 //! [`super::align`]); else an array is one value, as one of numbers always is.
 
+mod json;
+mod lua;
+mod notation;
+mod tell;
+mod value;
 mod write;
 
 use std::collections::{HashMap, HashSet};
+use std::marker::PhantomData;
 
-use jsonc_parser::ast::Value;
-use jsonc_parser::{CollectOptions, ParseOptions, parse_to_ast};
+use self::json::JsonNotation;
+use self::lua::LuaNotation;
+use self::notation::{Notation, Outline};
+use self::tell::agree_on;
+use self::value::{Kind, Node, mean, values_in};
+use super::keyed::{Branch, Change, Key, Keyed, Leaf, Setting, Settings, whole_parts};
 
-use super::align::{Element, Step, align};
-use super::keyed::{Branch, Change, Key, Keyed, Leaf, MOST_NESTED, Setting, Settings, line_of, whole_parts};
-use crate::hash::ContentHash;
-
-#[derive(Debug, Clone)]
-struct Node {
-    start: usize,
-    end: usize,
-    kind: Kind,
-}
-
-#[derive(Debug, Clone)]
-enum Kind {
-    Object(Vec<Property>),
-    Array(Vec<Node>),
-    Text(String),
-    /// What it means, without its form.
-    Other(String),
-}
-
-#[derive(Debug, Clone)]
-struct Property {
-    name: String,
-    start: usize,
-    value: Node,
-}
-
-impl Node {
-    fn property(&self, name: &str) -> Option<&Self> {
-        match &self.kind {
-            Kind::Object(properties) => {
-                properties.iter().find(|property| property.name == name).map(|property| &property.value)
-            }
-            _ => None,
-        }
-    }
-
-    fn elements(&self) -> Option<&[Self]> {
-        match &self.kind {
-            Kind::Array(elements) => Some(elements),
-            _ => None,
-        }
-    }
-}
+/// A file of JSON.
+pub(super) type Json = Nested<JsonNotation>;
+/// A file of Lua that holds nothing but data.
+pub(super) type Lua = Nested<LuaNotation>;
 
 /// A whole file.
 #[derive(Debug, Clone)]
-pub(super) struct Json {
+pub(super) struct Nested<N> {
     text: String,
     root: Node,
+    is_list_of_statements: bool,
     settings: Settings,
     /// How the elements are told of each array that is gone into, by where it starts.
     steps: HashMap<usize, Vec<String>>,
+    notation: PhantomData<N>,
 }
 
-impl Keyed for Json {
+impl<N: Notation> Keyed for Nested<N> {
     fn parse(text: &str) -> Result<Self, String> {
-        refuse_deep(text)?;
-        let options = ParseOptions { allow_missing_commas: false, ..ParseOptions::default() };
-        let parsed = parse_to_ast(text, &CollectOptions::default(), &options).map_err(|error| {
-            format!("line {}, column {}: {}", error.line_display(), error.column_display(), error.kind())
-        })?;
-        let value = parsed.value.ok_or("it is empty")?;
-        if !matches!(value, Value::Object(_) | Value::Array(_)) {
-            return Err("it has no keys: it is neither an object nor an array".to_owned());
-        }
-        let root = node(text, &value)?;
-        let mut json =
-            Self { text: text.to_owned(), root, settings: Settings::default(), steps: HashMap::new() };
-        Self::agree(&mut [Some(&mut json)])?;
-        Ok(json)
+        let Outline { root, is_list_of_statements } = N::read(text)?;
+        let mut file = Self {
+            text: text.to_owned(),
+            root,
+            is_list_of_statements,
+            settings: Settings::default(),
+            steps: HashMap::new(),
+            notation: PhantomData,
+        };
+        Self::agree(&mut [Some(&mut file)])?;
+        Ok(file)
     }
 
     fn agree(documents: &mut [Option<&mut Self>]) -> Result<(), String> {
+        let kinds: HashSet<bool> =
+            documents.iter().flatten().map(|file| file.is_list_of_statements).collect();
+        if kinds.len() > 1 {
+            return Err("some of them give back a table, and others set what they hold one by one".to_owned());
+        }
         let mut steps = vec![HashMap::new(); documents.len()];
         let roots: Vec<Option<&Node>> =
             documents.iter().map(|document| document.as_ref().map(|document| &document.root)).collect();
-        agree_on(&roots, &mut steps);
+        agree_on::<N>(&roots, &mut steps);
         for (document, steps) in documents.iter_mut().zip(steps) {
             if let Some(document) = document {
                 document.steps = steps;
@@ -241,7 +215,7 @@ impl Keyed for Json {
     }
 }
 
-impl Json {
+impl<N: Notation> Nested<N> {
     /// Lists the settings.
     fn gather(&mut self) {
         let mut settings = Vec::new();
@@ -261,7 +235,8 @@ impl Json {
             settings.push(Setting { key, raw: raw.to_owned(), meaning, is_holder });
         };
         match (&node.kind, self.steps.get(&node.start)) {
-            (Kind::Object(properties), _) if properties.is_empty() => note(pointer, "{}", true),
+            (Kind::Object(properties), None) if properties.is_empty() => note(pointer, "{}", true),
+            (Kind::Object(properties), Some(_)) if properties.is_empty() => note(pointer, "[]", true),
             (Kind::Object(properties), _) => {
                 for property in properties {
                     within(pointer, &escaped(&property.name), |pointer| {
@@ -346,120 +321,6 @@ impl Json {
     }
 }
 
-/// Tells the elements of all arrays that lie at one place in several documents.
-fn agree_on(nodes: &[Option<&Node>], steps: &mut [HashMap<usize, Vec<String>>]) {
-    let mut there = nodes.iter().flatten();
-    if there.clone().all(|node| matches!(node.kind, Kind::Array(_))) {
-        let lists: Option<Vec<Option<Vec<Element>>>> = nodes.iter().map(|node| elements_of(*node)).collect();
-        let Some(told) = lists.and_then(|lists| align(&lists)) else { return };
-        let mut by_step: HashMap<&Step, Vec<Option<&Node>>> = HashMap::new();
-        let mut in_order = Vec::new();
-        for (at, list) in told.iter().enumerate() {
-            for (step, element) in list.iter().zip(nodes[at].and_then(Node::elements).unwrap_or_default()) {
-                let known = by_step.entry(step).or_insert_with(|| {
-                    in_order.push(step);
-                    vec![None; nodes.len()]
-                });
-                known[at] = Some(element);
-            }
-        }
-        for step in in_order.into_iter().filter(|step| !matches!(step, Step::New { .. })) {
-            agree_on(&by_step[step], steps);
-        }
-        for ((own, list), node) in steps.iter_mut().zip(&told).zip(nodes) {
-            if let Some(node) = node {
-                own.insert(node.start, list.iter().map(step_name).collect());
-            }
-        }
-        return;
-    }
-    let mut seen = HashSet::new();
-    let names = there.by_ref().filter_map(|node| match &node.kind {
-        Kind::Object(properties) => Some(properties.iter().map(|property| property.name.as_str())),
-        _ => None,
-    });
-    let by_name: Vec<HashMap<&str, &Node>> = nodes.iter().map(|node| properties_of(*node)).collect();
-    for name in names.flatten().filter(|name| seen.insert(*name)).collect::<Vec<_>>() {
-        let below: Vec<Option<&Node>> = by_name.iter().map(|own| own.get(name).copied()).collect();
-        agree_on(&below, steps);
-    }
-}
-
-fn properties_of(node: Option<&Node>) -> HashMap<&str, &Node> {
-    match node.map(|node| &node.kind) {
-        Some(Kind::Object(properties)) => {
-            properties.iter().map(|property| (property.name.as_str(), &property.value)).collect()
-        }
-        _ => HashMap::new(),
-    }
-}
-
-/// The elements of an array as far as they can be told; nothing if it is one value.
-fn elements_of(node: Option<&Node>) -> Option<Option<Vec<Element>>> {
-    let Some(node) = node else { return Some(None) };
-    let elements = node.elements()?;
-    let is_of = |is: fn(&Node) -> bool| elements.iter().all(is);
-    if !is_of(|node| matches!(node.kind, Kind::Object(_)))
-        && !is_of(|node| matches!(node.kind, Kind::Text(_)))
-    {
-        return None;
-    }
-    let element = |node: &Node| {
-        let mut meaning = String::new();
-        mean(node, &mut meaning);
-        let (mut parts, mut called) = (Vec::new(), Vec::new());
-        if let Kind::Object(properties) = &node.kind {
-            for property in properties {
-                let mut said = String::new();
-                mean(&property.value, &mut said);
-                match &property.value.kind {
-                    Kind::Text(text) if !text.contains(['\'', '\n']) => {
-                        called.push((property.name.clone(), text.clone()));
-                    }
-                    Kind::Other(number) if number.starts_with(|c: char| c.is_ascii_digit()) => {
-                        called.push((property.name.clone(), number.clone()));
-                    }
-                    _ => {}
-                }
-                parts.push((property.name.clone(), said));
-            }
-        }
-        Element { meaning, parts, called }
-    };
-    Some(Some(elements.iter().map(element).collect()))
-}
-
-/// All values in a node, each with the names on its way; elements of arrays have none.
-fn values_in(node: &Node, way: &mut String, values: &mut Vec<(String, String)>) {
-    let mut go_into = |name: &str, inner: &Node| {
-        let length = way.len();
-        way.push_str(name);
-        way.push('/');
-        values_in(inner, way, values);
-        way.truncate(length);
-    };
-    match &node.kind {
-        Kind::Object(properties) => {
-            properties.iter().for_each(|property| go_into(&escaped(&property.name), &property.value));
-        }
-        Kind::Array(elements) => elements.iter().for_each(|element| go_into("/", element)),
-        Kind::Text(text) => values.push((way.clone(), quoted(text))),
-        Kind::Other(meaning) => values.push((way.clone(), meaning.clone())),
-    }
-}
-
-/// How a step is written in a pointer.
-fn step_name(step: &Step) -> String {
-    match step {
-        Step::Called { by, value } => format!("[{}='{}']", escaped(by), escaped(value)),
-        Step::At(at) => at.to_string(),
-        Step::New { meaning, before } => {
-            let hash = ContentHash::of(meaning.as_bytes()).to_string();
-            format!("+{}{before}", &hash[..16])
-        }
-    }
-}
-
 /// A pointer as people write it: an element that is new is the one behind the last.
 fn shown(id: &str) -> String {
     match id.contains("/+") {
@@ -472,87 +333,12 @@ fn shown(id: &str) -> String {
     }
 }
 
-/// Refuses what is nested too deep, before anything goes down into it.
-fn refuse_deep(text: &str) -> Result<(), String> {
-    let (mut depth, mut quote, mut is_escaped) = (0usize, None, false);
-    for c in text.chars() {
-        match (quote, c) {
-            (Some(_), _) if is_escaped => is_escaped = false,
-            (Some(_), '\\') => is_escaped = true,
-            (Some(open), c) if open == c => quote = None,
-            (Some(_), '\n') => quote = None,
-            (Some(_), _) => {}
-            (None, '"' | '\'') => quote = Some(c),
-            (None, '{' | '[') => depth += 1,
-            (None, '}' | ']') => depth = depth.saturating_sub(1),
-            _ => {}
-        }
-        if depth > MOST_NESTED {
-            return Err(format!("it is nested more than {MOST_NESTED} deep"));
-        }
-    }
-    Ok(())
-}
-
 fn escaped(name: &str) -> String {
     name.replace('~', "~0").replace('/', "~1")
 }
 
 fn unescaped(name: &str) -> String {
     name.replace("~1", "/").replace("~0", "~")
-}
-
-fn node(text: &str, value: &Value<'_>) -> Result<Node, String> {
-    let range = jsonc_parser::common::Ranged::range(value);
-    let kind = match value {
-        Value::Object(object) => {
-            let mut properties: Vec<Property> = Vec::with_capacity(object.properties.len());
-            let mut seen = HashSet::new();
-            for property in &object.properties {
-                let name = property.name.as_str().to_owned();
-                if !seen.insert(name.clone()) {
-                    let line = line_of(text, property.range.start);
-                    return Err(format!("line {line}: the key `{name}` stands there twice"));
-                }
-                let value = node(text, &property.value)?;
-                properties.push(Property { name, start: property.range.start, value });
-            }
-            Kind::Object(properties)
-        }
-        Value::Array(array) => {
-            Kind::Array(array.elements.iter().map(|element| node(text, element)).collect::<Result<_, _>>()?)
-        }
-        Value::StringLit(string) => Kind::Text(string.value.clone().into_owned()),
-        Value::NumberLit(number) => Kind::Other(number_meaning(number.value)),
-        Value::BooleanLit(boolean) => Kind::Other(boolean.value.to_string()),
-        Value::NullKeyword(_) => Kind::Other("null".to_owned()),
-    };
-    Ok(Node { start: range.start, end: range.end, kind })
-}
-
-/// What a number is, digit by digit: `1`, `1.0` and `10e-1` are one, and no two different ones are.
-fn number_meaning(written: &str) -> String {
-    let (sign, digits) = match written.strip_prefix('-') {
-        Some(rest) => ("-", rest),
-        None => ("", written.strip_prefix('+').unwrap_or(written)),
-    };
-    let (mantissa, exponent) = digits.split_once(['e', 'E']).unwrap_or((digits, "0"));
-    let (whole, fraction) = mantissa.split_once('.').unwrap_or((mantissa, ""));
-    let is_plain = [whole, fraction].iter().all(|part| part.bytes().all(|byte| byte.is_ascii_digit()));
-    let Some(exponent) = exponent.parse::<i64>().ok().filter(|_| is_plain) else { return written.to_owned() };
-    let all = format!("{whole}{fraction}");
-    let bare = all.trim_start_matches('0');
-    let significant = bare.trim_end_matches('0');
-    if significant.is_empty() {
-        return "0".to_owned();
-    }
-    let scale = exponent
-        .saturating_sub(fraction.len() as i64)
-        .saturating_add((bare.len() - significant.len()) as i64);
-    match scale {
-        0..40 => format!("{sign}{significant}{}", "0".repeat(usize::try_from(scale).unwrap_or(0))),
-        _ => format!("{sign}{significant}e{scale}"),
-    }
 }
 
 fn within<R>(pointer: &mut String, name: &str, act: impl FnOnce(&mut String) -> R) -> R {
@@ -562,36 +348,4 @@ fn within<R>(pointer: &mut String, name: &str, act: impl FnOnce(&mut String) -> 
     let done = act(pointer);
     pointer.truncate(length);
     done
-}
-
-/// Writes a value without its form: no blanks, no comments, numbers as they count.
-fn mean(node: &Node, out: &mut String) {
-    match &node.kind {
-        Kind::Text(text) => out.push_str(&quoted(text)),
-        Kind::Other(meaning) => out.push_str(meaning),
-        Kind::Array(elements) => {
-            out.push('[');
-            for element in elements {
-                mean(element, out);
-                out.push(',');
-            }
-            out.push(']');
-        }
-        Kind::Object(properties) => {
-            let mut properties: Vec<_> = properties.iter().collect();
-            properties.sort_by_key(|property| &property.name);
-            out.push('{');
-            for property in properties {
-                out.push_str(&quoted(&property.name));
-                out.push(':');
-                mean(&property.value, out);
-                out.push(',');
-            }
-            out.push('}');
-        }
-    }
-}
-
-fn quoted(text: &str) -> String {
-    serde_json::Value::from(text).to_string()
 }
