@@ -3,6 +3,7 @@
 //!
 //! Where neither tells, or the order itself was changed, the list is one value: then two who change it contest it.
 
+use std::cell::LazyCell;
 use std::collections::{HashMap, HashSet};
 
 /// Names of what tells elements apart, the first that serves.
@@ -16,32 +17,50 @@ pub(super) fn is_telling(name: &str) -> bool {
     TELLING.iter().any(|own| name.eq_ignore_ascii_case(own))
 }
 
+/// What an element says in full, and its parts by name, what each says; a bare value has none.
+type Said = (String, Vec<(String, String)>);
+
 /// An element of a list.
-#[derive(Debug, Clone, Default)]
-pub(super) struct Element {
-    /// All that it says; equal ones are alike.
-    pub meaning: String,
-    /// Its parts by name, what each says; none for a bare value.
-    pub parts: Vec<(String, String)>,
+pub(super) struct Element<'e> {
     /// What it is called, by the names of parts that hold short values.
-    pub called: Vec<(String, String)>,
+    called: Vec<(String, String)>,
+    /// Most are told by what they are called.
+    said: LazyCell<Said, Box<dyn FnOnce() -> Said + 'e>>,
 }
 
-impl Element {
+impl<'e> Element<'e> {
+    /// `said` is asked for if what it is called does not tell it: equal ones are alike.
+    pub(super) fn new(called: Vec<(String, String)>, said: impl FnOnce() -> Said + 'e) -> Self {
+        Self { called, said: LazyCell::new(Box::new(said)) }
+    }
+
+    /// One without parts.
+    pub(super) fn bare(meaning: &'e str) -> Self {
+        Self::new(Vec::new(), || (meaning.to_owned(), Vec::new()))
+    }
+
+    fn meaning(&self) -> &str {
+        &self.said.0
+    }
+
+    fn parts(&self) -> &[(String, String)] {
+        &self.said.1
+    }
+
     /// The name of a part, as it is spelled, and its value.
     fn told(&self, by: &str) -> Option<&(String, String)> {
         self.called.iter().find(|(name, _)| name.trim_start_matches('@').eq_ignore_ascii_case(by))
     }
 
     fn common(&self, other: &Self) -> usize {
-        self.parts.iter().filter(|part| other.parts.contains(part)).count()
+        self.parts().iter().filter(|part| other.parts().contains(part)).count()
     }
 
     /// Whether it can be the other, changed: the same parts are there, or most of them say the same.
     fn is_like(&self, other: &Self) -> bool {
         let names =
-            |element: &Self| element.parts.iter().map(|(name, _)| name.clone()).collect::<HashSet<_>>();
-        let most = self.parts.len().max(other.parts.len());
+            |element: &Self| element.parts().iter().map(|(name, _)| name.clone()).collect::<HashSet<_>>();
+        let most = self.parts().len().max(other.parts().len());
         names(self) == names(other) || self.common(other) * 2 > most
     }
 }
@@ -59,7 +78,7 @@ pub(super) enum Step {
 
 /// Tells the elements of lists that belong together; the first is what the others change, unless it is not there.
 /// Nothing when the lists are one value.
-pub(super) fn align(lists: &[Option<Vec<Element>>]) -> Option<Vec<Vec<Step>>> {
+pub(super) fn align(lists: &[Option<Vec<Element<'_>>>]) -> Option<Vec<Vec<Step>>> {
     let (first, others) = lists.split_first()?;
     if let Some(called) = by_name(lists) {
         let is_sure = keeps_order(&called) && !is_renamed_by_several(lists, &called);
@@ -68,12 +87,13 @@ pub(super) fn align(lists: &[Option<Vec<Element>>]) -> Option<Vec<Vec<Step>>> {
     let Some(first) = first else {
         let mut there = others.iter().flatten();
         let one = there.next()?;
-        let is_alike = |other: &Vec<Element>| {
-            other.len() == one.len() && other.iter().zip(one).all(|(one, two)| one.meaning == two.meaning)
+        let is_alike = |other: &Vec<Element<'_>>| {
+            other.len() == one.len() && other.iter().zip(one).all(|(one, two)| one.meaning() == two.meaning())
         };
         return there.all(is_alike).then(|| {
-            let places =
-                |list: &Option<Vec<Element>>| (0..list.as_ref().map_or(0, Vec::len)).map(Step::At).collect();
+            let places = |list: &Option<Vec<Element<'_>>>| {
+                (0..list.as_ref().map_or(0, Vec::len)).map(Step::At).collect()
+            };
             lists.iter().map(places).collect()
         });
     };
@@ -85,7 +105,7 @@ pub(super) fn align(lists: &[Option<Vec<Element>>]) -> Option<Vec<Vec<Step>>> {
 }
 
 /// By a part that all have, and in which they differ.
-fn by_name(lists: &[Option<Vec<Element>>]) -> Option<Vec<Vec<Step>>> {
+fn by_name(lists: &[Option<Vec<Element<'_>>>]) -> Option<Vec<Vec<Step>>> {
     let serves = |by: &str| {
         let mut there = lists.iter().flatten().filter(|list| !list.is_empty()).peekable();
         there.peek().is_some()
@@ -95,7 +115,7 @@ fn by_name(lists: &[Option<Vec<Element>>]) -> Option<Vec<Vec<Step>>> {
             })
     };
     let by = TELLING.into_iter().find(|by| serves(by))?;
-    let step = |element: &Element| {
+    let step = |element: &Element<'_>| {
         let (by, value) = element.told(by)?;
         Some(Step::Called { by: by.clone(), value: value.clone() })
     };
@@ -103,7 +123,7 @@ fn by_name(lists: &[Option<Vec<Element>>]) -> Option<Vec<Vec<Step>>> {
 }
 
 /// Whether several give an element of the first list other names: then these are one element, which they contest.
-fn is_renamed_by_several(lists: &[Option<Vec<Element>>], called: &[Vec<Step>]) -> bool {
+fn is_renamed_by_several(lists: &[Option<Vec<Element<'_>>>], called: &[Vec<Step>]) -> bool {
     let known = |at: usize| called[at].iter().collect::<HashSet<&Step>>();
     let own = known(0);
     let mut renamed: HashMap<usize, HashSet<&Step>> = HashMap::new();
@@ -117,7 +137,7 @@ fn is_renamed_by_several(lists: &[Option<Vec<Element>>], called: &[Vec<Step>]) -
         }
         for one in gone {
             let is_it = |two: &&usize| {
-                let most = first[one].parts.len().max(list[**two].parts.len());
+                let most = first[one].parts().len().max(list[**two].parts().len());
                 // The name is not among what both say.
                 first[one].common(&list[**two]) * 2 >= most.max(2)
             };
@@ -139,7 +159,7 @@ fn keeps_order(lists: &[Vec<Step>]) -> bool {
 
 /// By what elements say: those that say the same are one; what lies between two of these is the same, changed, if it
 /// can be paired without doubt.
-fn by_content(first: &[Element], other: &[Element]) -> Option<Vec<Step>> {
+fn by_content<'e>(first: &[Element<'e>], other: &[Element<'e>]) -> Option<Vec<Step>> {
     let pairs = common_subsequence(first, other)?;
     let (mut is_kept, mut steps) = (vec![false; first.len()], vec![None; other.len()]);
     for (one, two) in &pairs {
@@ -151,10 +171,10 @@ fn by_content(first: &[Element], other: &[Element]) -> Option<Vec<Step>> {
         .iter()
         .zip(&is_kept)
         .filter(|(_, kept)| !**kept)
-        .map(|(element, _)| element.meaning.as_str())
+        .map(|(element, _)| element.meaning())
         .collect();
     let came = || other.iter().zip(&steps).filter(|(_, step)| step.is_none()).map(|(element, _)| element);
-    if changed.len() > MOST_APART || came().any(|element| changed.contains(element.meaning.as_str())) {
+    if changed.len() > MOST_APART || came().any(|element| changed.contains(element.meaning())) {
         return None;
     }
     let mut from = (0, 0);
@@ -166,7 +186,7 @@ fn by_content(first: &[Element], other: &[Element]) -> Option<Vec<Step>> {
     let mut alike: HashMap<&str, usize> = HashMap::new();
     for (ones, twos) in runs {
         let is_bare =
-            first[ones.clone()].iter().chain(&other[twos.clone()]).all(|element| element.parts.is_empty());
+            first[ones.clone()].iter().chain(&other[twos.clone()]).all(|element| element.parts().is_empty());
         if !is_bare && !ones.is_empty() && !twos.is_empty() {
             let is_sure = ones.len() == twos.len()
                 && ones
@@ -185,7 +205,7 @@ fn by_content(first: &[Element], other: &[Element]) -> Option<Vec<Step>> {
                     Step::At(one)
                 }
                 None => {
-                    let meaning = other[two].meaning.as_str();
+                    let meaning = other[two].meaning();
                     let count = alike.entry(meaning).or_default();
                     *count += 1;
                     Step::New { meaning: meaning.to_owned(), before: *count - 1 }
@@ -197,13 +217,13 @@ fn by_content(first: &[Element], other: &[Element]) -> Option<Vec<Step>> {
     let new = || other.iter().zip(&steps).filter(|(_, step)| matches!(step, Some(Step::New { .. })));
     let mut gone = first.iter().zip(&is_kept).filter(|(_, kept)| !**kept).map(|(element, _)| element);
     let is_moved = gone.any(|gone| {
-        new().any(|(new, _)| gone.common(new) * 2 >= gone.parts.len().min(new.parts.len()).max(1))
+        new().any(|(new, _)| gone.common(new) * 2 >= gone.parts().len().min(new.parts().len()).max(1))
     });
     if is_moved { None } else { steps.into_iter().collect() }
 }
 
 /// Whether `new` is the element at `one`, changed, and is no more like any other that is gone.
-fn is_surely(first: &[Element], is_kept: &[bool], one: usize, new: &Element) -> bool {
+fn is_surely<'e>(first: &[Element<'e>], is_kept: &[bool], one: usize, new: &Element<'e>) -> bool {
     let own = first[one].common(new);
     let others = first.iter().zip(is_kept).enumerate().filter(|(at, (_, kept))| *at != one && !**kept);
     first[one].is_like(new) && others.map(|(_, (element, _))| element.common(new)).all(|common| common <= own)
@@ -211,9 +231,9 @@ fn is_surely(first: &[Element], is_kept: &[bool], one: usize, new: &Element) -> 
 
 /// The places of a longest common subsequence, by the textbook's table (Hirschberg 1975) between what both begin and end
 /// with; nothing if that would be too big.
-fn common_subsequence(one: &[Element], two: &[Element]) -> Option<Vec<(usize, usize)>> {
+fn common_subsequence(one: &[Element<'_>], two: &[Element<'_>]) -> Option<Vec<(usize, usize)>> {
     const MOST_CELLS: usize = 4_000_000;
-    let is_alike = |(one, two): &(&Element, &Element)| one.meaning == two.meaning;
+    let is_alike = |(one, two): &(&Element<'_>, &Element<'_>)| one.meaning() == two.meaning();
     let head = one.iter().zip(two).take_while(is_alike).count();
     let tail = one[head..].iter().rev().zip(two[head..].iter().rev()).take_while(is_alike).count();
     let (ones, twos) = (&one[head..one.len() - tail], &two[head..two.len() - tail]);
@@ -224,7 +244,7 @@ fn common_subsequence(one: &[Element], two: &[Element]) -> Option<Vec<(usize, us
     let mut longest = vec![0u32; (ones.len() + 1) * width];
     for at in (0..ones.len()).rev() {
         for to in (0..twos.len()).rev() {
-            longest[at * width + to] = match ones[at].meaning == twos[to].meaning {
+            longest[at * width + to] = match ones[at].meaning() == twos[to].meaning() {
                 true => longest[(at + 1) * width + to + 1] + 1,
                 false => longest[(at + 1) * width + to].max(longest[at * width + to + 1]),
             };
@@ -233,7 +253,7 @@ fn common_subsequence(one: &[Element], two: &[Element]) -> Option<Vec<(usize, us
     let mut pairs: Vec<(usize, usize)> = (0..head).map(|at| (at, at)).collect();
     let (mut at, mut to) = (0, 0);
     while at < ones.len() && to < twos.len() {
-        if ones[at].meaning == twos[to].meaning {
+        if ones[at].meaning() == twos[to].meaning() {
             pairs.push((head + at, head + to));
             (at, to) = (at + 1, to + 1);
         } else if longest[(at + 1) * width + to] >= longest[at * width + to + 1] {
@@ -250,24 +270,24 @@ fn common_subsequence(one: &[Element], two: &[Element]) -> Option<Vec<(usize, us
 mod tests {
     use super::*;
 
-    fn bare(words: &str) -> Option<Vec<Element>> {
-        let element = |word: &str| Element { meaning: word.to_owned(), ..Element::default() };
-        Some(words.split_whitespace().map(element).collect())
+    fn bare(words: &str) -> Option<Vec<Element<'_>>> {
+        Some(words.split_whitespace().map(Element::bare).collect())
     }
 
     /// Each word is an element: its letters are parts, a capital one is its name.
-    fn of_parts(words: &str) -> Option<Vec<Element>> {
+    fn of_parts(words: &str) -> Option<Vec<Element<'_>>> {
         let element = |word: &str| {
             let parts: Vec<(String, String)> =
                 word.chars().enumerate().map(|(at, c)| (format!("p{at}"), c.to_string())).collect();
             let called = word.chars().filter(char::is_ascii_uppercase);
             let called = called.map(|c| ("Id".to_owned(), c.to_string())).collect();
-            Element { meaning: word.to_owned(), parts, called }
+            let word = word.to_owned();
+            Element::new(called, || (word, parts))
         };
         Some(words.split_whitespace().map(element).collect())
     }
 
-    fn told(lists: &[Option<Vec<Element>>]) -> String {
+    fn told(lists: &[Option<Vec<Element<'_>>>]) -> String {
         let Some(steps) = align(lists) else { return "one value".to_owned() };
         let word = |step: &Step| match step {
             Step::Called { value, .. } => value.clone(),

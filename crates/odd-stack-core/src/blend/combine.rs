@@ -14,11 +14,11 @@ use std::collections::HashSet;
 
 use super::compare::{Compared, Difference, difference, meanings, parse};
 use super::formats::with_format;
-use super::keyed::{Change, Key, Keyed};
+use super::keyed::{Change, Key, Keyed, Map};
 use super::lines::merge_apart;
 use super::meant::{Meant, OfGone};
 use super::text::Text;
-use super::{Format, KeyEdit};
+use super::{Format, KeyEdit, LastRead};
 use crate::hash::ContentHash;
 
 /// What stands in the way of combining files.
@@ -69,45 +69,59 @@ pub fn combine(
     files: &[&[u8]],
     edits: &[&[KeyEdit]],
 ) -> Result<Combined, NotBlended> {
-    with_format!(format, combine_as(base, files, edits))
+    combine_knowing(format, base, files, edits, &LastRead::default())
 }
 
-pub(super) fn combine_as<D: Keyed + Clone>(
+/// As [`combine`], with the file that was read last.
+///
+/// # Errors
+/// [`NotBlended`].
+pub fn combine_knowing(
+    format: Format,
     base: Option<&[u8]>,
     files: &[&[u8]],
     edits: &[&[KeyEdit]],
+    last: &LastRead,
 ) -> Result<Combined, NotBlended> {
-    // What the content is made of, where it is just the game's own file.
-    let mut as_read = None;
+    with_format!(format, combine_as(base, files, edits, last))
+}
+
+pub(super) fn combine_as<D: Keyed + Clone + Send + 'static>(
+    base: Option<&[u8]>,
+    files: &[&[u8]],
+    edits: &[&[KeyEdit]],
+    last: &LastRead,
+) -> Result<Combined, NotBlended> {
     let mut usual = None;
-    let (mut content, mut differences, mut clashes) = match Compared::<D>::read(base, files) {
-        Ok(compared) => {
-            let compared = compared.agreed().map_err(NotBlended::together)?;
-            let (content, met) = blended(&compared, base, files)?;
-            match files.is_empty() {
-                true => as_read = compared.base,
-                false => usual = compared.base.map(|(_, document)| document),
+    let (mut content, mut differences, mut clashes) = match (base, files) {
+        // The game's own file is all that there is.
+        (Some(base), []) if !edits.is_empty() => (base.to_vec(), Vec::new(), Vec::new()),
+        _ => match Compared::<D>::read(base, files) {
+            Ok(compared) => {
+                let compared = compared.agreed().map_err(NotBlended::together)?;
+                let (content, met) = blended(&compared, base, files)?;
+                usual = compared.base.map(|(_, document)| document);
+                (content, compared.differences, met)
             }
-            (content, compared.differences, met)
-        }
-        Err(error) if D::IS_BY_LINES && files.len() > 1 => {
-            let reason = format!("{}, and their changes do not lie apart", error.reason);
-            let content = merged_by_lines(base, files).ok_or(NotBlended { reason, ..error })?;
-            (content, vec![Difference::new(); files.len()], Vec::new())
-        }
-        Err(error) => return Err(error),
+            Err(error) if D::IS_BY_LINES && files.len() > 1 => {
+                let reason = format!("{}, and their changes do not lie apart", error.reason);
+                let content = merged_by_lines(base, files).ok_or(NotBlended { reason, ..error })?;
+                (content, vec![Difference::default(); files.len()], Vec::new())
+            }
+            Err(error) => return Err(error),
+        },
     };
     let mut undone = Vec::new();
     if !edits.is_empty() {
-        let (text, document) = match as_read {
-            Some(read) => read,
-            None => parse::<D>(&content).map_err(NotBlended::together)?,
-        };
+        let culprit = if files.is_empty() { Culprit::Base } else { Culprit::Together };
+        let read = last.take_or_parse::<D>(&content);
+        let (text, document) = read.map_err(|reason| NotBlended { culprit, reason })?;
         let mut meant = Meant::new(&document, usual.as_ref());
         let all = edited(&text, &document, &mut meant, edits.iter().copied().flatten(), &mut undone);
-        let before = meanings(&document);
         // One alone clashes with nothing.
-        for one in edits.iter().filter(|_| edits.len() + files.len() > 1) {
+        let others = edits.len() + files.len() > 1;
+        let before = if others { meanings(&document) } else { Map::default() };
+        for one in edits.iter().filter(|_| others) {
             let alone = match edits.len() {
                 1 => &all,
                 _ => &edited(&text, &document, &mut meant, one.iter(), &mut Vec::new()),

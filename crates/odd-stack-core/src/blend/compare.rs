@@ -1,16 +1,16 @@
 //! What files change against the game's own, key by key, and whose word counts where several change the same.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::HashSet;
 
-use super::keyed::{Change, Key, Keyed};
+use super::keyed::{Change, Key, Keyed, Map};
 use super::text::Text;
 use super::{Culprit, NotBlended};
 
 /// Keys by their id that a file changes, and the meaning of their values; nothing where a key goes.
-pub(super) type Difference = HashMap<String, Option<String>>;
+pub(super) type Difference = Map<String, Option<String>>;
 
 /// Whose word counts on each key, by its id: the number of the file.
-pub(super) type LastWords<'c> = HashMap<&'c str, usize>;
+pub(super) type LastWords<'c> = Map<&'c str, usize>;
 
 /// The files as they were read, and what each changes.
 #[derive(Clone)]
@@ -28,12 +28,12 @@ pub(super) fn parse<D: Keyed>(content: &[u8]) -> Result<(Text, D), String> {
     Ok((text, document))
 }
 
-pub(super) fn meanings<D: Keyed>(document: &D) -> HashMap<&str, &str> {
+pub(super) fn meanings<D: Keyed>(document: &D) -> Map<&str, &str> {
     let settings = document.settings().iter();
     settings.map(|setting| (setting.key.id.as_str(), setting.meaning.as_str())).collect()
 }
 
-pub(super) fn difference(old: &HashMap<&str, &str>, new: &HashMap<&str, &str>) -> Difference {
+pub(super) fn difference(old: &Map<&str, &str>, new: &Map<&str, &str>) -> Difference {
     let changed = new.iter().filter(|(id, value)| old.get(*id) != Some(value));
     let changed = changed.map(|(id, value)| ((*id).to_owned(), Some((*value).to_owned())));
     let gone = old.keys().filter(|id| !new.contains_key(*id)).map(|id| ((*id).to_owned(), None));
@@ -58,6 +58,10 @@ impl<D: Keyed> Compared<D> {
 
     /// With what the files agree on, and their differences.
     pub(super) fn agreed(mut self) -> Result<Self, String> {
+        if self.files.is_empty() {
+            // One alone was told when it was read.
+            return Ok(self);
+        }
         let base = self.base.as_mut().map(|(_, document)| document);
         let mut all: Vec<Option<&mut D>> = vec![base];
         all.extend(self.files.iter_mut().map(|(_, document)| Some(document)));
@@ -96,7 +100,7 @@ impl<D: Keyed> Compared<D> {
     /// beneath it, which can't be there both, the upper's; and where one takes a part out in which another sets something,
     /// the part is as the upper has it. With the pairs of files that meet so.
     pub(super) fn last_words(&self, files: &[usize]) -> (LastWords<'_>, Vec<(usize, usize)>) {
-        let mut last: LastWords<'_> = HashMap::new();
+        let mut last = LastWords::default();
         for file in files {
             last.extend(self.differences[*file].keys().map(|id| (id.as_str(), *file)));
         }

@@ -24,6 +24,9 @@ pub struct Setting {
     pub is_holder: bool,
 }
 
+/// A map whose keys are hashed with a seed of the process (Foldhash), so that nobody can make files slow by their keys.
+pub(super) type Map<K, V> = foldhash::HashMap<K, V>;
+
 /// Files nested deeper than this are not understood; nothing that goes down into them can run out of room.
 pub(super) const MOST_NESTED: usize = 200;
 
@@ -31,7 +34,7 @@ pub(super) const MOST_NESTED: usize = 200;
 #[derive(Debug, Clone, Default)]
 pub(super) struct Settings {
     list: Vec<Setting>,
-    by_id: HashMap<String, usize>,
+    by_id: Map<String, usize>,
 }
 
 impl Settings {

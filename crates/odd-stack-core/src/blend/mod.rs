@@ -12,6 +12,7 @@ mod edit;
 mod formats;
 mod ini;
 mod keyed;
+mod last_read;
 mod lines;
 mod meant;
 mod nested;
@@ -26,8 +27,9 @@ mod toml;
 mod xml;
 
 pub use carry::{Carried, Clash, NotCarried, Prefer, carry_over};
-pub use combine::{Combined, Culprit, NotBlended, combine};
+pub use combine::{Combined, Culprit, NotBlended, combine, combine_knowing};
 pub use edit::{KeyEdit, read_edits, write_edits};
+pub use last_read::LastRead;
 pub use resolve::{NotEdited, edits_between, look_up, renewed, resolve_edits};
 pub use rows::{KeyRow, key_rows};
 pub use rules::{BlendRule, BlendRules, Format, MOST_GUESSED_BYTES};

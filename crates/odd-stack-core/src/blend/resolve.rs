@@ -7,7 +7,7 @@ use super::formats::with_format;
 use super::keyed::{Change, Keyed, Setting};
 use super::meant::{Meant, OfGone};
 use super::text::shown;
-use super::{Format, KeyEdit, combine};
+use super::{Format, KeyEdit, LastRead, combine};
 
 /// The key that an edit means, as the file names it, and its value there.
 ///
@@ -53,6 +53,7 @@ pub enum NotEdited {
 }
 
 /// Edits as they can be made in a file, each with its key as the file names it, and the value that the key has there.
+/// The file is the one read last then.
 ///
 /// # Errors
 /// [`NotEdited`].
@@ -60,12 +61,14 @@ pub fn resolve_edits(
     format: Format,
     content: &[u8],
     edits: &[KeyEdit],
+    last: &LastRead,
 ) -> Result<Vec<(KeyEdit, Option<String>)>, NotEdited> {
-    fn as_format<D: Keyed + Clone>(
+    fn as_format<D: Keyed + Clone + Send + 'static>(
         content: &[u8],
         edits: &[KeyEdit],
+        last: &LastRead,
     ) -> Result<Vec<(KeyEdit, Option<String>)>, NotEdited> {
-        let (text, document): (_, D) = parse(content).map_err(NotEdited::File)?;
+        let (text, document): (_, D) = last.take_or_parse(content).map_err(NotEdited::File)?;
         let mut meant = Meant::new(&document, None);
         let mut whole: Option<Arc<str>> = None;
         let resolved = edits.iter().map(|edit| {
@@ -79,9 +82,11 @@ pub fn resolve_edits(
             text.encode(&document.changed(&[(key, change)])?)?;
             Ok((made, found))
         });
-        resolved.collect::<Result<_, String>>().map_err(NotEdited::Key)
+        let resolved = resolved.collect::<Result<_, String>>().map_err(NotEdited::Key);
+        last.keep(content, (text, document));
+        resolved
     }
-    with_format!(format, as_format(content, edits))
+    with_format!(format, as_format(content, edits, last))
 }
 
 /// The edits that turn the settings of `old` into those of `new`.

@@ -8,7 +8,7 @@ use super::formats::with_format;
 use super::keyed::{Key, Keyed, Setting};
 use super::meant::{Meant, OfGone, called};
 use super::text::shown;
-use super::{Format, KeyEdit, NotBlended};
+use super::{Format, KeyEdit, LastRead, NotBlended};
 
 /// What the files at one address do to a key.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -36,7 +36,7 @@ pub fn key_rows(
     with_format!(format, key_rows_as(base, files, edits))
 }
 
-fn key_rows_as<D: Keyed + Clone>(
+fn key_rows_as<D: Keyed + Clone + Send + 'static>(
     base: Option<&[u8]>,
     files: &[&[u8]],
     edits: &[&[KeyEdit]],
@@ -109,9 +109,9 @@ struct Places<D> {
     together: D,
 }
 
-impl<D: Keyed + Clone> Places<D> {
+impl<D: Keyed + Clone + Send + 'static> Places<D> {
     fn of(base: Option<&[u8]>, files: &[&[u8]]) -> Option<Self> {
-        let made = combine_as::<D>(base, files, &[]).ok()?.content;
+        let made = combine_as::<D>(base, files, &[], &LastRead::default()).ok()?.content;
         let all: Vec<&[u8]> = files.iter().copied().chain([made.as_slice()]).collect();
         let together = Compared::<D>::new(base, &all).ok()?.files.pop()?.1;
         Some(Self { alone: parse(&made).ok()?.1, together })

@@ -1,7 +1,7 @@
 //! TOML 1.0. Keys are dotted, as TOML writes them; tables are gone into, an array is one value, and so is an array of
 //! tables.
 
-use std::collections::HashSet;
+use std::collections::{BTreeMap, HashSet};
 use std::str::FromStr;
 
 use toml_edit::{DocumentMut, Item, Key as TomlKey, Table, TableLike, Value};
@@ -16,8 +16,6 @@ const SEPARATOR: char = '\u{1f}';
 pub(super) struct Toml {
     document: DocumentMut,
     settings: Settings,
-    /// All of it without its form.
-    meant: toml::Table,
     /// The comments and blanks that it begins with.
     head: String,
     end: &'static str,
@@ -30,14 +28,13 @@ impl Keyed for Toml {
         let plain = text.replace("\r\n", "\n");
         let document: DocumentMut =
             plain.parse().map_err(|error: toml_edit::TomlError| error.to_string().trim().to_owned())?;
-        let meant: toml::Table = toml::from_str(&plain).map_err(|error| error.message().to_owned())?;
         let mut settings = Vec::new();
-        gather(document.as_table(), &meant, &mut Vec::new(), &mut settings);
+        gather(document.as_table(), &mut Vec::new(), &mut settings);
         let is_head = |line: &&str| line.trim().is_empty() || line.trim_start().starts_with('#');
         let head = plain.split_inclusive('\n').take_while(is_head).collect();
         let ends_in_line_end = text.is_empty() || text.ends_with('\n');
         let (settings, end) = (Settings::new(settings), line_end(text));
-        Ok(Self { document, settings, meant, head, end, ends_in_line_end })
+        Ok(Self { document, settings, head, end, ends_in_line_end })
     }
 
     fn settings(&self) -> &Settings {
@@ -45,7 +42,8 @@ impl Keyed for Toml {
     }
 
     fn sense(&self) -> String {
-        format!("{:?}", self.meant)
+        let said = self.settings.iter().map(|setting| (&setting.key.id, &setting.meaning));
+        format!("{:?}", said.collect::<BTreeMap<_, _>>())
     }
 
     fn is_plain(&self) -> bool {
@@ -53,7 +51,10 @@ impl Keyed for Toml {
     }
 
     fn says_the_same(&self, other: &Self) -> bool {
-        self.meant == other.meant
+        let is_there = |setting: &Setting| {
+            other.settings.get(&setting.key.id).is_some_and(|other| other.meaning == setting.meaning)
+        };
+        self.settings.len() == other.settings.len() && self.settings.iter().all(is_there)
     }
 
     fn above(id: &str) -> Vec<&str> {
@@ -117,40 +118,92 @@ fn key(way: &[&str]) -> Key {
     Key { id: way.join(&SEPARATOR.to_string()), shown: shown.join(".") }
 }
 
-/// Goes through all tables; `meant` is the same file without its form.
-fn gather<'t>(
-    table: &'t dyn TableLike,
-    meant: &toml::Table,
-    way: &mut Vec<&'t str>,
-    settings: &mut Vec<Setting>,
-) {
+/// Goes through all tables.
+fn gather<'t>(table: &'t dyn TableLike, way: &mut Vec<&'t str>, settings: &mut Vec<Setting>) {
     for (name, item) in table.iter() {
         way.push(name);
-        match (item.as_table_like(), meant.get(name)) {
-            (Some(inner), Some(toml::Value::Table(meant))) if !inner.is_empty() => {
-                gather(inner, meant, way, settings);
-            }
-            (Some(_), Some(_)) => {
+        match item.as_table_like() {
+            Some(inner) if !inner.is_empty() => gather(inner, way, settings),
+            Some(_) => {
                 let (raw, meaning) = ("{}".to_owned(), "{}".to_owned());
                 settings.push(Setting { key: key(way), raw, meaning, is_holder: true });
             }
-            (None, Some(meant)) => {
-                let meaning = format!("{meant:?}");
+            None => {
+                let mut meaning = String::new();
+                mean_item(item, &mut meaning);
                 settings.push(Setting { key: key(way), raw: raw(item), meaning, is_holder: false });
             }
-            _ => {}
         }
         way.pop();
     }
 }
 
+/// What a value says, whatever its form.
+fn mean_item(item: &Item, out: &mut String) {
+    match item {
+        Item::None => {}
+        Item::Value(value) => mean(value, out),
+        Item::Table(table) => mean_table(table, out),
+        Item::ArrayOfTables(tables) => mean_all(tables.iter(), out, |table, out| mean_table(table, out)),
+    }
+}
+
+fn mean(value: &Value, out: &mut String) {
+    match value {
+        Value::String(text) => out.push_str(&format!("{:?}", text.value())),
+        Value::Integer(number) => out.push_str(&number.value().to_string()),
+        Value::Float(number) => out.push_str(&format!("{:?}", number.value())),
+        Value::Boolean(boolean) => out.push_str(&boolean.value().to_string()),
+        Value::Datetime(time) => out.push_str(&time.value().to_string()),
+        Value::Array(array) => mean_all(array.iter(), out, mean),
+        Value::InlineTable(table) => mean_table(table, out),
+    }
+}
+
+fn mean_all<T>(all: impl Iterator<Item = T>, out: &mut String, mut mean: impl FnMut(T, &mut String)) {
+    out.push('[');
+    for one in all {
+        mean(one, out);
+        out.push(',');
+    }
+    out.push(']');
+}
+
+fn mean_table(table: &dyn TableLike, out: &mut String) {
+    let sorted: BTreeMap<&str, &Item> = table.iter().collect();
+    out.push('{');
+    for (name, item) in sorted {
+        out.push_str(&format!("{name:?}="));
+        mean_item(item, out);
+        out.push(',');
+    }
+    out.push('}');
+}
+
 /// A value as it is written, without what stands around it.
 fn raw(item: &Item) -> String {
-    let mut item = item.clone();
-    if let Item::Value(value) = &mut item {
-        value.decor_mut().clear();
+    match item {
+        Item::Value(value) if matches!(value, Value::Array(_) | Value::InlineTable(_)) => {
+            let mut value = value.clone();
+            value.decor_mut().clear();
+            value.to_string()
+        }
+        Item::Value(value) => written(value).unwrap_or_else(|| value.to_string().trim().to_owned()),
+        item => item.to_string().trim().to_owned(),
     }
-    item.to_string().trim().to_owned()
+}
+
+/// A single value as it stands in the file.
+fn written(value: &Value) -> Option<String> {
+    let repr = match value {
+        Value::String(value) => value.as_repr(),
+        Value::Integer(value) => value.as_repr(),
+        Value::Float(value) => value.as_repr(),
+        Value::Boolean(value) => value.as_repr(),
+        Value::Datetime(value) => value.as_repr(),
+        Value::Array(_) | Value::InlineTable(_) => None,
+    };
+    Some(repr?.as_raw().as_str()?.to_owned())
 }
 
 impl Toml {

@@ -7,7 +7,7 @@ use std::path::PathBuf;
 
 use serde::{Deserialize, Serialize};
 
-use crate::blend::{Culprit, Format, KeyEdit, MOST_BLENDED_BYTES, combine, read_edits};
+use crate::blend::{Culprit, Format, KeyEdit, MOST_BLENDED_BYTES, combine, combine_knowing, read_edits};
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError, blob_path};
 use crate::reading::{open_at_once, read_small};
@@ -195,7 +195,7 @@ impl<'l> Blender<'l> {
         if format == Format::ByContent {
             return Ok(failed(Hindrance::Together, ""));
         }
-        let combined = combine(format, base, &files, &edits).or_else(|error| match files.as_slice() {
+        let combined = combine_knowing(format, base, &files, &edits, &self.ledger.last_read).or_else(|error| match files.as_slice() {
             // What a person sets counts whatever the layers do to each other.
             [.., top] if files.len() > 1 && !edits.is_empty() => {
                 let mut combined = combine(format, None, &[top], &edits).map_err(|_| error.clone())?;

@@ -498,10 +498,11 @@ fn set(
     if let Some(spelled) = file.column.spelled() {
         file.address.path.clone_from(spelled);
     }
-    let resolved = resolve_edits(format, &content, edits).map_err(|error| match error {
-        NotEdited::File(reason) => TweakError::NotKeys { address: shown.clone(), reason },
-        NotEdited::Key(reason) => TweakError::BadKey { address: shown.clone(), reason },
-    })?;
+    let resolved =
+        resolve_edits(format, &content, edits, &ledger.last_read).map_err(|error| match error {
+            NotEdited::File(reason) => TweakError::NotKeys { address: shown.clone(), reason },
+            NotEdited::Key(reason) => TweakError::BadKey { address: shown.clone(), reason },
+        })?;
     file.edits = renewed(format, &content, std::mem::take(&mut file.edits));
     let mut rows = Vec::new();
     for (edit, beneath) in resolved {

@@ -39,6 +39,7 @@ pub(crate) use catalogue::{
 };
 
 use crate::address::SIDE_FOLDER;
+use crate::blend::LastRead;
 use crate::disk::{ORIGINALS, Seam};
 use crate::game::{Game, Root};
 use crate::stack::{PathId, RootId};
@@ -49,6 +50,7 @@ pub struct Ledger {
     pub(crate) catalogue: Catalogue,
     game: Game,
     pub(crate) seam: Arc<dyn Seam>,
+    pub(crate) last_read: LastRead,
 }
 
 impl std::fmt::Debug for Ledger {
@@ -77,7 +79,7 @@ impl Ledger {
         };
         let game = catalogue.game()?;
         fence(&game, &*seam);
-        Ok(Self { folder: folder.to_path_buf(), catalogue, game, seam })
+        Ok(Self { folder: folder.to_path_buf(), catalogue, game, seam, last_read: LastRead::default() })
     }
 
     /// Makes a new ledger in `folder` (made if missing) for `game`; `fill` writes the base.
@@ -98,7 +100,7 @@ impl Ledger {
         fill(&catalogue)?;
         catalogue.commit()?;
         catalogue::keep_reserve(folder);
-        Ok(Self { folder: folder.to_path_buf(), catalogue, game, seam })
+        Ok(Self { folder: folder.to_path_buf(), catalogue, game, seam, last_read: LastRead::default() })
     }
 
     /// Compares every page of the catalogue with its sum, whatever its size and time say.
@@ -127,7 +129,7 @@ impl Ledger {
         catalogue.check_integrity()?;
         let game = catalogue.game()?;
         // Without the lock it could not be sealed now.
-        drop(Self { folder: folder.to_path_buf(), catalogue, game, seam });
+        drop(Self { folder: folder.to_path_buf(), catalogue, game, seam, last_read: LastRead::default() });
         Ok(())
     }
 

@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
-use super::super::align::{Element, Step, align};
+use super::super::align::{Element, Step, align, is_telling};
 use super::read::{BARE, Kind, Pieces};
 use super::{Ini, TOLD};
 use crate::hash::ContentHash;
@@ -41,15 +41,15 @@ pub(super) fn tell_sections(documents: &mut [Option<&mut Ini>]) -> Result<(), St
     if several.is_empty() {
         return Ok(());
     }
-    let elements: Vec<Vec<Element>> =
-        documents.iter().map(|document| section_elements(document.as_deref())).collect();
+    let said: Vec<Vec<SectionSaid>> =
+        documents.iter().map(|document| said_in_sections(document.as_deref())).collect();
     for name in several {
         let listed = |(at, places): (usize, &BTreeMap<String, Vec<usize>>)| {
             documents[at].as_ref()?;
             let places = places.get(name).map(Vec::as_slice).unwrap_or_default();
-            Some(places.iter().map(|place| elements[at][*place].clone()).collect())
+            Some(places.iter().map(|place| said[at][*place].element()).collect())
         };
-        let lists: Vec<Option<Vec<Element>>> = places.iter().enumerate().map(listed).collect();
+        let lists: Vec<Option<Vec<Element<'_>>>> = places.iter().enumerate().map(listed).collect();
         let told = align(&lists).ok_or_else(|| format!("its sections `{name}` can't be told apart"))?;
         for ((document, places), steps) in documents.iter_mut().zip(&places).zip(told) {
             let (Some(document), Some(places)) = (document, places.get(name)) else { continue };
@@ -71,25 +71,42 @@ pub(super) fn tell_sections(documents: &mut [Option<&mut Ini>]) -> Result<(), St
     Ok(())
 }
 
+/// What a section says.
+#[derive(Clone, Default)]
+struct SectionSaid {
+    meaning: String,
+    parts: Vec<(String, String)>,
+    called: Vec<(String, String)>,
+}
+
+impl SectionSaid {
+    fn element(&self) -> Element<'_> {
+        Element::new(self.called.clone(), || (self.meaning.clone(), self.parts.clone()))
+    }
+}
+
 /// What each section of a file says.
-fn section_elements(document: Option<&Ini>) -> Vec<Element> {
+fn said_in_sections(document: Option<&Ini>) -> Vec<SectionSaid> {
     let Some(document) = document else { return Vec::new() };
-    let mut elements = vec![Element::default(); document.pieces.sections.len()];
+    let mut sections = vec![SectionSaid::default(); document.pieces.sections.len()];
     for piece in &document.pieces.list {
-        if let (Some((name, meaning)), Some(element)) = (&piece.said, elements.get_mut(piece.section)) {
-            element.meaning.push_str(&format!("{name}\u{1f}{meaning}\u{1e}"));
-            if matches!(piece.kind, Kind::Value { .. }) && !meaning.contains(['\'', '\n']) {
-                element.called.push((name.clone(), meaning.clone()));
+        if let (Some((name, meaning)), Some(section)) = (&piece.said, sections.get_mut(piece.section)) {
+            section.meaning.push_str(&format!("{name}\u{1f}{meaning}\u{1e}"));
+            let is_value = matches!(piece.kind, Kind::Value { .. });
+            if is_value && is_telling(name) && !meaning.contains(['\'', '\n']) {
+                section.called.push((name.clone(), meaning.clone()));
             }
-            element.parts.push((name.clone(), meaning.clone()));
+            section.parts.push((name.clone(), meaning.clone()));
         }
     }
-    elements
+    sections
 }
+
+/// The pieces of each key of each section, with what they say.
+type Lists = BTreeMap<(String, String), Vec<(usize, String)>>;
 
 /// Lists the settings, those of one name in a section told apart.
 pub(super) fn tell_keys(documents: &mut [Option<&mut Ini>]) -> Result<(), String> {
-    type Lists = BTreeMap<(String, String), Vec<(usize, String)>>;
     let gathered = |document: &Option<&mut Ini>| {
         let mut lists = Lists::new();
         let pieces = document
@@ -110,19 +127,14 @@ pub(super) fn tell_keys(documents: &mut [Option<&mut Ini>]) -> Result<(), String
     let names: BTreeSet<&(String, String)> = lists.iter().flat_map(BTreeMap::keys).filter(is_list).collect();
     let mut steps: Vec<HashMap<usize, String>> = vec![HashMap::new(); documents.len()];
     for name in names {
-        let element =
-            |(_, meaning): &(usize, String)| Element { meaning: meaning.clone(), ..Element::default() };
-        let elements = |lists: &Lists| {
-            lists.get(name).map(|list| list.iter().map(element).collect()).unwrap_or_default()
-        };
         let told = if documents.len() > 1 && documents[0].is_none() {
             // Each value stands for itself.
-            lists.iter().map(|lists| each_new(elements(lists))).collect()
+            lists.iter().map(|lists| each_new(lists.get(name).map_or(&[], Vec::as_slice))).collect()
         } else {
-            let all: Vec<Option<Vec<Element>>> = documents
+            let all: Vec<Option<Vec<Element<'_>>>> = documents
                 .iter()
                 .zip(&lists)
-                .map(|(document, lists)| document.as_ref().map(|_| elements(lists)))
+                .map(|(document, lists)| document.as_ref().map(|_| elements(lists, name)))
                 .collect();
             align(&all).ok_or_else(|| match name.1.as_str() {
                 BARE => "lines without a value were put in another order".to_owned(),
@@ -148,12 +160,18 @@ pub(super) fn tell_keys(documents: &mut [Option<&mut Ini>]) -> Result<(), String
     Ok(())
 }
 
-fn each_new(elements: Vec<Element>) -> Vec<Step> {
-    let mut counts: HashMap<String, usize> = HashMap::new();
-    let step = |element: Element| {
-        let count = counts.entry(element.meaning.clone()).or_default();
+fn elements<'l>(lists: &'l Lists, name: &(String, String)) -> Vec<Element<'l>> {
+    let list = lists.get(name).map(Vec::as_slice).unwrap_or_default();
+    list.iter().map(|(_, meaning)| Element::bare(meaning)).collect()
+}
+
+fn each_new(values: &[(usize, String)]) -> Vec<Step> {
+    let mut counts: HashMap<&str, usize> = HashMap::new();
+    let mut steps = Vec::with_capacity(values.len());
+    for (_, meaning) in values {
+        let count = counts.entry(meaning).or_default();
         *count += 1;
-        Step::New { meaning: element.meaning, before: *count - 1 }
-    };
-    elements.into_iter().map(step).collect()
+        steps.push(Step::New { meaning: meaning.clone(), before: *count - 1 });
+    }
+    steps
 }

@@ -2,7 +2,7 @@
 
 use std::collections::{HashMap, HashSet};
 
-use super::super::align::{Element, Step, align};
+use super::super::align::{Element, Step, align, is_telling};
 use super::escaped;
 use super::notation::Notation;
 use super::value::{Kind, Node, is_bare, mean};
@@ -15,7 +15,8 @@ pub(super) fn agree_on<N: Notation>(nodes: &[Option<&Node>], steps: &mut [HashMa
     let is_empty = |node: &Node| N::is_empty_either() && is_bare(node);
     if there.clone().all(|node| is_array(node) || is_empty(node)) && there.clone().any(|node| is_array(node))
     {
-        let lists: Option<Vec<Option<Vec<Element>>>> = nodes.iter().map(|node| elements_of(*node)).collect();
+        let lists: Option<Vec<Option<Vec<Element<'_>>>>> =
+            nodes.iter().map(|node| elements_of(*node)).collect();
         let Some(told) = lists.and_then(|lists| align(&lists)) else { return };
         let mut by_step: HashMap<&Step, Vec<Option<&Node>>> = HashMap::new();
         let mut in_order = Vec::new();
@@ -60,7 +61,7 @@ fn properties_of(node: Option<&Node>) -> HashMap<&str, &Node> {
 }
 
 /// The elements of an array as far as they can be told; nothing if it is one value.
-fn elements_of(node: Option<&Node>) -> Option<Option<Vec<Element>>> {
+fn elements_of(node: Option<&Node>) -> Option<Option<Vec<Element<'_>>>> {
     let Some(node) = node else { return Some(None) };
     let elements = match &node.kind {
         Kind::Array(elements) => elements.as_slice(),
@@ -73,29 +74,41 @@ fn elements_of(node: Option<&Node>) -> Option<Option<Vec<Element>>> {
     {
         return None;
     }
-    let element = |node: &Node| {
-        let mut meaning = String::new();
-        mean(node, &mut meaning);
-        let (mut parts, mut called) = (Vec::new(), Vec::new());
-        if let Kind::Object(properties) = &node.kind {
-            for property in properties {
-                let mut said = String::new();
-                mean(&property.value, &mut said);
-                match &property.value.kind {
-                    Kind::Text(text) if !text.contains(['\'', '\n']) => {
-                        called.push((property.name.clone(), text.clone()));
-                    }
-                    Kind::Other(number) if number.starts_with(|c: char| c.is_ascii_digit()) => {
-                        called.push((property.name.clone(), number.clone()));
-                    }
-                    _ => {}
+    Some(Some(elements.iter().map(element).collect()))
+}
+
+fn element(node: &Node) -> Element<'_> {
+    let mut called = Vec::new();
+    if let Kind::Object(properties) = &node.kind {
+        for property in properties.iter().filter(|property| is_telling(&property.name)) {
+            match &property.value.kind {
+                Kind::Text(text) if !text.contains(['\'', '\n']) => {
+                    called.push((property.name.clone(), text.clone()));
                 }
-                parts.push((property.name.clone(), said));
+                Kind::Other(number) if number.starts_with(|c: char| c.is_ascii_digit()) => {
+                    called.push((property.name.clone(), number.clone()));
+                }
+                _ => {}
             }
         }
-        Element { meaning, parts, called }
+    }
+    Element::new(called, || said(node))
+}
+
+/// What a node says, and each of its properties.
+fn said(node: &Node) -> (String, Vec<(String, String)>) {
+    let mean = |node: &Node| {
+        let mut said = String::new();
+        mean(node, &mut said);
+        said
     };
-    Some(Some(elements.iter().map(element).collect()))
+    let parts = match &node.kind {
+        Kind::Object(properties) => {
+            properties.iter().map(|property| (property.name.clone(), mean(&property.value))).collect()
+        }
+        _ => Vec::new(),
+    };
+    (mean(node), parts)
 }
 
 /// How a step is written in a pointer.

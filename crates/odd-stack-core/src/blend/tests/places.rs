@@ -75,7 +75,7 @@ fn an_edit_by_place_means_the_element_that_stood_there() {
     for (format, seen, edit, now, wanted) in rows {
         let (key, value) = edit.split_once('=').unwrap();
         let asked = [KeyEdit::new(key, Some(value.to_owned()))];
-        let made: Vec<KeyEdit> = resolve_edits(format, seen.as_bytes(), &asked)
+        let made: Vec<KeyEdit> = resolve_edits(format, seen.as_bytes(), &asked, &LastRead::default())
             .unwrap_or_else(|why| panic!("{edit} in {seen}: {why:?}"))
             .into_iter()
             .map(|(edit, _)| edit)

@@ -433,6 +433,12 @@ fn agree_on(texts: &[&str], elements: &[Option<&Element>], agreed: &mut [Agreed]
     if elements.iter().flatten().all(|element| element.children.is_empty()) {
         return;
     }
+    if let ([text], [Some(only)]) = (texts, elements)
+        && is_told_by_names_alone(text, only)
+    {
+        only.children.iter().for_each(|child| agree_on(texts, &[Some(child)], agreed));
+        return;
+    }
     match told_row(texts, elements) {
         None => {
             for (element, agreed) in elements.iter().zip(agreed) {
@@ -469,6 +475,13 @@ fn agree_on(texts: &[&str], elements: &[Option<&Element>], agreed: &mut [Agreed]
     }
 }
 
+/// Whether no two children of an element have one name, and none has a name of its own.
+fn is_told_by_names_alone(text: &str, element: &Element) -> bool {
+    let mut seen = HashSet::new();
+    !element.is_mixed
+        && element.children.iter().all(|child| seen.insert(&child.name) && !child.has_name(text))
+}
+
 /// Tells all elements in one by their places, for that one is one value.
 fn number(element: &Element, told_as: &mut HashMap<usize, Told>) {
     let mut counts: HashMap<&str, usize> = HashMap::new();
@@ -483,7 +496,7 @@ fn number(element: &Element, told_as: &mut HashMap<usize, Told>) {
 }
 
 /// How the children are told, of each document in its order; nothing if they are one value.
-fn told_row(texts: &[&str], elements: &[Option<&Element>]) -> Option<Vec<Vec<Told>>> {
+fn told_row<'x>(texts: &[&'x str], elements: &[Option<&'x Element>]) -> Option<Vec<Vec<Told>>> {
     if elements.iter().flatten().any(|element| element.is_mixed) {
         return None;
     }
@@ -511,11 +524,11 @@ fn told_row(texts: &[&str], elements: &[Option<&Element>]) -> Option<Vec<Vec<Tol
                 places.iter().map(|places| places.iter().map(|_| Step::At(0)).collect()).collect()
             }
             _ => {
-                let listed = |(at, element): (usize, &Option<&Element>)| {
+                let listed = |(at, element): (usize, &Option<&'x Element>)| {
                     let element = (*element)?;
                     Some(places[at].iter().map(|child| element.children[*child].listed(texts[at])).collect())
                 };
-                align(&elements.iter().enumerate().map(listed).collect::<Vec<Option<Vec<Listed>>>>())?
+                align(&elements.iter().enumerate().map(listed).collect::<Vec<Option<Vec<Listed<'_>>>>>())?
             }
         };
         for ((row, places), steps) in rows.iter_mut().zip(&places).zip(steps) {

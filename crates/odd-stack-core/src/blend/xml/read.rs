@@ -230,26 +230,35 @@ impl Element {
     }
 
     /// What it can be told by among others of its name.
-    pub(super) fn listed(&self, text: &str) -> Listed {
-        let (mut parts, mut called) = (Vec::new(), Vec::new());
-        for attribute in &self.attributes {
-            let (name, value) = (format!("@{}", attribute.name), &text[attribute.value.clone()]);
+    pub(super) fn listed<'t>(&'t self, text: &'t str) -> Listed<'t> {
+        let mut called = Vec::new();
+        for attribute in self.attributes.iter().filter(|attribute| is_telling(&attribute.name)) {
+            let value = &text[attribute.value.clone()];
             if can_tell(value) {
-                called.push((name.clone(), value.to_owned()));
+                called.push((format!("@{}", attribute.name), value.to_owned()));
             }
-            parts.push((name, text_meaning(value)));
         }
-        for child in &self.children {
+        for child in self.children.iter().filter(|child| is_telling(&child.name)) {
             let words = &text[child.words.clone()];
             if child.children.is_empty() && child.attributes.is_empty() && can_tell(words) {
                 called.push((child.name.clone(), words.to_owned()));
             }
-            parts.push((child.name.clone(), child.meaning(text)));
         }
+        Listed::new(called, || (self.meaning(text), self.parts(text)))
+    }
+
+    /// Attributes, children and text by name, what each says.
+    fn parts(&self, text: &str) -> Vec<(String, String)> {
+        let attributes = self
+            .attributes
+            .iter()
+            .map(|attribute| (format!("@{}", attribute.name), text_meaning(&text[attribute.value.clone()])));
+        let children = self.children.iter().map(|child| (child.name.clone(), child.meaning(text)));
+        let mut parts: Vec<(String, String)> = attributes.chain(children).collect();
         if self.children.is_empty() && !self.words.is_empty() {
             parts.push((String::new(), text_meaning(&text[self.words.clone()])));
         }
-        Listed { meaning: self.meaning(text), parts, called }
+        parts
     }
 }
 
