@@ -283,8 +283,10 @@ impl<'c, D: Keyed> Meetings<'_, 'c, D> {
 
     /// A part that one takes out, and in which another sets something.
     fn find_parts_gone(&mut self, files: &[usize]) {
+        let takes_any = |file: &&usize| self.compared.differences[**file].values().any(Option::is_none);
         let gone: Vec<(usize, HashSet<&str>)> = files
             .iter()
+            .filter(takes_any)
             .map(|file| (*file, self.compared.parts_gone(*file)))
             .filter(|(_, gone)| !gone.is_empty())
             .collect();

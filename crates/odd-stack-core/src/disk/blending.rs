@@ -5,9 +5,13 @@ use std::collections::{HashMap, HashSet};
 use std::io::{self, Read};
 use std::path::PathBuf;
 
+use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
-use crate::blend::{Culprit, Format, KeyEdit, MOST_BLENDED_BYTES, combine, combine_knowing, read_edits};
+use crate::blend::{
+    Combined, Culprit, Format, KeyEdit, LastRead, MOST_BLENDED_BYTES, NotBlended, combine, combine_knowing,
+    read_edits,
+};
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError, blob_path};
 use crate::reading::{open_at_once, read_small};
@@ -26,6 +30,44 @@ pub(crate) struct Ingredients {
     pub base: Option<Vec<u8>>,
     pub files: Vec<Vec<u8>>,
     pub edits: Vec<Vec<KeyEdit>>,
+}
+
+/// Contents are blended when so many are held.
+const MOST_HELD_BYTES: usize = 32 << 20;
+
+/// All that a blended file is made of.
+struct Ready {
+    format: Format,
+    ingredients: Ingredients,
+    /// Of the files and the lists of edits.
+    inputs: Vec<ContentHash>,
+}
+
+impl Ready {
+    fn bytes(&self) -> usize {
+        self.ingredients.base.iter().chain(&self.ingredients.files).map(Vec::len).sum()
+    }
+
+    fn blended(&self, last: &LastRead) -> Result<Combined, NotBlended> {
+        let files: Vec<&[u8]> = self.ingredients.files.iter().map(Vec::as_slice).collect();
+        let edits: Vec<&[KeyEdit]> = self.ingredients.edits.iter().map(Vec::as_slice).collect();
+        let base = self.ingredients.base.as_deref();
+        combine_knowing(self.format, base, &files, &edits, last).or_else(|error| match files.as_slice() {
+            // What a person sets counts whatever the layers do to each other.
+            [.., top] if files.len() > 1 && !edits.is_empty() => {
+                let mut combined = combine(self.format, None, &[top], &edits).map_err(|_| error.clone())?;
+                let reason = format!(
+                    "what layers bring can't be blended, so the topmost file counts, with what is set in it: {}",
+                    error.reason
+                );
+                combined.undone.insert(0, reason);
+                let pairs = (0..files.len()).flat_map(|upper| (0..upper).map(move |lower| (lower, upper)));
+                combined.clashes = pairs.collect();
+                Ok(combined)
+            }
+            _ => Err(error),
+        })
+    }
 }
 
 /// Reads contents and blends them.
@@ -75,7 +117,10 @@ impl<'l> Blender<'l> {
 
     /// Learns what each of `columns` gives under `order`, where something blends.
     pub(crate) fn learn(&self, columns: &mut [Column], order: &Order) -> Result<(), LedgerError> {
-        for column in columns {
+        let mut unknown: Vec<(usize, ContentHash, Ready)> = Vec::new();
+        let mut held_bytes = 0;
+        for at in 0..columns.len() {
+            let column = &columns[at];
             let Some(recipe) = column.recipe(order) else { continue };
             if recipe.format == Format::ByContent && !self.may_be_settings(column, &recipe)? {
                 continue;
@@ -84,20 +129,81 @@ impl<'l> Blender<'l> {
             if column.blends.iter().any(|blend| blend.recipe == name) {
                 continue;
             }
-            let outcome = match self.outcome(column, &recipe, name)? {
-                // Nobody said that it is settings.
-                Outcome::Failed(why) if why.reason.is_empty() => continue,
-                Outcome::Failed(why) => Err(why),
-                Outcome::Made { hash, size_bytes, clashes, undone } => {
-                    if self.keeps && recipe.format == Format::ByContent {
-                        self.ledger.catalogue.note_settings_by_content(column.path)?;
-                    }
-                    let Some(entry) = recipe.entry(hash, size_bytes) else { continue };
-                    Ok(Blended { entry, from: recipe.from(&column.laid(order)), clashes, undone })
+            if let Some(known) = self.ledger.catalogue.blend(name)? {
+                let known = serde_json::from_str(&known);
+                let outcome = known.map_err(|error| self.ledger.catalogue.damaged_by(&error))?;
+                self.note(&mut columns[at], order, name, outcome)?;
+                continue;
+            }
+            match self.ready(column, &recipe)? {
+                Err(why) => self.note_new(&mut columns[at], order, name, Outcome::Failed(why))?,
+                Ok(ready) => {
+                    held_bytes += ready.bytes();
+                    unknown.push((at, name, ready));
                 }
-            };
-            column.blends.push(Blend { recipe: name, outcome });
+            }
+            if held_bytes > MOST_HELD_BYTES {
+                self.blend_all(std::mem::take(&mut unknown), columns, order)?;
+                held_bytes = 0;
+            }
         }
+        self.blend_all(unknown, columns, order)
+    }
+
+    /// Blends what is ready, several at a time.
+    fn blend_all(
+        &self,
+        ready: Vec<(usize, ContentHash, Ready)>,
+        columns: &mut [Column],
+        order: &Order,
+    ) -> Result<(), LedgerError> {
+        let last = &self.ledger.last_read;
+        let made: Vec<_> = ready.par_iter().map(|(.., ready)| ready.blended(last)).collect();
+        for ((at, name, ready), made) in ready.into_iter().zip(made) {
+            let outcome = self.outcome(name, &ready, made);
+            self.note_new(&mut columns[at], order, name, outcome)?;
+        }
+        Ok(())
+    }
+
+    /// Notes an outcome that was not known, and keeps it if that is wanted.
+    fn note_new(
+        &self,
+        column: &mut Column,
+        order: &Order,
+        name: ContentHash,
+        outcome: Outcome,
+    ) -> Result<(), LedgerError> {
+        let catalogue = &self.ledger.catalogue;
+        let is_lasting = !matches!(&outcome, Outcome::Failed(why) if why.hindrance == Hindrance::NotAtHand);
+        if self.keeps && is_lasting {
+            let text = serde_json::to_string(&outcome).map_err(|error| catalogue.damaged_by(&error))?;
+            catalogue.write_blend(name, &text)?;
+        }
+        self.note(column, order, name, outcome)
+    }
+
+    fn note(
+        &self,
+        column: &mut Column,
+        order: &Order,
+        name: ContentHash,
+        outcome: Outcome,
+    ) -> Result<(), LedgerError> {
+        let outcome = match outcome {
+            // Nobody said that it is settings.
+            Outcome::Failed(why) if why.reason.is_empty() => return Ok(()),
+            Outcome::Failed(why) => Err(why),
+            Outcome::Made { hash, size_bytes, clashes, undone } => {
+                let Some(recipe) = column.recipe(order) else { return Ok(()) };
+                if self.keeps && recipe.format == Format::ByContent {
+                    self.ledger.catalogue.note_settings_by_content(column.path)?;
+                }
+                let Some(entry) = recipe.entry(hash, size_bytes) else { return Ok(()) };
+                Ok(Blended { entry, from: recipe.from(&column.laid(order)), clashes, undone })
+            }
+        };
+        column.blends.push(Blend { recipe: name, outcome });
         Ok(())
     }
 
@@ -130,25 +236,6 @@ impl<'l> Blender<'l> {
         Ok(!head.contains(&0) && head.iter().any(|byte| matches!(byte, b'=' | b'{' | b'<')))
     }
 
-    fn outcome(
-        &self,
-        column: &Column,
-        recipe: &Recipe<'_>,
-        name: ContentHash,
-    ) -> Result<Outcome, LedgerError> {
-        let catalogue = &self.ledger.catalogue;
-        if let Some(known) = catalogue.blend(name)? {
-            return serde_json::from_str(&known).map_err(|error| catalogue.damaged_by(&error));
-        }
-        let outcome = self.make(column, recipe, name)?;
-        let is_lasting = !matches!(&outcome, Outcome::Failed(why) if why.hindrance == Hindrance::NotAtHand);
-        if self.keeps && is_lasting {
-            let text = serde_json::to_string(&outcome).map_err(|error| catalogue.damaged_by(&error))?;
-            catalogue.write_blend(name, &text)?;
-        }
-        Ok(outcome)
-    }
-
     /// The content of the blended file that `entry` stands for; nothing if it stands for none.
     pub(crate) fn content_of(
         &self,
@@ -164,56 +251,48 @@ impl<'l> Blender<'l> {
         if !is_it {
             return Ok(None);
         }
-        if !self.made.borrow().contains_key(&name) {
-            self.make(column, &recipe, name)?;
+        let is_held = self.made.borrow().contains_key(&name);
+        if !is_held && let Ok(ready) = self.ready(column, &recipe)? {
+            self.outcome(name, &ready, ready.blended(&self.ledger.last_read));
         }
         Ok(self.made.borrow().get(&name).cloned())
     }
 
-    fn make(&self, column: &Column, recipe: &Recipe<'_>, name: ContentHash) -> Result<Outcome, LedgerError> {
-        let failed =
-            |hindrance, reason: &str| Outcome::Failed(NotBlendable { hindrance, reason: reason.to_owned() });
+    /// Reads what goes into a blended file; or tells why there is none.
+    fn ready(
+        &self,
+        column: &Column,
+        recipe: &Recipe<'_>,
+    ) -> Result<Result<Ready, NotBlendable>, LedgerError> {
+        let failed = |hindrance, reason: &str| Ok(Err(NotBlendable { hindrance, reason: reason.to_owned() }));
         let sizes = recipe.files.iter().map(|entry| (Hindrance::Content(entry.hash), entry.size_bytes));
         let base_size = recipe.base.map(|base| (Hindrance::Base, base.size_bytes));
         if let Some((hindrance, _)) = sizes.chain(base_size).find(|(_, size)| *size > MOST_BLENDED_BYTES) {
-            return Ok(failed(hindrance, "it is too big"));
+            return failed(hindrance, "it is too big");
         }
         let Some(ingredients) = self.ingredients(column, recipe)? else {
             if recipe.format == Format::ByContent {
-                return Ok(failed(Hindrance::NotAtHand, ""));
+                return failed(Hindrance::NotAtHand, "");
             }
-            return Ok(failed(
+            return failed(
                 Hindrance::NotAtHand,
                 "what it is made of is not all at hand, or the game's own file is not as it was",
-            ));
+            );
         };
-        let files: Vec<&[u8]> = ingredients.files.iter().map(Vec::as_slice).collect();
-        let edits: Vec<&[KeyEdit]> = ingredients.edits.iter().map(Vec::as_slice).collect();
-        let base = ingredients.base.as_deref();
-        let first = base.or(files.first().copied()).unwrap_or_default();
-        let format = recipe.format.of_content(first);
+        let first = ingredients.base.as_deref().or(ingredients.files.first().map(Vec::as_slice));
+        let format = recipe.format.of_content(first.unwrap_or_default());
         if format == Format::ByContent {
-            return Ok(failed(Hindrance::Together, ""));
+            return failed(Hindrance::Together, "");
         }
-        let combined = combine_knowing(format, base, &files, &edits, &self.ledger.last_read).or_else(|error| match files.as_slice() {
-            // What a person sets counts whatever the layers do to each other.
-            [.., top] if files.len() > 1 && !edits.is_empty() => {
-                let mut combined = combine(format, None, &[top], &edits).map_err(|_| error.clone())?;
-                let reason = format!(
-                    "what layers bring can't be blended, so the topmost file counts, with what is set in it: {}",
-                    error.reason
-                );
-                combined.undone.insert(0, reason);
-                let pairs = (0..files.len()).flat_map(|upper| (0..upper).map(move |lower| (lower, upper)));
-                combined.clashes = pairs.collect();
-                Ok(combined)
-            }
-            _ => Err(error),
-        });
-        Ok(match combined {
+        let inputs = recipe.files.iter().chain(&recipe.edits).map(|entry| entry.hash).collect();
+        Ok(Ok(Ready { format, ingredients, inputs }))
+    }
+
+    /// What came of it, whose content is held.
+    fn outcome(&self, name: ContentHash, ready: &Ready, made: Result<Combined, NotBlended>) -> Outcome {
+        match made {
             Ok(combined) => {
-                let inputs: Vec<ContentHash> =
-                    recipe.files.iter().chain(&recipe.edits).map(|entry| entry.hash).collect();
+                let inputs = &ready.inputs;
                 let clashes = combined.clashes.iter().map(|(one, two)| (inputs[*one], inputs[*two]));
                 let outcome = Outcome::Made {
                     hash: ContentHash::of(&combined.content),
@@ -224,15 +303,15 @@ impl<'l> Blender<'l> {
                 self.made.borrow_mut().insert(name, combined.content);
                 outcome
             }
-            Err(error) => {
-                let hindrance = match error.culprit {
+            Err(NotBlended { culprit, reason }) => {
+                let hindrance = match culprit {
                     Culprit::Base => Hindrance::Base,
-                    Culprit::File(file) => Hindrance::Content(recipe.files[file].hash),
+                    Culprit::File(file) => Hindrance::Content(ready.inputs[file]),
                     Culprit::Together => Hindrance::Together,
                 };
-                failed(hindrance, &error.reason)
+                Outcome::Failed(NotBlendable { hindrance, reason })
             }
-        })
+        }
     }
 
     /// Reads what goes into it; nothing if the game's own file can't be had as it was, or in a dry run something is

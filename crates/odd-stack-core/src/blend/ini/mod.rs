@@ -13,6 +13,9 @@ mod tell;
 mod write;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::hash::{BuildHasher, Hasher};
+
+use foldhash::fast::RandomState;
 
 use self::read::{Kind, Pieces};
 use self::tell::{is_plain, tell_keys, tell_sections};
@@ -258,13 +261,17 @@ impl Ini {
 
     /// Whether both have the same lines that say something, however these were read; blanks, case and order apart.
     fn has_the_lines_of(&self, other: &Self) -> bool {
+        let state = RandomState::default();
+        let hashed = |line: &str| {
+            let mut hasher = state.build_hasher();
+            let said = line.split_whitespace().flat_map(str::chars).flat_map(char::to_lowercase);
+            said.for_each(|c| hasher.write_u32(u32::from(c)));
+            hasher.finish()
+        };
         let lines = |ini: &Self| {
             let pieces = ini.pieces.list.iter().filter(|piece| piece.kind != Kind::Plain);
             let lines = pieces.flat_map(|piece| piece.text.split(['\n', '\r']));
-            let bare = lines.map(|line| {
-                line.split_whitespace().flat_map(str::chars).flat_map(char::to_lowercase).collect()
-            });
-            let mut lines: Vec<String> = bare.filter(|line: &String| !line.is_empty()).collect();
+            let mut lines: Vec<u64> = lines.filter(|line| !line.trim().is_empty()).map(hashed).collect();
             lines.sort_unstable();
             lines
         };

@@ -170,3 +170,75 @@ fn a_value_and_what_another_has_beneath_it_are_one_row() {
         assert_eq!(values, wanted.map(Some), "{rows:?}");
     }
 }
+
+fn list_of(format: Format, values: &[u32]) -> String {
+    let all = |before: &str, after: &str, between: &str| {
+        let each: Vec<String> = values.iter().map(|value| format!("{before}{value}{after}")).collect();
+        each.join(between)
+    };
+    match format {
+        Format::Ini => format!("[L]\nown=1\n{}\n", all("p=", "", "\n")),
+        Format::Json => format!("{{\"own\": 1, \"p\": [{}]}}", all("\"", "\"", ", ")),
+        Format::Lua => format!("own = 1\np = {{ {} }}\n", all("'", "'", ", ")),
+        _ => format!("<r own='1'>{}</r>", all("<p>", "</p>", "")),
+    }
+}
+
+/// The values of the list, by whatever stands between digits.
+fn values_in(text: &str) -> Vec<u32> {
+    text.split(|c: char| !c.is_ascii_digit())
+        .filter_map(|digits| digits.parse().ok())
+        .filter(|value| *value > 9)
+        .collect()
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(800))]
+    #[test]
+    fn an_edit_by_place_changes_no_other_element(
+        format in proptest::sample::select(&[Format::Ini, Format::Json, Format::Lua, Format::Xml]),
+        count in 2..6u32,
+        place in any::<proptest::sample::Index>(),
+        is_gone in any::<bool>(),
+        deeds in proptest::collection::vec((0..3u8, any::<proptest::sample::Index>()), 0..4),
+    ) {
+        let own: Vec<u32> = (0..count).map(|at| 100 + at).collect();
+        let place = place.index(own.len());
+        let key = match format {
+            Format::Ini => format!("L.p[{}]", place + 1),
+            Format::Xml => format!("/r/p[{}]", place + 1),
+            _ => format!("/p/{place}"),
+        };
+        let base = list_of(format, &own);
+        let asked = [KeyEdit::new(key, (!is_gone).then(|| "900".to_owned()))];
+        let made = resolve_edits(format, base.as_bytes(), &asked, &LastRead::default()).unwrap();
+        let edits: Vec<KeyEdit> = made.into_iter().map(|(edit, _)| edit).collect();
+        // A layer changes the list beneath.
+        let mut layer = own.clone();
+        for (at, (deed, index)) in (200..).zip(deeds) {
+            match deed {
+                0 => layer.insert(index.index(layer.len() + 1), at),
+                1 if layer.len() > 1 => drop(layer.remove(index.index(layer.len()))),
+                _ => *index.get_mut(&mut layer) = at,
+            }
+        }
+        let file = list_of(format, &layer);
+        let made = combine(format, Some(base.as_bytes()), &[file.as_bytes()], &[&edits]).unwrap();
+        let (content, meant) = (String::from_utf8(made.content).unwrap(), own[place]);
+        let found = values_in(&content);
+        let told = format!("{edits:?}\n{base}\n{file}\n{content}\n{:?}", made.undone);
+        if !made.undone.is_empty() {
+            prop_assert_eq!(&found, &layer, "{}", told);
+            return Ok(());
+        }
+        // All else is as the layer has it; what the layer left alone is what is set.
+        let set = layer.iter().position(|value| *value == meant);
+        let changed: Vec<u32> = layer.iter().copied().filter(|value| !found.contains(value)).collect();
+        prop_assert!(changed.len() == 1 && (set.is_none() || changed == [meant]), "{}", told);
+        prop_assert!(changed[0] == meant || !own.contains(&changed[0]), "{}", told);
+        let mut wanted = layer.clone();
+        wanted.retain(|value| *value != changed[0]);
+        prop_assert_eq!(found.iter().copied().filter(|value| *value != 900).collect::<Vec<_>>(), wanted, "{}", told);
+        prop_assert_eq!(found.contains(&900), !is_gone, "{}", told);
+    }
+}
