@@ -30,7 +30,9 @@ fn main() -> std::io::Result<()> {
         }
     }
     for (number, name) in
-        ["brass-lamps_v1.2b (full).zip", "data\\a/b.txt", "gulls-2.0.part1.rar", "C:\\x", "a:b"].iter().enumerate()
+        ["brass-lamps_v1.2b (full).zip", "data\\a/b.txt", "gulls-2.0.part1.rar", "C:\\x", "a:b"]
+            .iter()
+            .enumerate()
     {
         seed("names", &number.to_string(), name.as_bytes())?;
     }
@@ -41,15 +43,25 @@ fn main() -> std::io::Result<()> {
     seed("sheet", "range", b">=1.7-pre2 <1.8")?;
     for (number, (base, lower, upper)) in [
         ("[a]\nk = 1\n; c\nj=2\n", "[a]\nk = 2\nj=2\n", "[a]\nk = 1\nj=3\n[b]\nx=1\n"),
-        ("{\"a\": 1, /* c */ \"b\": [1, 2]}", "{\"a\": 2, \"b\": [1, 2]}", "{\"a\": 1, \"b\": [1], \"c\": {}}"),
+        (
+            "{\"a\": 1, /* c */ \"b\": [1, 2]}",
+            "{\"a\": 2, \"b\": [1, 2]}",
+            "{\"a\": 1, \"b\": [1], \"c\": {}}",
+        ),
         ("a = 1\n[t]\nb = \"x\"\n", "a = 2\n[t]\nb = \"x\"\n", "a = 1\n[t]\nb = \"y\"\n[[u]]\nc = 1\n"),
         ("<r><a k=\"1\">x</a><b/></r>", "<r><a k=\"2\">x</a><b/></r>", "<r><a k=\"1\">y</a><b/><c/></r>"),
+        (
+            "a = 1 -- c\nt = { { id = 'x', v = 1 } }\n",
+            "a = 2\nt = { { id = 'x', v = 1 } }\n",
+            "a = 1\nt = { { id = 'x', v = 3 }, 'y' }\n",
+        ),
     ]
     .into_iter()
     .enumerate()
     {
-        let bytes = [&[number as u8], base.as_bytes(), &[0xff], lower.as_bytes(), &[0xff], upper.as_bytes()].concat();
-        seed("settings", &number.to_string(), &bytes)?;
+        let bytes = [base.as_bytes(), &[0xff], lower.as_bytes(), &[0xff], upper.as_bytes()].concat();
+        seed("settings", &number.to_string(), &[&[number as u8], bytes.as_slice()].concat())?;
+        seed(&format!("settings_{}", ["ini", "json", "toml", "xml", "lua"][number]), "small", &bytes)?;
     }
     seed("programs", "text", b"Build = 1.7.3\nversion: 2\n")?;
     seed("catalogue", "none", b"")?;

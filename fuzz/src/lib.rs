@@ -1,5 +1,7 @@
 //! What the fuzz targets share: a package is written to a memory disk, opened and read whole.
 
+pub mod settings;
+
 use std::io::Read;
 use std::path::PathBuf;
 
