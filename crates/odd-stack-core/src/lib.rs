@@ -34,6 +34,7 @@ pub mod jobs;
 pub mod ledger;
 pub mod observer;
 pub mod package;
+mod patience;
 mod reading;
 pub mod stack;
 pub mod version;

@@ -7,6 +7,8 @@ use std::fs::{self, File, OpenOptions};
 use std::io::{self, Read};
 use std::path::Path;
 
+use crate::patience::quietly;
+
 /// Opens the regular file at `path` to read it; a link at its own name is none.
 ///
 /// # Errors
@@ -40,7 +42,7 @@ pub(crate) fn open_at_once(path: &Path) -> io::Result<File> {
     let mut options = OpenOptions::new();
     options.read(true);
     refuse_links(&mut options);
-    options.open(path)
+    quietly(path, || options.open(path))
 }
 
 /// Opens the regular file that lies at `path` once links are followed, which must lie below `root` like all of the

@@ -2,7 +2,7 @@
 
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
-use std::sync::Arc;
+use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 use etcetera::{BaseStrategy, choose_base_strategy};
@@ -16,7 +16,7 @@ use crate::Ended;
 use crate::args::{ChangeArgs, Common};
 use crate::commands::settle::Key;
 use crate::errors::{Exit, Failure, in_quotes, is_running};
-use crate::output::Output;
+use crate::output::{Output, tell_at_once};
 use crate::progress::{Progress, watch_for_stop};
 use crate::show::safe::one_line;
 
@@ -93,7 +93,14 @@ impl Desk {
 
     /// The file system, for the core.
     pub fn seam(&self) -> Arc<dyn Seam> {
-        Arc::new(RealDisk::default())
+        let (shows, told) = (self.progress.shows_bars(), Mutex::new(None));
+        Arc::new(RealDisk::telling(move |path| {
+            let Ok(mut told) = told.lock() else { return };
+            if shows && told.as_deref() != Some(path) {
+                tell_at_once(&format!("waiting for {}, which another program holds", path.display()));
+                *told = Some(path.to_path_buf());
+            }
+        }))
     }
 
     /// The time, RFC 3339; `ODDSTACK_NOW` pins it.

@@ -164,6 +164,12 @@ fn terminal_width() -> Option<usize> {
     Some(usize::from(columns))
 }
 
+/// Says how the work goes to whoever looks on, from any thread.
+pub fn tell_at_once(text: &str) {
+    // It is worth nothing afterwards.
+    let _ = writeln!(io::stderr(), "{}", for_terminal(text));
+}
+
 /// Reports a failure from before there was an [`Output`], as JSON or text.
 pub fn report_early(command: Option<&str>, failure: &Failure, as_json: bool) -> ExitCode {
     // When nobody reads any more there is nobody to tell that.

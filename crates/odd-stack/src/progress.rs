@@ -74,6 +74,11 @@ impl Progress {
         Self { shows_bars, current: Mutex::default(), warnings: Mutex::default() }
     }
 
+    /// Whether anybody looks at how the work goes.
+    pub fn shows_bars(&self) -> bool {
+        self.shows_bars
+    }
+
     /// What the core wanted to be known, so far.
     pub fn take_warnings(&self) -> Vec<String> {
         std::mem::take(&mut lock(&self.warnings))

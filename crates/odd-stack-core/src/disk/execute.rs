@@ -209,6 +209,19 @@ fn sync(steps: &[&Step], sides: &[PathBuf], seam: &dyn Seam) -> Result<()> {
 
 /// Removes everything in `folder`, but not the folder. A missing folder is an empty one.
 pub(crate) fn empty_folder(folder: &Path, seam: &dyn Seam) -> io::Result<()> {
+    empty_by(folder, seam, &|path| seam.remove_file(path))
+}
+
+/// As [`empty_folder`], but waits for nobody who holds a file in it.
+pub(super) fn empty_of_what_is_free(folder: &Path, seam: &dyn Seam) -> io::Result<()> {
+    empty_by(folder, seam, &|path| seam.remove_if_free(path))
+}
+
+fn empty_by(
+    folder: &Path,
+    seam: &dyn Seam,
+    remove: &(dyn Fn(&Path) -> io::Result<()> + Sync),
+) -> io::Result<()> {
     let entries = match std::fs::read_dir(folder) {
         Ok(entries) => entries.collect::<io::Result<Vec<_>>>()?,
         Err(error) if is_nothing_there(&error) => return Ok(()),
@@ -216,10 +229,10 @@ pub(crate) fn empty_folder(folder: &Path, seam: &dyn Seam) -> io::Result<()> {
     };
     entries.par_iter().try_for_each(|entry| {
         if entry.file_type()?.is_dir() {
-            empty_folder(&entry.path(), seam)?;
+            empty_by(&entry.path(), seam, remove)?;
             seam.remove_folder(&entry.path())
         } else {
-            seam.remove_file(&entry.path())
+            remove(&entry.path())
         }
     })
 }

@@ -20,6 +20,7 @@ use rustix::io::Errno;
 use super::beneath::Fences;
 
 use crate::hash::{ContentHash, HashingReader};
+use crate::patience::patiently;
 use crate::reading::open_at_once;
 use crate::stack::BaseFile;
 
@@ -70,6 +71,13 @@ pub trait Seam: Send + Sync {
     /// # Errors
     /// The system's own.
     fn remove_file(&self, path: &Path) -> io::Result<()>;
+    /// As [`Seam::remove_file`], without waiting for a program that holds the file.
+    ///
+    /// # Errors
+    /// The system's own.
+    fn remove_if_free(&self, path: &Path) -> io::Result<()> {
+        self.remove_file(path)
+    }
     /// Moves a file or link within one volume, never over another.
     ///
     /// # Errors
@@ -141,6 +149,17 @@ pub struct RealDisk {
     /// Modes that new files get as asked, whatever the umask.
     modes_that_come_right: Mutex<Vec<u32>>,
     fences: Fences,
+    teller: Teller,
+}
+
+/// Who hears of it when something is waited for.
+#[derive(Default)]
+struct Teller(Option<Box<dyn Fn(&Path) + Send + Sync>>);
+
+impl std::fmt::Debug for Teller {
+    fn fmt(&self, formatter: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        formatter.debug_tuple("Teller").field(&self.0.is_some()).finish()
+    }
 }
 
 const COPY_BUFFER_BYTES: usize = 256 * 1024;
@@ -154,8 +173,10 @@ impl Seam for RealDisk {
 
     #[cfg(not(target_os = "linux"))]
     fn create_folder(&self, path: &Path) -> io::Result<()> {
-        let _held = self.fences.hold(path)?;
-        fs::create_dir(path)
+        self.patiently(path, || {
+            let _held = self.fences.hold(path)?;
+            fs::create_dir(path)
+        })
     }
 
     #[cfg(target_os = "linux")]
@@ -176,6 +197,11 @@ impl Seam for RealDisk {
 
     #[cfg(not(target_os = "linux"))]
     fn remove_file(&self, path: &Path) -> io::Result<()> {
+        self.patiently(path, || self.remove_if_free(path))
+    }
+
+    #[cfg(not(target_os = "linux"))]
+    fn remove_if_free(&self, path: &Path) -> io::Result<()> {
         let _held = self.fences.hold(path)?;
         match fs::remove_file(path) {
             Err(error) if error.kind() == io::ErrorKind::PermissionDenied => {
@@ -203,8 +229,10 @@ impl Seam for RealDisk {
 
     #[cfg(not(target_os = "linux"))]
     fn rename(&self, from: &Path, to: &Path) -> io::Result<()> {
-        let _held = (self.fences.hold(from)?, self.fences.hold(to)?);
-        look_and_rename(from, to)
+        self.patiently(from, || {
+            let _held = (self.fences.hold(from)?, self.fences.hold(to)?);
+            look_and_rename(from, to)
+        })
     }
 
     #[cfg(target_os = "linux")]
@@ -216,8 +244,10 @@ impl Seam for RealDisk {
 
     #[cfg(not(target_os = "linux"))]
     fn respell(&self, from: &Path, to: &Path) -> io::Result<()> {
-        let _held = (self.fences.hold(from)?, self.fences.hold(to)?);
-        fs::rename(from, to)
+        self.patiently(from, || {
+            let _held = (self.fences.hold(from)?, self.fences.hold(to)?);
+            fs::rename(from, to)
+        })
     }
 
     fn fence(&self, folders: &[PathBuf]) {
@@ -225,26 +255,31 @@ impl Seam for RealDisk {
     }
 
     fn write_file(&self, path: &Path, content: &mut dyn Read) -> io::Result<u64> {
-        let mut file = File::create(path)?;
+        let mut file = self.patiently(path, || File::create(path))?;
         pump(content, u64::MAX, &mut file)
     }
 
     fn append_file(&self, path: &Path, content: &[u8]) -> io::Result<()> {
-        OpenOptions::new().append(true).create(true).open(path)?.write_all(content)
+        let open = || OpenOptions::new().append(true).create(true).open(path);
+        self.patiently(path, open)?.write_all(content)
     }
 
     fn copy_file(&self, from: &Path, to: &Path, size_bytes: u64, stamp: Stamp) -> io::Result<Copied> {
         if !self.no_reflink.load(Ordering::Relaxed) {
             match reflink_copy::reflink(from, to) {
                 Ok(()) => {
-                    let file = OpenOptions::new().write(true).open(to)?;
+                    let file = self.patiently(to, || OpenOptions::new().write(true).open(to))?;
                     grant(&file, stamp.mode)?;
                     set_time(&file, stamp)?;
                     return Ok(Copied { size_bytes: file.metadata()?.len(), hash: None });
                 }
                 Err(_) => {
                     self.no_reflink.store(true, Ordering::Relaxed);
-                    let _ = fs::remove_file(to);
+                    // What it left is held by whoever looks at new files.
+                    match self.remove_file(to) {
+                        Err(error) if error.kind() != io::ErrorKind::NotFound => return Err(error),
+                        _ => {}
+                    }
                 }
             }
         }
@@ -260,13 +295,13 @@ impl Seam for RealDisk {
     }
 
     fn stamp(&self, path: &Path, stamp: Stamp) -> io::Result<()> {
-        let file = OpenOptions::new().write(true).open(path)?;
+        let file = self.patiently(path, || OpenOptions::new().write(true).open(path))?;
         set_time(&file, stamp)?;
         grant(&file, stamp.mode).map(drop)
     }
 
     fn link_file(&self, from: &Path, to: &Path) -> io::Result<()> {
-        fs::hard_link(from, to)
+        self.patiently(from, || fs::hard_link(from, to))
     }
 
     #[cfg(target_os = "linux")]
@@ -325,6 +360,16 @@ fn pump(content: &mut dyn Read, size_bytes: u64, file: &mut File) -> io::Result<
 }
 
 impl RealDisk {
+    /// One that calls `tell` when it has to wait for long until another program lets go of a file.
+    pub fn telling(tell: impl Fn(&Path) + Send + Sync + 'static) -> Self {
+        Self { teller: Teller(Some(Box::new(tell))), ..Self::default() }
+    }
+
+    fn patiently<T>(&self, path: &Path, act: impl FnMut() -> io::Result<T>) -> io::Result<T> {
+        let tell = |path: &Path| self.teller.0.iter().for_each(|tell| tell(path));
+        patiently(path, tell, act)
+    }
+
     /// Makes a file of the given mode. What the umask takes off is asked for again, which most modes
     /// never need.
     fn create_new(&self, path: &Path, mode: u32) -> io::Result<File> {
@@ -332,7 +377,7 @@ impl RealDisk {
         options.write(true).create_new(true);
         #[cfg(unix)]
         std::os::unix::fs::OpenOptionsExt::mode(&mut options, mode);
-        let file = options.open(path)?;
+        let file = self.patiently(path, || options.open(path))?;
         let mut come_right = self.modes_that_come_right.lock().unwrap_or_else(PoisonError::into_inner);
         if !come_right.contains(&mode) && grant(&file, mode)? {
             come_right.push(mode);

@@ -41,7 +41,7 @@ pub(super) fn tidy_sides(ledger: &Ledger, sides: &[PathBuf]) {
     let seam = &*ledger.seam;
     for side in sides {
         for name in [STAGE, TRASH] {
-            let _ = execute::empty_folder(&side.join(name), seam);
+            let _ = execute::empty_of_what_is_free(&side.join(name), seam);
         }
         if side != ledger.folder() && side.is_dir() {
             for name in [STAGE, TRASH, ORIGINALS, KEPT] {

@@ -46,8 +46,25 @@ pub fn running_in(roots: &[PathBuf]) -> Vec<Running> {
     found
 }
 
+/// A path as the system itself has it, without links, and on Windows without the mark `\\?\` of a path taken literally.
 fn real(path: &Path) -> PathBuf {
-    std::fs::canonicalize(path).unwrap_or_else(|_| path.to_path_buf())
+    let real = std::fs::canonicalize(path).unwrap_or_else(|_| path.to_path_buf());
+    match real.to_str().filter(|_| cfg!(windows)).and_then(|text| text.strip_prefix(r"\\?\")) {
+        None => real,
+        Some(plain) => match plain.strip_prefix(r"UNC\") {
+            Some(share) => PathBuf::from(format!(r"\\{share}")),
+            None => PathBuf::from(plain),
+        },
+    }
+}
+
+/// Whether a path lies in a folder; on Windows whatever the case.
+fn lies_in(path: &Path, folder: &Path) -> bool {
+    let lower = |path: &Path| PathBuf::from(path.to_string_lossy().to_lowercase());
+    match cfg!(windows) {
+        true => lower(path).starts_with(lower(folder)),
+        false => path.starts_with(folder),
+    }
 }
 
 fn is_program(path: &Path) -> bool {
@@ -62,9 +79,11 @@ fn program_in(
     folder: Option<&Path>,
     is_program: &dyn Fn(&Path) -> bool,
 ) -> Option<PathBuf> {
-    let lies_in = |path: &Path| roots.iter().any(|root| path.starts_with(root));
+    let lies_in = |path: &Path| roots.iter().any(|root| lies_in(path, root));
+    // It may be known by a short name, or with a mark before it.
+    let own = own.map(|own| if lies_in(own) { own.to_path_buf() } else { real(own) });
     if let Some(own) = own.filter(|own| lies_in(own)) {
-        return Some(own.to_path_buf());
+        return Some(own);
     }
     let candidates = words.iter().flat_map(|word| {
         // Runners of Windows programs name them by a drive letter.
@@ -113,6 +132,50 @@ mod tests {
         let notes = game.join("notes.txt");
         assert_eq!(found("/usr/bin/editor", &["editor", notes.to_str().unwrap()], &game), None, "only read");
         assert_eq!(found("/usr/bin/editor", &["quill.exe"], Path::new("/")), None, "of another folder");
+    }
+
+    /// Not a test: the program that the next one starts.
+    #[test]
+    #[cfg(windows)]
+    fn waits() {
+        if std::env::var_os("ODDSTACK_TEST_WAITS").is_some() {
+            std::thread::sleep(std::time::Duration::from_secs(60));
+        }
+    }
+
+    #[test]
+    #[cfg(windows)]
+    fn a_program_is_found_however_it_was_started() {
+        let folder = tempfile::tempdir().unwrap();
+        let game = real(folder.path()).join("Quill Haven");
+        std::fs::create_dir(&game).unwrap();
+        let program = game.join("quill.exe");
+        std::fs::copy(std::env::current_exe().unwrap(), &program).unwrap();
+        let written = program.to_str().unwrap();
+        let ways = [
+            written.to_owned(),
+            written.to_uppercase(),
+            format!(r"\\?\{written}"),
+            written.replace('\\', "/"),
+        ];
+        for way in ways {
+            for root in [
+                game.clone(),
+                std::fs::canonicalize(&game).unwrap(),
+                PathBuf::from(written.to_lowercase()).parent().unwrap().to_owned(),
+            ] {
+                let mut command = std::process::Command::new(&way);
+                command.args(["--exact", "game::running::tests::waits"]).env("ODDSTACK_TEST_WAITS", "1");
+                let mut child = command.stdout(std::process::Stdio::null()).spawn().unwrap();
+                let found = running_in(std::slice::from_ref(&root));
+                child.kill().unwrap();
+                child.wait().unwrap();
+                assert_eq!(found.len(), 1, "{way} in {}", root.display());
+                assert!(
+                    found[0].process == child.id() && !found[0].program.to_string_lossy().starts_with(r"\\?")
+                );
+            }
+        }
     }
 
     #[test]

@@ -16,10 +16,11 @@ use odd_stack_core::stack::plain_name;
 use schemars::JsonSchema;
 use serde::Serialize;
 
+use super::program::{found, refusal};
 use super::standing::MOST_EFFECTS;
 use super::upgrade::UpgradeArgs;
 use crate::Ended;
-use crate::desk::{Desk, absolute, change_options};
+use crate::desk::{Desk, change_options};
 use crate::errors::{Exit, Failure, quoted};
 use crate::progress::while_a_program_runs;
 use crate::show::about::title;
@@ -210,7 +211,7 @@ fn carry_out(
     note_program_end(ledger, &end_of_it)?;
     let permit = capturing.into_permit();
     let trouble = match (&ended, interrupted) {
-        (Err(error), _) => Some(format!("{program} can't be run: {error}")),
+        (Err(error), _) => Some(refusal(&program, error)),
         (Ok(_), true) => Some(format!("{program} was interrupted")),
         (Ok(status), false) if !status.success() => Some(match status.code() {
             Some(code) => format!("{program} ended with exit code {code}"),
@@ -295,13 +296,6 @@ fn tell_guarded(desk: &mut Desk, guarded: &GuardReport) {
 
 /// The program with all it gets, ready to run.
 fn prepared(ledger: &Ledger, words: &[String], run: &RunArgs) -> Result<Command, Failure> {
-    let mut words = words.to_vec();
-    if let Some(program) = words.first_mut()
-        && program.contains(['/', '\\'])
-    {
-        *program = absolute(program.as_ref())?.display().to_string();
-    }
-    let words = with_runner(ledger, &words);
     let folder = match &run.folder {
         None => ledger.game().roots[0].folder.clone(),
         Some(text) => {
@@ -317,6 +311,12 @@ fn prepared(ledger: &Ledger, words: &[String], run: &RunArgs) -> Result<Command,
             folder
         }
     };
+    let mut words = words.to_vec();
+    let Some(named) = words.first_mut() else {
+        return Err(Failure::new(Exit::Usage, "usage", "say what to run"));
+    };
+    *named = found(named, &folder)?.display().to_string();
+    let words = with_runner(ledger, &words);
     let Some((program, arguments)) = words.split_first() else {
         return Err(Failure::new(Exit::Usage, "usage", "say what to run"));
     };

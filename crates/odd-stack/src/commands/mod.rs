@@ -18,6 +18,7 @@ pub mod mend;
 pub mod patchday;
 pub mod placing;
 pub mod play;
+mod program;
 pub mod remove;
 pub mod reorder;
 pub mod rescue;

@@ -211,6 +211,7 @@ mod paste {
     use super::*;
 
     /// Errors that say that what was given is nonsense, or names what does not exist.
+    #[cfg(unix)]
     const NONSENSE: [&str; 12] = [
         "usage",
         "no_such_layer",

@@ -276,7 +276,20 @@ mod programs {
         closed.run_words(&["capture", "Cut", "--", SHELL, &killed]).status(3).says("ended by a signal");
         closed.run("capture --cancel").status(0);
         assert!(!closed.path("game/data/cut.qtx").exists());
-        closed.run("capture Lost -- ./nowhere").status(1).says("can't be run");
+        let before = closed.files();
+        for lost in ["capture Lost -- ./nowhere", "capture Lost -- nowhere.exe", "capture Lost -- bin"] {
+            closed.run(lost).status(1).says("can't be run: there is no such file").says("nothing was begun");
+        }
+        assert_eq!(closed.files(), before, "nothing is protected for a program that is not there");
+        // A bare name is that of the file here, as people write it.
+        installer(&closed, "setup-here", "#!/bin/sh\necho set > data/set.qtx\n");
+        std::fs::set_permissions(
+            closed.path("setup-here"),
+            std::os::unix::fs::PermissionsExt::from_mode(0o755),
+        )
+        .unwrap();
+        closed.run("capture Set -- setup-here").status(0).says("Set is a layer now");
+        closed.run("remove Set").status(0);
         let inside = ["capture", "Inside", "--in", "game:bin", "--", SHELL, "-c", "echo here > here.txt"];
         closed.run_words(&inside).status(0).says("game:bin/here.txt");
         closed.run("capture Half --in bin --begin").status(4).says("there is a layer named `Half` already");

@@ -18,3 +18,5 @@ mod rescue;
 #[cfg(unix)]
 mod terminal;
 mod versions;
+#[cfg(windows)]
+mod windows;

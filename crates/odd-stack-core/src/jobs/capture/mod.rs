@@ -298,13 +298,25 @@ pub fn note_program_end(ledger: &Ledger, end: &ProgramEnd) -> Result<(), Capture
 /// What starts `program` of a command: itself, or the game's runner with it where it is a program of another system.
 pub fn with_runner(ledger: &Ledger, command: &[String]) -> Vec<String> {
     let Some((program, _)) = command.split_first() else { return Vec::new() };
+    let command = [opener(program), command.to_vec()].concat();
     let words = ledger.game().runner.as_deref().and_then(shlex::split).unwrap_or_default();
     let ending = Path::new(program).extension().map(|ending| ending.to_string_lossy().to_lowercase());
     let is_windows = matches!(ending.as_deref(), Some("exe" | "msi" | "bat" | "cmd" | "com"));
     if words.is_empty() || is_windows == cfg!(windows) {
-        return command.to_vec();
+        return command;
     }
-    words.into_iter().chain(command.iter().cloned()).collect()
+    words.into_iter().chain(command).collect()
+}
+
+/// What opens a file that Windows does not start by itself.
+fn opener(program: &str) -> Vec<String> {
+    let ending = Path::new(program).extension().map(|ending| ending.to_string_lossy().to_lowercase());
+    let words: &[&str] = match ending.as_deref() {
+        Some("msi") => &["msiexec", "/i"],
+        Some("ps1") if cfg!(windows) => &["powershell", "-ExecutionPolicy", "Bypass", "-File"],
+        _ => &[],
+    };
+    words.iter().map(|word| (*word).to_owned()).collect()
 }
 
 /// The folder in the ledger for what was seen.

@@ -1,0 +1,216 @@
+//! Waiting for what another program holds for a moment.
+//!
+//! On Windows virus scanners and indexers open each new file, and while they hold it, it can't be renamed, removed or
+//! opened: `ERROR_SHARING_VIOLATION` (32), `ERROR_LOCK_VIOLATION` (33), and `ERROR_ACCESS_DENIED` (5) for a file that
+//! is about to go (learn.microsoft.com, System Error Codes). That passes by itself, so it is tried again for a while.
+//! Elsewhere a file can be renamed and removed whoever has it open, and nothing is waited for.
+
+use std::fmt;
+use std::io;
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+/// Nothing is waited for longer than that.
+const LONGEST: Duration = Duration::from_secs(5);
+/// People are told when it takes longer.
+const WORTH_TELLING: Duration = Duration::from_millis(500);
+const FIRST_PAUSE: Duration = Duration::from_millis(10);
+const LONGEST_PAUSE: Duration = Duration::from_millis(500);
+
+/// A file that another program does not let go.
+#[derive(Debug)]
+pub(crate) struct StillHeld {
+    path: PathBuf,
+    programs: Vec<String>,
+    source: io::Error,
+}
+
+impl fmt::Display for StillHeld {
+    fn fmt(&self, formatter: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self.programs.as_slice() {
+            [] => write!(formatter, "{}: {}", self.path.display(), self.source),
+            programs => write!(formatter, "{} is held by {}", self.path.display(), programs.join(", ")),
+        }
+    }
+}
+
+impl std::error::Error for StillHeld {
+    fn source(&self) -> Option<&(dyn std::error::Error + 'static)> {
+        Some(&self.source)
+    }
+}
+
+/// Does something with what lies at `path`, again and again while another program holds that; `tell` hears of it when it takes
+/// long.
+///
+/// # Errors
+/// The last one; of a file that stays held with its path and, where the system tells, the programs that hold it.
+pub(crate) fn patiently<T>(
+    path: &Path,
+    tell: impl Fn(&Path),
+    act: impl FnMut() -> io::Result<T>,
+) -> io::Result<T> {
+    let is_passing = |error: &io::Error| will_pass(error, path);
+    let result = tried(
+        is_passing,
+        |waited, pause| {
+            if waited >= WORTH_TELLING {
+                tell(path);
+            }
+            std::thread::sleep(pause);
+        },
+        act,
+    );
+    result.map_err(|error| match is_passing(&error) {
+        true => {
+            let kind = match error.kind() {
+                io::ErrorKind::PermissionDenied => io::ErrorKind::PermissionDenied,
+                _ => io::ErrorKind::ResourceBusy,
+            };
+            let programs = holders(path);
+            io::Error::new(kind, StillHeld { path: path.to_owned(), programs, source: error })
+        }
+        false => error,
+    })
+}
+
+/// As [`patiently`], and nobody hears of it.
+pub(crate) fn quietly<T>(path: &Path, act: impl FnMut() -> io::Result<T>) -> io::Result<T> {
+    patiently(path, |_| {}, act)
+}
+
+/// Tries until it works, the error is none that passes, or the pauses together reach [`LONGEST`].
+fn tried<T>(
+    is_passing: impl Fn(&io::Error) -> bool,
+    mut pause: impl FnMut(Duration, Duration),
+    mut act: impl FnMut() -> io::Result<T>,
+) -> io::Result<T> {
+    let (mut waited, mut next) = (Duration::ZERO, FIRST_PAUSE);
+    loop {
+        match act() {
+            Err(error) if waited < LONGEST && is_passing(&error) => {
+                let length = next.min(LONGEST - waited);
+                pause(waited, length);
+                waited += length;
+                next = (next * 2).min(LONGEST_PAUSE);
+            }
+            other => return other,
+        }
+    }
+}
+
+/// Whether an error is of the kind that goes when another program lets go.
+#[cfg(windows)]
+fn will_pass(error: &io::Error, path: &Path) -> bool {
+    match error.raw_os_error() {
+        Some(32 | 33) => true,
+        // What is write-protected stays so, and a folder is refused by other rights.
+        Some(5) => std::fs::symlink_metadata(path)
+            .map_or(true, |metadata| metadata.is_file() && !metadata.permissions().readonly()),
+        _ => false,
+    }
+}
+
+#[cfg(not(windows))]
+fn will_pass(_error: &io::Error, _path: &Path) -> bool {
+    false
+}
+
+#[cfg(windows)]
+use holding::holders;
+
+#[cfg(not(windows))]
+fn holders(_path: &Path) -> Vec<String> {
+    Vec::new()
+}
+
+#[cfg(windows)]
+mod holding {
+    use std::os::windows::ffi::OsStrExt;
+    use std::path::Path;
+
+    use windows_sys::Win32::Foundation::ERROR_SUCCESS;
+    use windows_sys::Win32::System::RestartManager::{
+        CCH_RM_SESSION_KEY, RM_PROCESS_INFO, RmEndSession, RmGetList, RmRegisterResources, RmStartSession,
+    };
+
+    /// More programs than that are not told.
+    const MOST_PROGRAMS: usize = 8;
+
+    /// The names of the programs that have a file open, as the Restart Manager tells (learn.microsoft.com, Restart Manager,
+    /// RmGetList); none where it does not.
+    #[expect(unsafe_code, reason = "the system's own interface, for which std has no other")]
+    pub(super) fn holders(path: &Path) -> Vec<String> {
+        let file: Vec<u16> = path.as_os_str().encode_wide().chain([0]).collect();
+        let mut key = [0u16; CCH_RM_SESSION_KEY as usize + 1];
+        let mut session = 0;
+        // SAFETY: `key` has room for the key and its end, as the function asks for.
+        if unsafe { RmStartSession(&mut session, 0, key.as_mut_ptr()) } != ERROR_SUCCESS {
+            return Vec::new();
+        }
+        let files = [file.as_ptr()];
+        let mut programs = vec![RM_PROCESS_INFO::default(); MOST_PROGRAMS];
+        let (mut needed, mut count, mut reasons) = (0, MOST_PROGRAMS as u32, 0);
+        // SAFETY: the session is open, `files` holds one text that ends in zero, and `count` is the room in `programs`.
+        let is_told = unsafe {
+            RmRegisterResources(session, 1, files.as_ptr(), 0, std::ptr::null(), 0, std::ptr::null())
+                == ERROR_SUCCESS
+                && RmGetList(session, &mut needed, &mut count, programs.as_mut_ptr(), &mut reasons)
+                    == ERROR_SUCCESS
+        };
+        // SAFETY: the session was opened above and is not used any more.
+        unsafe { RmEndSession(session) };
+        if !is_told {
+            return Vec::new();
+        }
+        programs.truncate(count as usize);
+        programs.iter().map(|program| name(&program.strAppName)).filter(|name| !name.is_empty()).collect()
+    }
+
+    fn name(wide: &[u16]) -> String {
+        let end = wide.iter().position(|unit| *unit == 0).unwrap_or(wide.len());
+        String::from_utf16_lossy(&wide[..end])
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn failing(times: usize) -> (io::Result<usize>, Vec<Duration>) {
+        let (mut pauses, mut tries) = (Vec::new(), 0);
+        let result = tried(
+            |error| error.kind() == io::ErrorKind::ResourceBusy,
+            |waited, pause| {
+                assert_eq!(waited, pauses.iter().sum::<Duration>());
+                pauses.push(pause);
+            },
+            || {
+                tries += 1;
+                if tries > times { Ok(tries) } else { Err(io::ErrorKind::ResourceBusy.into()) }
+            },
+        );
+        (result, pauses)
+    }
+
+    #[test]
+    fn what_passes_is_tried_again_with_growing_pauses_and_not_for_ever() {
+        assert!(matches!(failing(0), (Ok(1), pauses) if pauses.is_empty()));
+        let (result, pauses) = failing(6);
+        assert_eq!(result.unwrap(), 7);
+        assert!(pauses.is_sorted() && pauses[0] == FIRST_PAUSE && pauses[5] == FIRST_PAUSE * 32);
+        let (result, pauses) = failing(usize::MAX);
+        assert_eq!(result.unwrap_err().kind(), io::ErrorKind::ResourceBusy);
+        assert_eq!(pauses.iter().sum::<Duration>(), LONGEST);
+        let mut tries = 0;
+        let other = tried(
+            |_| false,
+            |_, _| panic!("it does not pass"),
+            || -> io::Result<()> {
+                tries += 1;
+                Err(io::ErrorKind::NotFound.into())
+            },
+        );
+        assert!(other.is_err() && tries == 1);
+    }
+}
