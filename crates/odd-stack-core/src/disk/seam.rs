@@ -152,9 +152,11 @@ pub struct RealDisk {
     teller: Teller,
 }
 
+type Tell = dyn Fn(&Path) + Send + Sync;
+
 /// Who hears of it when something is waited for.
 #[derive(Default)]
-struct Teller(Option<Box<dyn Fn(&Path) + Send + Sync>>);
+struct Teller(Option<Box<Tell>>);
 
 impl std::fmt::Debug for Teller {
     fn fmt(&self, formatter: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {

@@ -8,10 +8,8 @@ use std::collections::HashSet;
 use std::iter::Peekable;
 use std::vec::IntoIter;
 
-use full_moon::LuaVersion;
-use full_moon::tokenizer::{Lexer, LexerResult, StringLiteralQuoteType, Symbol, Token, TokenType};
-
 use super::super::keyed::MOST_NESTED;
+use super::lua_words::{CONSTANTS, Word, WordKind, is_name, words};
 use super::notation::{Comments, Notation, Outline};
 use super::value::{Kind, Node, Property, mean, number_meaning};
 
@@ -78,24 +76,11 @@ impl Notation for LuaNotation {
 fn value_of(text: &str) -> Option<Kind> {
     let mut reader = Reader::new(text).ok()?;
     let value = reader.value(0).ok()?;
-    reader.next_is(None).then_some(value.kind)
+    reader.is_over().then_some(value.kind)
 }
 
 fn is_value(text: &str) -> bool {
     value_of(text).is_some()
-}
-
-/// Whether a key can be written without brackets.
-fn is_name(name: &str) -> bool {
-    match Lexer::new(name, LuaVersion::lua54()).collect() {
-        LexerResult::Ok(tokens) => match tokens.as_slice() {
-            [one, _] => {
-                matches!(one.token_type(), TokenType::Identifier { identifier } if **identifier == *name)
-            }
-            _ => false,
-        },
-        _ => false,
-    }
 }
 
 fn quoted(text: &str) -> String {
@@ -114,81 +99,67 @@ fn quoted(text: &str) -> String {
     quoted
 }
 
-/// Goes through what is neither blank nor comment.
+/// Goes through the words of a file.
 struct Reader<'t> {
     text: &'t str,
-    tokens: Peekable<IntoIter<Token>>,
+    words: Peekable<IntoIter<Word>>,
 }
 
 impl<'t> Reader<'t> {
     fn new(text: &'t str) -> Result<Self, String> {
-        let tokens = match Lexer::new(text, LuaVersion::lua54()).collect() {
-            LexerResult::Ok(tokens) => tokens,
-            LexerResult::Recovered(_, errors) | LexerResult::Fatal(errors) => {
-                let line = errors.first().map_or(1, |error| error.position().line());
-                return Err(format!("line {line}: it is no Lua"));
-            }
-        };
-        let mut said = Vec::with_capacity(tokens.len());
-        for token in tokens {
-            match token.token_type() {
-                TokenType::Whitespace { .. } | TokenType::SingleLineComment { .. } | TokenType::Eof => {}
-                TokenType::MultiLineComment { blocks: 0, .. } => {}
-                TokenType::MultiLineComment { .. } => {
-                    let line = token.start_position().line();
-                    return Err(format!("line {line}: comments between `[=[` and `]=]` are not understood"));
-                }
-                _ => said.push(token),
-            }
-        }
-        Ok(Self { text, tokens: said.into_iter().peekable() })
+        Ok(Self { text, words: words(text)?.into_iter().peekable() })
     }
 
-    /// Whether the next is that symbol; whether there is none, for nothing.
-    fn next_is(&mut self, wanted: Option<Symbol>) -> bool {
-        match (self.tokens.peek().map(Token::token_type), wanted) {
-            (Some(TokenType::Symbol { symbol }), Some(wanted)) => *symbol == wanted,
-            (next, wanted) => next.is_none() && wanted.is_none(),
-        }
+    fn is_over(&mut self) -> bool {
+        self.words.peek().is_none()
+    }
+
+    fn next_is(&mut self, symbol: char) -> bool {
+        self.words.peek().is_some_and(|word| word.kind == WordKind::Symbol(symbol))
     }
 
     /// Takes the next if it is that symbol.
-    fn take(&mut self, wanted: Symbol) -> Option<Token> {
-        if self.next_is(Some(wanted)) { self.tokens.next() } else { None }
+    fn take(&mut self, symbol: char) -> Option<Word> {
+        self.words.next_if(|word| word.kind == WordKind::Symbol(symbol))
     }
 
-    fn expect(&mut self, wanted: Symbol) -> Result<Token, String> {
-        self.take(wanted).ok_or_else(|| self.is_code())
+    fn take_keyword(&mut self, wanted: &str) -> Option<Word> {
+        self.words.next_if(|word| matches!(&word.kind, WordKind::Keyword(keyword) if keyword == wanted))
+    }
+
+    fn expect(&mut self, symbol: char) -> Result<Word, String> {
+        self.take(symbol).ok_or_else(|| self.is_code())
     }
 
     fn is_code(&mut self) -> String {
-        match self.tokens.peek() {
-            Some(token) => format!("line {}: it holds code", token.start_position().line()),
+        match self.words.peek() {
+            Some(word) => format!("line {}: it holds code", word.line),
             None => "it ends in the middle of something".to_owned(),
         }
     }
 
-    /// The next if it is a name.
+    /// The next if it is a name, with where it starts.
     fn name(&mut self) -> Option<(usize, String)> {
-        let TokenType::Identifier { identifier } = self.tokens.peek()?.token_type() else { return None };
-        let name = identifier.to_string();
-        Some((self.tokens.next()?.start_position().bytes(), name))
+        let is_it = |word: &Word| matches!(&word.kind, WordKind::Name(name) if is_name(name));
+        match self.words.next_if(is_it)? {
+            Word { kind: WordKind::Name(name), start, .. } => Some((start, name)),
+            _ => None,
+        }
     }
 
     fn file(mut self) -> Result<Outline, String> {
         let mut statements: Vec<Property> = Vec::new();
         let mut names = HashSet::new();
-        while !self.next_is(None) {
-            if let Some(token) = self.take(Symbol::Return) {
-                let start = token.start_position().bytes();
+        while !self.is_over() {
+            if let Some(Word { start, .. }) = self.take_keyword(RETURN) {
                 let value = match self.name() {
                     // What was set before is given back.
                     Some((start, name)) => Node { start, end: start + name.len(), kind: Kind::Other(name) },
                     None => self.value(0)?,
                 };
                 statements.push(Property { name: RETURN.to_owned(), start, value });
-                self.take(Symbol::Semicolon);
-                if !self.next_is(None) {
+                self.take(';');
+                if !self.is_over() {
                     return Err(self.is_code());
                 }
                 break;
@@ -218,26 +189,26 @@ impl<'t> Reader<'t> {
 
     /// `name = value`, `local name = value`, `table.name = value`.
     fn statement(&mut self) -> Result<Property, String> {
-        let local = self.take(Symbol::Local).map(|token| token.start_position().bytes());
+        let local = self.take_keyword("local").map(|word| word.start);
         let (at, mut name) = self.name().ok_or_else(|| self.is_code())?;
         if local.is_some() {
             name.insert_str(0, LOCAL);
         }
         while local.is_none() {
-            if self.take(Symbol::Dot).is_some() {
+            if self.take('.').is_some() {
                 name.push('.');
                 name.push_str(&self.name().ok_or_else(|| self.is_code())?.1);
-            } else if self.take(Symbol::LeftBracket).is_some() {
+            } else if self.take('[').is_some() {
                 let key = self.value(0)?;
-                self.expect(Symbol::RightBracket)?;
+                self.expect(']')?;
                 name.push_str(&format!("[{}]", &self.text[key.start..key.end]));
             } else {
                 break;
             }
         }
-        self.expect(Symbol::Equal)?;
+        self.expect('=')?;
         let value = self.value(0)?;
-        self.take(Symbol::Semicolon);
+        self.take(';');
         Ok(Property { name, start: local.unwrap_or(at), value })
     }
 
@@ -245,24 +216,24 @@ impl<'t> Reader<'t> {
         if depth > MOST_NESTED {
             return Err(format!("it is nested more than {MOST_NESTED} deep"));
         }
-        let Some(token) = self.tokens.next() else { return Err(self.is_code()) };
-        let (start, mut end) = (token.start_position().bytes(), token.end_position().bytes());
-        let code = || format!("line {}: it holds code", token.start_position().line());
-        let kind = match token.token_type() {
-            TokenType::StringLiteral { literal, quote_type, .. } => Kind::Text(text_of(literal, *quote_type)),
-            TokenType::Number { text } => Kind::Other(number_meaning(text)),
-            TokenType::Symbol { symbol: Symbol::True } => Kind::Other("true".to_owned()),
-            TokenType::Symbol { symbol: Symbol::False } => Kind::Other("false".to_owned()),
-            TokenType::Symbol { symbol: Symbol::Nil } => Kind::Other("nil".to_owned()),
-            TokenType::Symbol { symbol: Symbol::Minus } => {
-                let number = self.tokens.next().ok_or_else(code)?;
-                let TokenType::Number { text } = number.token_type() else { return Err(code()) };
-                end = number.end_position().bytes();
-                Kind::Other(number_meaning(&format!("-{text}")))
+        let Some(word) = self.words.next() else { return Err(self.is_code()) };
+        let Word { kind, start, mut end, line } = word;
+        let code = || format!("line {line}: it holds code");
+        let kind = match kind {
+            WordKind::Text(text) => Kind::Text(text),
+            WordKind::Number(number) => Kind::Other(number),
+            WordKind::Name(name) if CONSTANTS.contains(&name.as_str()) => Kind::Other(name),
+            WordKind::Symbol('-') => {
+                let number = self.words.next().ok_or_else(code)?;
+                if !matches!(number.kind, WordKind::Number(_)) {
+                    return Err(code());
+                }
+                end = number.end;
+                Kind::Other(number_meaning(&format!("-{}", &self.text[number.start..number.end])))
             }
-            TokenType::Symbol { symbol: Symbol::LeftBrace } => {
+            WordKind::Symbol('{') => {
                 let kind = self.table(depth + 1)?;
-                end = self.expect(Symbol::RightBrace)?.end_position().bytes();
+                end = self.expect('}')?.end;
                 kind
             }
             _ => return Err(code()),
@@ -274,10 +245,10 @@ impl<'t> Reader<'t> {
     fn table(&mut self, depth: usize) -> Result<Kind, String> {
         let (mut named, mut listed): (Vec<Property>, Vec<Node>) = (Vec::new(), Vec::new());
         let mut names = HashSet::new();
-        while !self.next_is(Some(Symbol::RightBrace)) {
-            let field = if let Some(bracket) = self.take(Symbol::LeftBracket) {
+        while !self.next_is('}') {
+            let field = if let Some(bracket) = self.take('[') {
                 let key = self.value(depth)?;
-                self.expect(Symbol::RightBracket)?;
+                self.expect(']')?;
                 let name = match key.kind {
                     // A text that looks like a number, or like one that does, is told from it.
                     Kind::Text(text) if is_value(&text) => quoted(&text),
@@ -285,13 +256,13 @@ impl<'t> Reader<'t> {
                     Kind::Other(number) => number,
                     Kind::Object(_) | Kind::Array(_) => return Err(self.is_code()),
                 };
-                Some((bracket.start_position().bytes(), name))
+                Some((bracket.start, name))
             } else {
                 self.name()
             };
             match field {
                 Some((start, name)) => {
-                    self.expect(Symbol::Equal)?;
+                    self.expect('=')?;
                     if !names.insert(name.clone()) {
                         return Err(format!("the key `{name}` stands twice in a table"));
                     }
@@ -299,7 +270,7 @@ impl<'t> Reader<'t> {
                 }
                 None => listed.push(self.value(depth)?),
             }
-            if self.take(Symbol::Comma).or_else(|| self.take(Symbol::Semicolon)).is_none() {
+            if self.take(',').or_else(|| self.take(';')).is_none() {
                 break;
             }
         }
@@ -319,50 +290,4 @@ impl<'t> Reader<'t> {
             }
         })
     }
-}
-
-/// What a text says, with its escapes read; those of single bytes beyond ASCII stay as they are written.
-fn text_of(literal: &str, quote: StringLiteralQuoteType) -> String {
-    if quote == StringLiteralQuoteType::Brackets {
-        let literal = literal.strip_prefix("\r\n").or_else(|| literal.strip_prefix('\n')).unwrap_or(literal);
-        return literal.replace("\r\n", "\n");
-    }
-    let mut said = String::with_capacity(literal.len());
-    let mut rest = literal;
-    while let Some(at) = rest.find('\\') {
-        said.push_str(&rest[..at]);
-        rest = &rest[at + 1..];
-        let digits = rest.bytes().take(3).take_while(u8::is_ascii_digit).count();
-        let (c, length) = match rest.as_bytes().first() {
-            Some(b'n') => (Some('\n'), 1),
-            Some(b't') => (Some('\t'), 1),
-            Some(b'r') => (Some('\r'), 1),
-            Some(b'a') => (Some('\u{7}'), 1),
-            Some(b'b') => (Some('\u{8}'), 1),
-            Some(b'f') => (Some('\u{c}'), 1),
-            Some(b'v') => (Some('\u{b}'), 1),
-            Some(b'0'..=b'9') => {
-                (rest[..digits].parse::<u8>().ok().filter(u8::is_ascii).map(char::from), digits)
-            }
-            Some(b'x') => {
-                let byte = rest.get(1..3).and_then(|hex| u8::from_str_radix(hex, 16).ok());
-                (byte.filter(u8::is_ascii).map(char::from), 3)
-            }
-            Some(b'u') => {
-                let hex = rest.strip_prefix("u{").and_then(|rest| rest.split_once('}'));
-                let c = hex.and_then(|(hex, _)| char::from_u32(u32::from_str_radix(hex, 16).ok()?));
-                (c, hex.map_or(1, |(hex, _)| hex.len() + 3))
-            }
-            Some(b'"' | b'\'' | b'\\' | b'\n') => (rest.chars().next(), 1),
-            _ => (None, 0),
-        };
-        match (c, rest.get(length..)) {
-            (Some(c), Some(after)) => {
-                said.push(c);
-                rest = after;
-            }
-            _ => said.push('\\'),
-        }
-    }
-    said + rest
 }

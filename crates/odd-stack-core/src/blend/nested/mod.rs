@@ -6,6 +6,7 @@
 
 mod json;
 mod lua;
+mod lua_words;
 mod notation;
 mod tell;
 mod value;

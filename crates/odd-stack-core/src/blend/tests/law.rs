@@ -190,7 +190,7 @@ fn read(format: Format, content: &str) -> Vec<BTreeMap<String, u32>> {
             _ => {}
         }
     }
-    /// By the parser of whole programs, of which blending itself knows only the lexer.
+    /// By the parser of whole programs.
     fn lua(content: &str, found: &mut Vec<BTreeMap<String, u32>>) {
         use full_moon::ast::{Expression, Field, Stmt};
         fn go_into(value: &Expression, name: &str, part: usize, found: &mut Vec<BTreeMap<String, u32>>) {
