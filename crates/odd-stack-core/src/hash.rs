@@ -44,7 +44,7 @@ impl ContentHash {
         thread_local! {
             static BUFFER: RefCell<Vec<u8>> = const { RefCell::new(Vec::new()) };
         }
-        let mut file = File::open(path)?;
+        let mut file = crate::patience::quietly(path, || File::open(path))?;
         let small = BUFFER.with_borrow_mut(|buffer| {
             buffer.resize(IN_ONE_READ_BYTES, 0);
             // Most files fit into the buffer, and asking for their size would cost as much as reading.

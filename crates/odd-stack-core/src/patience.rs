@@ -28,6 +28,9 @@ pub(crate) struct StillHeld {
 impl fmt::Display for StillHeld {
     fn fmt(&self, formatter: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self.programs.as_slice() {
+            [] if is_shared_out(&self.source) => {
+                write!(formatter, "another program has {} open", self.path.display())
+            }
             [] => write!(formatter, "{}: {}", self.path.display(), self.source),
             programs => write!(formatter, "{} is held by {}", self.path.display(), programs.join(", ")),
         }
@@ -50,18 +53,32 @@ pub(crate) fn patiently<T>(
     tell: impl Fn(&Path),
     act: impl FnMut() -> io::Result<T>,
 ) -> io::Result<T> {
-    let is_passing = |error: &io::Error| will_pass(error, path);
-    let result = tried(
-        is_passing,
-        |waited, pause| {
-            if waited >= WORTH_TELLING {
-                tell(path);
-            }
-            std::thread::sleep(pause);
-        },
-        act,
-    );
-    result.map_err(|error| match is_passing(&error) {
+    waited_for(path, |error| will_pass(error, path), tell, act)
+}
+
+/// As [`patiently`] for what changes a file of our own, and nobody hears of it.
+pub(crate) fn firmly<T>(path: &Path, act: impl FnMut() -> io::Result<T>) -> io::Result<T> {
+    patiently(path, |_| {}, act)
+}
+
+/// As [`patiently`], for what only reads: nobody hears of it, and what may not be read is not waited for.
+pub(crate) fn quietly<T>(path: &Path, act: impl FnMut() -> io::Result<T>) -> io::Result<T> {
+    waited_for(path, is_shared_out, |_| {}, act)
+}
+
+fn waited_for<T>(
+    path: &Path,
+    is_passing: impl Fn(&io::Error) -> bool,
+    tell: impl Fn(&Path),
+    act: impl FnMut() -> io::Result<T>,
+) -> io::Result<T> {
+    let pause = |waited, pause| {
+        if waited >= WORTH_TELLING {
+            tell(path);
+        }
+        std::thread::sleep(pause);
+    };
+    tried(&is_passing, pause, act).map_err(|error| match is_passing(&error) {
         true => {
             let kind = match error.kind() {
                 io::ErrorKind::PermissionDenied => io::ErrorKind::PermissionDenied,
@@ -72,11 +89,6 @@ pub(crate) fn patiently<T>(
         }
         false => error,
     })
-}
-
-/// As [`patiently`], and nobody hears of it.
-pub(crate) fn quietly<T>(path: &Path, act: impl FnMut() -> io::Result<T>) -> io::Result<T> {
-    patiently(path, |_| {}, act)
 }
 
 /// Tries until it works, the error is none that passes, or the pauses together reach [`LONGEST`].
@@ -99,11 +111,16 @@ fn tried<T>(
     }
 }
 
+/// Whether an error says that somebody has the file open.
+fn is_shared_out(error: &io::Error) -> bool {
+    cfg!(windows) && matches!(error.raw_os_error(), Some(32 | 33))
+}
+
 /// Whether an error is of the kind that goes when another program lets go.
 #[cfg(windows)]
 fn will_pass(error: &io::Error, path: &Path) -> bool {
     match error.raw_os_error() {
-        Some(32 | 33) => true,
+        _ if is_shared_out(error) => true,
         // What is write-protected stays so, and a folder is refused by other rights.
         Some(5) => std::fs::symlink_metadata(path)
             .map_or(true, |metadata| metadata.is_file() && !metadata.permissions().readonly()),

@@ -16,7 +16,7 @@ use crate::patience::quietly;
 pub(crate) fn open_regular(path: &Path) -> io::Result<File> {
     let is_regular = |is_file: bool| if is_file { Ok(()) } else { Err(not_regular()) };
     // Before it is opened, since opening alone may already set something off.
-    is_regular(fs::symlink_metadata(path)?.is_file())?;
+    is_regular(quietly(path, || fs::symlink_metadata(path))?.is_file())?;
     let file = open_at_once(path)?;
     is_regular(file.metadata()?.is_file())?;
     Ok(file)

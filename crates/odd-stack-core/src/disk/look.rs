@@ -5,6 +5,7 @@ use std::io;
 use std::path::Path;
 use std::time::UNIX_EPOCH;
 
+use crate::patience::quietly;
 use crate::stack::BaseKind;
 
 /// One thing on disk, as a quick look tells it.
@@ -51,7 +52,7 @@ impl Seen {
 
 /// What lies at `path`, or `None` if nothing does. Links are not followed.
 pub(crate) fn look_at(path: &Path) -> io::Result<Option<Seen>> {
-    match fs::symlink_metadata(path) {
+    match quietly(path, || fs::symlink_metadata(path)) {
         Ok(metadata) => Ok(Some(Seen::of(&metadata))),
         Err(error) if is_nothing_there(&error) => Ok(None),
         Err(error) => Err(error),

@@ -20,6 +20,7 @@ use super::stored::covered;
 use crate::address::RelPath;
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError};
+use crate::patience::quietly;
 use crate::stack::{BaseFile, BaseKind, PathId, RootId};
 
 /// The list's file in a side.
@@ -76,7 +77,8 @@ pub(crate) struct Names {
 
 /// Reads the list in a side; an empty one if there is none.
 pub(crate) fn read_names(side: &Path) -> io::Result<Names> {
-    let bytes = match fs::read(side.join(NAMES)) {
+    let path = side.join(NAMES);
+    let bytes = match quietly(&path, || fs::read(&path)) {
         Ok(bytes) => bytes,
         Err(error) if super::is_nothing_there(&error) => return Ok(Names::default()),
         Err(error) => return Err(error),

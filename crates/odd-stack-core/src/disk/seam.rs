@@ -21,6 +21,8 @@ use super::beneath::Fences;
 
 use crate::hash::{ContentHash, HashingReader};
 use crate::patience::patiently;
+#[cfg(not(target_os = "linux"))]
+use crate::patience::quietly;
 use crate::reading::open_at_once;
 use crate::stack::BaseFile;
 
@@ -320,7 +322,7 @@ impl Seam for RealDisk {
 
 #[cfg(not(target_os = "linux"))]
 fn sync_one(path: &Path) -> io::Result<()> {
-    let metadata = match fs::symlink_metadata(path) {
+    let metadata = match quietly(path, || fs::symlink_metadata(path)) {
         Ok(metadata) => metadata,
         Err(error) if super::look::is_nothing_there(&error) => return Ok(()),
         Err(error) => return Err(error),
@@ -328,7 +330,7 @@ fn sync_one(path: &Path) -> io::Result<()> {
     if metadata.is_file() {
         // Windows flushes only through a handle that may write; a file that is read-only was moved,
         // not written.
-        return match OpenOptions::new().write(true).open(path) {
+        return match quietly(path, || OpenOptions::new().write(true).open(path)) {
             Ok(file) => file.sync_all(),
             Err(error) if error.kind() == io::ErrorKind::PermissionDenied => Ok(()),
             Err(error) => Err(error),

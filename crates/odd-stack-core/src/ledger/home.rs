@@ -7,6 +7,8 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
+use crate::patience::{firmly, quietly};
+
 use serde::{Deserialize, Serialize};
 
 use super::{LedgerError, Lock};
@@ -71,7 +73,7 @@ impl Home {
     /// All that the list has, those that are being let go as well.
     pub(crate) fn all(&self) -> Result<Vec<Registered>, LedgerError> {
         let path = self.folder.join(LIST);
-        match fs::read_to_string(&path) {
+        match quietly(&path, || fs::read_to_string(&path)) {
             Ok(text) => {
                 let list: List = toml::from_str(&text)
                     .map_err(|error| LedgerError::Registry { path, reason: error.message().to_owned() })?;
@@ -106,9 +108,10 @@ impl Home {
 pub(super) fn write_whole(path: &Path, bytes: &[u8]) -> Result<(), LedgerError> {
     let temporary = path.with_extension("new");
     let write = || {
-        fs::write(&temporary, bytes)?;
-        fs::OpenOptions::new().write(true).open(&temporary)?.sync_all()?;
-        fs::rename(&temporary, path)
+        firmly(&temporary, || fs::write(&temporary, bytes))?;
+        let open = || fs::OpenOptions::new().write(true).open(&temporary);
+        firmly(&temporary, open)?.sync_all()?;
+        firmly(path, || fs::rename(&temporary, path))
     };
     write().map_err(LedgerError::io("write", path))
 }

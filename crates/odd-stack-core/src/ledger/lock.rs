@@ -5,6 +5,8 @@ use std::path::{Path, PathBuf};
 use std::thread;
 use std::time::{Duration, Instant};
 
+use crate::patience::quietly;
+
 use super::LedgerError;
 
 const LOCK_FILE: &str = "lock";
@@ -37,8 +39,8 @@ impl Lock {
     /// As [`Lock::take`], and tells nobody who holds it; for a moment.
     pub(crate) fn take_silently(folder: &Path, wait: Duration) -> Result<Self, LedgerError> {
         let path = folder.join(LOCK_FILE);
-        let open = OpenOptions::new().create(true).truncate(false).write(true).open(&path);
-        let file = open.map_err(LedgerError::io("open", &path))?;
+        let open = || OpenOptions::new().create(true).truncate(false).write(true).open(&path);
+        let file = quietly(&path, open).map_err(LedgerError::io("open", &path))?;
         let begun = Instant::now();
         loop {
             match file.try_lock() {

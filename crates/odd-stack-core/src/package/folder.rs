@@ -12,6 +12,7 @@ use super::archive_file::ArchiveFile;
 use super::delivery::{Delivery, Halt, Source, Wanted};
 use super::listing::{RawKind, RawMember};
 use crate::address::NameProblem;
+use crate::patience::quietly;
 
 /// Reads files below a folder; never follows links.
 #[derive(Debug)]
@@ -30,7 +31,7 @@ impl FolderSource {
 
 impl Source for FolderSource {
     fn read(&self, wanted: &[Wanted], delivery: &Delivery<'_>) -> Result<(), Halt> {
-        wanted.par_iter().try_for_each(|wanted| match File::open(&self.files[wanted.source]) {
+        wanted.par_iter().try_for_each(|wanted| match open(&self.files[wanted.source]) {
             Ok(mut file) => delivery.deliver(wanted, &mut file),
             Err(error) => Err(delivery.fail(wanted, error)),
         })
@@ -107,6 +108,10 @@ fn seconds_of(metadata: &fs::Metadata) -> i64 {
 fn executable(metadata: &fs::Metadata) -> Option<bool> {
     use std::os::unix::fs::PermissionsExt;
     Some(metadata.permissions().mode() & 0o111 != 0)
+}
+
+fn open(path: &Path) -> std::io::Result<File> {
+    quietly(path, || File::open(path))
 }
 
 #[cfg(not(unix))]

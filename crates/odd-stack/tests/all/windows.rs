@@ -22,6 +22,15 @@ fn files_below(folder: &Path, files: &mut Vec<PathBuf>) {
     }
 }
 
+/// Says that it is over when dropped, also where what was tried failed.
+struct Ends<'f>(&'f AtomicBool);
+
+impl Drop for Ends<'_> {
+    fn drop(&mut self) {
+        self.0.store(true, Ordering::Relaxed);
+    }
+}
+
 /// While `work` runs, holds each file that is new below `folder` for a moment, as a virus scanner does; gives how many it
 /// had.
 fn with_a_scanner(folder: &Path, hold_for: Duration, work: impl FnOnce()) -> u64 {
@@ -49,8 +58,8 @@ fn with_a_scanner(folder: &Path, hold_for: Duration, work: impl FnOnce()) -> u64
                 }
             }
         });
+        let _ends = Ends(&is_over);
         work();
-        is_over.store(true, Ordering::Relaxed);
     });
     held.load(Ordering::Relaxed)
 }
@@ -79,14 +88,12 @@ fn files_that_a_scanner_holds_for_a_moment_are_waited_for() {
 #[test]
 fn a_file_that_stays_held_is_named_and_nothing_is_changed() {
     let closed = Closed::with_game();
-    closed.write("game/data/lamp.qtx", "the game's");
-    closed.run("check").status(0);
-    closed.zip("lamp-1.zip", &[("data/lamp.qtx", "layer")]);
-    let held = hold(&closed.path("game/data/lamp.qtx")).unwrap();
+    closed.zip("lamp-1.zip", &[("data/lamps/brass.qtx", "layer")]);
+    let held = hold(&closed.path("game/data/lamps/brass.qtx")).unwrap();
     let refused = closed.run("add lamp-1.zip --place .=game:").status(1);
-    refused.says("lamp.qtx").says("open in another program");
+    refused.says("brass.qtx").says("another program");
     drop(held);
-    assert_eq!(closed.read("game/data/lamp.qtx"), "the game's");
+    assert_eq!(closed.read("game/data/lamps/brass.qtx"), "base brass\n");
     closed.run("add lamp-1.zip --place .=game:").status(0);
-    assert_eq!(closed.read("game/data/lamp.qtx"), "layer");
+    assert_eq!(closed.read("game/data/lamps/brass.qtx"), "layer");
 }

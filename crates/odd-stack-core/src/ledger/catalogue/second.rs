@@ -26,6 +26,7 @@ use rusqlite::config::DbConfig;
 
 use super::{Catalogue, FILE_NAME, Result};
 use crate::ledger::{LedgerError, Lock};
+use crate::patience::{firmly, quietly};
 
 /// The second copy's file in the ledger's folder.
 pub(crate) const SECOND_NAME: &str = "catalogue.second";
@@ -60,7 +61,8 @@ fn sum(bytes: &[u8]) -> Sum {
 impl Sums {
     /// Reads them; nothing if there are none, or they are themselves damaged.
     fn read(folder: &Path) -> Option<Self> {
-        let bytes = fs::read(folder.join(SUMS_NAME)).ok()?;
+        let path = folder.join(SUMS_NAME);
+        let bytes = quietly(&path, || fs::read(&path)).ok()?;
         let (body, end) = bytes.split_last_chunk::<SUM_BYTES>()?;
         let (head, pages) = body.split_first_chunk::<HEAD_BYTES>()?;
         let is_whole = sum(body) == *end && head.starts_with(MAGIC) && pages.len() % SUM_BYTES == 0;
@@ -82,11 +84,11 @@ impl Sums {
         bytes.extend(self.pages.iter().flatten());
         bytes.extend(sum(&bytes));
         let (path, new) = (folder.join(SUMS_NAME), folder.join("catalogue.sums-new"));
-        let mut file = File::create(&new)?;
+        let mut file = firmly(&new, || File::create(&new))?;
         file.write_all(&bytes)?;
         file.sync_all()?;
         drop(file);
-        fs::rename(new, path)
+        firmly(&path, || fs::rename(&new, &path))
     }
 
     /// Which pages of a file differ from their sums, those in `passed_over` not counted; the first one, or where it
@@ -105,7 +107,7 @@ impl Sums {
 
 /// The sums of a file's pages.
 fn read_pages(path: &Path, page_bytes: u32) -> io::Result<Vec<Sum>> {
-    let bytes = fs::read(path)?;
+    let bytes = quietly(path, || fs::read(path))?;
     Ok(bytes.par_chunks(page_bytes.max(512) as usize).map(sum).collect())
 }
 
@@ -118,7 +120,8 @@ struct Log {
 
 impl Log {
     fn read(folder: &Path) -> io::Result<Self> {
-        let mut file = match File::open(folder.join(WAL_NAME)) {
+        let path = folder.join(WAL_NAME);
+        let mut file = match quietly(&path, || File::open(&path)) {
             Ok(file) => file,
             Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Self::default()),
             Err(error) => return Err(error),
@@ -205,11 +208,12 @@ pub(super) fn has_log(folder: &Path) -> bool {
 /// # Errors
 /// When something can't be read that is there; then it is not known.
 pub(crate) fn is_second_whole(folder: &Path) -> Result<bool> {
-    let read = |name: &str| match fs::read(folder.join(name)) {
-        Err(error) if !crate::disk::is_nothing_there(&error) => {
-            Err(LedgerError::io("read", folder.join(name))(error))
+    let read = |name: &str| {
+        let path = folder.join(name);
+        match quietly(&path, || fs::read(&path)) {
+            Err(error) if !crate::disk::is_nothing_there(&error) => Err(LedgerError::io("read", path)(error)),
+            other => Ok(other.is_ok()),
         }
-        other => Ok(other.is_ok()),
     };
     if !read(SECOND_NAME)? || !read(SUMS_NAME)? {
         return Ok(false);
@@ -280,7 +284,7 @@ impl Catalogue {
     fn copy_pages(&self, log: &Log, known: Option<Sums>) -> io::Result<()> {
         let (main, second) = (self.folder.join(FILE_NAME), self.folder.join(SECOND_NAME));
         let (size_bytes, modified_ns) = size_and_time(&main)?;
-        let mut file = File::open(&main)?;
+        let mut file = quietly(&main, || File::open(&main))?;
         let page_bytes = match log.page_bytes {
             0 => page_bytes_of(&mut file)?,
             page_bytes => page_bytes,
@@ -293,7 +297,7 @@ impl Catalogue {
         };
         let sums = match known.filter(|sums| is_like_it(sums) && !log.pages.is_empty()) {
             Some(mut sums) => {
-                let mut copy = File::options().write(true).open(&second)?;
+                let mut copy = firmly(&second, || File::options().write(true).open(&second))?;
                 sums.pages.resize(count, Sum::default());
                 let mut page = vec![0; page_bytes as usize];
                 let mut numbers: Vec<u32> = log.pages.iter().copied().collect();
@@ -313,9 +317,9 @@ impl Catalogue {
             None => {
                 let new = self.folder.join("catalogue.second-new");
                 let _ = fs::remove_file(&new);
-                fs::copy(&main, &new)?;
-                File::options().write(true).open(&new)?.sync_all()?;
-                fs::rename(new, &second)?;
+                firmly(&new, || fs::copy(&main, &new))?;
+                firmly(&new, || File::options().write(true).open(&new))?.sync_all()?;
+                firmly(&second, || fs::rename(&new, &second))?;
                 let pages = read_pages(&main, page_bytes)?;
                 Sums { page_bytes, size_bytes, modified_ns, pages }
             }
