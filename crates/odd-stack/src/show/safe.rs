@@ -90,7 +90,9 @@ fn style_length(text: &str) -> Option<usize> {
 
 /// JSON in which the same letters are written by their numbers.
 pub fn json(text: &str) -> String {
-    by_numbers(text, |letter, safe| {
+    // Windows PowerShell 5 reads what a program writes in the console's code page, which has few letters.
+    let is_by_number = |letter: char| is_unsafe(letter) || cfg!(windows) && !letter.is_ascii();
+    by_numbers(text, is_by_number, |letter, safe| {
         for unit in letter.encode_utf16(&mut [0; 2]) {
             // Writing to a text can't fail.
             let _ = write!(safe, "\\u{unit:04x}");
@@ -100,16 +102,16 @@ pub fn json(text: &str) -> String {
 
 /// TOML in which the same letters are written by their numbers.
 pub fn toml(text: &str) -> String {
-    by_numbers(text, |letter, safe| {
+    by_numbers(text, is_unsafe, |letter, safe| {
         // Writing to a text can't fail.
         let _ = write!(safe, "\\U{:08x}", letter as u32);
     })
 }
 
-fn by_numbers(text: &str, write: impl Fn(char, &mut String)) -> String {
+fn by_numbers(text: &str, is_by_number: impl Fn(char) -> bool, write: impl Fn(char, &mut String)) -> String {
     let mut safe = String::with_capacity(text.len());
     for letter in text.chars() {
-        if is_unsafe(letter) { write(letter, &mut safe) } else { safe.push(letter) }
+        if is_by_number(letter) { write(letter, &mut safe) } else { safe.push(letter) }
     }
     safe
 }

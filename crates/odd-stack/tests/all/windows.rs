@@ -97,3 +97,13 @@ fn a_file_that_stays_held_is_named_and_nothing_is_changed() {
     closed.run("add lamp-1.zip --place .=game:").status(0);
     assert_eq!(closed.read("game/data/lamps/brass.qtx"), "layer");
 }
+
+#[test]
+fn json_is_ascii_for_shells_that_read_it_in_a_code_page() {
+    let closed = Closed::with_game();
+    closed.zip("light-1.zip", &[("data/größe 図.txt", "x")]);
+    closed.run("add light-1.zip --place .=game:").status(0);
+    let told = closed.run("show light --json").status(0);
+    // The paths of Windows are shown with `/` here, so the escapes are, too.
+    assert!(told.stdout.is_ascii() && told.stdout.contains("gr/u00f6/u00dfe /u56f3.txt"), "{}", told.stdout);
+}
