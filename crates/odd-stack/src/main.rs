@@ -19,6 +19,10 @@ use args::{Cli, Command};
 use desk::Desk;
 use errors::{Exit, Failure};
 
+/// Reading files of settings makes very many small pieces of memory, which the systems' own allocators are slow at.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 fn main() -> ExitCode {
     let cli = match Cli::try_parse() {
         Ok(cli) => cli,

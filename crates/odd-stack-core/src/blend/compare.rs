@@ -163,6 +163,9 @@ impl<D: Keyed> Compared<D> {
     /// That it is not: something in it is no setting.
     pub(super) fn check_explained(&self, file: usize) -> Result<(), String> {
         let Some((_, base)) = &self.base else { return Ok(()) };
+        if self.document(file).is_surely_changed_by_keys(base) {
+            return Ok(());
+        }
         let (last, _) = self.last_words(&[file]);
         let alone = base.changed(&self.changes(base, &last, &[file]))?;
         match D::parse(&alone)?.says_the_same(self.document(file)) {

@@ -98,6 +98,12 @@ pub(super) trait Keyed: Sized {
         self.sense() == other.sense()
     }
 
+    /// Whether it is surely `base` with the difference between their settings and nothing else, which can be seen without
+    /// making that; `false` says nothing.
+    fn is_surely_changed_by_keys(&self, _base: &Self) -> bool {
+        false
+    }
+
     /// Whether its keys mean the same in whatever company, for it has no lists.
     fn is_plain(&self) -> bool {
         false

@@ -17,7 +17,7 @@ use std::hash::{BuildHasher, Hasher};
 
 use foldhash::fast::RandomState;
 
-use self::read::{Kind, Pieces};
+use self::read::{Kind, Piece, Pieces};
 use self::tell::{is_plain, tell_keys, tell_sections};
 use super::keyed::{Change, Key, Keyed, Setting, Settings, line_end};
 
@@ -83,12 +83,7 @@ impl Keyed for Ini {
     }
 
     fn says_the_same(&self, other: &Self) -> bool {
-        // What is told beside others with lists has other keys.
-        let has_lists = |ini: &Self| {
-            let mut ids = ini.settings.iter().map(|setting| &setting.key.id);
-            !ini.is_plain || ids.any(|id| id.contains(TOLD) || id.matches(SEPARATOR).count() > 1)
-        };
-        if has_lists(self) || has_lists(other) {
+        if self.has_lists() || other.has_lists() {
             return self.sense() == other.sense() && self.has_the_lines_of(other);
         }
         let sections =
@@ -100,6 +95,31 @@ impl Keyed for Ini {
             && self.settings.iter().all(is_there)
             && sections(self) == sections(other)
             && self.has_the_lines_of(other)
+    }
+
+    fn is_surely_changed_by_keys(&self, base: &Self) -> bool {
+        // Each of its lines says a key, a section or nothing; those of keys that do not differ are as they were.
+        fn heads(ini: &Ini) -> impl Iterator<Item = &Piece> {
+            ini.pieces.list.iter().filter(|piece| piece.kind == Kind::Head)
+        }
+        let is_alike =
+            |one: &Piece, two: &Piece| one.text == two.text || said_in(&one.text).eq(said_in(&two.text));
+        let is_changed_or_alike = |(setting, piece): (&Setting, &Option<usize>)| {
+            let place = base.settings.position(&setting.key.id);
+            let Some(place) = place.filter(|at| base.settings.at(*at).meaning == setting.meaning) else {
+                return true;
+            };
+            match (piece, base.piece_of[place]) {
+                (Some(own), Some(other)) => is_alike(&self.pieces.list[*own], &base.pieces.list[other]),
+                (own, other) => own.is_none() && other.is_none(),
+            }
+        };
+        !self.has_lists()
+            && !base.has_lists()
+            && self.pieces.separator == base.pieces.separator
+            && heads(self).count() == heads(base).count()
+            && heads(self).zip(heads(base)).all(|(own, other)| is_alike(own, other))
+            && self.settings.iter().zip(&self.piece_of).all(is_changed_or_alike)
     }
 
     fn settings(&self) -> &Settings {
@@ -233,6 +253,11 @@ fn key(section: &str, label: &str, name: &str) -> Key {
     Key { id, shown }
 }
 
+/// What a line says: blanks and case apart.
+fn said_in(line: &str) -> impl Iterator<Item = char> {
+    line.split_whitespace().flat_map(str::chars).flat_map(char::to_lowercase)
+}
+
 fn section_id(id: &str) -> &str {
     id.split(SEPARATOR).next().unwrap_or_default()
 }
@@ -259,13 +284,18 @@ impl Ini {
         is_one && keys > 1
     }
 
+    /// Whether it has lists, or is told beside others that have.
+    fn has_lists(&self) -> bool {
+        let mut ids = self.settings.iter().map(|setting| &setting.key.id);
+        !self.is_plain || ids.any(|id| id.contains(TOLD) || id.matches(SEPARATOR).count() > 1)
+    }
+
     /// Whether both have the same lines that say something, however these were read; blanks, case and order apart.
     fn has_the_lines_of(&self, other: &Self) -> bool {
         let state = RandomState::default();
         let hashed = |line: &str| {
             let mut hasher = state.build_hasher();
-            let said = line.split_whitespace().flat_map(str::chars).flat_map(char::to_lowercase);
-            said.for_each(|c| hasher.write_u32(u32::from(c)));
+            said_in(line).for_each(|c| hasher.write_u32(u32::from(c)));
             hasher.finish()
         };
         let lines = |ini: &Self| {

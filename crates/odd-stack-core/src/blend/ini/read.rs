@@ -1,5 +1,6 @@
 //! Reading configuration by lines: what is a section, a key, a value, and what belongs together.
 
+use std::borrow::Cow;
 use std::ops::Range;
 
 /// What stands on one or, where a value goes on, several lines.
@@ -117,10 +118,10 @@ impl Pieces {
                     return Err(format!("line {}: its lines lie in one another", at + 1));
                 }
                 count = lines_of_value(&lines[at..], from);
-                let text = lines[at..at + count].concat();
+                let text = together(&lines[at..at + count]);
                 let (value, whole) = value_in(&text, from);
                 before = Some((indent, whole.is_empty()));
-                Kind::Value { name, value, whole }
+                Kind::Value { name: name.into_owned(), value, whole }
             } else if let (Some((above, _)), Some(last)) = (before, pieces.list.last_mut())
                 && indent > above
                 && matches!(last.kind, Kind::Value { .. })
@@ -135,7 +136,7 @@ impl Pieces {
                 Kind::Bare
             };
             let section = pieces.sections.len() - 1;
-            pieces.list.push(Piece::new(lines[at..at + count].concat(), section, kind));
+            pieces.list.push(Piece::new(together(&lines[at..at + count]).into_owned(), section, kind));
             at += count;
         }
         match pieces.is_mostly_keys() {
@@ -150,6 +151,13 @@ impl Pieces {
         let (said, bare) =
             said.fold((0, 0), |(said, bare), piece| (said + 1, bare + usize::from(piece.kind == Kind::Bare)));
         bare * 4 <= said
+    }
+}
+
+fn together<'t>(lines: &[&'t str]) -> Cow<'t, str> {
+    match lines {
+        [one] => Cow::Borrowed(one),
+        several => Cow::Owned(several.concat()),
     }
 }
 
@@ -195,7 +203,7 @@ fn section_of(bare: &str) -> Option<&str> {
 }
 
 /// The key of a line, and where what stands behind the separator begins.
-fn key_in(line: &str, separator: char) -> Option<(String, usize)> {
+fn key_in(line: &str, separator: char) -> Option<(Cow<'_, str>, usize)> {
     let bare = line.trim_start();
     if is_comment(bare) || bare.starts_with(['[', '<', '{', '}']) {
         return None;
@@ -204,7 +212,7 @@ fn key_in(line: &str, separator: char) -> Option<(String, usize)> {
     if separator != ' ' {
         let cut = line.find(separator)?;
         let name = line[..cut].trim();
-        return (!name.is_empty()).then(|| (name.to_owned(), cut + 1));
+        return (!name.is_empty()).then(|| (Cow::Borrowed(name), cut + 1));
     }
     let word_end = |from: usize| {
         let rest = &line[from..];
@@ -216,7 +224,7 @@ fn key_in(line: &str, separator: char) -> Option<(String, usize)> {
         end = word_end(second);
     }
     let name = line[indent..end].split_whitespace().collect::<Vec<_>>().join(" ");
-    (!line[end..].trim().is_empty()).then_some((name, end))
+    (!line[end..].trim().is_empty()).then_some((Cow::Owned(name), end))
 }
 
 /// Over how many lines a value goes that begins in the first: those that end in a backslash, and as long as a quote or a

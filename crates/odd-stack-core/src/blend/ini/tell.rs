@@ -1,6 +1,6 @@
 //! Telling sections of one name, and keys of one name in a section, apart.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use super::super::align::{Element, Step, align, is_telling};
 use super::read::{BARE, Kind, Pieces};
@@ -13,8 +13,8 @@ fn hashed(meaning: &str) -> String {
 
 /// Whether no section and no key stands several times, and no line is without a value.
 pub(super) fn is_plain(pieces: &Pieces) -> bool {
-    let mut sections = HashSet::new();
-    let mut names = HashSet::new();
+    let mut sections = foldhash::HashSet::default();
+    let mut names = foldhash::HashSet::default();
     pieces.sections.iter().all(|name| sections.insert(name.to_lowercase()))
         && pieces.list.iter().all(|piece| match &piece.said {
             Some((name, _)) => piece.kind != Kind::Bare && names.insert((piece.section, name.as_str())),
