@@ -40,6 +40,8 @@ pub mod stack;
 pub mod version;
 mod version_order;
 mod version_range;
+#[cfg(windows)]
+mod windows;
 
 pub use hash::ContentHash;
 pub use version_order::compare_versions;

@@ -134,60 +134,11 @@ fn will_pass(_error: &io::Error, _path: &Path) -> bool {
 }
 
 #[cfg(windows)]
-use holding::holders;
+use crate::windows::holders;
 
 #[cfg(not(windows))]
 fn holders(_path: &Path) -> Vec<String> {
     Vec::new()
-}
-
-#[cfg(windows)]
-mod holding {
-    use std::os::windows::ffi::OsStrExt;
-    use std::path::Path;
-
-    use windows_sys::Win32::Foundation::ERROR_SUCCESS;
-    use windows_sys::Win32::System::RestartManager::{
-        CCH_RM_SESSION_KEY, RM_PROCESS_INFO, RmEndSession, RmGetList, RmRegisterResources, RmStartSession,
-    };
-
-    /// More programs than that are not told.
-    const MOST_PROGRAMS: usize = 8;
-
-    /// The names of the programs that have a file open, as the Restart Manager tells (learn.microsoft.com, Restart Manager,
-    /// RmGetList); none where it does not.
-    #[expect(unsafe_code, reason = "the system's own interface, for which std has no other")]
-    pub(super) fn holders(path: &Path) -> Vec<String> {
-        let file: Vec<u16> = path.as_os_str().encode_wide().chain([0]).collect();
-        let mut key = [0u16; CCH_RM_SESSION_KEY as usize + 1];
-        let mut session = 0;
-        // SAFETY: `key` has room for the key and its end, as the function asks for.
-        if unsafe { RmStartSession(&mut session, 0, key.as_mut_ptr()) } != ERROR_SUCCESS {
-            return Vec::new();
-        }
-        let files = [file.as_ptr()];
-        let mut programs = vec![RM_PROCESS_INFO::default(); MOST_PROGRAMS];
-        let (mut needed, mut count, mut reasons) = (0, MOST_PROGRAMS as u32, 0);
-        // SAFETY: the session is open, `files` holds one text that ends in zero, and `count` is the room in `programs`.
-        let is_told = unsafe {
-            RmRegisterResources(session, 1, files.as_ptr(), 0, std::ptr::null(), 0, std::ptr::null())
-                == ERROR_SUCCESS
-                && RmGetList(session, &mut needed, &mut count, programs.as_mut_ptr(), &mut reasons)
-                    == ERROR_SUCCESS
-        };
-        // SAFETY: the session was opened above and is not used any more.
-        unsafe { RmEndSession(session) };
-        if !is_told {
-            return Vec::new();
-        }
-        programs.truncate(count as usize);
-        programs.iter().map(|program| name(&program.strAppName)).filter(|name| !name.is_empty()).collect()
-    }
-
-    fn name(wide: &[u16]) -> String {
-        let end = wide.iter().position(|unit| *unit == 0).unwrap_or(wide.len());
-        String::from_utf16_lossy(&wide[..end])
-    }
 }
 
 #[cfg(test)]

@@ -10,6 +10,7 @@ use crate::commands::{
     add, adopt, capture, check, completions, conflicts, demo, fit, game, inspect, man, mend, patchday, play,
     remove, reorder, rescue, settle, show, trace, tweak, upgrade,
 };
+use crate::shell::Shell;
 
 /// Install mods and patches as tracked layers, and always get back to the untouched game.
 #[derive(Debug, Parser)]
@@ -49,6 +50,18 @@ pub struct Common {
         help_heading = "Common options"
     )]
     pub home: Option<PathBuf>,
+    /// The shell that words to paste are quoted for; told by what started the program otherwise
+    #[arg(
+        id = "quote_for",
+        long = "shell",
+        global = true,
+        value_enum,
+        value_name = "SHELL",
+        env = "ODDSTACK_SHELL",
+        hide_env = true,
+        help_heading = "Common options"
+    )]
+    pub shell: Option<Shell>,
     /// Print one JSON object instead of text
     #[arg(long, global = true, help_heading = "Common options")]
     pub json: bool,

@@ -1,11 +1,12 @@
 //! What every command needs: the home, the chosen game, where to write.
 
-use std::path::{Path, PathBuf};
+use std::path::{Component, Path, PathBuf};
 use std::process::ExitCode;
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 use etcetera::{BaseStrategy, choose_base_strategy};
+use odd_stack_core::address::plain_path;
 use odd_stack_core::disk::{ChangeError, ChangeOptions, Edits, Prepared, RealDisk, Recovered, Seam};
 use odd_stack_core::jobs::{ChangeReport, Permit, change_report, heal, list_again, running, select_game};
 use odd_stack_core::ledger::{CareMark, Home, Ledger, OngoingKind, Registered};
@@ -15,9 +16,10 @@ use time::format_description::well_known::Rfc3339;
 use crate::Ended;
 use crate::args::{ChangeArgs, Common};
 use crate::commands::settle::Key;
-use crate::errors::{Exit, Failure, in_quotes, is_running};
+use crate::errors::{Exit, Failure, is_running};
 use crate::output::{Output, tell_at_once};
 use crate::progress::{Progress, watch_for_stop};
+use crate::shell::in_quotes;
 use crate::show::safe::one_line;
 
 /// How long a changing command waits for another one.
@@ -32,6 +34,8 @@ pub struct Desk {
     wanted_game: Option<String>,
     yes: bool,
     while_running: bool,
+    /// The home is the one of before, which Windows may copy from computer to computer.
+    pub is_in_older_home: bool,
     /// The revision that a change of this command has made.
     made: Option<i64>,
     /// Why what was cut short can neither be finished nor taken back, for a command that only looks.
@@ -40,10 +44,14 @@ pub struct Desk {
 
 impl Desk {
     pub fn new(common: Common, command: &'static str) -> Result<Self, Failure> {
-        let home = match &common.home {
-            Some(folder) => absolute(folder)?,
-            None => usual_home()?,
+        let older = if common.home.is_none() { older_home()? } else { None };
+        let is_in_older_home = older.is_some();
+        let home = match (&common.home, older) {
+            (Some(folder), _) => absolute(folder)?,
+            (None, Some(older)) => older,
+            (None, None) => usual_home()?,
         };
+        crate::shell::choose(common.shell);
         watch_for_stop();
         Ok(Self {
             out: Output::new(&common),
@@ -53,6 +61,7 @@ impl Desk {
             wanted_game: common.game,
             yes: common.yes,
             while_running: common.while_running,
+            is_in_older_home,
             stuck: None,
             made: None,
         })
@@ -327,16 +336,43 @@ fn no_such_game(wanted: &str, known: &[String]) -> Failure {
 
 /// The path from the top of its disk.
 pub fn absolute(path: &Path) -> Result<PathBuf, Failure> {
-    std::path::absolute(path).map_err(|error| {
-        Failure::new(Exit::Usage, "bad_path", format!("`{}` is no path: {error}", path.display()))
-    })
+    let bad = |message: String| Err(Failure::new(Exit::Usage, "bad_path", message));
+    // What a command prompt sets keeps its quotes.
+    let text = path.to_string_lossy();
+    let bare = text.strip_prefix('"').and_then(|rest| rest.strip_suffix('"')).filter(|_| cfg!(windows));
+    let path = bare.map_or(path, Path::new);
+    let mut parts = path.components();
+    if matches!(parts.next(), Some(Component::Prefix(_)))
+        && parts.next().is_none()
+        && !text.starts_with(r"\\")
+    {
+        // For Windows that is whatever folder was last used on that drive.
+        return bad(format!("`{text}` is a drive without a folder; write {text}\\ and the folder"));
+    }
+    match std::path::absolute(path) {
+        Ok(path) => Ok(plain_path(&path)),
+        Err(error) => bad(format!("`{}` is no path: {error}", path.display())),
+    }
 }
 
-fn usual_home() -> Result<PathBuf, Failure> {
-    let strategy = choose_base_strategy().map_err(|_| {
+/// The data home when none is given: not among what Windows takes along from computer to computer, for it gets big.
+pub fn usual_home() -> Result<PathBuf, Failure> {
+    let strategy = base_strategy()?;
+    let folder = if cfg!(windows) { strategy.cache_dir() } else { strategy.data_dir() };
+    Ok(folder.join("oddstack"))
+}
+
+/// The data home of before, where there is one and none in the usual place.
+fn older_home() -> Result<Option<PathBuf>, Failure> {
+    let older = base_strategy()?.data_dir().join("oddstack");
+    let is_list = |home: &Path| Home::new(home.to_path_buf()).list_path().is_file();
+    Ok((is_list(&older) && !is_list(&usual_home()?)).then_some(older))
+}
+
+fn base_strategy() -> Result<impl BaseStrategy, Failure> {
+    choose_base_strategy().map_err(|_| {
         Failure::new(Exit::Failed, "no_home", "your home folder can't be told; give a folder with --home DIR")
-    })?;
-    Ok(strategy.data_dir().join("oddstack"))
+    })
 }
 
 /// How a change treats files in the way.

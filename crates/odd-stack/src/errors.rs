@@ -11,8 +11,8 @@ use odd_stack_core::disk::{ChangeError, CheckError, ClashingFile, DriftKind};
 use odd_stack_core::fit::FitError;
 use odd_stack_core::game::{PatternError, Running};
 use odd_stack_core::jobs::{
-    AddError, AddressesError, CaptureError, CareError, MendError, PatchDayError, PlayError, SelectError,
-    SetError, SettleError, TraceError, TweakError,
+    AddError, AddressesError, CaptureError, CareError, MendError, MoveHomeError, PatchDayError, PlayError,
+    SelectError, SetError, SettleError, TraceError, TweakError,
 };
 use odd_stack_core::ledger::OngoingKind;
 use odd_stack_core::package::PackageError;
@@ -21,6 +21,7 @@ use serde_json::{Value, json};
 use self::ledger::{contents_lost, originals_lost};
 use self::needs::unmet_needs;
 use crate::commands::placing::options_of;
+use crate::shell::{in_quotes, quoted};
 use crate::show::safe::one_line;
 
 /// The exit codes of the command contract.
@@ -382,22 +383,6 @@ pub fn fit_failure(error: FitError, scope: &str) -> Failure {
     Failure::of(exit, code, &error)
 }
 
-/// In quotes, where a shell needs them.
-pub fn quoted(text: &str) -> String {
-    let is_plain =
-        text.chars().all(|c| c.is_alphanumeric() || matches!(c, '-' | '_' | '=' | '.' | ':' | '/'));
-    if is_plain { text.to_owned() } else { in_quotes(text) }
-}
-
-/// In quotes, so that a shell takes it as it is.
-pub fn in_quotes(text: &str) -> String {
-    // Within double quotes a shell would act on these; Windows knows no others.
-    match text.contains(['$', '`', '\\', '!', '"']) && cfg!(unix) {
-        true => format!("'{}'", text.replace('\'', "'\\''")),
-        false => format!("\"{text}\""),
-    }
-}
-
 impl From<AddError> for Failure {
     fn from(error: AddError) -> Self {
         match error {
@@ -483,6 +468,21 @@ impl From<CheckError> for Failure {
     }
 }
 
+impl From<MoveHomeError> for Failure {
+    fn from(error: MoveHomeError) -> Self {
+        match error {
+            MoveHomeError::Ledger(error) => error.into(),
+            MoveHomeError::InUse { source, .. } if !matches!(*source, ChangeError::UnderWay { .. }) => {
+                (*source).into()
+            }
+            MoveHomeError::InUse { .. } => Self::of(Exit::Undecided, "under_way", &error),
+            MoveHomeError::Nothing { .. }
+            | MoveHomeError::NotEmpty { .. }
+            | MoveHomeError::OtherDisk { .. } => Self::of(Exit::Failed, "home_stays", &error),
+        }
+    }
+}
+
 impl From<CareError> for Failure {
     fn from(error: CareError) -> Self {
         let afresh = "take what lies there as the game's own";
@@ -508,6 +508,8 @@ impl From<CareError> for Failure {
             CareError::Ledger(error) => return error.into(),
             CareError::Scan(_) => (Exit::Failed, "scan_failed"),
             CareError::Address(_) => (Exit::Failed, "bad_address"),
+            CareError::NoGames { .. } => (Exit::Failed, "no_games_folder"),
+            CareError::LedgerRemote { .. } => (Exit::Failed, "ledger_remote"),
             CareError::NotAFolder { .. } => (Exit::Failed, "not_a_folder"),
             CareError::WholeDisk { .. } => (Exit::Failed, "whole_disk"),
             CareError::BadName { .. } => (Exit::Usage, "bad_name"),

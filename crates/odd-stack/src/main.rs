@@ -9,6 +9,7 @@ mod output;
 mod progress;
 #[cfg(test)]
 mod schema;
+mod shell;
 mod show;
 
 use std::process::ExitCode;
@@ -24,6 +25,13 @@ use errors::{Exit, Failure};
 static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
 fn main() -> ExitCode {
+    if cfg!(windows) {
+        let words: Vec<String> =
+            std::env::args_os().skip(1).map(|word| word.to_string_lossy().into_owned()).collect();
+        if let Err(failure) = shell::check_words(&words) {
+            return output::report_early(None, &failure, words.iter().any(|word| word == "--json"));
+        }
+    }
     let cli = match Cli::try_parse() {
         Ok(cli) => cli,
         Err(error) if error.use_stderr() && std::env::args_os().any(|word| word == "--json") => {

@@ -42,6 +42,11 @@ pub fn while_a_program_runs(wait: impl FnOnce() -> io::Result<ExitStatus>) -> (i
     (ended, STOPPED.swap(false, Ordering::SeqCst))
 }
 
+/// Whether Ctrl-C was pressed while a program runs.
+pub fn was_interrupted() -> bool {
+    STOPPED.load(Ordering::SeqCst)
+}
+
 /// Tells a person how the work goes.
 pub struct Progress {
     shows_bars: bool,

@@ -5,6 +5,7 @@
 
 mod fold;
 mod name_rules;
+mod on_disk;
 mod path;
 
 use std::collections::BTreeMap;
@@ -16,7 +17,10 @@ use thiserror::Error;
 
 pub use fold::{FoldedKey, Folding};
 pub use name_rules::{LONGEST_NAME, LONGEST_PATH_BYTES, NameProblem};
+pub use on_disk::plain_path;
 pub use path::RelPath;
+
+pub(crate) use on_disk::is_disk_path;
 
 /// The root that is meant when an address names none.
 pub const MAIN_ROOT: &str = "game";
@@ -43,6 +47,14 @@ pub enum AddressError {
         prefix: String,
         /// All roots and spots.
         known: Vec<String>,
+    },
+    /// It is a path on disk that leads elsewhere.
+    #[error("`{path}` lies in none of the game's folders ({})", roots.join(", "))]
+    OutOfGame {
+        /// What was given.
+        path: String,
+        /// The folders of all roots.
+        roots: Vec<String>,
     },
     /// A root or spot name that can't be one.
     #[error(

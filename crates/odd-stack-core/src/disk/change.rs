@@ -11,6 +11,7 @@ use super::change_error::ChangeError;
 use super::decide::{Decision, decide};
 use super::direct::Direct;
 use super::execute::{self, StepFailed};
+use super::left_folders;
 use super::look::{Seen, is_nothing_there};
 use super::lying::Lying;
 use super::named::{ensure_names, note_names};
@@ -268,7 +269,8 @@ impl Prepared<'_> {
         let outcome = std::mem::take(&mut self.outcome);
         let sides = outcome.sides.clone();
         let not_written = |source| ChangeError::NotWrittenDown { source: Box::new(source) };
-        let revision = finish(ledger, outcome).map_err(not_written)?;
+        let (revision, left) = finish(ledger, outcome, steps).map_err(not_written)?;
+        left_folders::told(&left).iter().for_each(|text| observer.warn(text));
         // All contents taken in are listed now. A mark that stays is cleared up by the next command.
         let _ = end_intake(ledger.folder(), seam);
         keep_reserve(ledger.folder());
@@ -411,10 +413,12 @@ pub(crate) fn discard_new_contents(ledger: &Ledger) {
 }
 
 /// Puts the outcome into the stack and clears the journal, in one transaction.
-fn finish(ledger: &Ledger, outcome: Outcome) -> Result<i64, ChangeError> {
+fn finish(ledger: &Ledger, outcome: Outcome, steps: &[Step]) -> Result<(i64, Vec<PathBuf>), ChangeError> {
     let catalogue = &ledger.catalogue;
     catalogue.begin()?;
-    let written = write_outcome(ledger, outcome);
+    let written = left_folders::note(ledger, steps)
+        .map_err(ChangeError::from)
+        .and_then(|left| Ok((write_outcome(ledger, outcome)?, left)));
     written.inspect_err(|_| catalogue.roll_back())
 }
 
@@ -491,13 +495,15 @@ pub(crate) fn recover(
         let sides = outcome.sides.clone();
         let is_finished = !mark.backward && execute::forward(&steps, &sides, &*ledger.seam, observer).is_ok();
         if is_finished {
-            finish(ledger, outcome)?;
+            let (_, left) = finish(ledger, outcome, &steps)?;
+            left_folders::told(&left).iter().for_each(|text| observer.warn(text));
         } else {
             take_back(ledger, &steps, &sides, outcome.into_back(), observer)?;
         }
         let (command, begun_at) = (mark.command, mark.begun_at);
         recovered = Some(Recovered { command, begun_at, finished: is_finished });
     }
+    left_folders::drop_again(ledger)?;
     sweep(ledger.folder(), catalogue, &*ledger.seam)?;
     ensure_names(ledger)?;
     let sides: Vec<PathBuf> = ledger.game().roots.iter().map(|root| ledger.site().side(root)).collect();

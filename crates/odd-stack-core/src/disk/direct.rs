@@ -47,8 +47,10 @@ impl Decider<'_> {
                 self.decision.plan.kept.push(kept);
                 self.decision.steps.push(Step::TakeOut { public: public.clone(), private });
             }
+            let key = self.ledger.game().folding.key(path.as_str());
+            let is_of_others = self.ledger.catalogue.base_at(*id, &key)?.is_none();
             if instead.is_none() {
-                self.leaving.insert((*id, self.ledger.game().folding.key(path.as_str())));
+                self.leaving.insert((*id, key));
             }
             let kind = if instead.is_some() { EffectKind::Restore } else { EffectKind::Delete };
             let size_bytes = match instead {
@@ -56,7 +58,7 @@ impl Decider<'_> {
                 None => seen.map_or(0, |seen| seen.size_bytes),
             };
             let (layer, over, blended) = (None, None, false);
-            let effect = Effect { address, kind, size_bytes, layer, over, blended };
+            let effect = Effect { address, kind, size_bytes, layer, over, blended, is_of_others };
             self.decision.plan.effects.push(effect);
             if let Some(private) = instead {
                 self.decision.steps.push(Step::PutIn { private: private.clone(), public });

@@ -25,7 +25,15 @@ impl Decider<'_> {
         let size_bytes = if kind == EffectKind::Delete { from.size_bytes() } else { to.size_bytes() };
         let layer = to.entry().map(|entry| entry.layer);
         let over = from.entry().map(|entry| entry.layer);
-        self.decision.plan.effects.push(Effect { address, kind, size_bytes, layer, over, blended });
+        self.decision.plan.effects.push(Effect {
+            address,
+            kind,
+            size_bytes,
+            layer,
+            over,
+            blended,
+            is_of_others: false,
+        });
     }
 
     /// Counts how an entry of a newly laid layer meets what is there.

@@ -8,6 +8,7 @@ use rayon::prelude::*;
 
 use super::look::{is_nothing_there, look_at};
 use super::seam::Seam;
+use super::sides::STAGE;
 use super::steps::Step;
 use crate::observer::Observer;
 
@@ -137,6 +138,15 @@ fn move_out(public: &Path, private: &Path, seam: &dyn Seam) -> Result<()> {
 
 /// Moves a file from its private name into the game; done if nothing lies there any more.
 fn move_in(public: &Path, private: &Path, seam: &dyn Seam) -> Result<()> {
+    let is_new = private.parent().is_some_and(|folder| folder.ends_with(STAGE));
+    rename_in(public, private, seam)?;
+    if is_new {
+        seam.inherit_rights(public);
+    }
+    Ok(())
+}
+
+fn rename_in(public: &Path, private: &Path, seam: &dyn Seam) -> Result<()> {
     let is_done = || Ok(look_at(private).map_err(at(private))?.is_none());
     match seam.rename(private, public) {
         Err(error) if error.kind() == io::ErrorKind::AlreadyExists && !is_done()? => {
@@ -178,8 +188,17 @@ fn make_folder(path: &Path, seam: &dyn Seam) -> Result<()> {
     }
 }
 
+/// Whether a folder can't go since another program stands in it or has it open.
+pub(super) fn is_held(error: &io::Error) -> bool {
+    // ERROR_ACCESS_DENIED and ERROR_SHARING_VIOLATION (learn.microsoft.com, RemoveDirectoryW).
+    error.kind() == io::ErrorKind::ResourceBusy
+        || cfg!(windows) && matches!(error.raw_os_error(), Some(5 | 32))
+}
+
+/// Drops a folder if it is empty and nobody holds it.
 fn drop_folder(path: &Path, seam: &dyn Seam) -> Result<()> {
     match seam.remove_folder(path) {
+        Err(error) if is_held(&error) => Ok(()),
         Err(error) if error.kind() == io::ErrorKind::DirectoryNotEmpty || is_nothing_there(&error) => Ok(()),
         other => other.map_err(at(path)),
     }

@@ -103,11 +103,7 @@ pub(crate) fn is_one_volume(one: &Path, two: &Path) -> io::Result<bool> {
 }
 
 /// Whether two existing folders lie on one volume, so that a rename between them copies nothing.
-#[cfg(not(unix))]
+#[cfg(windows)]
 pub(crate) fn is_one_volume(one: &Path, two: &Path) -> io::Result<bool> {
-    let drive = |path: &Path| {
-        fs::canonicalize(path)
-            .map(|real| real.components().next().map(|c| c.as_os_str().to_ascii_lowercase()))
-    };
-    Ok(drive(one)? == drive(two)?)
+    Ok(crate::windows::volume_of(one)? == crate::windows::volume_of(two)?)
 }

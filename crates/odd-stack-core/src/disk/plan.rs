@@ -35,6 +35,8 @@ pub struct Effect {
     pub over: Option<LayerId>,
     /// The file that will lie there is made of several, key by key.
     pub blended: bool,
+    /// What is put back or goes there is not the game's own, though no layer is named.
+    pub is_of_others: bool,
 }
 
 /// A drifted file that a change saves.

@@ -106,6 +106,15 @@ pub trait Seam: Send + Sync {
     /// # Errors
     /// The system's own; a part may be left.
     fn copy_file(&self, from: &Path, to: &Path, size_bytes: u64, stamp: Stamp) -> io::Result<Copied>;
+    /// As [`Seam::copy_file`], for what is to be put back: with all that the system keeps of a file beside its content.
+    ///
+    /// # Errors
+    /// The system's own; a part may be left.
+    fn copy_original(&self, from: &Path, to: &Path, size_bytes: u64, stamp: Stamp) -> io::Result<()> {
+        self.copy_file(from, to, size_bytes, stamp).map(drop)
+    }
+    /// Lets a file that was made elsewhere have the rights that the folder it lies in gives. What can't be is left.
+    fn inherit_rights(&self, _path: &Path) {}
     /// Sets a file's time and mode.
     ///
     /// # Errors
@@ -180,7 +189,9 @@ impl Seam for RealDisk {
         self.patiently(path, || {
             let _held = self.fences.hold(path)?;
             fs::create_dir(path)
-        })
+        })?;
+        hide_side_folder(path);
+        Ok(())
     }
 
     #[cfg(target_os = "linux")]
@@ -298,6 +309,32 @@ impl Seam for RealDisk {
         Ok(Copied { size_bytes, hash })
     }
 
+    /// Attributes and streams (learn.microsoft.com, CopyFileExW), rights, and the time at which it was made; its blocks are
+    /// shared where the system does that by itself.
+    #[cfg(windows)]
+    fn copy_original(&self, from: &Path, to: &Path, _size_bytes: u64, _stamp: Stamp) -> io::Result<()> {
+        use std::os::windows::fs::{FileTimesExt, OpenOptionsExt};
+        /// FILE_WRITE_ATTRIBUTES: a file that is read-only opens for it, too.
+        const TIMES: u32 = 0x100;
+        self.patiently(from, || fs::copy(from, to))?;
+        let metadata = fs::metadata(from)?;
+        let mut times = fs::FileTimes::new().set_modified(metadata.modified()?);
+        if let Ok(created) = metadata.created() {
+            times = times.set_created(created);
+        }
+        let open = || OpenOptions::new().access_mode(TIMES).open(to);
+        self.patiently(to, open)?.set_times(times)?;
+        // Not every disk has rights.
+        let _ = crate::windows::copy_rights(from, to);
+        Ok(())
+    }
+
+    #[cfg(windows)]
+    fn inherit_rights(&self, path: &Path) {
+        // Not every disk has rights, and whoever made the file can use it.
+        let _ = crate::windows::inherit_rights(path);
+    }
+
     fn stamp(&self, path: &Path, stamp: Stamp) -> io::Result<()> {
         let file = self.patiently(path, || OpenOptions::new().write(true).open(path))?;
         set_time(&file, stamp)?;
@@ -315,9 +352,41 @@ impl Seam for RealDisk {
     }
 
     #[cfg(not(target_os = "linux"))]
-    fn make_durable(&self, _folder: &Path, touched: &[PathBuf]) -> io::Result<()> {
-        touched.par_iter().try_for_each(|path| sync_one(path))
+    fn make_durable(&self, folder: &Path, touched: &[PathBuf]) -> io::Result<()> {
+        touched.par_iter().try_for_each(|path| sync_one(path))?;
+        match cfg!(windows) && touched.iter().any(|path| path.is_dir()) {
+            true => self.flush_log(folder),
+            false => Ok(()),
+        }
     }
+}
+
+#[cfg(not(target_os = "linux"))]
+impl RealDisk {
+    /// Makes durable what was renamed on the volume of a folder. NTFS writes that into one log, in order; what is flushed of
+    /// a later write has all of the earlier ones before it.
+    fn flush_log(&self, folder: &Path) -> io::Result<()> {
+        let path = folder.join("flush");
+        let file = match self.patiently(&path, || File::create(&path)) {
+            Err(error) if super::look::is_nothing_there(&error) => return Ok(()),
+            other => other?,
+        };
+        (&file).write_all(b"flush")?;
+        file.sync_all()?;
+        drop(file);
+        self.remove_file(&path)
+    }
+}
+
+/// Folders of our own beside a game's are not what people look for there.
+pub(crate) fn hide_side_folder(path: &Path) {
+    #[cfg(windows)]
+    if path.file_name().is_some_and(|name| name == crate::address::SIDE_FOLDER) {
+        // Not every disk can hide.
+        let _ = crate::windows::hide(path);
+    }
+    #[cfg(not(windows))]
+    let _ = path;
 }
 
 #[cfg(not(target_os = "linux"))]

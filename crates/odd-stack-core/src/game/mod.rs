@@ -1,9 +1,11 @@
 //! What a game is: its roots, its spots, its main program and its version.
 
+mod given;
 mod pattern;
 mod program;
 mod running;
 mod scan;
+mod started;
 mod version_of;
 
 use std::collections::BTreeMap;
@@ -11,8 +13,9 @@ use std::path::{Path, PathBuf};
 
 pub use pattern::{AddressPattern, AddressPatterns, PatternError};
 pub use program::{Program, ProgramKind, imports_of, main_program, may_be_program, plays, program_kind};
-pub use running::{Running, running_in};
+pub use running::{Running, parents, running_in};
 pub use scan::{Scan, ScanError, scan};
+pub use started::Started;
 pub use version_of::version_of_file;
 
 use crate::address::{Address, AddressBook, Folding, PrefixName, RelPath};
@@ -44,7 +47,7 @@ pub struct GameVersion {
 }
 
 /// One installed game in care.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Game {
     /// The user's name for it.
     pub name: String,

@@ -42,6 +42,7 @@ impl AddressPattern {
     pub fn parse(game: &Game, text: &str) -> Result<Option<Self>, PatternError> {
         let book = game.address_book();
         // What stands before the pattern says which root; a spot stands for a folder.
+        let text = &*game.as_address(text)?;
         let (before, wild) = cut_pattern(text);
         let Address { root, path } = book.resolve(before)?;
         let Some(root) = game.root_named(&root) else { return Ok(None) };

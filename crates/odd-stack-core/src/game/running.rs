@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 use sysinfo::{ProcessRefreshKind, ProcessesToUpdate, System, UpdateKind};
 
 use super::program_kind;
+use crate::address::plain_path;
 
 /// A process whose program lies in a game's folders.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -13,6 +14,40 @@ pub struct Running {
     pub process: u32,
     /// The program.
     pub program: PathBuf,
+}
+
+impl Running {
+    /// The process of that number, if it runs.
+    #[cfg(windows)]
+    pub(super) fn of(number: u32) -> Option<Self> {
+        let id = sysinfo::Pid::from_u32(number);
+        let mut system = System::new().ok()?;
+        let told = ProcessRefreshKind::nothing().with_exe(UpdateKind::Always).without_tasks();
+        system.refresh_processes_specifics(ProcessesToUpdate::Some(&[id]), true, told);
+        let process = system.process(id)?;
+        let program = process.exe().map_or_else(|| process.name().into(), Path::to_path_buf);
+        Some(Self { process: number, program })
+    }
+}
+
+/// The names of the programs that started this process, the nearest first; none where the system does not tell.
+pub fn parents() -> Vec<String> {
+    let Ok(mut system) = System::new() else { return Vec::new() };
+    system.refresh_processes_specifics(
+        ProcessesToUpdate::All,
+        true,
+        ProcessRefreshKind::nothing().without_tasks(),
+    );
+    let (mut names, mut seen) = (Vec::new(), Vec::new());
+    let mut next = sysinfo::get_current_pid().ok();
+    // The number of a parent that has ended may be another's by now.
+    while let Some(process) = next.filter(|process| !seen.contains(process)) {
+        seen.push(process);
+        next = system.process(process).and_then(sysinfo::Process::parent);
+        let name = next.and_then(|parent| system.process(parent)).map(sysinfo::Process::name);
+        names.extend(name.map(|name| name.to_string_lossy().into_owned()));
+    }
+    names
 }
 
 /// Looks for processes whose program lies in one of `roots`, also where a runner was started with a program of
@@ -46,16 +81,9 @@ pub fn running_in(roots: &[PathBuf]) -> Vec<Running> {
     found
 }
 
-/// A path as the system itself has it, without links, and on Windows without the mark `\\?\` of a path taken literally.
+/// A path as the system itself has it, without links.
 fn real(path: &Path) -> PathBuf {
-    let real = std::fs::canonicalize(path).unwrap_or_else(|_| path.to_path_buf());
-    match real.to_str().filter(|_| cfg!(windows)).and_then(|text| text.strip_prefix(r"\\?\")) {
-        None => real,
-        Some(plain) => match plain.strip_prefix(r"UNC\") {
-            Some(share) => PathBuf::from(format!(r"\\{share}")),
-            None => PathBuf::from(plain),
-        },
-    }
+    plain_path(&std::fs::canonicalize(path).unwrap_or_else(|_| path.to_path_buf()))
 }
 
 /// Whether a path lies in a folder; on Windows whatever the case.

@@ -64,7 +64,7 @@ impl Away {
         let is_folder = base.iter().any(|(key, base)| key == within && base.kind == BaseKind::Folder);
         if pattern.is_plain() && !is_folder {
             // One file, which the game may have only at times.
-            let asked = game.address_book().resolve(text).map(|address| address.path).unwrap_or_default();
+            let asked = game.meant(text).map(|address| address.path).unwrap_or_default();
             if !asked.is_root() {
                 self.files.push((root, within.clone(), asked));
             }

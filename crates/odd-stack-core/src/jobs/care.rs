@@ -16,11 +16,12 @@ use super::roots::{
 };
 use super::select::plain;
 use super::stack::{GameReport, game_rows};
-use crate::address::{AddressError, FoldedKey, Folding, MAIN_ROOT};
-use crate::disk::Seam;
-use crate::game::{Game, Scan, ScanError, scan};
+use crate::address::{AddressError, FoldedKey, Folding, MAIN_ROOT, RelPath, SIDE_FOLDER};
+use crate::disk::{Seam, is_remote, synced_around};
+use crate::game::{Game, Root, Scan, ScanError, scan};
 use crate::ledger::{CareMark, Home, Ledger, LedgerError, Registered};
 use crate::observer::{Observer, Work};
+use crate::patience::firmly;
 use crate::stack::{BaseFile, RootId};
 
 /// Why a game can't be taken into care, or its settings changed. Nothing was changed.
@@ -48,6 +49,22 @@ pub enum CareError {
     WholeDisk {
         /// What was given.
         path: PathBuf,
+    },
+    /// A folder of the system, or with all that a person has.
+    #[error("{} is no game's folder, but the system's or your own; give the folder that the game is installed in", path.display())]
+    NoGames {
+        /// What was given.
+        path: PathBuf,
+    },
+    /// The ledger would lie on another computer.
+    #[error(
+        "{} lies on another computer's disk, where what Odd Stack keeps can't be kept whole; give a folder on a disk of this \
+         computer with --ledger DIR",
+        ledger.display()
+    )]
+    LedgerRemote {
+        /// The ledger.
+        ledger: PathBuf,
     },
     /// A name that says nothing or can't be shown.
     #[error(
@@ -275,11 +292,16 @@ pub fn take_into_care(
     if fs::read_dir(&ledger).is_ok_and(|mut entries| entries.next().is_some()) {
         return Err(CareError::LedgerNotEmpty { path: ledger });
     }
+    if is_remote(&ledger) {
+        return Err(CareError::LedgerRemote { ledger });
+    }
     let (game, scans) = look_at_game(request, folder, &ledger, now, observer)?;
     check_apart(&game.roots, &ledger, home, None)?;
+    warn_of_synced(&game.roots, &ledger, observer);
     if !dry_run {
         let name = game.name.clone();
-        home.change(|list| {
+        let before: Vec<&Path> = ledger.ancestors().take_while(|folder| !folder.exists()).collect();
+        let listed = home.change(|list| {
             check_name(&name, list)?;
             let made = Ledger::create(&ledger, game.clone(), seam, |catalogue| {
                 for (root, found) in &scans {
@@ -292,17 +314,54 @@ pub fn take_into_care(
                 }
                 Ok(())
             });
-            if let Err(error) = made {
-                // Made just now, and nothing but the ledger is in it.
-                let _ = fs::remove_dir_all(&ledger);
-                return Err(error.into());
-            }
+            made?;
             list.push(Registered { name, ledger: ledger.clone(), leaving: false });
             Ok::<_, CareError>(())
-        })?;
+        });
+        if let Err(error) = listed {
+            leave_nothing(&ledger, &before);
+            return Err(error);
+        }
         CareMark::write_all(&game, &ledger, home);
     }
     Ok(CareReport { dry_run, game: game_rows(&game, &ledger, 0, 0), taken_up_again: false })
+}
+
+/// Removes a ledger that was made just now, and the folders that were made for it, of which `made` are all that were not
+/// there before, the innermost first.
+fn leave_nothing(ledger: &Path, made: &[&Path]) {
+    // What can't be removed is harmless: no game is listed with it.
+    let entries = fs::read_dir(ledger).into_iter().flatten().flatten();
+    for entry in entries {
+        let path = entry.path();
+        let _ =
+            firmly(&path, || if path.is_dir() { fs::remove_dir_all(&path) } else { fs::remove_file(&path) });
+    }
+    for folder in made {
+        let _ = fs::remove_dir(folder);
+    }
+}
+
+/// Says what a cloud client would send to other computers.
+fn warn_of_synced(roots: &[Root], ledger: &Path, observer: &dyn Observer) {
+    if let Some(synced) = synced_around(ledger) {
+        observer.warn(&format!(
+            "what Odd Stack stores lies at {}, in {}, which a cloud client keeps the same on other computers: it would send \
+             all of that, and may change it under our hands; better give a folder elsewhere with --ledger DIR",
+            ledger.display(),
+            synced.display()
+        ));
+    }
+    for root in roots {
+        if let Some(synced) = synced_around(&root.folder) {
+            observer.warn(&format!(
+                "{} lies in {}, which a cloud client keeps the same on other computers: what layers put there is sent, \
+                 and so is the folder `{SIDE_FOLDER}` in it; what comes from there counts as changed by somebody else",
+                root.folder.display(),
+                synced.display()
+            ));
+        }
+    }
 }
 
 type Found = (RootId, Vec<(FoldedKey, BaseFile)>);
@@ -334,9 +393,7 @@ fn look_at_game(
             return Err(CareError::NameOfRoot { name: root.name.to_string() });
         }
     }
-    let mut book = game.address_book();
-    add_spots(&mut book, &request.spots)?;
-    game.spots = book.spots;
+    add_spots(&mut game, &request.spots)?;
     let mut scans = Vec::new();
     for (index, root) in game.roots.iter().enumerate() {
         let found = scan_root(&root.folder, observer)?;
@@ -479,12 +536,19 @@ fn take_up_again(
 /// home is on another volume, so that covered files are renamed and never copied.
 pub fn default_ledger_folder(home: &Home, name: &str, game_folder: &Path) -> PathBuf {
     let tidy = |c: char| if c.is_alphanumeric() { c.to_ascii_lowercase() } else { '-' };
-    let folder_name: String = name.trim().chars().map(tidy).collect();
+    let mut folder_name: String = name.trim().chars().map(tidy).collect();
+    // `con` and `nul` are no folder's on Windows.
+    if RelPath::parse(&folder_name).is_err() {
+        folder_name.push_str("-game");
+    }
     let in_home = home.ledgers();
     let beside = game_folder.parent().map(|parent| parent.join(crate::address::SIDE_FOLDER));
     let within = match beside {
+        // A catalogue is kept on a disk of this computer.
         Some(beside)
-            if needs_side_folder(game_folder, &in_home) && !needs_side_folder(game_folder, &beside) =>
+            if !is_remote(&beside)
+                && needs_side_folder(game_folder, &in_home)
+                && !needs_side_folder(game_folder, &beside) =>
         {
             beside
         }

@@ -132,7 +132,7 @@ pub fn drifted_files(
         let pattern = pattern.ok_or_else(|| MendError::Nothing { at: text.clone() })?;
         if pattern.is_plain() && !is_folder(ledger, &pattern)? {
             let column = column_learnt(ledger, pattern.root, &pattern.within, &order)?;
-            let asked = ledger.game().address_book().resolve(text)?.path;
+            let asked = ledger.game().meant(text)?.path;
             let drifted = check_at(ledger, &column, &order, &asked)?;
             let is_unknown = column.base.is_none() && column.entries.is_empty();
             if drifted.is_none() && is_unknown {

@@ -23,6 +23,7 @@ mod forget;
 mod inspect;
 mod keys;
 mod mend;
+mod move_home;
 mod needs;
 mod new_layer;
 mod order;
@@ -80,6 +81,7 @@ pub use mend::{
     MendError, MendFile, MendRow, Mending, MendingPlan, drifted_files, prepare_mend, refuse_to_accept,
     unknown_originals,
 };
+pub use move_home::{MoveHomeError, move_home};
 pub use order::{Reorder, prepare_reorder};
 pub use originals::OriginalRow;
 pub use patchday::{

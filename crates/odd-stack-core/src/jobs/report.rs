@@ -47,6 +47,8 @@ pub struct EffectRow {
     pub over: Option<Arc<str>>,
     /// The file that will lie there is made of several layers', key by key.
     pub blended: bool,
+    /// What is put back or goes there is not the game's own, though no layer is named.
+    pub of_others: bool,
 }
 
 /// A drifted file that was saved.
@@ -220,6 +222,7 @@ fn report_of(plan: &Plan, names: &HashMap<LayerId, String>, dry_run: bool) -> Ch
         layer: effect.layer.map(name),
         over: effect.over.map(name),
         blended: effect.blended,
+        of_others: effect.is_of_others,
     });
     let kept: Vec<KeptRow> = plan
         .kept
@@ -384,6 +387,8 @@ pub struct CheckSummary {
     pub whose: Vec<DriftCount>,
     /// All that drifted, by address.
     pub drifted: Vec<DriftRow>,
+    /// Empty folders that were to go, and in which another program stands; they go with the next command that changes the game.
+    pub folders_left: Vec<String>,
     /// Whether one sees that layers work, if that was asked.
     pub proofs: Option<Vec<ProofRow>>,
     /// How what the ledger stores is, when contents were compared.
@@ -444,6 +449,7 @@ pub fn check_report(ledger: &Ledger, found: &CheckReport, deep: bool) -> Result<
     };
     let drifted: Vec<DriftRow> = found.drifted.iter().map(row).collect();
     let (kinds, whose) = count_drift(&drifted);
+    let left = ledger.catalogue.folders_left()?.into_iter().filter(|path| path.is_dir());
     Ok(CheckSummary {
         deep,
         as_laid_files: found.as_laid_files,
@@ -454,6 +460,7 @@ pub fn check_report(ledger: &Ledger, found: &CheckReport, deep: bool) -> Result<
         kinds,
         whose,
         drifted,
+        folders_left: left.map(|path| path.display().to_string()).collect(),
         proofs: None,
         stored: None,
     })

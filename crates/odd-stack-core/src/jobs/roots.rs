@@ -6,8 +6,8 @@ use std::path::{Path, PathBuf};
 use rayon::prelude::*;
 
 use super::care::CareError;
-use crate::address::{Address, AddressBook, MAIN_ROOT, PrefixName, RelPath};
-use crate::disk::{RealDisk, is_one_volume};
+use crate::address::{Address, MAIN_ROOT, PrefixName, plain_path};
+use crate::disk::{RealDisk, is_no_games, is_one_volume};
 use crate::game::{
     Game, GameVersion, Program, Root, Scan, imports_of, main_program, may_be_program, plays, program_kind,
     version_of_file,
@@ -23,12 +23,15 @@ pub(super) fn real(folder: &Path) -> PathBuf {
 /// The absolute path of an existing folder.
 pub(super) fn existing(folder: &Path) -> Result<PathBuf, CareError> {
     let missing = |source| CareError::NotAFolder { path: folder.to_path_buf(), source };
-    let absolute = std::path::absolute(folder).map_err(missing)?;
+    let absolute = plain_path(&std::path::absolute(folder).map_err(missing)?);
     if !fs::metadata(&absolute).map_err(missing)?.is_dir() {
         return Err(missing(std::io::Error::from(std::io::ErrorKind::NotADirectory)));
     }
     if real(&absolute).parent().is_none() {
         return Err(CareError::WholeDisk { path: absolute });
+    }
+    if is_no_games(&absolute) {
+        return Err(CareError::NoGames { path: absolute });
     }
     if absolute.to_str().is_none() {
         return Err(CareError::NotText { path: absolute });
@@ -137,31 +140,21 @@ pub(super) fn new_roots(
 }
 
 /// Resolves spots; each must be a name that no root has.
-pub(super) fn add_spots(book: &mut AddressBook, spots: &[(String, String)]) -> Result<(), CareError> {
+pub(super) fn add_spots(game: &mut Game, spots: &[(String, String)]) -> Result<(), CareError> {
     for (name, to) in spots {
         let name = PrefixName::parse(name)?;
-        if book.roots.contains(&name) {
+        if game.root_named(&name).is_some() {
             return Err(CareError::NameOfRoot { name: name.to_string() });
         }
-        let to = book.resolve(to)?;
-        book.spots.insert(name, to);
+        let to = game.meant(to)?;
+        game.spots.insert(name, to);
     }
     Ok(())
 }
 
 /// The address of a file of the game, given as an address or as a path on disk.
 pub(super) fn file_of_game(text: &str, game: &Game) -> Result<Address, CareError> {
-    let path = Path::new(text);
-    let address = if path.is_absolute() {
-        let inside = game.roots.iter().find_map(|root| {
-            let rest = path.strip_prefix(&root.folder).ok()?;
-            let parts: Vec<String> = rest.iter().map(|part| part.to_string_lossy().into_owned()).collect();
-            Some(Address { root: root.name.clone(), path: RelPath::from_disk(parts.join("/")) })
-        });
-        inside.ok_or_else(|| CareError::FileMissing { path: text.to_owned() })?
-    } else {
-        game.address_book().resolve(text)?
-    };
+    let address = game.meant(text)?;
     let root = game.root_named(&address.root);
     match root.map(|root| address.path.on(&root.folder)) {
         Some(path) if path.is_file() => Ok(address),

@@ -151,9 +151,7 @@ pub fn change_settings(
             return Err(SetError::Unknown { what: "spot", name: name.to_string() });
         }
     }
-    let mut book = game.address_book();
-    add_spots(&mut book, &request.spots)?;
-    game.spots = book.spots;
+    add_spots(&mut game, &request.spots)?;
     if let Some(program) = &request.program {
         game.program = Some(file_of_game(program, &game)?);
     }

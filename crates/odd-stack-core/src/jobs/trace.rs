@@ -112,7 +112,7 @@ pub struct TraceReport {
 /// [`TraceError`].
 pub fn trace(ledger: &Ledger, text: &str, wants_keys: bool) -> Result<TraceReport, TraceError> {
     let (catalogue, game) = (&ledger.catalogue, ledger.game());
-    let address = game.address_book().resolve(text)?;
+    let address = game.meant(text)?;
     let shown = || address.to_string();
     let root = game.root_named(&address.root).ok_or_else(|| catalogue.damaged_by(&"a root is gone"))?;
     let key = game.folding.key(address.path.as_str());

@@ -550,7 +550,7 @@ fn drop_edits(
 }
 
 fn resolve(ledger: &Ledger, text: &str) -> Result<(Address, RootId, FoldedKey), TweakError> {
-    let address = ledger.game().address_book().resolve(text)?;
+    let address = ledger.game().meant(text)?;
     let (root, key) = key_of(ledger, &address)?;
     Ok((address, root, key))
 }

@@ -11,9 +11,10 @@ use crate::patience::{firmly, quietly};
 
 use serde::{Deserialize, Serialize};
 
-use super::{LedgerError, Lock};
+use super::{CATALOGUE_FILE, LedgerError, Lock};
 
 const LIST: &str = "games.toml";
+const LEDGERS: &str = "ledgers";
 
 /// One game in care.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -52,7 +53,7 @@ impl Home {
 
     /// Where ledgers lie when nothing else is said.
     pub fn ledgers(&self) -> PathBuf {
-        self.folder.join("ledgers")
+        self.folder.join(LEDGERS)
     }
 
     /// The file that the list is in.
@@ -77,10 +78,26 @@ impl Home {
             Ok(text) => {
                 let list: List = toml::from_str(&text)
                     .map_err(|error| LedgerError::Registry { path, reason: error.message().to_owned() })?;
-                Ok(list.game)
+                let mut games = list.game;
+                self.find_beside(&mut games);
+                Ok(games)
             }
             Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(Vec::new()),
             Err(error) => Err(LedgerError::io("read", &path)(error)),
+        }
+    }
+
+    /// A ledger that is not where it was lies here, if the home was moved with all that is in it.
+    fn find_beside(&self, games: &mut [Registered]) {
+        for at in 0..games.len() {
+            let ledger = &games[at].ledger;
+            let was_in_home = ledger.parent().and_then(Path::file_name).is_some_and(|name| name == LEDGERS);
+            let Some(name) = ledger.file_name().filter(|_| was_in_home && !ledger.exists()) else { continue };
+            let beside = self.ledgers().join(name);
+            let is_anothers = games.iter().any(|other| other.ledger == beside);
+            if !is_anothers && beside.join(CATALOGUE_FILE).is_file() {
+                games[at].ledger = beside;
+            }
         }
     }
 

@@ -10,7 +10,7 @@ use serde::{Deserialize, Serialize};
 use super::home::write_whole;
 use super::{Home, LedgerError};
 use crate::address::SIDE_FOLDER;
-use crate::disk::is_nothing_there;
+use crate::disk::{hide_side_folder, is_nothing_there};
 use crate::game::Game;
 
 const NAME: &str = "care.toml";
@@ -58,11 +58,13 @@ impl CareMark {
 
     fn write(&self, root: &Path) -> Result<(), LedgerError> {
         let path = path_in(root);
-        match fs::create_dir(root.join(SIDE_FOLDER)) {
+        let folder = root.join(SIDE_FOLDER);
+        match fs::create_dir(&folder) {
+            Ok(()) => hide_side_folder(&folder),
             Err(error) if error.kind() != io::ErrorKind::AlreadyExists => {
                 return Err(LedgerError::io("create", &path)(error));
             }
-            _ => {}
+            Err(_) => {}
         }
         // Paths that are no text can't be written down.
         let text = toml::to_string(self)

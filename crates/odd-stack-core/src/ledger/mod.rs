@@ -40,7 +40,7 @@ pub(crate) use catalogue::{
 
 use crate::address::SIDE_FOLDER;
 use crate::blend::LastRead;
-use crate::disk::{ORIGINALS, Seam};
+use crate::disk::{ORIGINALS, Seam, hide_side_folder};
 use crate::game::{Game, Root};
 use crate::stack::{PathId, RootId};
 
@@ -93,6 +93,7 @@ impl Ledger {
         fill: impl FnOnce(&Catalogue) -> Result<(), LedgerError>,
     ) -> Result<Self, LedgerError> {
         fs::create_dir_all(folder).map_err(LedgerError::io("create", folder))?;
+        folder.parent().into_iter().for_each(hide_side_folder);
         blobs::create_folders(folder)?;
         let catalogue = Catalogue::create(folder)?;
         catalogue.begin()?;

@@ -8,7 +8,7 @@ use std::sync::Arc;
 use odd_stack_core::disk::{ChangeError, ChangeOptions, Edits};
 use odd_stack_core::jobs::{
     AddError, AdoptRequest, MendError, Mending, Originals, Reorder, Ruling, StackReport, Wanted,
-    drifted_files, prepare_adopt, prepare_mend, stack,
+    check_report, drifted_files, prepare_adopt, prepare_mend, stack,
 };
 use odd_stack_core::ledger::Ledger;
 use odd_stack_core::observer::Silent;
@@ -645,6 +645,40 @@ fn what_another_program_holds_is_in_nobodys_way() {
     }
     recover(&world.ledger());
     assert_eq!(world.tree(), before, "nothing is left when it lets go");
+}
+
+#[test]
+fn a_folder_that_a_program_stands_in_goes_later() {
+    let world = two_layers();
+    let aside = tempfile::tempdir_in(world.folder.path()).unwrap();
+    let mut faulty = Faulty::new(Fault::Stop, u64::MAX, aside.path().to_path_buf());
+    faulty.stands_in = Some("deep");
+    let held = Arc::new(faulty);
+    let lamps = |ledger: &Ledger| vec![id(ledger, "lamps")];
+    let left = || check_report(&world.ledger(), &world.check(false), false).unwrap().folders_left;
+    let (deep, above) = (world.path("game/data/new/deep"), world.path("game/data/new"));
+    let lift = || {
+        let ledger = world.ledger_through(held.clone());
+        reorder(&ledger, &Reorder::Lift(lamps(&ledger)), KEEP).unwrap();
+    };
+    lift();
+    assert!(deep.is_dir() && !deep.join("a.txt").exists());
+    assert_eq!(left(), [deep.display().to_string(), above.display().to_string()]);
+    assert!(world.check(false).drifted.is_empty());
+    // It is wanted again, and then not.
+    reorder(&world.ledger(), &Reorder::Lay(lamps(&world.ledger())), KEEP).unwrap();
+    assert!(left().is_empty() && deep.join("a.txt").is_file());
+    lift();
+    recover(&world.ledger_through(held.clone()));
+    assert_eq!(left().len(), 2, "still held");
+    recover(&world.ledger());
+    assert!(!above.exists() && left().is_empty());
+    // What somebody puts into it makes it theirs.
+    reorder(&world.ledger(), &Reorder::Lay(lamps(&world.ledger())), KEEP).unwrap();
+    lift();
+    fs::write(deep.join("mine.txt"), "mine").unwrap();
+    recover(&world.ledger());
+    assert!(deep.join("mine.txt").is_file() && left().is_empty());
 }
 
 /// Where the ledger stores a content.

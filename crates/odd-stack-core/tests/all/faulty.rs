@@ -46,6 +46,8 @@ pub struct Faulty {
     pub shares_blocks: bool,
     /// What was thrown away can't be removed, as when another program holds it.
     pub holds_trash: bool,
+    /// A folder of that name can't be removed, since a program stands in it.
+    pub stands_in: Option<&'static str>,
 }
 
 impl Faulty {
@@ -61,6 +63,7 @@ impl Faulty {
             aside,
             shares_blocks: false,
             holds_trash: false,
+            stands_in: None,
         }
     }
 
@@ -129,6 +132,9 @@ impl Seam for Faulty {
 
     fn remove_folder(&self, path: &Path) -> io::Result<()> {
         self.step()?;
+        if path.is_dir() && self.stands_in.is_some_and(|name| path.ends_with(name)) {
+            return Err(io::ErrorKind::ResourceBusy.into());
+        }
         self.real.remove_folder(path)?;
         self.note(Undo::MakeFolder(path.to_path_buf()));
         Ok(())

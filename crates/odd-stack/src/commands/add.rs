@@ -11,7 +11,8 @@ use super::reorder::target;
 use crate::Ended;
 use crate::args::ChangeArgs;
 use crate::desk::Desk;
-use crate::errors::{Failure, quoted};
+use crate::errors::Failure;
+use crate::shell::quoted;
 
 #[derive(Debug, Args)]
 #[command(
@@ -46,7 +47,7 @@ pub fn run(desk: &mut Desk, args: &AddArgs) -> Result<Ended, Failure> {
     let (target, place) = target(&layers, args.above.as_deref(), args.below.as_deref(), false)?;
     let new = AddPlace::New { target: is_said.then_some(target), lifted: args.lifted };
     let packages: Vec<_> = args.packages.iter().map(|package| (package.clone(), new)).collect();
-    let requests = args.package.requests(&packages, Rank::Option)?;
+    let requests = args.package.requests(ledger.game(), &packages, Rank::Option)?;
     // Where rules of order keep it from the top, that is said when it is known.
     let doing = Doing { place: is_said.then_some(place), lifted: args.lifted };
     let report = carry_out(desk, &ledger, permit, requests, &args.change, &doing)?;

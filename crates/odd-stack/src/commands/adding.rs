@@ -4,6 +4,7 @@ use std::path::{Path, PathBuf};
 
 use clap::Args;
 use odd_stack_core::fit::{Candidate, FitError, Place, Rank};
+use odd_stack_core::game::Game;
 use odd_stack_core::jobs::{
     AddError, AddPlace, AddReport, AddRequest, Arriving, ChangeReport, Permit, ReplacedRow, select,
 };
@@ -14,7 +15,8 @@ use serde::Serialize;
 use super::standing::MOST_EFFECTS;
 use crate::args::{ChangeArgs, NeedsArgs, PlaceArgs};
 use crate::desk::{Desk, absolute, change_options};
-use crate::errors::{Exit, Failure, fit_failure, quoted};
+use crate::errors::{Exit, Failure, fit_failure};
+use crate::shell::quoted;
 use crate::show::about::about;
 use crate::show::change::{difference, edits, effects, meeting, verdict};
 use crate::show::fit::place_words;
@@ -126,13 +128,18 @@ fn scope_of(package: &Path) -> String {
 
 impl PackageArgs {
     /// A request for each package. Of several, options that say where files go and what is chosen name the package.
-    pub fn requests(&self, packages: &[(PathBuf, AddPlace)], rank: Rank) -> Result<Vec<AddRequest>, Failure> {
+    pub fn requests(
+        &self,
+        game: &Game,
+        packages: &[(PathBuf, AddPlace)],
+        rank: Rank,
+    ) -> Result<Vec<AddRequest>, Failure> {
         if packages.len() > 1 {
             self.refuse_for_several(packages)?;
         }
         let request = |(package, place): &(PathBuf, AddPlace)| {
             let scope = (packages.len() > 1).then(|| scope_of(package));
-            let mut wanted = self.place.wanted(rank, scope.as_deref())?;
+            let mut wanted = self.place.wanted(Some(game), rank, scope.as_deref())?;
             wanted.rules.asked = self.needs.needs();
             Ok(AddRequest {
                 package: absolute(package)?,

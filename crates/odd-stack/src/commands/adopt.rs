@@ -48,7 +48,7 @@ pub fn run(desk: &mut Desk, args: &AdoptArgs) -> Result<Ended, Failure> {
         name: package.named.name.clone(),
         version: package.named.version.clone(),
         variant: package.named.variant.clone(),
-        wanted: package.place.wanted(Rank::Option, None)?,
+        wanted: package.place.wanted(Some(ledger.game()), Rank::Option, None)?,
         limits: package.place.limits()?,
         originals: args.originals.map(|word| match word {
             OriginalsWord::Take => Originals::Take,

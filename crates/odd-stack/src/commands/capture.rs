@@ -16,13 +16,13 @@ use odd_stack_core::stack::plain_name;
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::program::{found, refusal};
+use super::program::{found, refusal, run_to_the_end};
 use super::standing::MOST_EFFECTS;
 use super::upgrade::UpgradeArgs;
 use crate::Ended;
 use crate::desk::{Desk, change_options};
-use crate::errors::{Exit, Failure, quoted};
-use crate::progress::while_a_program_runs;
+use crate::errors::{Exit, Failure};
+use crate::shell::quoted;
 use crate::show::about::title;
 use crate::show::change::{edits, verdict};
 use crate::show::style::{BOLD, DIM, WARN, paint};
@@ -201,7 +201,7 @@ fn carry_out(
         command.stdout(Stdio::from(std::io::stderr()));
     }
     let began = Instant::now();
-    let (ended, interrupted) = while_a_program_runs(|| command.status());
+    let (ended, interrupted) = run_to_the_end(&mut command, Vec::new);
     let program = command.get_program().to_string_lossy().into_owned();
     let exit_code = match &ended {
         Ok(status) => status.code(),
@@ -302,7 +302,7 @@ fn prepared(ledger: &Ledger, words: &[String], run: &RunArgs) -> Result<Command,
             let bad = |error: &dyn std::fmt::Display| {
                 Failure::new(Exit::Usage, "bad_address", format!("--in {text}: {error}"))
             };
-            let address = ledger.game().address_book().resolve(text).map_err(|error| bad(&error))?;
+            let address = ledger.game().meant(text).map_err(|error| bad(&error))?;
             let root = ledger.game().root_named(&address.root).ok_or_else(|| bad(&"no such folder"))?;
             let folder: PathBuf = address.path.on(&root.folder);
             if !folder.is_dir() {

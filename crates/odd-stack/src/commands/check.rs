@@ -9,7 +9,8 @@ use odd_stack_core::jobs::{
 use super::play::proof_rows;
 use crate::Ended;
 use crate::desk::Desk;
-use crate::errors::{Failure, in_quotes};
+use crate::errors::Failure;
+use crate::shell::in_quotes;
 use crate::show::style::{BOLD, DIM, GOOD, WARN, paint};
 use crate::show::table::{Look, cell, table};
 use crate::show::units::{counted, files, number, size};
@@ -48,6 +49,7 @@ pub fn run(desk: &mut Desk, args: &CheckArgs) -> Result<Ended, Failure> {
         }
         report.proofs = Some(found);
     }
+    text.push_str(&left_text(&report.folders_left));
     desk.out.result(Some(&ledger.game().name), &report, &text);
     let damaged = report.stored.as_ref().map_or(&[][..], |stored| &stored.damaged);
     if !damaged.is_empty() {
@@ -65,6 +67,22 @@ pub fn run(desk: &mut Desk, args: &CheckArgs) -> Result<Ended, Failure> {
         (false, true) => Ended::Well,
         (false, false) => Ended::WantsAttention,
     })
+}
+
+/// Folders that could not be removed yet, in words.
+fn left_text(left: &[String]) -> String {
+    let Some(first) = left.first() else { return String::new() };
+    let (more, were, them) = match left.len() {
+        1 => (String::new(), "was", "it"),
+        count => (format!(" and {} more", count - 1), "were", "them"),
+    };
+    paint(
+        DIM,
+        &format!(
+            "{first}{more} {were} to go and {were} not removed: another program stands in {them} or has {them} open; \
+             the next command that changes the game removes {them}\n"
+        ),
+    )
 }
 
 /// What can be done about what the ledger has lost.

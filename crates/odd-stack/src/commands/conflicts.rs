@@ -8,7 +8,8 @@ use odd_stack_core::jobs::{
 
 use crate::Ended;
 use crate::desk::Desk;
-use crate::errors::{Failure, quoted};
+use crate::errors::Failure;
+use crate::shell::quoted;
 use crate::show::style::{BOLD, DIM, NAME, WARN, paint};
 use crate::show::table::{Look, cell, table};
 use crate::show::units::{counted, number, short, size};

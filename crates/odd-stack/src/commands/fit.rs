@@ -36,7 +36,8 @@ pub fn run(desk: &mut Desk, args: &FitArgs) -> Result<Ended, Failure> {
 
 fn write_down(desk: &mut Desk, package: &Path, args: &FitArgs) -> Result<Ended, Failure> {
     let ledger = desk.open()?;
-    let (wanted, limits) = (args.place.wanted(Rank::Option, None)?, args.place.limits()?);
+    let (wanted, limits) =
+        (args.place.wanted(Some(ledger.game()), Rank::Option, None)?, args.place.limits()?);
     let report = draft_sheet(&ledger, &absolute(package)?, &wanted, &limits, &desk.progress)?;
     let text = sheet_text(&report)?;
     desk.out.result(Some(&ledger.game().name), &report, &text);

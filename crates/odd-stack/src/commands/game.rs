@@ -1,12 +1,12 @@
 //! `oddstack game …`
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use clap::{Args, Subcommand};
 use odd_stack_core::blend::{BlendRule, BlendRules, Format};
 use odd_stack_core::jobs::{
     CareRequest, ChangeReport, Forgotten, FoundGame, GameReport, Reorder, SetRequest, change_settings,
-    find_games, forget, game_report, prepare_blend_rules, prepare_reorder, take_into_care,
+    find_games, forget, game_report, move_home, prepare_blend_rules, prepare_reorder, take_into_care,
 };
 use odd_stack_core::ledger::Ledger;
 use schemars::JsonSchema;
@@ -15,8 +15,9 @@ use serde::Serialize;
 use super::standing::MOST_EFFECTS;
 use crate::Ended;
 use crate::args::ChangeArgs;
-use crate::desk::{Desk, absolute, change_options};
-use crate::errors::{Exit, Failure, in_quotes};
+use crate::desk::{Desk, absolute, change_options, usual_home};
+use crate::errors::{Exit, Failure};
+use crate::shell::{in_quotes, setting};
 use crate::show::change::{edits, effects, summary};
 use crate::show::style::{BOLD, DIM, WARN, paint};
 use crate::show::table::{Look, cell, table};
@@ -36,6 +37,8 @@ pub enum GameCommand {
     Set(SetGameArgs),
     /// Let a game go: its layers are lifted first
     Forget(ForgetGameArgs),
+    /// Move the list of games and the ledgers that lie with it to another folder
+    MoveHome(MoveHomeArgs),
 }
 
 impl GameCommand {
@@ -47,6 +50,7 @@ impl GameCommand {
             Self::Find(_) => "game find",
             Self::Set(_) => "game set",
             Self::Forget(_) => "game forget",
+            Self::MoveHome(_) => "game move-home",
         }
     }
 }
@@ -181,6 +185,22 @@ pub struct ForgetGameArgs {
     pub change: ChangeArgs,
 }
 
+#[derive(Debug, Args)]
+pub struct MoveHomeArgs {
+    /// The folder, new or empty; the usual place otherwise
+    #[arg(value_name = "DIR")]
+    pub folder: Option<PathBuf>,
+}
+
+/// What JSON tells of `game move-home`.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct HomeMoved {
+    /// Where the home was.
+    pub from: String,
+    /// Where it is.
+    pub to: String,
+}
+
 /// What JSON tells of `game list`.
 #[derive(Debug, Serialize, JsonSchema)]
 pub struct GameList {
@@ -218,6 +238,20 @@ pub struct ForgetReport {
 }
 
 pub fn run(desk: &mut Desk, command: GameCommand) -> Result<Ended, Failure> {
+    let moves = matches!(command, GameCommand::MoveHome(_));
+    let ended = run_one(desk, command)?;
+    if desk.is_in_older_home && !moves {
+        let home = desk.home.folder().display().to_string();
+        desk.out.hint(&format!(
+            "What Odd Stack stores lies in {home}, which Windows may copy from computer to computer, and it gets big.\n\
+             `oddstack game move-home` moves it to {}.",
+            usual_home()?.display()
+        ));
+    }
+    Ok(ended)
+}
+
+fn run_one(desk: &mut Desk, command: GameCommand) -> Result<Ended, Failure> {
     match command {
         GameCommand::Add(args) => add(desk, &args),
         GameCommand::List => list(desk),
@@ -225,6 +259,7 @@ pub fn run(desk: &mut Desk, command: GameCommand) -> Result<Ended, Failure> {
         GameCommand::Find(args) => find(desk, &args),
         GameCommand::Set(args) => set(desk, &args),
         GameCommand::Forget(args) => forget_game(desk, &args),
+        GameCommand::MoveHome(args) => move_it(desk, &args),
     }
 }
 
@@ -238,7 +273,10 @@ fn pair(text: &str, what: &str) -> Result<(String, String), Failure> {
 }
 
 fn roots(given: &[String]) -> Result<Vec<(String, PathBuf)>, Failure> {
-    let parse = |text: &String| pair(text, "ID=DIR").map(|(name, folder)| (name, PathBuf::from(folder)));
+    let parse = |text: &String| {
+        let (name, folder) = pair(text, "ID=DIR")?;
+        Ok((name, absolute(Path::new(&folder))?))
+    };
     given.iter().map(parse).collect()
 }
 
@@ -249,7 +287,7 @@ fn spots(given: &[String]) -> Result<Vec<(String, String)>, Failure> {
 fn add(desk: &mut Desk, args: &AddGameArgs) -> Result<Ended, Failure> {
     let request = CareRequest {
         name: args.name.clone(),
-        folder: args.folder.clone(),
+        folder: absolute(&args.folder)?,
         roots: roots(&args.root)?,
         spots: spots(&args.spot)?,
         program: args.exe.clone(),
@@ -364,6 +402,27 @@ fn list(desk: &mut Desk) -> Result<Ended, Failure> {
         ));
     }
     Ok(if lost.is_empty() { Ended::Well } else { Ended::Damaged })
+}
+
+fn move_it(desk: &mut Desk, args: &MoveHomeArgs) -> Result<Ended, Failure> {
+    let to = match &args.folder {
+        Some(folder) => absolute(folder)?,
+        None => usual_home()?,
+    };
+    let (usual, seam) = (usual_home()?, desk.seam());
+    if desk.home.folder() == to {
+        let message = format!("what Odd Stack stores lies at {} already", to.display());
+        return Err(Failure::new(Exit::Failed, "same_home", message));
+    }
+    let moved = move_home(&desk.home, &to, &seam, &desk.progress)?;
+    let from = std::mem::replace(&mut desk.home, moved);
+    let report = HomeMoved { from: from.folder().display().to_string(), to: to.display().to_string() };
+    desk.out.result(None, &report, &format!("{}\n", paint(BOLD, &format!("Moved to {}.", report.to))));
+    if to != usual {
+        let line = setting("ODDSTACK_HOME", &report.to);
+        desk.out.hint(&format!("For each terminal in which you use it:\n  {line}"));
+    }
+    Ok(Ended::Well)
 }
 
 fn find(desk: &mut Desk, args: &FindGamesArgs) -> Result<Ended, Failure> {

@@ -6,11 +6,13 @@ use std::path::PathBuf;
 use clap::Args;
 use odd_stack_core::fit::Rank;
 use odd_stack_core::jobs::{CandidateRow, InspectReport, MemberRow, MemberTarget, inspect};
+use odd_stack_core::ledger::Ledger;
 
 use crate::Ended;
 use crate::args::PlaceArgs;
 use crate::desk::{Desk, absolute};
-use crate::errors::{Failure, in_quotes};
+use crate::errors::Failure;
+use crate::shell::in_quotes;
 use crate::show::about::{choices_and_parts, left_out_words, title};
 use crate::show::change::{meeting, runs_code};
 use crate::show::needs::unmet_line;
@@ -29,14 +31,14 @@ pub struct InspectArgs {
 }
 
 pub fn run(desk: &mut Desk, args: &InspectArgs) -> Result<Ended, Failure> {
-    let (wanted, limits) = (args.place.wanted(Rank::Option, None)?, args.place.limits()?);
     // Without any game a package can be looked into all the same.
     let ledger = match desk.choose_game(None) {
         Ok(game) => Some(desk.open_game(&game)?),
         Err(failure) if failure.code == "no_games" || failure.code == "which_game" => None,
         Err(failure) => return Err(failure),
     };
-    let package = absolute(&args.package)?;
+    let wanted = args.place.wanted(ledger.as_ref().map(Ledger::game), Rank::Option, None)?;
+    let (package, limits) = (absolute(&args.package)?, args.place.limits()?);
     let report = inspect(&package, &wanted, &limits, ledger.as_ref(), &desk.progress)?;
     let game = ledger.as_ref().map(|ledger| ledger.game().name.clone());
     let text = text(&report, game.as_deref(), desk.out.verbose, desk.out.width);

@@ -2,17 +2,19 @@
 
 use std::collections::BTreeMap;
 
-use odd_stack_core::fit::{Candidate, Place, Rank, Rules};
+use odd_stack_core::fit::{Candidate, FitError, Place, Rank, Rules};
+use odd_stack_core::game::Game;
 use odd_stack_core::jobs::{Wanted, read_sheet};
 use odd_stack_core::package::{Limits, NameEncoding};
 
 use crate::args::PlaceArgs;
-use crate::errors::{Exit, Failure, in_quotes};
+use crate::errors::{Exit, Failure};
+use crate::shell::in_quotes;
 
 impl PlaceArgs {
     /// What is said of where the files go; places have that `rank`. Of several packages `scope` is what the words begin
     /// with that are for this one, such as `lamps.zip!/`; patterns without any are for all.
-    pub fn wanted(&self, rank: Rank, scope: Option<&str>) -> Result<Wanted, Failure> {
+    pub fn wanted(&self, game: Option<&Game>, rank: Rank, scope: Option<&str>) -> Result<Wanted, Failure> {
         let of_this = |texts: &[String], all: bool| -> Vec<String> {
             let of_this = |text: &String| match scope {
                 None => Some(text.clone()),
@@ -23,7 +25,14 @@ impl PlaceArgs {
             };
             texts.iter().filter_map(of_this).collect()
         };
-        let place = |text: &String| Ok::<_, Failure>(Place { rank, ..Place::parse(text)? });
+        let place = |text: &String| {
+            let Place { from, to, .. } = Place::parse(text)?;
+            let to = match game {
+                Some(game) => game.as_address(&to).map_err(FitError::from)?.into_owned(),
+                None => to,
+            };
+            Ok::<_, Failure>(Place { from: in_package(&from), to, rank })
+        };
         let places = of_this(&self.place, false).iter().map(place).collect::<Result<_, _>>()?;
         if let Some(label) = self.names.as_deref().filter(|label| NameEncoding::parse(label).is_none()) {
             let message =
@@ -40,8 +49,8 @@ impl PlaceArgs {
         }
         let rules = Rules {
             places,
-            only: of_this(&self.only, true),
-            skip: of_this(&self.skip, true),
+            only: of_this(&self.only, true).iter().map(|text| in_package(text)).collect(),
+            skip: of_this(&self.skip, true).iter().map(|text| in_package(text)).collect(),
             skip_links: self.skip_links,
             names: self.names.clone(),
             chosen,
@@ -59,6 +68,11 @@ impl PlaceArgs {
         }
         Ok(limits)
     }
+}
+
+/// Packages have their own separator, whatever a person is used to.
+fn in_package(text: &str) -> String {
+    if cfg!(windows) { text.replace('\\', "/") } else { text.to_owned() }
 }
 
 /// The options that say what the candidate says, their words beginning with `scope`.

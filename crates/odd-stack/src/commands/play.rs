@@ -1,7 +1,7 @@
 //! `oddstack play`
 
 use std::process::{Command, Stdio};
-use std::time::{Duration, Instant};
+use std::time::Instant;
 
 use clap::Args;
 use odd_stack_core::disk::check;
@@ -13,11 +13,12 @@ use odd_stack_core::ledger::Ledger;
 use schemars::JsonSchema;
 use serde::Serialize;
 
+use super::program::{refusal, run_to_the_end};
 use super::standing::MOST_EFFECTS;
 use crate::Ended;
 use crate::desk::{Desk, confirm};
-use crate::errors::{Exit, Failure, quoted};
-use crate::progress::while_a_program_runs;
+use crate::errors::{Exit, Failure};
+use crate::shell::quoted;
 use crate::show::style::{BOLD, DIM, WARN, paint};
 use crate::show::table::{Look, cell, table};
 use crate::show::units::{counted, files};
@@ -62,9 +63,6 @@ pub struct PlayReport {
     pub proofs: Vec<ProofRow>,
 }
 
-/// How often it is looked whether the game still runs.
-const LOOK_AGAIN_AFTER: Duration = Duration::from_millis(500);
-
 pub fn run(desk: &mut Desk, args: &PlayArgs) -> Result<Ended, Failure> {
     let ledger = desk.open()?;
     let launch = launch(&ledger, args.name.as_deref())?;
@@ -106,17 +104,10 @@ pub fn run(desk: &mut Desk, args: &PlayArgs) -> Result<Ended, Failure> {
         command.stdout(Stdio::from(std::io::stderr()));
     }
     let began = Instant::now();
-    let (ended, _) = while_a_program_runs(|| {
-        let ended = command.status();
-        // A launcher may end at once; the game is what is waited for.
-        while ended.is_ok() && !running(&ledger).is_empty() {
-            std::thread::sleep(LOOK_AGAIN_AFTER);
-        }
-        ended
-    });
+    // A launcher may end at once; the game is what is waited for.
+    let (ended, _) = run_to_the_end(&mut command, || running(&ledger));
     let status = ended.map_err(|error| {
-        let message = format!("{} can't be run: {error}", report.launch.words[0]);
-        Failure::new(Exit::Failed, "cannot_run", message)
+        Failure::new(Exit::Failed, "cannot_run", refusal(&report.launch.words[0], &error))
     })?;
     report.exit_code = status.code();
     report.seconds = began.elapsed().as_secs();

@@ -2,9 +2,15 @@
 
 use std::io;
 use std::path::{Path, PathBuf};
+use std::process::{Command, ExitStatus};
+use std::time::{Duration, Instant};
+
+use odd_stack_core::game::{Running, Started};
 
 use crate::desk::absolute;
 use crate::errors::{Exit, Failure};
+use crate::output::tell_at_once;
+use crate::progress::{was_interrupted, while_a_program_runs};
 
 /// Where the program lies that a person names: a path leads from the current folder, or from `folder`, where it will be
 /// run; a bare name is looked for there and on the path of programs, in the order in which the system's shell does.
@@ -44,6 +50,37 @@ fn in_folder(named: &str, folder: &Path) -> Option<PathBuf> {
         return Some(whole);
     }
     if cfg!(windows) { which::which_in(named, Some(folder), folder).ok() } else { None }
+}
+
+/// Runs a program to its end and, unless Ctrl-C is pressed, to that of what it started, as far as the system tells, and of
+/// what `else_running` names. Says whether Ctrl-C was pressed.
+pub fn run_to_the_end(
+    command: &mut Command,
+    else_running: impl Fn() -> Vec<Running>,
+) -> (io::Result<ExitStatus>, bool) {
+    const LOOK_AGAIN_AFTER: Duration = Duration::from_millis(500);
+    const WORTH_SAYING: Duration = Duration::from_secs(2);
+    let name = command.get_program().to_string_lossy().into_owned();
+    while_a_program_runs(|| {
+        let started = Started::from_now_on();
+        let ended = command.status()?;
+        let (since, mut is_said) = (Instant::now(), false);
+        while !was_interrupted() {
+            let mut left = started.running();
+            left.extend(else_running());
+            let Some(first) = left.first() else { break };
+            if !is_said && since.elapsed() > WORTH_SAYING {
+                let Running { program, process } = first;
+                let program = program.display();
+                tell_at_once(&format!(
+                    "{name} has ended; waiting for {program} (process {process}) too, or until you press Ctrl-C"
+                ));
+                is_said = true;
+            }
+            std::thread::sleep(LOOK_AGAIN_AFTER);
+        }
+        Ok(ended)
+    })
 }
 
 /// Why the system refused to start a program.

@@ -217,7 +217,7 @@ pub fn next_step(error: &LedgerError) -> Option<(String, String)> {
         _ => return None,
     };
     folder.is_dir().then(|| {
-        let option = format!("oddstack rescue {}", crate::errors::in_quotes(&folder.display().to_string()));
+        let option = format!("oddstack rescue {}", crate::shell::in_quotes(&folder.display().to_string()));
         ("say what is whole, and rebuild what can be rebuilt".to_owned(), option)
     })
 }

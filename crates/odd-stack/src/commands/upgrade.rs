@@ -89,7 +89,7 @@ pub fn run(desk: &mut Desk, args: &UpgradeArgs) -> Result<Ended, Failure> {
         return Err(usage("--patch is for one package, and several were given"));
     }
     let permit = desk.permit(&ledger, args.change.dry_run)?;
-    let mut requests = args.package.requests(&packages, Rank::Again)?;
+    let mut requests = args.package.requests(ledger.game(), &packages, Rank::Again)?;
     for request in &mut requests {
         request.prefer = args.both_changed.map(|whose| match whose {
             Whose::Mine => Prefer::Mine,

@@ -13,6 +13,7 @@ use serde_json::json;
 use crate::Ended;
 use crate::desk::{Desk, absolute};
 use crate::errors::{Exit, Failure};
+use crate::shell::{going_to, setting};
 use crate::show::safe::as_own;
 use crate::show::style::{BOLD, DIM, GOOD, WARN, paint};
 use steps::{Act, STEPS};
@@ -124,16 +125,11 @@ fn run_line(desk: &mut Desk, folder: &Path, line: &str, exit: i32) -> Result<ser
 }
 
 fn farewell(folder: &Path) -> String {
-    let home = folder.join("home");
-    let set = if cfg!(windows) {
-        format!("set ODDSTACK_HOME={}", home.display())
-    } else {
-        format!("export ODDSTACK_HOME='{}'", home.display())
-    };
+    let set = setting("ODDSTACK_HOME", &folder.join("home").display().to_string());
     format!(
-        "\n{}\n  cd {}\n  {set}\n  oddstack stack\n  oddstack show grand-bells\n  oddstack move quiet-bells --top\n  \
+        "\n{}\n  {}\n  {set}\n  oddstack stack\n  oddstack show grand-bells\n  oddstack move quiet-bells --top\n  \
          oddstack conflicts\n  oddstack lift --all\n",
         paint(BOLD, "It is all yours to play with. Try:"),
-        folder.display()
+        going_to(&folder.display().to_string())
     )
 }

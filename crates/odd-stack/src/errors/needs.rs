@@ -3,7 +3,8 @@
 use odd_stack_core::disk::{ChangeError, Presence, UnmetNeed};
 use odd_stack_core::stack::UnmetKind;
 
-use super::{Exit, Failure, quoted};
+use super::{Exit, Failure};
+use crate::shell::quoted;
 use crate::show::needs::unmet_words;
 
 /// Needs that would not be met, with what would help for each.

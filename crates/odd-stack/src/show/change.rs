@@ -173,8 +173,10 @@ fn effect_words(effect: &EffectRow) -> String {
         ("overwrite", _) => format!("over {}", over()),
         ("restore", Some(layer)) if Some(layer) == effect.over.as_ref() => format!("as {layer} has it"),
         ("restore", Some(layer)) => format!("from {layer}, in place of {}", over()),
+        ("restore", None) if effect.of_others => "as it was".to_owned(),
         ("restore", None) if effect.over.is_none() => "the game's own".to_owned(),
         ("restore", None) => format!("the game's own, in place of {}", over()),
+        (_, _) if effect.of_others => "neither the game nor a layer has it".to_owned(),
         (_, _) => format!("of {}", over()),
     }
 }

@@ -14,6 +14,7 @@ mod laws;
 mod living;
 mod main_job;
 mod meeting;
+mod places;
 mod rescue;
 #[cfg(unix)]
 mod terminal;

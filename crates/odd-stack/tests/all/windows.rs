@@ -3,6 +3,7 @@
 use std::fs::File;
 use std::os::windows::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::Duration;
 
@@ -106,4 +107,139 @@ fn json_is_ascii_for_shells_that_read_it_in_a_code_page() {
     let told = closed.run("show light --json").status(0);
     // The paths of Windows are shown with `/` here, so the escapes are, too.
     assert!(told.stdout.is_ascii() && told.stdout.contains("gr/u00f6/u00dfe /u56f3.txt"), "{}", told.stdout);
+}
+
+/// What [`acts`] does is in this variable: `launches` starts itself to write later and ends, `writes` writes after a while,
+/// `stands` stays where it is.
+const ACT: &str = "ODDSTACK_TEST_ACT";
+
+/// Not a test: the program that tests start, which is this one with its name as the only test to run.
+#[test]
+fn acts() {
+    let itself = |act: &str| {
+        let mut command = Command::new(std::env::current_exe().unwrap());
+        command.args(["--exact", "windows::acts"]).env(ACT, act).stdout(Stdio::null()).spawn().unwrap()
+    };
+    match std::env::var(ACT).as_deref() {
+        Ok("launches") => drop(itself("writes")),
+        Ok("writes") => {
+            std::thread::sleep(Duration::from_secs(2));
+            std::fs::write("data/late.txt", "written late").unwrap();
+        }
+        Ok("stands") => std::thread::sleep(Duration::from_secs(60)),
+        _ => {}
+    }
+}
+
+fn program() -> String {
+    std::env::current_exe().unwrap().display().to_string()
+}
+
+#[test]
+fn a_capture_waits_for_all_that_an_installer_starts() {
+    let closed = Closed::with_game();
+    let env = format!("{ACT}=launches");
+    let program = program();
+    let words = ["capture", "Late", "--env", &env, "--", &program, "--exact", "windows::acts"];
+    closed.run_words(&words).status(0).says("data/late.txt");
+    closed.run("lift --all").status(0);
+    assert!(!closed.path("game/data/late.txt").exists());
+}
+
+#[test]
+fn a_folder_that_a_program_stands_in_stays_and_goes_later() {
+    let closed = Closed::with_game();
+    closed.zip("new-1.zip", &[("data/new/a.txt", "a")]);
+    closed.run("add new-1.zip --place .=game:").status(0);
+    let folder = closed.path("game/data/new");
+    let mut stands = Command::new(program())
+        .args(["--exact", "windows::acts"])
+        .env(ACT, "stands")
+        .stdout(Stdio::null())
+        .current_dir(&folder)
+        .spawn()
+        .unwrap();
+    let lifted = closed.run("lift --all");
+    let is_there = folder.is_dir();
+    let checked = closed.run("check");
+    stands.kill().unwrap();
+    stands.wait().unwrap();
+    let lifted = lifted.status(0);
+    assert!(!folder.join("a.txt").exists());
+    // A system may let it go all the same.
+    if is_there {
+        lifted.says("could not be removed");
+        checked.status(0).says("game/data/new was to go and was not removed");
+    }
+    closed.run("lay --all").status(0);
+    closed.run("lift --all").status(0);
+    assert!(!folder.exists());
+}
+
+#[test]
+fn paths_are_taken_as_windows_has_them_and_shown_plain() {
+    let closed = Closed::empty();
+    closed.write("Games/Quill Haven/data/a.ini", "a=1\n");
+    closed.write("Games/Quill Haven/game.exe", "x");
+    let folder = closed.path(r"Games\Quill Haven");
+    let marked = format!(r"\\?\{}", folder.display());
+    closed.run_words(&["game", "add", "Quill", &marked]).status(0);
+    let shown = closed.run("game show --json").status(0);
+    assert!(!shown.stdout.contains("//?/") && !shown.stdout.contains(r"\\?\"), "{}", shown.stdout);
+    closed.write("p/b.ini", "b=1\n");
+    let place = format!(r".={}\data\mods", folder.display());
+    closed.run_words(&["add", "p", "--place", &place]).status(0);
+    let whole = folder.join(r"data\mods\b.ini").display().to_string();
+    for way in [whole.clone(), whole.to_uppercase(), format!(r"\\?\{whole}"), r"data\mods\b.ini".to_owned()] {
+        closed.run_words(&["trace", &way]).status(0).says("game:data/mods/b.ini");
+    }
+    closed.run_words(&["settle", r"data\mods\*.ini", "--keep-order"]).status(1).says("at data/mods/*.ini");
+    closed.run_words(&["trace", r"C:\Windows\b.ini"]).status(1).says("lies in none of the game's folders");
+}
+
+#[test]
+fn what_no_game_lies_in_is_told() {
+    let closed = Closed::empty();
+    closed.write("game/game.exe", "x");
+    let system = std::env::var("SystemRoot").unwrap();
+    closed.run_words(&["game", "add", "G", &system]).status(1).says("no game's folder");
+    closed.run_words(&["game", "add", "G", "C:"]).status(2).says("a drive without a folder");
+    closed.run_words(&["game", "add", "G", "game", "--exe", "'game.exe'"]).status(2).says("\"game.exe\"");
+    let swallowed = format!("{}\" --exe game.exe", closed.path("game").display());
+    closed.run_words(&["game", "add", "G", &swallowed]).status(2).says("without a");
+    assert!(!closed.path("home/games.toml").exists());
+    // A home as a command prompt sets it.
+    let quoted = format!("\"{}\"", closed.path("other home").display());
+    closed.run_in("", &["game", "add", "con", "game"], &[("ODDSTACK_HOME", &quoted)]).status(0);
+    assert!(closed.path("other home/games.toml").is_file());
+}
+
+#[test]
+fn folders_of_our_own_in_a_game_are_hidden_and_go_with_it() {
+    use std::os::windows::fs::MetadataExt;
+    const HIDDEN: u32 = 2;
+    let closed = Closed::with_game();
+    let folder = closed.path("game/.oddstack");
+    assert_ne!(std::fs::metadata(&folder).unwrap().file_attributes() & HIDDEN, 0);
+    closed.run("game forget Quillhaven").status(0);
+    assert!(!folder.exists());
+}
+
+/// What is written into the registry here is the system's: only where that is Wine's own.
+#[test]
+fn a_folder_that_a_cloud_client_syncs_is_told() {
+    if std::env::var_os("WINEPREFIX").is_none() {
+        return;
+    }
+    const KEY: &str = r"HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion\Explorer\SyncRootManager\Test";
+    let reg = |words: &[&str]| {
+        assert!(Command::new("reg").args(words).stdout(Stdio::null()).status().unwrap().success());
+    };
+    let closed = Closed::empty();
+    closed.write("Cloud/game/game.exe", "x");
+    let (key, cloud) = (format!(r"{KEY}\UserSyncRoots"), closed.path("Cloud").display().to_string());
+    reg(&["add", &key, "/v", "S-1-5-21", "/d", &cloud, "/f"]);
+    let added = closed.run_words(&["game", "add", "G", r"Cloud\game"]);
+    reg(&["delete", KEY, "/f"]);
+    added.status(0).says("a cloud client keeps the same");
 }

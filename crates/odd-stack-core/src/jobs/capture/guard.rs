@@ -190,7 +190,7 @@ fn protect_one(seam: &dyn Seam, from: &Path, to: &Path, linked: bool) -> Result<
         nanoseconds: u32::try_from(seen.modified_ns.rem_euclid(1_000_000_000)).unwrap_or(0),
         mode: seen.mode,
     };
-    seam.copy_file(from, to, seen.size_bytes, stamp).map_err(LedgerError::io("protect", from))?;
+    seam.copy_original(from, to, seen.size_bytes, stamp).map_err(LedgerError::io("protect", from))?;
     Ok(())
 }
 

@@ -3,8 +3,18 @@
 use rusqlite::{Connection, Result};
 
 /// All steps ever released, in order. Never change one; add another.
-const STEPS: &[&str] =
-    &[FIRST, VARIANT_AND_MARK, UNKNOWN_ORIGINALS, MEETING, LIVING, FOLDERS_AWAY, AGREEMENTS, DOUBTS, GUESSES];
+const STEPS: &[&str] = &[
+    FIRST,
+    VARIANT_AND_MARK,
+    UNKNOWN_ORIGINALS,
+    MEETING,
+    LIVING,
+    FOLDERS_AWAY,
+    AGREEMENTS,
+    DOUBTS,
+    GUESSES,
+    FOLDERS_LEFT,
+];
 
 /// The format number that this program writes.
 pub(crate) const FORMAT: i64 = STEPS.len() as i64;
@@ -227,6 +237,13 @@ const GUESSES: &str = "
 CREATE TABLE settings_by_content (
     path INTEGER PRIMARY KEY
 );
+";
+
+/// Folders that were to go and could not.
+const FOLDERS_LEFT: &str = "
+CREATE TABLE folder_left (
+    path TEXT PRIMARY KEY
+) WITHOUT ROWID;
 ";
 
 /// Brings the catalogue to the present format, in one transaction.

@@ -1,5 +1,7 @@
 //! What a person has begun with one command and ends with another.
 
+use std::path::{Path, PathBuf};
+
 use rusqlite::{OptionalExtension, params};
 use serde::{Deserialize, Serialize};
 
@@ -54,6 +56,29 @@ impl Catalogue {
                 Ok(Ongoing { kind, begun_at: row.get(1)?, about: row.get(2)? })
             };
             query.query_row([], read).optional()
+        })
+    }
+
+    /// Folders of the game that were to go and could not, the innermost first.
+    pub(crate) fn folders_left(&self) -> Result<Vec<PathBuf>> {
+        self.run(|db| {
+            let mut query = db.prepare_cached("SELECT path FROM folder_left ORDER BY length(path) DESC")?;
+            let read = |row: &rusqlite::Row<'_>| Ok(PathBuf::from(row.get_ref(0)?.as_str()?));
+            query.query_map([], read)?.collect()
+        })
+    }
+
+    /// Notes one of them.
+    pub(crate) fn note_folder_left(&self, path: &Path) -> Result<()> {
+        self.run(|db| {
+            db.execute("INSERT OR IGNORE INTO folder_left VALUES (?1)", [path.to_string_lossy()]).map(drop)
+        })
+    }
+
+    /// Forgets one of them.
+    pub(crate) fn forget_folder_left(&self, path: &Path) -> Result<()> {
+        self.run(|db| {
+            db.execute("DELETE FROM folder_left WHERE path = ?1", [path.to_string_lossy()]).map(drop)
         })
     }
 
