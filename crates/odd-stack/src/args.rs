@@ -16,8 +16,8 @@ use crate::shell::Shell;
 #[derive(Debug, Parser)]
 #[command(name = "oddstack", version, max_term_width = 100, propagate_version = false)]
 #[command(
-    after_help = "Exit codes: 0 done · 1 failed, nothing changed · 2 wrong usage · 3 looked and found something \
-                        that wants attention, or a captured program failed and what it changed is there · 4 a decision is needed first, nothing changed · 5 the ledger is damaged"
+    after_help = "Exit codes: 0 done; 1 failed, nothing changed; 2 wrong usage; 3 looked and found something \
+                        that wants attention, or a captured program failed and what it changed is there; 4 a decision is needed first, nothing changed; 5 the ledger is damaged"
 )]
 pub struct Cli {
     #[command(flatten)]
@@ -157,7 +157,7 @@ pub struct PlaceArgs {
 /// Options that say what a layer needs, beyond what its fit sheet says.
 #[derive(Debug, Clone, Default, Args)]
 pub struct NeedsArgs {
-    /// Game versions it works with: '>=1.7 <1.8', '1.7.*'
+    /// Game versions it works with: ">=1.7 <1.8", "1.7.*"
     #[arg(long, value_name = "RANGE", help_heading = "What it needs")]
     pub needs_game: Option<String>,
     /// A layer it needs, with or without versions: 'Harbour Core >=2'

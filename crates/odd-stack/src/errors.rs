@@ -100,7 +100,7 @@ impl Failure {
         let mut lines = vec![self.message.clone()];
         lines.extend(self.list.iter().take(MOST_LINES).map(|line| format!("  {}", one_line(line))));
         if self.list.len() > MOST_LINES {
-            lines.push(format!("  … and {} more (--json lists all)", self.list.len() - MOST_LINES));
+            lines.push(format!("  ... and {} more (--json lists all)", self.list.len() - MOST_LINES));
         }
         if !self.choices.is_empty() {
             lines.push("Choose:".to_owned());

@@ -166,6 +166,10 @@ pub enum ChangeError {
 /// What most likely keeps a file from being changed, as the end of a sentence.
 fn likely_cause(error: &io::Error) -> &'static str {
     match error.kind() {
+        io::ErrorKind::PermissionDenied if cfg!(windows) => {
+            " (is it open in another program, or write-protected? Below `Program Files` only administrators may write: start the \
+             terminal as administrator)"
+        }
         io::ErrorKind::PermissionDenied | io::ErrorKind::ResourceBusy | io::ErrorKind::ReadOnlyFilesystem => {
             " (is it open in another program, or write-protected?)"
         }

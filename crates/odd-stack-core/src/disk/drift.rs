@@ -99,7 +99,16 @@ pub(super) fn is_base_as_seen(base: &BaseFile, now: &Seen) -> bool {
 pub(super) fn is_entry_as_laid(entry: &Entry, now: &Seen) -> bool {
     now.kind == BaseKind::File
         && now.size_bytes == entry.size_bytes
-        && now.modified_ns.div_euclid(1_000_000_000) == entry.modified
+        && is_time_of(entry.modified, now.modified_ns)
+}
+
+/// Whether a file that was given a time in seconds shows it. FAT keeps every other second, and a system may round up or down
+/// (FAT specification; learn.microsoft.com, File Times).
+fn is_time_of(given: i64, shown_ns: i64) -> bool {
+    const SECOND_NS: i64 = 1_000_000_000;
+    let shown = shown_ns.div_euclid(SECOND_NS);
+    let is_even = shown_ns.rem_euclid(2 * SECOND_NS) == 0;
+    shown == given || is_even && (shown - given).abs() == 1
 }
 
 /// Whether what lies at `path` is the base's own file that a layer covers.
@@ -107,4 +116,24 @@ pub(super) fn is_put_back(path: &Path, seen: Option<Seen>, covered: Option<&Base
     let (Some(seen), Some(base)) = (seen, covered) else { return Ok(false) };
     let (Some(hash), BaseKind::File) = (base.hash, seen.kind) else { return Ok(false) };
     Ok(seen.size_bytes == base.size_bytes && ContentHash::of_file(path)? == hash)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_time_is_known_again_on_a_disk_that_keeps_every_other_second() {
+        let ns = |seconds: i64| seconds * 1_000_000_000;
+        for (given, shown) in
+            [(101, ns(101)), (101, ns(101) + 5), (101, ns(100)), (101, ns(102)), (-3, ns(-4))]
+        {
+            assert!(is_time_of(given, shown), "{given} {shown}");
+        }
+        for (given, shown) in
+            [(101, ns(103)), (101, ns(100) + 5), (101, ns(104)), (100, ns(101)), (100, ns(102))]
+        {
+            assert!(!is_time_of(given, shown), "{given} {shown}");
+        }
+    }
 }

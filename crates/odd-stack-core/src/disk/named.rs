@@ -2,7 +2,7 @@
 //! catalogue nobody would know where they belong.
 //!
 //! `originals.names` lies in the side of a root and holds one JSON object a line. A line `{"root", "folder"}` says where
-//! a root lies; a line `{"number", "root", "path", …}` what `originals/NUMBER` is. What comes later counts. Lines are
+//! a root lies; a line `{"number", "root", "path", ...}` what `originals/NUMBER` is. What comes later counts. Lines are
 //! added before the mark of the change that moves the file there, so the list has every file that lies there, and may have
 //! more. What can't be read of a line that was cut short is passed over.
 

@@ -8,6 +8,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::Permit;
+use crate::address::SIDE_FOLDER;
 use crate::disk::{KEPT, NAMES, ORIGINALS, STAGE, Seam, TRASH, empty_folder, is_nothing_there};
 use crate::ledger::{CareMark, Home, Ledger, LedgerError, Registered, SECOND_NAME, SUMS_NAME};
 
@@ -121,5 +122,10 @@ fn remove_ledger(folder: &Path, seam: &dyn Seam) -> Result<(), LedgerError> {
         let _ = seam.remove_folder(&folder.join(name));
     }
     let _ = seam.remove_folder(folder);
+    if let Some(beside) =
+        folder.parent().filter(|above| above.file_name().is_some_and(|name| name == SIDE_FOLDER))
+    {
+        let _ = seam.remove_folder(beside);
+    }
     Ok(())
 }

@@ -13,7 +13,7 @@ use thiserror::Error;
 
 use super::DamageRow;
 use super::select::plain;
-use crate::address::{RelPath, SIDE_FOLDER};
+use crate::address::{RelPath, SIDE_FOLDER, plain_path};
 use crate::disk::{
     CheckError, KEPT, NAMES, Named, ORIGINALS, Seam, Soundness, Stamp, ensure_names, look_at,
     look_for_damage, make_private_folder, read_names, soundness_of_original,
@@ -158,7 +158,8 @@ pub fn ledger_meant(home: &Home, text: &str) -> Result<PathBuf, RescueError> {
     }
     let folder = Path::new(text);
     if looks_like_a_ledger(folder) {
-        return Ok(std::path::absolute(folder).unwrap_or_else(|_| folder.to_path_buf()));
+        let absolute = std::path::absolute(folder).unwrap_or_else(|_| folder.to_path_buf());
+        return Ok(plain_path(&absolute));
     }
     if let Some(mark) = CareMark::read(folder) {
         return Ok(mark.ledger);

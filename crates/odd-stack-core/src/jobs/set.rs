@@ -168,7 +168,9 @@ pub fn change_settings(
     }
     if let Some(runner) = &request.runner {
         let words = shlex::split(runner).ok_or_else(|| SetError::BadRunner { text: runner.clone() })?;
-        game.runner = (!words.is_empty()).then(|| runner.trim().to_owned());
+        // Not every shell passes on an empty word.
+        let is_none = words.is_empty() || words == ["none"];
+        game.runner = (!is_none).then(|| runner.trim().to_owned());
     }
     let pattern = request.version_pattern.as_deref();
     // A pattern alone is for the file that the version is read from already.

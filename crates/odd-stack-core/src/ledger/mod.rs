@@ -4,11 +4,11 @@
 //! |---|---|---|
 //! | `catalogue.sqlite` | game, base, layers, journal | `catalogue` |
 //! | `catalogue.second`, `catalogue.sums` | a second copy of it, sums of its pages | `catalogue` |
-//! | `blobs/ab/cdef…` | stored contents by BLAKE3 hash | `blobs` |
+//! | `blobs/ab/cdef...` | stored contents by BLAKE3 hash | `blobs` |
 //! | `lock`, `lock-holder` | who may change the game | `lock` |
 //! | `originals/N` | base files that are covered, themselves | `disk` |
 //! | `stage/`, `trash/` | files on their way in and out | `disk` |
-//! | `kept/N/…` | drifted files that `--keep-edits` saved | `disk` |
+//! | `kept/N/...` | drifted files that `--keep-edits` saved | `disk` |
 //!
 //! The last three lines lie in a side folder `.oddstack` of the root instead, when the root is on
 //! another volume than the ledger: files move between them and the game by rename alone.

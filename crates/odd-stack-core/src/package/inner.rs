@@ -10,6 +10,7 @@ use super::archive_file::ArchiveFile;
 use super::delivery::{Delivery, Halt, Wanted};
 use super::kind::kind_of;
 use super::listing::{self, Folder, LinkOut, Member};
+use super::names::Names;
 use super::volumes::{Scheme, Volumes};
 use super::{LimitBroken, OpenOptions, Opening, Package, PackageError, Part};
 use crate::address::{Folding, RelPath};
@@ -147,8 +148,13 @@ impl Package {
         if let Err(found) = kind {
             return Err(PackageError::UnknownKind { path: shown.into(), found });
         }
-        let opening =
-            Opening { shown: &shown, limits: &options.limits, names: options.names, take: None, observer };
+        let opening = Opening {
+            shown: &shown,
+            limits: &options.limits,
+            names: Names::new(options.names),
+            take: None,
+            observer,
+        };
         let alone = Volumes { scheme: Scheme::Single, files: Vec::new() };
         let (_, source, raws) = opening.open(vec![file], &alone)?;
         let contents = raws.len();

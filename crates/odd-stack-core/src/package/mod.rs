@@ -41,6 +41,8 @@ pub use limits::{LimitBroken, Limits};
 pub use listing::{Folder, LinkOut, Member};
 pub use names::NameEncoding;
 
+use names::Names;
+
 use archive_file::ArchiveFile;
 use delivery::{Delivery, Halt, Source, Take, Wanted};
 use kind::kind_of;
@@ -146,8 +148,13 @@ impl Package {
                 .map(|file| ArchiveFile::open(file).map_err(|source| PackageError::unreadable(file, source)));
             let files = files.collect::<Result<Vec<_>, _>>()?;
             let packed_bytes = files.iter().map(ArchiveFile::length_bytes).sum();
-            let opening =
-                Opening { shown: &shown, limits: &options.limits, names: options.names, take, observer };
+            let opening = Opening {
+                shown: &shown,
+                limits: &options.limits,
+                names: Names::new(options.names),
+                take,
+                observer,
+            };
             let (kind, source, raws) = opening.open(files, &volumes)?;
             (kind, source, raws, volumes.files.len(), packed_bytes)
         };
@@ -337,7 +344,7 @@ fn into_inner<E>(failed: Mutex<Option<E>>) -> Option<E> {
 struct Opening<'a> {
     shown: &'a str,
     limits: &'a Limits,
-    names: Option<NameEncoding>,
+    names: Names,
     take: Option<&'a Take<'a>>,
     observer: &'a dyn Observer,
 }
@@ -363,12 +370,12 @@ impl Opening<'_> {
         let opened = match kind {
             // A folder is none of the kinds that a file tells.
             PackageKind::Folder | PackageKind::Zip => {
-                zip::ZipSource::open(shown, whole, limits, self.names).map(boxed)
+                zip::ZipSource::open(shown, whole, limits, &self.names).map(boxed)
             }
             PackageKind::SevenZ => seven::SevenSource::open(shown, whole, limits).map(boxed),
-            PackageKind::Rar => rar::RarSource::open(shown, files, volumes, limits, self.names).map(boxed),
+            PackageKind::Rar => rar::RarSource::open(shown, files, volumes, limits, &self.names).map(boxed),
             PackageKind::Tar(packing) => {
-                let early = tar::TakeEarly { take: self.take, observer: self.observer, names: self.names };
+                let early = tar::TakeEarly { take: self.take, observer: self.observer, names: &self.names };
                 let is_packed = packing != Packing::Plain;
                 if is_packed {
                     self.observer.begin(Work::Reading, 0, whole.length_bytes());
@@ -389,6 +396,12 @@ impl Opening<'_> {
             }
             (error, _) => error,
         })?;
+        if let Some(name) = self.names.guessed() {
+            self.observer.warn(&format!(
+                "{shown}: it does not tell the code page of names such as `{name}`; where they look wrong, say which it is with \
+                 --names, such as --names shift_jis"
+            ));
+        }
         Ok((kind, source, raws))
     }
 }

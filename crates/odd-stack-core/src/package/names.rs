@@ -1,5 +1,7 @@
 //! Names that an archive keeps as bytes of a code page it does not tell.
 
+use std::sync::OnceLock;
+
 use encoding_rs::Encoding;
 use oem_cp::code_table::DECODING_TABLE_CP437;
 
@@ -29,16 +31,36 @@ impl NameEncoding {
     }
 }
 
-/// A name in the given code page, or in 437, in which all bytes mean something.
-///
-/// # Errors
-/// A readable stand-in, when the bytes mean nothing in that code page.
-pub(super) fn decode(bytes: &[u8], encoding: Option<NameEncoding>) -> Result<String, (String, NameProblem)> {
-    let Some(NameEncoding(encoding)) = encoding else {
-        return Ok(oem_cp::decode_string_complete_table(bytes, &DECODING_TABLE_CP437));
-    };
-    let (name, has_errors) = encoding.decode_without_bom_handling(bytes);
-    if has_errors { Err((name.into_owned(), NameProblem::NotText)) } else { Ok(name.into_owned()) }
+/// How names are read whose code page the archive does not tell.
+#[derive(Debug, Clone)]
+pub(super) struct Names {
+    pub said: Option<NameEncoding>,
+    guessed: OnceLock<String>,
+}
+
+impl Names {
+    pub(super) fn new(said: Option<NameEncoding>) -> Self {
+        Self { said, guessed: OnceLock::new() }
+    }
+
+    /// A name in the code page that was said, or in 437, in which all bytes mean something.
+    ///
+    /// # Errors
+    /// A readable stand-in, when the bytes mean nothing in that code page.
+    pub(super) fn decode(&self, bytes: &[u8]) -> Result<String, (String, NameProblem)> {
+        let Some(NameEncoding(encoding)) = self.said else {
+            let name = oem_cp::decode_string_complete_table(bytes, &DECODING_TABLE_CP437);
+            self.guessed.get_or_init(|| name.clone());
+            return Ok(name);
+        };
+        let (name, has_errors) = encoding.decode_without_bom_handling(bytes);
+        if has_errors { Err((name.into_owned(), NameProblem::NotText)) } else { Ok(name.into_owned()) }
+    }
+
+    /// The first name that was read in a code page that nobody has told.
+    pub(super) fn guessed(&self) -> Option<&str> {
+        self.guessed.get().map(String::as_str)
+    }
 }
 
 #[cfg(test)]
@@ -50,12 +72,12 @@ mod tests {
         // The second byte of the first sign is a backslash, which is no separator here.
         let bytes = [0x95, 0x5c, b'.', b't', b'x', b't'];
         for label in ["shift_jis", "932", "CP932"] {
-            let name = decode(&bytes, NameEncoding::parse(label)).unwrap();
+            let name = Names::new(NameEncoding::parse(label)).decode(&bytes).unwrap();
             assert_eq!(name, "\u{8868}.txt", "{label}");
         }
-        assert_eq!(decode(&[0xcf, 0xf0], NameEncoding::parse("1251")).unwrap(), "\u{41f}\u{440}");
-        assert_eq!(decode(&[0x81], None).unwrap(), "\u{fc}");
-        assert!(decode(&[0xff], NameEncoding::parse("utf-8")).is_err());
+        assert_eq!(Names::new(NameEncoding::parse("1251")).decode(&[0xcf, 0xf0]).unwrap(), "\u{41f}\u{440}");
+        assert_eq!(Names::new(None).decode(&[0x81]).unwrap(), "\u{fc}");
+        assert!(Names::new(NameEncoding::parse("utf-8")).decode(&[0xff]).is_err());
         assert_eq!(NameEncoding::parse("harbourish"), None);
     }
 }

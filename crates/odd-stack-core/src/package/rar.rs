@@ -13,7 +13,7 @@ use rars::{
 use super::archive_file::ArchiveFile;
 use super::delivery::{Delivery, Halt, Source, Wanted};
 use super::listing::{RawKind, RawMember};
-use super::names::{NameEncoding, decode};
+use super::names::Names;
 use super::relay::{Relay, RelayWriter, relayed};
 use super::volumes::Volumes;
 use super::{Limits, PackageError};
@@ -38,7 +38,7 @@ impl RarSource {
         files: Vec<ArchiveFile>,
         names: &Volumes,
         limits: &Limits,
-        encoding: Option<NameEncoding>,
+        encoding: &Names,
     ) -> Result<(Self, Vec<RawMember>), PackageError> {
         let packed_bytes = files.iter().map(ArchiveFile::length_bytes).sum();
         let options = ArchiveReadOptions::new().with_max_header_count(limits.most_files.saturating_add(16));
@@ -54,7 +54,7 @@ impl RarSource {
             .is_some_and(|member| member.meta.is_split_before);
         if starts_late {
             let reason = "it is a later volume of a set whose names do not show it; name them \
-                          x.part1.rar, x.part2.rar, …"
+                          x.part1.rar, x.part2.rar, ..."
                 .to_owned();
             return Err(PackageError::Broken { package: package.to_owned(), reason });
         }
@@ -77,12 +77,7 @@ impl RarSource {
         Ok((source, raws))
     }
 
-    fn raw_member(
-        &self,
-        package: &str,
-        index: usize,
-        encoding: Option<NameEncoding>,
-    ) -> Result<RawMember, PackageError> {
+    fn raw_member(&self, package: &str, index: usize, encoding: &Names) -> Result<RawMember, PackageError> {
         let member = &self.members[index];
         let name = name_of(member, encoding);
         let shown = match &name {
@@ -244,14 +239,14 @@ impl Drop for Sink {
     }
 }
 
-fn name_of(member: &ArchiveMember, encoding: Option<NameEncoding>) -> Result<String, (String, NameProblem)> {
+fn name_of(member: &ArchiveMember, encoding: &Names) -> Result<String, (String, NameProblem)> {
     let bytes = &member.meta.name;
     match std::str::from_utf8(bytes) {
-        Ok(name) if member.name_is_unicode() || encoding.is_none() => Ok(name.to_owned()),
+        Ok(name) if member.name_is_unicode() || encoding.said.is_none() => Ok(name.to_owned()),
         Err(_) if member.name_is_unicode() => {
             Err((String::from_utf8_lossy(bytes).into_owned(), NameProblem::NotText))
         }
-        _ => decode(bytes, encoding),
+        _ => encoding.decode(bytes),
     }
 }
 

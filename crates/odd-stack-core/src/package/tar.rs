@@ -16,7 +16,7 @@ use super::delivery::{Delivery, Halt, Source, Take, Wanted};
 use super::kind::{HEAD_BYTES, Packing, is_tar_header};
 use super::limits::LimitBroken;
 use super::listing::{RawKind, RawMember, judge_name};
-use super::names::{NameEncoding, decode};
+use super::names::Names;
 use super::relay::{Relay, relayed};
 use super::tar_gaps::Records;
 use super::{Limits, PackageError};
@@ -33,7 +33,7 @@ pub(super) struct TarSource {
     package: String,
     file: ArchiveFile,
     packing: Packing,
-    names: Option<NameEncoding>,
+    names: Names,
     /// Where the contents lie, by number; only of a plain archive.
     places: Option<Vec<(u64, u64)>>,
 }
@@ -43,7 +43,7 @@ pub(super) struct TarSource {
 pub(super) struct TakeEarly<'a> {
     pub take: Option<&'a Take<'a>>,
     pub observer: &'a dyn Observer,
-    pub names: Option<NameEncoding>,
+    pub names: &'a Names,
 }
 
 /// One member as the walk meets it.
@@ -69,7 +69,7 @@ impl TarSource {
             package: package.to_owned(),
             file,
             packing,
-            names: early.names,
+            names: early.names.clone(),
             places: (packing == Packing::Plain).then(Vec::new),
         };
         let is_packed = packing != Packing::Plain;
@@ -188,7 +188,7 @@ impl TarSource {
                 unpacked_bytes = unpacked_bytes.saturating_add(gaps.size_bytes);
                 limits.check(met, unpacked_bytes, self.file.length_bytes()).map_err(over)?;
             }
-            let Some(mut raw) = raw_member(&self.package, &entry, number, self.names)
+            let Some(mut raw) = raw_member(&self.package, &entry, number, &self.names)
                 .map_err(|error| delivery.halt(error))?
             else {
                 continue;
@@ -200,7 +200,7 @@ impl TarSource {
                 None => each(Met { raw, place, content: &mut entry })?,
                 Some(gaps) => {
                     if let Some(name) = &gaps.name {
-                        raw.name = text(name, self.names);
+                        raw.name = text(name, &self.names);
                     }
                     if let RawKind::File { size_bytes } = &mut raw.kind {
                         *size_bytes = gaps.size_bytes;
@@ -322,7 +322,7 @@ fn raw_member<R: Read>(
     package: &str,
     entry: &tar::Entry<'_, R>,
     source: usize,
-    names: Option<NameEncoding>,
+    names: &Names,
 ) -> Result<Option<RawMember>, PackageError> {
     let header = entry.header();
     let name = text(&entry.path_bytes(), names);
@@ -371,10 +371,10 @@ fn raw_member<R: Read>(
     }))
 }
 
-fn text(bytes: &[u8], names: Option<NameEncoding>) -> Result<String, (String, NameProblem)> {
-    match (std::str::from_utf8(bytes), names) {
+fn text(bytes: &[u8], names: &Names) -> Result<String, (String, NameProblem)> {
+    match (std::str::from_utf8(bytes), names.said) {
         (Ok(name), _) => Ok(name.to_owned()),
-        (Err(_), Some(_)) => decode(bytes, names),
+        (Err(_), Some(_)) => names.decode(bytes),
         (Err(_), None) => Err((String::from_utf8_lossy(bytes).into_owned(), NameProblem::NotText)),
     }
 }

@@ -1,8 +1,8 @@
 //! Archives that were split into several files, given any one of them.
 //!
-//! Three ways are in use: `x.7z.001`, `x.7z.002`, … are one file cut into pieces; `x.z01`, …, `x.zip`
+//! Three ways are in use: `x.7z.001`, `x.7z.002`, ... are one file cut into pieces; `x.z01`, ..., `x.zip`
 //! are the segments of a zip archive (PKWARE APPNOTE 8), the last of which has its directory; and
-//! `x.part1.rar`, … or `x.rar`, `x.r00`, … are rar volumes.
+//! `x.part1.rar`, ... or `x.rar`, `x.r00`, ... are rar volumes.
 
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -137,7 +137,7 @@ impl Volumes {
 enum RarNames<'a> {
     /// `x.part01.rar`
     Parts { given: &'a Path, stem: &'a str, width: usize, ending: &'a str },
-    /// `x.rar`, `x.r00`, …, `x.r99`, `x.s00`, …
+    /// `x.rar`, `x.r00`, ..., `x.r99`, `x.s00`, ...
     Old { given: &'a Path, stem: &'a str, is_upper: bool },
 }
 

@@ -11,7 +11,7 @@ use zip::{CompressionMethod, ZipArchive};
 use super::archive_file::ArchiveFile;
 use super::delivery::{Delivery, Halt, Source, Wanted};
 use super::listing::{RawKind, RawMember};
-use super::names::{NameEncoding, decode};
+use super::names::Names;
 use super::{Limits, PackageError};
 use crate::address::NameProblem;
 
@@ -32,7 +32,7 @@ impl ZipSource {
         package: &str,
         file: ArchiveFile,
         limits: &Limits,
-        names: Option<NameEncoding>,
+        names: &Names,
     ) -> Result<(Self, Vec<RawMember>), PackageError> {
         let package = package.to_owned();
         let packed_bytes = file.length_bytes();
@@ -157,7 +157,7 @@ fn raw_member(
     package: &str,
     archive: &mut ZipArchive<ArchiveFile>,
     index: usize,
-    names: Option<NameEncoding>,
+    names: &Names,
 ) -> Result<RawMember, PackageError> {
     let member = archive.by_index_raw(index).map_err(|source| broken(package, &source))?;
     let name = decode_name(member.name_raw(), member.flags().as_u16() & UTF8_FLAG != 0, names);
@@ -203,15 +203,11 @@ fn raw_member(
 /// Names without the UTF-8 flag are in the code page that was said; where none was, they are read as
 /// UTF-8 where they are valid, since many tools forget the flag, and else as code page 437, the format's
 /// default.
-fn decode_name(
-    bytes: &[u8],
-    flagged_utf8: bool,
-    names: Option<NameEncoding>,
-) -> Result<String, (String, NameProblem)> {
+fn decode_name(bytes: &[u8], flagged_utf8: bool, names: &Names) -> Result<String, (String, NameProblem)> {
     match std::str::from_utf8(bytes) {
-        Ok(name) if flagged_utf8 || names.is_none() => Ok(name.to_owned()),
+        Ok(name) if flagged_utf8 || names.said.is_none() => Ok(name.to_owned()),
         Err(_) if flagged_utf8 => Err((String::from_utf8_lossy(bytes).into_owned(), NameProblem::NotText)),
-        _ => decode(bytes, names),
+        _ => names.decode(bytes),
     }
 }
 

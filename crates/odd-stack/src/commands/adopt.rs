@@ -72,7 +72,7 @@ fn text(report: &AdoptReport, most: usize, verbose: bool) -> String {
     let list = |rows: &[String]| {
         let mut text: String = rows.iter().take(most).map(|row| format!("    {row}\n")).collect();
         if rows.len() > most {
-            text.push_str(&paint(DIM, &format!("    … and {} more (-v lists all)\n", rows.len() - most)));
+            text.push_str(&paint(DIM, &format!("    ... and {} more (-v lists all)\n", rows.len() - most)));
         }
         text
     };

@@ -49,7 +49,7 @@ pub struct RunArgs {
 
 #[derive(Debug, Args)]
 #[command(
-    after_help = "oddstack capture NAME -- COMMAND…     run a program; what it changes becomes a layer\n\
+    after_help = "oddstack capture NAME -- COMMAND...   run a program; what it changes becomes a layer\n\
                         oddstack capture NAME --begin         change things by hand, then\n\
                         oddstack capture --end                make a layer of what you changed, or\n\
                         oddstack capture --cancel             take back all that was changed"
@@ -116,7 +116,7 @@ pub fn run(desk: &mut Desk, args: &CaptureArgs) -> Result<Ended, Failure> {
         return Err(usage("what a program will do can't be told before it has run; leave --dry-run out"));
     }
     if !args.begin && args.command.is_empty() {
-        return Err(usage("say what to run, as in `oddstack capture NAME -- COMMAND…`, or --begin"));
+        return Err(usage("say what to run, as in `oddstack capture NAME -- COMMAND...`, or --begin"));
     }
     let request = CaptureRequest {
         name: args.name.clone().unwrap_or_default(),
@@ -420,7 +420,7 @@ fn captured(report: &CaptureEnd, most: usize) -> String {
     let all = rows.len();
     text.push_str(&table(&[], rows.into_iter().take(most).collect()));
     if all > most {
-        text.push_str(&paint(DIM, &format!("  … and {} more (-v lists all)\n", all - most)));
+        text.push_str(&paint(DIM, &format!("  ... and {} more (-v lists all)\n", all - most)));
     }
     if report.alike_files > 0 {
         let line = format!("  {} written anew just as they were: no part of it\n", files(report.alike_files));

@@ -140,7 +140,7 @@ pub fn damage_table(damaged: &[DamageRow], most: usize) -> String {
     });
     let mut text = table(&[], rows.collect());
     if damaged.len() > most {
-        text.push_str(&paint(DIM, &format!("  … and {} more (-v lists all)\n", damaged.len() - most)));
+        text.push_str(&paint(DIM, &format!("  ... and {} more (-v lists all)\n", damaged.len() - most)));
     }
     text
 }
@@ -232,7 +232,7 @@ fn text(report: &CheckSummary, most: usize) -> String {
     text.push_str(&table(&[], rows.collect()));
     if report.drifted.len() > most {
         let more = report.drifted.len() - most;
-        text.push_str(&paint(DIM, &format!("  … and {more} more (-v lists all)\n")));
+        text.push_str(&paint(DIM, &format!("  ... and {more} more (-v lists all)\n")));
     }
     text
 }

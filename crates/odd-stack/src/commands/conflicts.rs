@@ -78,7 +78,7 @@ fn text(report: &ConflictsReport) -> String {
     let more = open.len().saturating_sub(most) + settled.len().saturating_sub(most);
     if more > 0 {
         let more = number(more as u64);
-        text.push_str(&paint(DIM, &format!("… and {more} more pairs of layers (--all lists them)\n")));
+        text.push_str(&paint(DIM, &format!("... and {more} more pairs of layers (--all lists them)\n")));
     }
     for layer in &report.no_effect {
         let line = format!("{layer} has no effect: other layers cover all of it.");
@@ -113,7 +113,7 @@ fn pair_text(pair: &PairRow, is_complete: bool) -> String {
     let told = pair.contests.len() as u64;
     if !is_complete && pair.open_files > told {
         let more = number(pair.open_files - told);
-        text.push_str(&paint(DIM, &format!("  … and {more} more open (--all lists them)\n")));
+        text.push_str(&paint(DIM, &format!("  ... and {more} more open (--all lists them)\n")));
     }
     text
 }
@@ -189,14 +189,14 @@ fn differs_lines(differs: &Differs, upper_name: &str, lower_name: &str) -> Vec<S
             };
             let mut lines: Vec<String> = keys.iter().take(MOST_KEYS).map(line).collect();
             if keys.len() > MOST_KEYS {
-                lines.push(format!("… and {} more keys", keys.len() - MOST_KEYS));
+                lines.push(format!("... and {} more keys", keys.len() - MOST_KEYS));
             }
             lines
         }
         Differs::Text { lines, more_lines, .. } => {
             let mut shown = lines.clone();
             if *more_lines > 0 {
-                shown.push(format!("… and {more_lines} more lines"));
+                shown.push(format!("... and {more_lines} more lines"));
             }
             shown
         }

@@ -1,4 +1,4 @@
-//! `oddstack game …`
+//! `oddstack game ...`
 
 use std::path::{Path, PathBuf};
 
@@ -104,7 +104,7 @@ pub struct VersionArgs {
 /// How a version stands in its file.
 #[derive(Debug, Args)]
 pub struct PatternArgs {
-    /// What stands around the version in that file, {} in its place: 'Build = {}'
+    /// What stands around the version in that file, {} in its place: "Build = {}"
     #[arg(long, value_name = "TEXT")]
     pub version_pattern: Option<String>,
 }
@@ -165,7 +165,7 @@ pub struct SetGameArgs {
     /// Give up one of these
     #[arg(long, value_name = "GLOB")]
     pub not_volatile: Vec<String>,
-    /// What starts programs of another system, with its arguments; '' for nothing
+    /// What starts programs of another system, with its arguments; none for nothing
     #[arg(long, value_name = "PROG ARGS")]
     pub runner: Option<String>,
     /// Only say what would be done
@@ -558,6 +558,7 @@ fn set_blending(desk: &mut Desk, ledger: &Ledger, args: &SetGameArgs) -> Result<
 
 /// The last that is said of a pattern counts.
 fn add_rule(rules: &mut Vec<BlendRule>, pattern: &str, format: Option<Format>) {
+    let pattern = if cfg!(windows) { &pattern.replace('\\', "/") } else { pattern };
     rules.retain(|known| known.pattern != pattern);
     rules.push(BlendRule { pattern: pattern.to_owned(), format });
 }

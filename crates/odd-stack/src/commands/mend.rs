@@ -268,7 +268,7 @@ fn rows(files: &[MendRow], most: usize) -> String {
     });
     let mut text = table(&[], rows.collect());
     if files.len() > most {
-        text.push_str(&format!("  … and {} more (-v lists all)\n", files.len() - most));
+        text.push_str(&format!("  ... and {} more (-v lists all)\n", files.len() - most));
     }
     text
 }
@@ -280,7 +280,7 @@ fn still_unknown(addresses: &[String]) -> String {
     let mut text = paint(WARN, &line);
     text.extend(addresses.iter().take(MOST_EFFECTS).map(|address| format!("  {address}\n")));
     if count > MOST_EFFECTS {
-        text.push_str(&paint(BOLD, &format!("  … and {} more\n", count - MOST_EFFECTS)));
+        text.push_str(&paint(BOLD, &format!("  ... and {} more\n", count - MOST_EFFECTS)));
     }
     text
 }

@@ -1,4 +1,4 @@
-//! `oddstack patchday …`
+//! `oddstack patchday ...`
 
 use clap::{Args, Subcommand};
 use odd_stack_core::disk::{check, roots_are_there};
@@ -205,7 +205,7 @@ fn finish(desk: &mut Desk, args: &FinishArgs) -> Result<Ended, Failure> {
 fn found(report: &PatchDayReport, most: usize) -> String {
     let mut text = match (&report.version_before, &report.version_after) {
         (Some(before), Some(after)) if before != after => {
-            format!("{}\n", paint(BOLD, &format!("{before} → {after}")))
+            format!("{}\n", paint(BOLD, &format!("{before} -> {after}")))
         }
         (_, Some(version)) => format!("The game is {version}, as before.\n"),
         (_, None) => "The game's version is not known; state it with --game-version V.\n".to_owned(),
@@ -239,7 +239,7 @@ fn found(report: &PatchDayReport, most: usize) -> String {
             list.iter().take(most).map(|address| vec![cell(word, look), cell(address.clone(), Look::Plain)]);
         text.push_str(&table(&[], rows.collect()));
         if list.len() > most {
-            text.push_str(&paint(DIM, &format!("  … and {} more (-v lists all)\n", list.len() - most)));
+            text.push_str(&paint(DIM, &format!("  ... and {} more (-v lists all)\n", list.len() - most)));
         }
     }
     text
@@ -282,7 +282,7 @@ fn old_originals(report: &PatchDayReport, most: usize) -> String {
     text.extend(report.originals_old.iter().take(most).map(|address| format!("  {address}\n")));
     if report.originals_old.len() > most {
         let more = report.originals_old.len() - most;
-        text.push_str(&paint(DIM, &format!("  … and {more} more (-v lists all)\n")));
+        text.push_str(&paint(DIM, &format!("  ... and {more} more (-v lists all)\n")));
     }
     text
 }

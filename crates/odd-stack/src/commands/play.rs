@@ -236,7 +236,7 @@ fn after(report: &PlayReport, most: usize) -> String {
     text.push_str(if all == 0 { "It wrote nothing in the game's folders.\n" } else { "It wrote:\n" });
     text.push_str(&table(&[], rows.into_iter().take(most).collect()));
     if all > most {
-        text.push_str(&paint(DIM, &format!("  … and {} more (-v lists all)\n", all - most)));
+        text.push_str(&paint(DIM, &format!("  ... and {} more (-v lists all)\n", all - most)));
     }
     text.push_str(&proof_rows(&report.proofs));
     text

@@ -165,7 +165,7 @@ fn told(report: &RescueReport, verbose: bool) -> String {
             });
             text.push_str(&table(&[], rows.collect()));
             if report.originals.len() > most {
-                text.push_str(&format!("  … and {} more (-v lists all)\n", report.originals.len() - most));
+                text.push_str(&format!("  ... and {} more (-v lists all)\n", report.originals.len() - most));
             }
         }
     }

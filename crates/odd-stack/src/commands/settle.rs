@@ -139,7 +139,7 @@ fn settled(rows: &[SettledRow], most: usize) -> String {
     });
     let mut text = table(&[], lines.collect());
     if rows.len() > most {
-        text.push_str(&paint(DIM, &format!("  … and {} more\n", number((rows.len() - most) as u64))));
+        text.push_str(&paint(DIM, &format!("  ... and {} more\n", number((rows.len() - most) as u64))));
     }
     text
 }

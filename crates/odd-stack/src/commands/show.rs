@@ -132,7 +132,7 @@ fn text(report: &ShowReport, most: usize) -> String {
     text.push_str(&table(&[], rows.collect()));
     if report.entries.len() > most {
         let more = files((report.entries.len() - most) as u64);
-        text.push_str(&paint(DIM, &format!("  … and {more} more (-v lists all)\n")));
+        text.push_str(&paint(DIM, &format!("  ... and {more} more (-v lists all)\n")));
     }
     text
 }

@@ -19,10 +19,10 @@ use crate::show::units::{counted, short};
 /// Keys are written as the file's format has them: Section.key (INI), /section/key (JSON), table.key (TOML),
 /// /Root/Element/@attribute (XML).
 #[derive(Debug, Args)]
-#[command(after_help = "oddstack tweak ADDRESS KEY=VALUE…       set keys\n\
+#[command(after_help = "oddstack tweak ADDRESS KEY=VALUE...     set keys\n\
                         oddstack tweak ADDRESS --unset KEY      take a key out\n\
                         oddstack tweak list                     list your edits\n\
-                        oddstack tweak drop ADDRESS [KEY…]      drop edits of a file\n\
+                        oddstack tweak drop ADDRESS [KEY...]    drop edits of a file\n\
                         oddstack tweak drop --all               drop them all")]
 pub struct TweakArgs {
     /// The file's address; or `list`, or `drop`
@@ -59,7 +59,7 @@ impl TweakArgs {
                 (Some((address, keys)), false) => {
                     Ok(Tweak::Drop { address: address.clone(), keys: keys.to_vec() })
                 }
-                _ => Err(usage("say which edits to drop: `oddstack tweak drop ADDRESS [KEY…]`, or --all")),
+                _ => Err(usage("say which edits to drop: `oddstack tweak drop ADDRESS [KEY...]`, or --all")),
             };
         }
         let mut edits = Vec::new();
@@ -82,7 +82,7 @@ impl TweakArgs {
         }
         edits.extend(self.unset.iter().map(|key| KeyEdit::new(key, None)));
         if edits.is_empty() || self.all {
-            return Err(usage("say what to change: `oddstack tweak ADDRESS KEY=VALUE…`, or --unset KEY"));
+            return Err(usage("say what to change: `oddstack tweak ADDRESS KEY=VALUE...`, or --unset KEY"));
         }
         Ok(Tweak::Set(vec![(self.address.clone(), edits)]))
     }

@@ -17,9 +17,9 @@ use crate::errors::{Exit, Failure};
 
 #[derive(Debug, Args)]
 #[command(after_help = "oddstack upgrade LAYER PACKAGE          another version of one layer\n\
-                        oddstack upgrade PACKAGE…               of the layers that are named as the packages are\n\
-                        oddstack upgrade LAYER=PACKAGE…         of these; several in one change, judged as a whole\n\
-                        oddstack upgrade LAYER -- COMMAND…      the new version's installer, of a captured layer\n\
+                        oddstack upgrade PACKAGE...             of the layers that are named as the packages are\n\
+                        oddstack upgrade LAYER=PACKAGE...       of these; several in one change, judged as a whole\n\
+                        oddstack upgrade LAYER -- COMMAND...    the new version's installer, of a captured layer\n\
                         oddstack upgrade LAYER --begin          change it by hand, then `oddstack capture --end`")]
 pub struct UpgradeArgs {
     /// A layer, by name or number in the stack, and the new version's package; or packages, each with its layer's name
@@ -126,7 +126,7 @@ fn packages_of(words: &[String], layers: &[Layer]) -> Result<Vec<(PathBuf, AddPl
     let package = |word: &String| match pair_of(word, layers) {
         Some((old, package)) => Ok((PathBuf::from(package), exchange(old)?)),
         None if words.len() == 1 && !Path::new(word).exists() && select(layers, word).is_ok() => {
-            Err(usage("give the new version's package, or its installer as `-- COMMAND…`"))
+            Err(usage("give the new version's package, or its installer as `-- COMMAND...`"))
         }
         None => Ok((PathBuf::from(word), AddPlace::NewVersion)),
     };

@@ -89,7 +89,7 @@ pub fn effects(report: &ChangeReport, most: usize) -> String {
     let mut text = table(&[], rows.collect());
     if report.effects.len() > most && most > 0 {
         let more = number((report.effects.len() - most) as u64);
-        text.push_str(&paint(DIM, &format!("  … and {more} more (-v lists all)\n")));
+        text.push_str(&paint(DIM, &format!("  ... and {more} more (-v lists all)\n")));
     }
     text.push_str(&folders("makes", &report.folders_made, most));
     text.push_str(&folders("drops", &report.folders_dropped, most));
@@ -142,7 +142,10 @@ pub fn difference(
     let all = rows.len();
     text.push_str(&table(&[], rows.into_iter().take(most).collect()));
     if all > most && most > 0 {
-        text.push_str(&paint(DIM, &format!("  … and {} more (-v lists all)\n", number((all - most) as u64))));
+        text.push_str(&paint(
+            DIM,
+            &format!("  ... and {} more (-v lists all)\n", number((all - most) as u64)),
+        ));
     }
     let contested = |words: &str, list: &[String]| {
         let shown = list.iter().take(most.clamp(1, 6)).map(String::as_str).collect::<Vec<_>>().join(", ");

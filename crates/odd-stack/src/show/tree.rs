@@ -89,7 +89,7 @@ pub fn tree(leaves: &[Leaf<'_>], all: bool, width: usize) -> String {
 /// The text cut off after `most` characters.
 fn cut_off(text: &str, most: usize) -> String {
     match text.char_indices().nth(most) {
-        Some(_) => text.chars().take(most.saturating_sub(1)).chain(['…']).collect(),
+        Some(_) => text.chars().take(most.saturating_sub(3)).chain("...".chars()).collect(),
         None => text.to_owned(),
     }
 }
@@ -100,10 +100,10 @@ fn shortened(text: &str, most: usize) -> String {
     if count <= most {
         return text.to_owned();
     }
-    let tail = most.saturating_sub(1) * 2 / 3;
-    let head: String = text.chars().take(most.saturating_sub(1) - tail).collect();
+    let tail = most.saturating_sub(3) * 2 / 3;
+    let head: String = text.chars().take(most.saturating_sub(3) - tail).collect();
     let end: String = text.chars().skip(count - tail).collect();
-    format!("{head}…{end}")
+    format!("{head}...{end}")
 }
 
 struct Line {
@@ -202,7 +202,7 @@ fn write(node: &Node<'_>, indent: usize, above: Option<&str>, most: Most, lines:
     if rest.peek().is_some() {
         let (count, bytes) =
             rest.fold((0, 0), |(count, bytes), folder| (count + folder.count, bytes + folder.bytes));
-        let name = format!("… {} more folders", node.folders.len() - folders);
+        let name = format!("... {} more folders", node.folders.len() - folders);
         lines.push(Line { indent, name, is_folder: false, size: size(bytes), said: files(count) });
     }
     let shown = few(node.leaves.len(), most.files);
@@ -224,7 +224,7 @@ fn write(node: &Node<'_>, indent: usize, above: Option<&str>, most: Most, lines:
     if shown < node.leaves.len() {
         let rest = &node.leaves[shown..];
         let size = size(rest.iter().map(|(_, leaf)| leaf.size_bytes).sum());
-        let (name, said) = (format!("… {} more", rest.len()), "-v shows them".to_owned());
+        let (name, said) = (format!("... {} more", rest.len()), "-v shows them".to_owned());
         lines.push(Line { indent, name, is_folder: false, size, said });
     }
 }

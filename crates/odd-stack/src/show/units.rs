@@ -50,7 +50,7 @@ pub fn short(value: &str) -> String {
     if line.chars().count() <= MOST {
         return line;
     }
-    format!("{}…", line.chars().take(MOST - 1).collect::<String>())
+    format!("{}...", line.chars().take(MOST - 3).collect::<String>())
 }
 
 /// The last part of a path, as people know a package by.

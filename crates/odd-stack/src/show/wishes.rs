@@ -48,7 +48,7 @@ pub fn loads_words(names: &[String]) -> String {
     }
 }
 
-/// `cache/**: 3 files now (1.2 MB): game:cache/a, …`.
+/// `cache/**: 3 files now (1.2 MB): game:cache/a, ...`.
 pub fn clear_words(clear: &ClearRow) -> String {
     if let Some(reason) = &clear.refused {
         return format!("{}, and never will: {reason}", clear.pattern);

@@ -25,7 +25,7 @@ fn the_demo_walks_through_the_main_job() {
         "and the game is 1.7",
         "night-ferries is a layer now",
         "The game is itself again",
-        "1.7 → 1.8",
+        "1.7 -> 1.8",
         "the game's own, in the place of foggy-harbour's",
     ] {
         assert!(told.contains(words), "`{words}` is not in\n{told}");

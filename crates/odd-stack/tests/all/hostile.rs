@@ -294,3 +294,25 @@ fn damage_and_bombs_are_refused_by_every_reader() {
 fn what_is_locked_split_wrapped_or_no_archive_is_refused() {
     refuse_all(odd_ones());
 }
+
+#[test]
+fn names_of_an_untold_code_page_are_pointed_out() {
+    let closed = Closed::with_game();
+    closed.zip("old-1.zip", &[("data/XX.txt", "old")]);
+    let path = closed.path("old-1.zip");
+    let bytes = fs::read(&path).unwrap();
+    // The bytes of `\u{41f}\u{440}` in Windows-1251.
+    let mut written = bytes.clone();
+    for at in 0..bytes.len() - 2 {
+        if bytes[at..].starts_with(b"XX") {
+            written[at..at + 2].copy_from_slice(&[0xcf, 0xf0]);
+        }
+    }
+    fs::write(&path, written).unwrap();
+    for more in ["", " -q"] {
+        closed.run(&format!("inspect old-1.zip{more}")).status(0).says("note: ").says("--names shift_jis");
+    }
+    let told = closed.run("add old-1.zip --place .=game: --names 1251 -q").status(0);
+    assert!(!told.stderr.contains("note: "), "{}", told.stderr);
+    assert_eq!(closed.read("game/data/\u{41f}\u{440}.txt"), "old");
+}

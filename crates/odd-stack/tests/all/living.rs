@@ -55,7 +55,7 @@ fn a_planned_update_lays_what_still_fits() {
     let files = closed.files();
     let looked = closed.run("patchday finish --dry-run").status(3);
     looked
-        .says("1.7 → 1.8")
+        .says("1.7 -> 1.8")
         .says("waits")
         .says("replaces a file that the update touched: game:bin/quillhaven.bin");
     assert_eq!(closed.files(), files);
@@ -90,7 +90,7 @@ fn an_unplanned_update_is_told_from_the_layers() {
         .says("the game is 1.8 now and was 1.7");
     closed.run("lift patch").status(4);
     let done = closed.run("patchday finish").status(3);
-    let done = done.says("1.7 → 1.8").says("settings that you or the game changed: kept").says("patch");
+    let done = done.says("1.7 -> 1.8").says("settings that you or the game changed: kept").says("patch");
     done.says("what the game itself has there").says("game:data/lamps/brass.qtx");
 }
 
@@ -726,7 +726,7 @@ fn a_version_that_no_file_tells_is_stated() {
     closed.zip("lamps-1.zip", &[("data/lamps/brass.qtx", "lamps\n")]);
     closed.run_words(&["add", "lamps-1.zip", "--place", ".=game:", "--needs-game", "<1.8"]).status(0);
     closed.run("patchday begin").status(0);
-    closed.run("patchday finish --game-version 1.8").status(3).says("1.7 → 1.8").says("needs game <1.8");
+    closed.run("patchday finish --game-version 1.8").status(3).says("1.7 -> 1.8").says("needs game <1.8");
     closed.run("game show").status(0).says("1.8");
     // Without a stated version, many changed files tell an update that nobody planned.
     let closed = Closed::with_game();
@@ -748,7 +748,7 @@ fn a_version_that_no_file_tells_is_stated() {
     // A stated version says that it was an update, whatever speaks for it.
     closed.run("lay lamps").status(0);
     closed.write("game/data/lamps/brass.qtx", "of the next update\n");
-    closed.run("patchday finish --game-version 1.9").status(3).says("1.7 → 1.9").says("waits");
+    closed.run("patchday finish --game-version 1.9").status(3).says("1.7 -> 1.9").says("waits");
     assert_eq!(closed.read("game/data/lamps/brass.qtx"), "of the next update\n");
     closed.run("check --deep").status(0);
 }

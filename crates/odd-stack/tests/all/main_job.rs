@@ -337,7 +337,7 @@ fn quiet_says_less_and_verbose_says_more() {
     let members: Vec<(&str, &str)> = many.iter().map(|(name, content)| (name.as_str(), *content)).collect();
     closed.zip("many-1.zip", &members);
     let usual = closed.run("inspect many-1.zip").status(0);
-    assert!(usual.stdout.contains("… 22 more") && !usual.stdout.contains("29.txt"), "{}", usual.stdout);
+    assert!(usual.stdout.contains("... 22 more") && !usual.stdout.contains("29.txt"), "{}", usual.stdout);
     closed.run("inspect many-1.zip -v").status(0).says("29.txt");
     let usual = closed.run("add many-1.zip").status(0);
     assert!(usual.stdout.contains("and 33 more (-v lists all)"), "{}", usual.stdout);

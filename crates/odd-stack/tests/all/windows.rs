@@ -243,3 +243,22 @@ fn a_folder_that_a_cloud_client_syncs_is_told() {
     reg(&["delete", KEY, "/f"]);
     added.status(0).says("a cloud client keeps the same");
 }
+
+#[test]
+fn junctions_in_the_game_are_never_followed() {
+    let closed = Closed::with_game();
+    closed.write("outside/keep.txt", "outside");
+    let junction = closed.path(r"game\data\linked");
+    let mut made = Command::new("cmd");
+    made.args(["/c", "mklink", "/J"]).arg(&junction).arg(closed.path("outside"));
+    // Not every Wine can make one.
+    if !made.stdout(Stdio::null()).status().unwrap().success() || !junction.exists() {
+        return;
+    }
+    closed.zip("linked-1.zip", &[("data/linked/keep.txt", "layer"), ("data/linked/new.txt", "layer")]);
+    let _ = closed.run("add linked-1.zip --place .=game:").one_of(&[1, 4], "adding through a junction");
+    let _ = closed.run("add linked-1.zip --place .=game: --keep-edits").one_of(&[0, 1, 4], "in its place");
+    let _ = closed.run("lift --all").one_of(&[0, 1, 4], "lifting");
+    assert_eq!(closed.read("outside/keep.txt"), "outside");
+    assert!(!closed.path("outside/new.txt").exists());
+}

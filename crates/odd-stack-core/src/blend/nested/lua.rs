@@ -1,5 +1,5 @@
 //! Lua as far as it is data (Lua 5.4 reference manual, 3.1 and 3.4.9): `name = value` one after the other, or
-//! `return { … }`, where values are texts, numbers, `true`, `false`, `nil` and tables of these.
+//! `return { ... }`, where values are texts, numbers, `true`, `false`, `nil` and tables of these.
 //!
 //! What calls, counts or decides anything is code, and such a file is not understood: its parts can mean other things
 //! beside each other.
