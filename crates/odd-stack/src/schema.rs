@@ -12,7 +12,7 @@ use schemars::{Schema, schema_for};
 
 use crate::commands::adding::AddedReport;
 use crate::commands::capture::{CaptureBegun, CaptureCancelled};
-use crate::commands::game::{ForgetReport, FoundGames, GameList};
+use crate::commands::game::{ForgetReport, FoundGames, GameList, HomeMoved};
 use crate::commands::mend::MendReport;
 use crate::commands::patchday::PatchDayBegun;
 use crate::commands::play::PlayReport;
@@ -42,6 +42,7 @@ fn schemas() -> Vec<(&'static str, Schema)> {
         ("capture-begin", schema_for!(CaptureBegun)),
         ("capture-cancel", schema_for!(CaptureCancelled)),
         ("game-find", schema_for!(FoundGames)),
+        ("game-move-home", schema_for!(HomeMoved)),
         ("play", schema_for!(PlayReport)),
         ("patchday-begin", schema_for!(PatchDayBegun)),
         ("patchday-finish", schema_for!(PatchDayReport)),
