@@ -372,7 +372,7 @@ impl Opening<'_> {
             PackageKind::Folder | PackageKind::Zip => {
                 zip::ZipSource::open(shown, whole, limits, &self.names).map(boxed)
             }
-            PackageKind::SevenZ => seven::SevenSource::open(shown, whole, limits).map(boxed),
+            PackageKind::SevenZ => seven::SevenSource::open(shown, whole, limits, self.observer).map(boxed),
             PackageKind::Rar => rar::RarSource::open(shown, files, volumes, limits, &self.names).map(boxed),
             PackageKind::Tar(packing) => {
                 let early = tar::TakeEarly { take: self.take, observer: self.observer, names: &self.names };

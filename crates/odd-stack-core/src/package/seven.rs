@@ -5,8 +5,8 @@
 //! on one thread while others take.
 
 use std::collections::HashMap;
-use std::io::{self, Read};
-use std::sync::Arc;
+use std::io::{self, Read, Seek, SeekFrom};
+use std::sync::{Arc, Mutex, PoisonError};
 
 use rayon::prelude::*;
 use sevenz_rust2::{Archive, ArchiveEntry, BlockDecoder, EncoderMethod, Error, Password};
@@ -17,6 +17,7 @@ use super::listing::{RawKind, RawMember};
 use super::lzma_block::{Method, PackedBlock, Span, read_block};
 use super::relay::{Relay, relayed};
 use super::{Limits, PackageError};
+use crate::observer::Observer;
 
 /// The most memory one decoder may ask for, beyond any dictionary in use.
 const MOST_DECODER_KB: usize = 4 << 20;
@@ -47,6 +48,7 @@ impl SevenSource {
         package: &str,
         file: ArchiveFile,
         limits: &Limits,
+        observer: &dyn Observer,
     ) -> Result<(Self, Vec<RawMember>), PackageError> {
         // An empty archive has no directory at all.
         let archive = match directory_of(&file) {
@@ -79,45 +81,58 @@ impl SevenSource {
             }
             members.push(raw_member(entry, index));
         }
-        for (index, target) in source.link_targets(package, &links)? {
+        for (index, target) in source.link_targets(package, &links, observer)? {
             members[index].kind = RawKind::Link { target };
         }
         Ok((source, members))
     }
 
-    fn link_targets(&self, package: &str, links: &[usize]) -> Result<Vec<(usize, String)>, PackageError> {
-        let mut targets = Vec::new();
-        for &index in links {
+    /// Reads where links lead, each block once.
+    fn link_targets(
+        &self,
+        package: &str,
+        links: &[usize],
+        observer: &dyn Observer,
+    ) -> Result<Vec<(usize, String)>, PackageError> {
+        let wanted = links.iter().map(|&index| {
             let entry = &self.archive.files[index];
+            Wanted { source: index, content: index, size_bytes: entry.size, name: entry.name.as_str().into() }
+        });
+        let wanted: Vec<Wanted> = wanted.collect();
+        let targets = Mutex::new(Vec::new());
+        let take = |wanted: &Wanted, content: &mut dyn Read| {
             let mut target = Vec::new();
-            if let Some(block) = self.archive.stream_map.file_block_index[index] {
-                let read = self.each_of_block(block, &mut self.file.rewound(), &mut |number, content| {
-                    if number == index {
-                        content.take(LONGEST_LINK_BYTES).read_to_end(&mut target)?;
-                    }
-                    Ok(number != index)
-                });
-                read.map_err(|error| PackageError::Member {
-                    package: package.to_owned(),
-                    member: entry.name.clone(),
-                    source: told(error),
-                })?;
-            }
-            targets.push((index, String::from_utf8_lossy(&target).into_owned()));
+            let read = content.take(LONGEST_LINK_BYTES).read_to_end(&mut target);
+            // What is longer is no link, and is read to its end all the same.
+            read.and_then(|_| io::copy(content, &mut io::sink())).map_err(|_| Halt)?;
+            let target = String::from_utf8_lossy(&target).into_owned();
+            targets.lock().unwrap_or_else(PoisonError::into_inner).push((wanted.source, target));
+            Ok(())
+        };
+        let delivery = Delivery::new(package, &take, observer, true);
+        match self.read(&wanted, &delivery) {
+            Ok(()) => Ok(targets.into_inner().unwrap_or_else(PoisonError::into_inner)),
+            Err(Halt) => Err(delivery.failure().unwrap_or(PackageError::Cancelled)),
         }
-        Ok(targets)
     }
 
     /// Unpacks a block and hands over each entry with its number, until told not to go on.
     fn each_of_block(
         &self,
         block: usize,
-        file: &mut ArchiveFile,
+        observer: &dyn Observer,
         each: &mut dyn FnMut(usize, &mut dyn Read) -> Result<bool, Error>,
     ) -> Result<(), Error> {
         let password = Password::empty();
-        let decoder =
-            BlockDecoder::new_with_memory_limit(1, MOST_DECODER_KB, block, &self.archive, &password, file);
+        let mut file = Stopping { file: self.file.rewound(), observer };
+        let decoder = BlockDecoder::new_with_memory_limit(
+            1,
+            MOST_DECODER_KB,
+            block,
+            &self.archive,
+            &password,
+            &mut file,
+        );
         let mut number = self.archive.stream_map.block_first_file_index[block];
         decoder.for_each_entries(&mut |_, content: &mut dyn Read| {
             number += 1;
@@ -136,7 +151,7 @@ impl SevenSource {
     ) -> Result<(), Halt> {
         let mut left = wanted.iter().peekable();
         let mut halted = false;
-        let read = self.each_of_block(block, &mut self.file.rewound(), &mut |number, content| {
+        let read = self.each_of_block(block, delivery.observer, &mut |number, content| {
             if let Some(next) = left.next_if(|next| next.source == number)
                 && pass_on(next, content).is_err()
             {
@@ -147,6 +162,7 @@ impl SevenSource {
         let at: Option<&Wanted> = left.peek().map(|wanted| **wanted).or(wanted.last().copied());
         match (halted, read, at) {
             (true, ..) => Err(Halt),
+            (_, Err(_), _) if delivery.go_on().is_err() => Err(Halt),
             (false, Ok(()), _) => delivery.go_on(),
             (false, Err(error), Some(at)) => Err(delivery.fail(at, told(error))),
             (false, Err(_), None) => Err(Halt),
@@ -228,6 +244,27 @@ impl Source for SevenSource {
                 }),
             }
         })
+    }
+}
+
+/// Packed bytes, until the user asks to stop: much may be unpacked before anything of it is wanted.
+struct Stopping<'a> {
+    file: ArchiveFile,
+    observer: &'a dyn Observer,
+}
+
+impl Read for Stopping<'_> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        match self.observer.is_cancelled() {
+            true => Err(io::Error::other("stopped as asked")),
+            false => self.file.read(buffer),
+        }
+    }
+}
+
+impl Seek for Stopping<'_> {
+    fn seek(&mut self, to: SeekFrom) -> io::Result<u64> {
+        self.file.seek(to)
     }
 }
 

@@ -85,6 +85,10 @@ fn copy_all(from: &Path, to: &Path) {
     }
 }
 
+/// How far apart the steps are that fail. Each costs ten times as much under Wine, and what is done there is the same but for the
+/// seam.
+const STRIDE: usize = if cfg!(windows) { 4 } else { 1 };
+
 /// Runs `act` with `fault` at its first step, its second, and so on, until it is done untouched.
 fn fail_everywhere(act: Act, fault: Fault) {
     fail_everywhere_in(&two_layers(), act, fault, 0);
@@ -108,7 +112,7 @@ pub fn fail_and_count(world: &World, act: Act, fault: Fault, edited_files: impl 
     let after = state(world);
     assert_ne!(before, after);
     let mut ends = BTreeSet::new();
-    for at in 0.. {
+    for at in (0..).step_by(STRIDE) {
         assert!(at < 500, "it never gets done");
         for part in parts {
             fs::remove_dir_all(world.path(part)).unwrap();

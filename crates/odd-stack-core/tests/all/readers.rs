@@ -600,3 +600,49 @@ fn archives_inside_are_listed_and_placed_however_they_lie_there() {
         "the whole counts"
     );
 }
+
+/// Counts how often it is asked whether to stop, and says so after so many times.
+struct StopsAfter {
+    asked: AtomicU64,
+    most: u64,
+}
+
+impl Observer for StopsAfter {
+    fn is_cancelled(&self) -> bool {
+        self.asked.fetch_add(1, Ordering::Relaxed) >= self.most
+    }
+}
+
+#[test]
+fn links_of_a_solid_7z_are_read_in_one_pass_that_can_be_stopped() {
+    let world = World::empty();
+    let options = OpenOptions::default();
+    for method in [EncoderMethod::LZMA2, EncoderMethod::BZIP2] {
+        let open = |links: usize, most: u64| {
+            let names: Vec<String> = (0..400).map(|number| format!("data/{number:03}")).collect();
+            let things: Vec<Thing> = names
+                .iter()
+                .enumerate()
+                .map(|(number, name)| match number % (400 / links) {
+                    1 => link(name, "000"),
+                    _ => file(name, noise(2000, number as u32)),
+                })
+                .collect();
+            let path = store(&world, "links.7z", &seven(&things, method));
+            let observer = StopsAfter { asked: AtomicU64::new(0), most };
+            let opened = Package::open(&path, &options, &observer);
+            (opened, observer.asked.into_inner())
+        };
+        let (few, many) = (open(10, u64::MAX), open(200, u64::MAX));
+        for ((opened, _), links) in [(&few, 10), (&many, 200)] {
+            let members = opened.as_ref().unwrap().members();
+            let copies = members.iter().filter(|member| member.size_bytes == 2000).count();
+            assert_eq!((members.len(), copies), (400, 400), "{links} links lead to the first");
+        }
+        // Each link asks a few times for itself; what is unpacked on the way to it is not unpacked for each.
+        assert!(many.1 < few.1 + 10 * 200, "{} for 10 links, {} for 200", few.1, many.1);
+        for most in [0, few.1 / 3, few.1 * 2 / 3] {
+            assert!(matches!(open(10, most).0, Err(PackageError::Cancelled)), "stopped after {most}");
+        }
+    }
+}
