@@ -20,7 +20,7 @@ mod tests;
 use thiserror::Error;
 
 pub(crate) use detect::name_told;
-pub use detect::{Hints, ToldName, suspected_copies};
+pub use detect::{Hints, ToldName, is_in_backup, suspected_copies};
 pub use finding::Finding;
 pub use game_tree::{GameTree, NamedThings, ProgramSeen, RootSeen, WantedNames};
 pub(crate) use place::set_aside;

@@ -158,7 +158,7 @@ pub fn draft(input: &FitInput<'_>) -> Result<Draft, FitError> {
             Some(LeftOut::Skipped)
         } else if !only.is_empty() && !met(&only) {
             Some(LeftOut::NotAmongOnly)
-        } else if copies.contains(&index) {
+        } else if copies.contains(&index) && (rules.tidy || !rules.say_where()) {
             Some(LeftOut::Original)
         } else {
             None

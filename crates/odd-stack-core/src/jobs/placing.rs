@@ -13,7 +13,7 @@ use crate::address::{Address, PrefixName};
 use crate::disk::{is_nothing_there, look_at};
 use crate::fit::{
     Draft, Fit, FitError, FitInput, FitSheet, Hints, LeftOut, MOST_SHEET_BYTES, Rank, Rules, ToldName, draft,
-    fit, name_told, suspected_copies,
+    fit, is_in_backup, name_told, suspected_copies,
 };
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError};
@@ -118,15 +118,17 @@ impl Placer<'_> {
     /// Places the package; `before` is the layer that it takes the place of.
     pub(super) fn place(&self, wanted: &Wanted, before: Option<&Before>) -> Result<Fit, AddError> {
         let own = self.told.sheet.as_ref().map(|sheet| sheet.rules(Rank::Package)).unwrap_or_default();
-        let none = BTreeSet::new();
+        let backups = self.backups()?;
         let place = |copies: &BTreeSet<usize>| match before {
             None => self.fit(&wanted.rules_over(own.clone()), copies),
             Some(before) => self.fit_again(wanted, &own, before, copies),
         };
-        match place(&none) {
-            Err(error @ (FitError::Unclear(_) | FitError::ChoiceNeeded { .. })) => {
+        match place(&backups) {
+            Err(
+                error @ (FitError::Unclear(_) | FitError::ChoiceNeeded { .. } | FitError::TwoToOne { .. }),
+            ) => {
                 // Copies of the game's own files may be all that makes it unclear.
-                let copies = self.suspected()?;
+                let copies = self.suspected(|_| true)?;
                 let again = if copies.is_empty() { Err(error) } else { place(&copies) };
                 again.map_err(|error| self.misfit(error))
             }
@@ -142,9 +144,9 @@ impl Placer<'_> {
     pub(super) fn draft(&self, wanted: &Wanted) -> Result<Draft, AddError> {
         let own = self.told.sheet.as_ref().map(|sheet| sheet.rules(Rank::Package)).unwrap_or_default();
         let rules = wanted.rules_over(own);
-        let drafted = match self.with_names_read(&rules, &BTreeSet::new(), draft) {
+        let drafted = match self.with_names_read(&rules, &self.backups()?, draft) {
             Err(error @ FitError::Unclear(_)) => {
-                let copies = self.suspected()?;
+                let copies = self.suspected(|_| true)?;
                 if copies.is_empty() { Err(error) } else { self.with_names_read(&rules, &copies, draft) }
             }
             other => other,
@@ -202,10 +204,19 @@ impl Placer<'_> {
         to_read.iter().filter_map(|index| known.get(index).cloned().flatten()).collect()
     }
 
-    /// Members, wherever they would go, that are copies of the game's own files.
-    fn suspected(&self) -> Result<BTreeSet<usize>, AddError> {
+    /// Copies of the game's own files in folders that say they keep such.
+    fn backups(&self) -> Result<BTreeSet<usize>, AddError> {
+        match self.package.members().iter().any(is_in_backup) {
+            true => self.suspected(is_in_backup),
+            false => Ok(BTreeSet::new()),
+        }
+    }
+
+    /// Members that `may_be`, wherever they would go, copies of the game's own files, and are.
+    fn suspected(&self, may_be: impl Fn(&Member) -> bool) -> Result<BTreeSet<usize>, AddError> {
         let members = self.package.members();
-        let suspected = suspected_copies(members, self.package.folders(), &self.tree);
+        let mut suspected = suspected_copies(members, self.package.folders(), &self.tree);
+        suspected.retain(|(member, _)| may_be(&members[*member]));
         let wanted: BTreeSet<usize> = suspected.iter().map(|(member, _)| members[*member].content).collect();
         self.contents.read_ahead(self.package, &wanted, self.observer)?;
         let mut copies = BTreeSet::new();

@@ -44,7 +44,7 @@ enum Pick {
 }
 
 /// How many candidates are shown.
-const MOST_CANDIDATES: usize = 5;
+const MOST_CANDIDATES: usize = 7;
 
 impl<'a> Decider<'a> {
     pub(super) fn new(
@@ -526,11 +526,11 @@ impl<'a> Decider<'a> {
         }
         let root = self.sight.address(&(0, String::new()));
         offer(self.candidate(&[(bottom, root.clone())], "into the game's own folder".to_owned()));
-        if bottom != top {
-            let above = self.outline.nodes[bottom].parent.unwrap_or(top);
+        for node in self.outline.chain(top).into_iter().rev().skip(1) {
+            let with = self.outline.chain(node).get(1).map(|below| self.outline.name(*below).to_owned());
             let evidence =
-                format!("into the game's own folder, with the folder `{}`", self.outline.name(bottom));
-            offer(self.candidate(&[(above, root)], evidence));
+                format!("into the game's own folder, with the folder `{}`", with.unwrap_or_default());
+            offer(self.candidate(&[(node, root.clone())], evidence));
         }
         candidates.truncate(MOST_CANDIDATES);
         let may_tell = self.told_names.is_empty() && !self.sight.addons().is_empty();

@@ -109,6 +109,11 @@ pub(super) fn aside(
     outline.aside
 }
 
+/// Whether the member lies in a folder that says it keeps the game's own files.
+pub fn is_in_backup(member: &Member) -> bool {
+    member.path.parent().parts().any(words::is_backup_folder)
+}
+
 /// Members that may be copies of the game's own files, each with the addresses of files of its name and
 /// size.
 pub fn suspected_copies(

@@ -95,6 +95,20 @@ const MAIN_ROOT: [&str; 12] = [
 ];
 const OPTIONAL: [&str; 8] =
     ["optional", "optionals", "extra", "extras", "opt", "bonus", "optional files", "addon"];
+/// Folders that keep the game's own files beside those that replace them.
+const BACKUPS: [&str; 11] = [
+    "backup",
+    "backups",
+    "bak",
+    "original",
+    "originals",
+    "original files",
+    "orig",
+    "vanilla",
+    "restore",
+    "uninstall",
+    "unmodified",
+];
 const COLLECTIONS: [&str; 10] = [
     "mods",
     "addons",
@@ -107,6 +121,10 @@ const COLLECTIONS: [&str; 10] = [
     "custom",
     "usermods",
 ];
+
+pub(super) fn is_backup_folder(name: &str) -> bool {
+    BACKUPS.contains(&plain(name).as_str())
+}
 
 /// Letters and digits with single spaces between words.
 pub(super) fn plain(name: &str) -> String {
