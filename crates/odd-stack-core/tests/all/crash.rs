@@ -144,7 +144,7 @@ pub fn fail_and_count(world: &World, act: Act, fault: Fault, edited_files: impl 
             assert!(now == after, "what was said to be done at step {at} is done");
         }
     }
-    if fault != Fault::Refuse {
+    if fault != Fault::Refuse && STRIDE == 1 {
         assert_eq!(ends.len(), 2, "some stops are taken back, and some finished");
     }
 }

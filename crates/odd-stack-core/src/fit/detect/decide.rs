@@ -1,13 +1,17 @@
 //! Deciding where one group of a package's folders goes.
 
 use std::cmp::Reverse;
+use std::collections::BTreeMap;
+use std::path::Path;
 
 use super::ToldName;
 use super::outline::{Outline, folded};
+use super::rows::{self, Row};
 use super::sight::{Agreement, Mapping, Sight, Spot, below};
 use super::words;
 use crate::address::{Address, RelPath};
 use crate::fit::{Candidate, GameTree, Place, ProgramSeen, RootSeen, Unclear};
+use crate::version::parts_of_file_name;
 
 /// A folder of the package with the address it goes to.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -35,6 +39,14 @@ pub(super) struct Decider<'a> {
 pub(super) struct Weighed {
     pub mapping: Mapping,
     agreement: Agreement,
+}
+
+/// Folders of the package that would be more of a row: `of`, which lie in `node`.
+#[derive(Debug, Clone)]
+struct InRow {
+    node: usize,
+    of: Vec<usize>,
+    row: Row,
 }
 
 enum Pick {
@@ -222,8 +234,36 @@ impl<'a> Decider<'a> {
         by_folders && is_enough || by_files || is_anchored
     }
 
+    /// Whether a mapping lays a folder onto one of another name, though the names on the way to it lie in the game as they are
+    /// written: what is called so there, or is new beside others there, is no folder of another name.
+    fn is_named_elsewhere(&self, it: &Weighed, weighed: &[Weighed]) -> bool {
+        let Mapping { node, to } = &it.mapping;
+        let nodes = &self.outline.nodes;
+        let (Some(name), Some(parent)) = (nodes[*node].names.last(), nodes[*node].parent) else {
+            return false;
+        };
+        if to.1.rsplit('/').next() == Some(name.as_str()) {
+            return false;
+        }
+        weighed.iter().any(|other| {
+            let (mapping, a) = (&other.mapping, &other.agreement);
+            if mapping.node == *node || !self.outline.is_below(*node, mapping.node) {
+                return false;
+            }
+            let lies_there = self.sight.has_folder(&self.spot_of(mapping, *node));
+            if to.1.is_empty() {
+                // Folders around everything may be called like something.
+                let is_written_out = mapping.to.1.is_empty() && a.housed == a.files && a.kind * 2 >= a.files;
+                return lies_there && (is_written_out || a.score() >= it.agreement.score());
+            }
+            lies_there && a.housed > 0
+                || parent != mapping.node && self.sight.has_folder(&self.spot_of(mapping, parent))
+        })
+    }
+
     fn pick(&self, weighed: &[Weighed]) -> Pick {
-        let strong: Vec<&Weighed> = weighed.iter().filter(|it| self.is_strong(it)).collect();
+        let strong: Vec<&Weighed> =
+            weighed.iter().filter(|it| self.is_strong(it) && !self.is_named_elsewhere(it, weighed)).collect();
         let Some(best) = strong.first() else { return Pick::Nothing };
         let score = best.agreement.score();
         let at_root = best.mapping.to == (0, String::new());
@@ -271,10 +311,24 @@ impl<'a> Decider<'a> {
             let cut = key.rfind('/').unwrap_or(0);
             it.mapping.node != bottom || !gatherings.contains_key(&(*root, key[..cut].to_owned()))
         });
-        if let Some(unclear) = self.own_folder(top, bottom, &whole, gatherings) {
+        if let Some(unclear) = self.scattered(bottom) {
             return Err(unclear);
         }
-        match self.pick(&whole) {
+        let rows = self.rows(top, bottom);
+        let picked = self.pick(&whole);
+        let is_met = matches!(&picked, Pick::Clear(it) if it.agreement.met + it.agreement.met_flat > 0);
+        if let Some(row) = self.clear_row(&rows).filter(|_| !is_met) {
+            let is_elsewhere = |it: &Weighed| it.agreement.kind > 0 && !self.is_in_row(it, row);
+            return match &picked {
+                Pick::Clear(it) if is_elsewhere(it) => Err(self.ask(top, bottom, &all, &rows)),
+                _ => Ok(vec![self.found_in_row(row)]),
+            };
+        }
+        if let Some(mut unclear) = self.own_folder(top, bottom, &whole, gatherings) {
+            self.offer_rows(&rows, &mut unclear.candidates);
+            return Err(unclear);
+        }
+        match picked {
             Pick::Clear(best) => {
                 if let Some(unclear) = self.libraries_elsewhere(bottom, &best) {
                     return Err(unclear);
@@ -286,7 +340,7 @@ impl<'a> Decider<'a> {
                     && best.agreement.met + best.agreement.met_flat == 0
                     && !self.sight.addons().is_empty()
                 {
-                    return Err(self.ask(top, bottom, &[best]));
+                    return Err(self.ask(top, bottom, &[best], &rows));
                 }
                 let mut found = vec![self.found(&best)];
                 for unit in self.outline.units(bottom) {
@@ -304,9 +358,9 @@ impl<'a> Decider<'a> {
                 if apart.iter().all(Option::is_some) && self.outline.nodes[bottom].files.is_empty() {
                     return Ok(apart.iter().flatten().map(|it| self.found(it)).collect());
                 }
-                Err(self.ask(top, bottom, &candidates))
+                Err(self.ask(top, bottom, &candidates, &rows))
             }
-            Pick::Nothing => self.place_units(top, bottom, &all),
+            Pick::Nothing => self.place_units(top, bottom, &all, &rows),
         }
     }
 
@@ -320,7 +374,13 @@ impl<'a> Decider<'a> {
     }
 
     /// Nothing speaks for the whole: each folder by itself, or what the kinds of files say.
-    fn place_units(&mut self, top: usize, bottom: usize, all: &[Weighed]) -> Result<Vec<Found>, Unclear> {
+    fn place_units(
+        &mut self,
+        top: usize,
+        bottom: usize,
+        all: &[Weighed],
+        rows: &[InRow],
+    ) -> Result<Vec<Found>, Unclear> {
         let units = self.outline.units(bottom);
         let own: Vec<Pick> = units.iter().map(|unit| self.pick(&self.weigh(*unit))).collect();
         let clear: Vec<Found> = own
@@ -341,7 +401,125 @@ impl<'a> Decider<'a> {
                 return Ok(vec![found]);
             }
         }
-        Err(self.ask(top, bottom, all))
+        Err(self.ask(top, bottom, all, rows))
+    }
+
+    /// When loose files lie each in one place of the game, but in several folders.
+    fn scattered(&self, bottom: usize) -> Option<Unclear> {
+        const MOST_FILES: usize = 48;
+        let files = &self.outline.nodes[bottom].files;
+        if files.len() < 2 || files.len() > MOST_FILES || !self.outline.units(bottom).is_empty() {
+            return None;
+        }
+        let mut homes: BTreeMap<Spot, Vec<usize>> = BTreeMap::new();
+        for file in files {
+            let [(root, key)] = self.sight.places_of_file(self.outline.file_name(*file)) else { return None };
+            let home = (*root, key.rfind('/').map_or("", |cut| &key[..cut]).to_owned());
+            homes.entry(home).or_default().push(*file);
+        }
+        let main =
+            homes.iter().max_by_key(|(spot, files)| (files.len(), Reverse((*spot).clone())))?.0.clone();
+        if homes.len() < 2 {
+            return None;
+        }
+        let together = self.candidate(
+            &[(bottom, self.sight.address(&main))],
+            format!("all together, where {} of {} files exist in the game", homes[&main].len(), files.len()),
+        );
+        let mut apart = together.clone();
+        for (home, files) in homes.iter().filter(|(home, _)| **home != main) {
+            let to = self.sight.address(home);
+            let separator = if to.path.is_root() { "" } else { "/" };
+            for file in files {
+                let name = self.outline.file_name(*file);
+                let from = below(&self.place_text_inside(bottom), name);
+                apart.places.push(Place::new(from, format!("{to}{separator}{name}")));
+            }
+        }
+        apart.evidence = format!("each where the game has it, in {} folders", homes.len());
+        let root = self.candidate(
+            &[(bottom, self.sight.address(&(0, String::new())))],
+            "into the game's own folder".to_owned(),
+        );
+        let question = "its files lie in several folders of the game".to_owned();
+        Some(Unclear { question, candidates: vec![apart, together, root], to_read: Vec::new() })
+    }
+
+    /// The rows that the package's folders would fit into, the likest first.
+    fn rows(&self, top: usize, bottom: usize) -> Vec<InRow> {
+        let mut found: Vec<InRow> = Vec::new();
+        for node in self.outline.chain(top).into_iter().skip(1) {
+            let Some(parent) = self.outline.nodes[node].parent else { continue };
+            let rows = rows::rows(&self.outline, self.sight, &[node]);
+            found.extend(rows.into_iter().map(|row| InRow { node: parent, of: vec![node], row }));
+        }
+        let units = self.outline.units(bottom);
+        if !units.is_empty() {
+            let rows = rows::rows(&self.outline, self.sight, &units);
+            found.extend(rows.into_iter().map(|row| InRow { node: bottom, of: units.clone(), row }));
+        }
+        found.sort_by(|one, two| {
+            let order = two.row.alike.total_cmp(&one.row.alike);
+            order.then(two.row.siblings.cmp(&one.row.siblings)).then(one.of.len().cmp(&two.of.len()))
+        });
+        found
+    }
+
+    /// The row that alone is clearly meant.
+    fn clear_row<'r>(&self, rows: &'r [InRow]) -> Option<&'r InRow> {
+        const CLEARLY_ALIKE: f64 = 0.75;
+        const ENOUGH_SIBLINGS: usize = 3;
+        let best = rows.first()?;
+        let is_rival = |other: &InRow| {
+            other.row.alike * 2.0 > best.row.alike
+                && (other.node, &other.row.spot) != (best.node, &best.row.spot)
+        };
+        // What is called as the package is, or has a version, may be a folder around it, and no name of its own.
+        let is_own_name = best.of.iter().all(|node| {
+            let parts = parts_of_file_name(Path::new(self.outline.name(*node)), false);
+            let plain = words::plain(&parts.name);
+            parts.version.is_none() && plain != words::plain(self.package_name) && !words::is_export(&plain)
+        });
+        let is_clear = best.row.alike >= CLEARLY_ALIKE
+            && best.row.siblings >= ENOUGH_SIBLINGS
+            && best.row.by_names
+            && is_own_name
+            && !rows[1..].iter().any(is_rival);
+        is_clear.then_some(best)
+    }
+
+    fn found_in_row(&self, it: &InRow) -> Found {
+        Found { node: it.node, to: self.sight.address(&it.row.spot), evidence: self.row_words(it) }
+    }
+
+    fn row_words(&self, it: &InRow) -> String {
+        let name = self.outline.name(it.of[0]);
+        let what = if it.of.len() == 1 { format!("`{name}` is") } else { format!("`{name}` and others are") };
+        format!("{what} built like {} folders there", it.row.siblings)
+    }
+
+    /// Whether a mapping puts the folders of the row where the row is.
+    fn is_in_row(&self, it: &Weighed, row: &InRow) -> bool {
+        self.outline.is_below(row.node, it.mapping.node)
+            && self.spot_of(&it.mapping, row.node) == row.row.spot
+    }
+
+    /// Offers the likest rows before all else.
+    fn offer_rows(&self, rows: &[InRow], candidates: &mut Vec<Candidate>) {
+        const FEWEST_ALIKE: f64 = 0.34;
+        const MOST_ROWS: usize = 3;
+        let mut first: Vec<Candidate> = Vec::new();
+        for it in rows.iter().filter(|it| it.row.alike >= FEWEST_ALIKE) {
+            let candidate =
+                self.candidate(&[(it.node, self.sight.address(&it.row.spot))], self.row_words(it));
+            if first.len() < MOST_ROWS && !first.iter().any(|known| known.places == candidate.places) {
+                first.push(candidate);
+            }
+        }
+        candidates.retain(|known| !first.iter().any(|row| row.places == known.places));
+        first.append(candidates);
+        *candidates = first;
+        candidates.truncate(MOST_CANDIDATES);
     }
 
     fn found(&self, it: &Weighed) -> Found {
@@ -495,7 +673,7 @@ impl<'a> Decider<'a> {
     }
 
     /// What can be said when nothing is clear.
-    fn ask(&self, top: usize, bottom: usize, weighed: &[Weighed]) -> Unclear {
+    fn ask(&self, top: usize, bottom: usize, weighed: &[Weighed], rows: &[InRow]) -> Unclear {
         let mut candidates: Vec<Candidate> = Vec::new();
         let mut offer = |candidate: Candidate| {
             if !candidates.iter().any(|known| known.places == candidate.places) {
@@ -532,7 +710,7 @@ impl<'a> Decider<'a> {
                 format!("into the game's own folder, with the folder `{}`", with.unwrap_or_default());
             offer(self.candidate(&[(node, root.clone())], evidence));
         }
-        candidates.truncate(MOST_CANDIDATES);
+        self.offer_rows(rows, &mut candidates);
         let may_tell = self.told_names.is_empty() && !self.sight.addons().is_empty();
         let to_read = if may_tell { self.small_files(bottom) } else { Vec::new() };
         let question = match self.outline.nodes[top].path.as_str() {

@@ -10,6 +10,7 @@ mod addons;
 mod decide;
 mod options;
 mod outline;
+mod rows;
 mod sight;
 mod told;
 mod words;

@@ -189,6 +189,13 @@ impl Sight {
         self.file_places.get(&folded(name)).map_or(&[], Vec::as_slice)
     }
 
+    /// The folders of the game that directly hold a file or a folder of that name.
+    pub(super) fn folders_holding(&self, name: &str) -> Vec<Spot> {
+        let files = self.file_places.get(name).into_iter().flatten();
+        let places = files.chain(self.folder_places.get(name).into_iter().flatten());
+        places.map(|(root, key)| (*root, above(key).to_owned())).collect()
+    }
+
     /// Members of which the game has files of the same name and size, with these files' addresses.
     pub(super) fn alike(&self, outline: &Outline<'_>) -> Vec<(usize, Vec<Address>)> {
         let mut found = Vec::new();

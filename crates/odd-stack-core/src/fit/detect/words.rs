@@ -122,6 +122,11 @@ const COLLECTIONS: [&str; 10] = [
     "usermods",
 ];
 
+/// Whether a folder's plain name says that a hosting site has packed a branch of a repository.
+pub(super) fn is_export(plain: &str) -> bool {
+    ["master", "main", "trunk"].contains(&plain.rsplit(' ').next().unwrap_or_default())
+}
+
 pub(super) fn is_backup_folder(name: &str) -> bool {
     BACKUPS.contains(&plain(name).as_str())
 }

@@ -1,0 +1,123 @@
+//! Rows: folders of the game side by side that are built alike, into which a new folder built like them belongs.
+
+use rustc_hash::FxHashMap;
+
+use super::outline::{Outline, folded};
+use super::sight::{Sight, Spot, below};
+use super::words;
+
+/// A folder of the game whose folders are built like those of the package.
+#[derive(Debug, Clone, PartialEq)]
+pub(super) struct Row {
+    pub spot: Spot,
+    /// How much of what is directly in the package's folder the row's folders have too: 0 to 1.
+    pub alike: f64,
+    /// How many of its folders have the commonest of that.
+    pub siblings: usize,
+    /// Whether names speak for it, and not endings of names alone.
+    pub by_names: bool,
+}
+
+/// What is seen directly in a folder.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+enum Feature {
+    /// A file or a folder of that name.
+    Name(String),
+    /// A file that ends so.
+    Ending(String),
+}
+
+/// Fewer folders are no row.
+const FEWEST_SIBLINGS: usize = 2;
+/// A name in a folder tells more than what a file's name ends with.
+const NAME_WEIGHT: f64 = 3.0;
+/// More in one folder is not looked at.
+const MOST_FEATURES: usize = 32;
+
+/// The rows that folders of the package would fit into, the likest first. Each of `nodes` is a folder that would be one
+/// more of the row.
+pub(super) fn rows(outline: &Outline<'_>, sight: &Sight, nodes: &[usize]) -> Vec<Row> {
+    let mut sums: FxHashMap<Spot, (f64, usize, bool)> = FxHashMap::default();
+    for node in nodes {
+        for row in rows_of(outline, sight, *node) {
+            let known = sums.entry(row.spot).or_insert((0.0, usize::MAX, true));
+            *known = (known.0 + row.alike, known.1.min(row.siblings), known.2 & row.by_names);
+        }
+    }
+    let rows = sums.into_iter().map(|(spot, (alike, siblings, by_names))| Row {
+        spot,
+        alike: alike / nodes.len().max(1) as f64,
+        siblings,
+        by_names,
+    });
+    let mut rows: Vec<Row> = rows.collect();
+    rows.sort_by(|one, two| {
+        let order = two.alike.total_cmp(&one.alike).then(two.siblings.cmp(&one.siblings));
+        order.then_with(|| one.spot.cmp(&two.spot))
+    });
+    rows
+}
+
+fn rows_of(outline: &Outline<'_>, sight: &Sight, node: usize) -> Vec<Row> {
+    let features = features(outline, sight, node);
+    // How many folders of each row have which feature.
+    let mut counts: FxHashMap<Spot, FxHashMap<&Feature, usize>> = FxHashMap::default();
+    for (feature, _) in &features {
+        let mut seen: Vec<Spot> = match feature {
+            Feature::Name(name) => sight.folders_holding(name),
+            Feature::Ending(ending) => {
+                sight.homes_of_ending(ending).into_iter().map(|(home, _)| home).collect()
+            }
+        };
+        seen.sort_unstable();
+        seen.dedup();
+        for (root, sibling) in seen.into_iter().filter(|(_, key)| !key.is_empty()) {
+            let row = (root, sibling.rfind('/').map_or("", |cut| &sibling[..cut]).to_owned());
+            *counts.entry(row).or_default().entry(feature).or_default() += 1;
+        }
+    }
+    let all: f64 = features.iter().map(|(_, weight)| weight).sum();
+    let rows = counts.into_iter().filter_map(|(spot, counts)| {
+        let siblings = counts.values().copied().max().unwrap_or(0);
+        // One that lies there already is no new one.
+        let own = (spot.0, below(&spot.1, &folded(outline.name(node))));
+        if siblings < FEWEST_SIBLINGS || sight.has_folder(&own) {
+            return None;
+        }
+        let is_usual = |feature: &Feature| {
+            counts.get(feature).is_some_and(|count| *count >= FEWEST_SIBLINGS && count * 3 >= siblings)
+        };
+        let met: Vec<&(Feature, f64)> = features.iter().filter(|(feature, _)| is_usual(feature)).collect();
+        let alike = met.iter().map(|(_, weight)| weight).sum::<f64>() / all;
+        let by_names = met.iter().any(|(feature, _)| match feature {
+            Feature::Name(_) => true,
+            Feature::Ending(ending) => !words::is_general_ending(ending),
+        });
+        Some(Row { spot, alike, siblings, by_names })
+    });
+    rows.collect()
+}
+
+/// What is directly in a folder, each with how much it tells.
+fn features(outline: &Outline<'_>, sight: &Sight, node: usize) -> Vec<(Feature, f64)> {
+    let mut features: Vec<(Feature, f64)> = Vec::new();
+    let mut note = |feature: Feature, weight: f64| {
+        if features.len() < MOST_FEATURES && !features.iter().any(|(known, _)| *known == feature) {
+            features.push((feature, weight));
+        }
+    };
+    for unit in outline.units(node) {
+        note(Feature::Name(folded(outline.name(unit))), NAME_WEIGHT);
+    }
+    let is_known = |name: &str| sight.has_file_named(name);
+    let own = folded(outline.name(node));
+    for file in &outline.nodes[node].files {
+        let name = folded(outline.file_name(*file));
+        note(Feature::Ending(words::ending(&name)), 1.0);
+        // A file that is named after its folder has another name in each.
+        if !name.contains(&own) && is_known(&name) {
+            note(Feature::Name(name), NAME_WEIGHT / 3.0);
+        }
+    }
+    features
+}
