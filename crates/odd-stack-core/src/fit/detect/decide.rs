@@ -316,8 +316,12 @@ impl<'a> Decider<'a> {
         }
         let rows = self.rows(top, bottom);
         let picked = self.pick(&whole);
-        let is_met = matches!(&picked, Pick::Clear(it) if it.agreement.met + it.agreement.met_flat > 0);
-        if let Some(row) = self.clear_row(&rows).filter(|_| !is_met) {
+        let is_met = |row: &InRow| match &picked {
+            // That others of the row have files of these names does not make this one of them.
+            Pick::Clear(it) => it.agreement.met + it.agreement.met_flat > 0 && !self.is_beside(it, row),
+            _ => false,
+        };
+        if let Some(row) = self.clear_row(&rows).filter(|row| !is_met(row)) {
             let is_elsewhere = |it: &Weighed| it.agreement.kind > 0 && !self.is_in_row(it, row);
             return match &picked {
                 Pick::Clear(it) if is_elsewhere(it) => Err(self.ask(top, bottom, &all, &rows)),
@@ -343,6 +347,10 @@ impl<'a> Decider<'a> {
                     return Err(self.ask(top, bottom, &[best], &rows));
                 }
                 let mut found = vec![self.found(&best)];
+                if !self.sight.has_folder(&self.spot_of(&best.mapping, bottom)) {
+                    // What lies in a new folder is its own, whatever others are called.
+                    return Ok(found);
+                }
                 for unit in self.outline.units(bottom) {
                     if self.sight.has_folder(&self.spot_of(&best.mapping, unit)) {
                         continue;
@@ -478,11 +486,15 @@ impl<'a> Decider<'a> {
         let is_own_name = best.of.iter().all(|node| {
             let parts = parts_of_file_name(Path::new(self.outline.name(*node)), false);
             let plain = words::plain(&parts.name);
-            parts.version.is_none() && plain != words::plain(self.package_name) && !words::is_export(&plain)
+            let package = words::plain(self.package_name);
+            let is_called_so = !package.is_empty() && plain.starts_with(&package);
+            parts.version.is_none() && !is_called_so && !words::is_export(&plain)
         });
+        // Loose files of a kind in a folder around everything may be meant for a folder of that kind itself.
+        let is_outermost = best.of.len() == 1 && self.outline.nodes[best.of[0]].parent == Some(0);
         let is_clear = best.row.alike >= CLEARLY_ALIKE
             && best.row.siblings >= ENOUGH_SIBLINGS
-            && best.row.by_names
+            && (best.row.by_names || best.row.by_kinds && !is_outermost)
             && is_own_name
             && !rows[1..].iter().any(is_rival);
         is_clear.then_some(best)
@@ -502,6 +514,13 @@ impl<'a> Decider<'a> {
     fn is_in_row(&self, it: &Weighed, row: &InRow) -> bool {
         self.outline.is_below(row.node, it.mapping.node)
             && self.spot_of(&it.mapping, row.node) == row.row.spot
+    }
+
+    /// Whether a mapping lays what would be one more of the row onto one that the row has.
+    fn is_beside(&self, it: &Weighed, row: &InRow) -> bool {
+        let Mapping { node, to: (root, key) } = &it.mapping;
+        let above = key.rfind('/').map_or("", |cut| &key[..cut]);
+        row.of.contains(node) && (*root, above) == (row.row.spot.0, row.row.spot.1.as_str())
     }
 
     /// Offers the likest rows before all else.
@@ -630,6 +649,12 @@ impl<'a> Decider<'a> {
 
     /// The folder that holds most files of the one ending that most loose files have.
     fn home_of_ending(&self, bottom: usize) -> Option<(Spot, String, u64)> {
+        self.homes_of_ending(bottom).into_iter().next()
+    }
+
+    /// The folders that hold most files of the one ending that most loose files have.
+    fn homes_of_ending(&self, bottom: usize) -> Vec<(Spot, String, u64)> {
+        const MOST_HOMES: usize = 4;
         let files = &self.outline.nodes[bottom].files;
         let mut endings: Vec<String> =
             files.iter().map(|file| words::ending(self.outline.file_name(*file))).collect();
@@ -640,9 +665,9 @@ impl<'a> Decider<'a> {
                 best = Some((ending.len(), ending[0].clone()));
             }
         }
-        let (count, ending) = best?;
-        let (spot, there) = self.sight.homes_of_ending(&ending).into_iter().next()?;
-        (count * 2 > files.len() && there > 0).then_some((spot, ending, there))
+        let Some((_, ending)) = best.filter(|(count, _)| count * 2 > files.len()) else { return Vec::new() };
+        let homes = self.sight.homes_of_ending(&ending).into_iter().take(MOST_HOMES);
+        homes.map(|(spot, there)| (spot, ending.clone(), there)).collect()
     }
 
     pub(super) fn candidate(&self, places: &[(usize, Address)], evidence: String) -> Candidate {
@@ -695,7 +720,7 @@ impl<'a> Decider<'a> {
                 self.program.as_ref().map(|program| format!("beside the main program {}", program.address));
             offer(self.candidate(&[(bottom, to)], evidence.unwrap_or_default()));
         }
-        if let Some((spot, ending, count)) = self.home_of_ending(bottom) {
+        for (spot, ending, count) in self.homes_of_ending(bottom) {
             let evidence = format!("{count} .{ending} files of the game lie there");
             offer(self.candidate(&[(bottom, self.sight.spelled_home(&ending, &spot))], evidence));
         }

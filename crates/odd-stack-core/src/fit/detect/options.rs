@@ -132,6 +132,7 @@ pub(super) fn optional(outline: &Outline<'_>, sight: &Sight) -> Vec<Optional> {
             || outline.nodes[node].group != 0
             || !words::is_optional(name)
             || sight.has_folder_like(&outline.nodes[node].names, at_top(outline, node))
+            || sight.has_folder_like(&outline.nodes[node].names, false)
             || outline.content(node) == 0
             || outline.content(node) == all
         {

@@ -14,8 +14,10 @@ pub(super) struct Row {
     pub alike: f64,
     /// How many of its folders have the commonest of that.
     pub siblings: usize,
-    /// Whether names speak for it, and not endings of names alone.
+    /// Whether names speak for it.
     pub by_names: bool,
+    /// Whether endings do that not everything has.
+    pub by_kinds: bool,
 }
 
 /// What is seen directly in a folder.
@@ -37,18 +39,24 @@ const MOST_FEATURES: usize = 32;
 /// The rows that folders of the package would fit into, the likest first. Each of `nodes` is a folder that would be one
 /// more of the row.
 pub(super) fn rows(outline: &Outline<'_>, sight: &Sight, nodes: &[usize]) -> Vec<Row> {
-    let mut sums: FxHashMap<Spot, (f64, usize, bool)> = FxHashMap::default();
+    let mut sums: FxHashMap<Spot, (f64, usize, bool, bool)> = FxHashMap::default();
     for node in nodes {
         for row in rows_of(outline, sight, *node) {
-            let known = sums.entry(row.spot).or_insert((0.0, usize::MAX, true));
-            *known = (known.0 + row.alike, known.1.min(row.siblings), known.2 & row.by_names);
+            let known = sums.entry(row.spot).or_insert((0.0, usize::MAX, true, true));
+            *known = (
+                known.0 + row.alike,
+                known.1.min(row.siblings),
+                known.2 & row.by_names,
+                known.3 & row.by_kinds,
+            );
         }
     }
-    let rows = sums.into_iter().map(|(spot, (alike, siblings, by_names))| Row {
+    let rows = sums.into_iter().map(|(spot, (alike, siblings, by_names, by_kinds))| Row {
         spot,
         alike: alike / nodes.len().max(1) as f64,
         siblings,
         by_names,
+        by_kinds,
     });
     let mut rows: Vec<Row> = rows.collect();
     rows.sort_by(|one, two| {
@@ -89,11 +97,12 @@ fn rows_of(outline: &Outline<'_>, sight: &Sight, node: usize) -> Vec<Row> {
         };
         let met: Vec<&(Feature, f64)> = features.iter().filter(|(feature, _)| is_usual(feature)).collect();
         let alike = met.iter().map(|(_, weight)| weight).sum::<f64>() / all;
-        let by_names = met.iter().any(|(feature, _)| match feature {
-            Feature::Name(_) => true,
+        let by_names = met.iter().any(|(feature, _)| matches!(feature, Feature::Name(_)));
+        let by_kinds = met.iter().any(|(feature, _)| match feature {
+            Feature::Name(_) => false,
             Feature::Ending(ending) => !words::is_general_ending(ending),
         });
-        Some(Row { spot, alike, siblings, by_names })
+        Some(Row { spot, alike, siblings, by_names, by_kinds })
     });
     rows.collect()
 }
