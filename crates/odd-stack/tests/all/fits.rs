@@ -27,6 +27,7 @@ fn what_is_not_clear_is_asked_and_each_answer_can_be_pasted() {
       --place "*=game:mods/lampoil" --tidy   its own file `addon.json` says so
       --place "*=game:mods/lamp_oil" --tidy  after its folder's name, where other add-ons lie
       --place "*=game:" --tidy               into the game's own folder
+      --place ".=game:mods" --tidy           `lamp-oil-0.4.1-2` is built like 2 folders there
     [exit 4]
     "#);
     assert_snapshot!(closed.run("inspect lamp-oil-0.4.1-2.zip").whole(), @r#"
@@ -41,6 +42,7 @@ fn what_is_not_clear_is_asked_and_each_answer_can_be_pasted() {
         --place "*=game:mods/lampoil" --tidy  its own file `addon.json` says so
         --place "*=game:mods/lamp_oil" --tidy  after its folder's name, where other add-ons lie
         --place "*=game:" --tidy  into the game's own folder
+        --place ".=game:mods" --tidy  `lamp-oil-0.4.1-2` is built like 2 folders there
     [exit 0]
     "#);
     closed.run("add lamp-oil-0.4.1-2.zip --place *=game:mods/lampoil --tidy").status(0);
@@ -324,4 +326,24 @@ fn a_sheet_takes_folders_and_patterns_away() {
     fs::remove_file(closed.path("game/old/mine.txt")).unwrap();
     assert_eq!(closed.files(), before);
     closed.run("check --deep").status(0);
+}
+
+#[test]
+fn a_backup_of_the_games_own_files_stays_out() {
+    let closed = Closed::with_game();
+    for backup in ["backup/brass.qtx", "Original/data/lamps/brass.qtx"] {
+        closed.zip(
+            "shiny-1.zip",
+            &[("data/lamps/brass.qtx", "shiny"), (backup, "base brass\n"), ("data/lamps/iron.qtx", "new")],
+        );
+        for line in ["inspect shiny-1.zip", "add shiny-1.zip"] {
+            closed.run(line).status(0).says("copies of the game's own");
+        }
+        assert_eq!(closed.read("game/data/lamps/brass.qtx"), "shiny");
+        assert!(!closed.path("game/backup").exists() && !closed.path("game/Original").exists());
+        closed.run("remove shiny").status(0);
+    }
+    // One that differs is no copy.
+    closed.zip("dull-1.zip", &[("data/lamps/brass.qtx", "dull"), ("backup/data/lamps/brass.qtx", "another")]);
+    closed.run("add dull-1.zip").one_of(&[1, 4], "a backup of something else");
 }

@@ -204,8 +204,15 @@ impl<'a> Decider<'a> {
     }
 
     fn weigh(&self, top: usize) -> Vec<Weighed> {
-        let mappings = self.sight.mappings(&self.outline, top).into_iter();
-        let weighed = mappings.map(|mapping| {
+        let mut mappings = self.sight.mappings(&self.outline, top);
+        // As it is written, whatever speaks for it: with all folders around it, or without some.
+        for node in self.outline.chain(top) {
+            let written = Mapping { node, to: (0, String::new()) };
+            if !mappings.contains(&written) {
+                mappings.push(written);
+            }
+        }
+        let weighed = mappings.into_iter().map(|mapping| {
             let agreement = self.sight.agreement(&self.outline, &mapping);
             Weighed { mapping, agreement }
         });
@@ -482,22 +489,26 @@ impl<'a> Decider<'a> {
             other.row.alike * 2.0 > best.row.alike
                 && (other.node, &other.row.spot) != (best.node, &best.row.spot)
         };
-        // What is called as the package is, or has a version, may be a folder around it, and no name of its own.
-        let is_own_name = best.of.iter().all(|node| {
-            let parts = parts_of_file_name(Path::new(self.outline.name(*node)), false);
-            let plain = words::plain(&parts.name);
-            let package = words::plain(self.package_name);
-            let is_called_so = !package.is_empty() && plain.starts_with(&package);
-            parts.version.is_none() && !is_called_so && !words::is_export(&plain)
-        });
         // Loose files of a kind in a folder around everything may be meant for a folder of that kind itself.
         let is_outermost = best.of.len() == 1 && self.outline.nodes[best.of[0]].parent == Some(0);
         let is_clear = best.row.alike >= CLEARLY_ALIKE
             && best.row.siblings >= ENOUGH_SIBLINGS
             && (best.row.by_names || best.row.by_kinds && !is_outermost)
-            && is_own_name
+            && self.has_own_names(best)
             && !rows[1..].iter().any(is_rival);
         is_clear.then_some(best)
+    }
+
+    /// Whether the folders have names of their own: what is called as the package is, or has a version, may be a folder
+    /// around it.
+    fn has_own_names(&self, it: &InRow) -> bool {
+        it.of.iter().all(|node| {
+            let parts = parts_of_file_name(Path::new(self.outline.name(*node)), false);
+            let plain = words::plain(&parts.name);
+            let package = words::plain(self.package_name);
+            let is_called_so = !package.is_empty() && plain.starts_with(&package);
+            parts.version.is_none() && !is_called_so && !words::is_export(&plain)
+        })
     }
 
     fn found_in_row(&self, it: &InRow) -> Found {
@@ -523,20 +534,24 @@ impl<'a> Decider<'a> {
         row.of.contains(node) && (*root, above) == (row.row.spot.0, row.row.spot.1.as_str())
     }
 
-    /// Offers the likest rows before all else.
+    /// Offers the likest rows before all else; those for what may have no name of its own behind all else.
     fn offer_rows(&self, rows: &[InRow], candidates: &mut Vec<Candidate>) {
         const FEWEST_ALIKE: f64 = 0.34;
         const MOST_ROWS: usize = 3;
-        let mut first: Vec<Candidate> = Vec::new();
+        let (mut first, mut last): (Vec<Candidate>, Vec<Candidate>) = (Vec::new(), Vec::new());
         for it in rows.iter().filter(|it| it.row.alike >= FEWEST_ALIKE) {
             let candidate =
                 self.candidate(&[(it.node, self.sight.address(&it.row.spot))], self.row_words(it));
-            if first.len() < MOST_ROWS && !first.iter().any(|known| known.places == candidate.places) {
-                first.push(candidate);
+            let is_known = first.iter().chain(&last).any(|known| known.places == candidate.places);
+            let list = if self.has_own_names(it) { &mut first } else { &mut last };
+            if list.len() < MOST_ROWS && !is_known {
+                list.push(candidate);
             }
         }
-        candidates.retain(|known| !first.iter().any(|row| row.places == known.places));
+        candidates.retain(|known| !first.iter().chain(&last).any(|row| row.places == known.places));
+        candidates.truncate(MOST_CANDIDATES.saturating_sub(first.len() + last.len()));
         first.append(candidates);
+        first.append(&mut last);
         *candidates = first;
         candidates.truncate(MOST_CANDIDATES);
     }

@@ -251,16 +251,7 @@ impl Sight {
         let mut votes: Vec<(Spot2, usize)> = votes.into_iter().collect();
         votes.sort_by(|one, two| two.1.cmp(&one.1).then_with(|| one.0.cmp(&two.0)));
         votes.truncate(MOST_MAPPINGS);
-        let mut mappings: Vec<Mapping> =
-            votes.into_iter().map(|((node, to), _)| Mapping { node, to }).collect();
-        // As it is written, whatever speaks for it: with all folders around it, or without some.
-        for node in outline.chain(top) {
-            let written = Mapping { node, to: (0, String::new()) };
-            if !mappings.contains(&written) {
-                mappings.push(written);
-            }
-        }
-        mappings
+        votes.into_iter().map(|((node, to), _)| Mapping { node, to }).collect()
     }
 
     #[expect(clippy::too_many_arguments, reason = "one inner step of `mappings`")]

@@ -4,3 +4,4 @@ mod corpus;
 pub(super) mod game;
 mod kinds;
 mod layouts;
+mod rows;
