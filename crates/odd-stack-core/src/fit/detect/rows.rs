@@ -33,6 +33,8 @@ enum Feature {
 const FEWEST_SIBLINGS: usize = 2;
 /// A name in a folder tells more than what a file's name ends with.
 const NAME_WEIGHT: f64 = 3.0;
+/// Of many folders so many tell enough.
+const MOST_NODES: usize = 24;
 /// More in one folder is not looked at.
 const MOST_FEATURES: usize = 32;
 
@@ -40,6 +42,7 @@ const MOST_FEATURES: usize = 32;
 /// more of the row.
 pub(super) fn rows(outline: &Outline<'_>, sight: &Sight, nodes: &[usize]) -> Vec<Row> {
     let mut sums: FxHashMap<Spot, (f64, usize, bool, bool)> = FxHashMap::default();
+    let nodes = &nodes[..nodes.len().min(MOST_NODES)];
     for node in nodes {
         for row in rows_of(outline, sight, *node) {
             let known = sums.entry(row.spot).or_insert((0.0, usize::MAX, true, true));
