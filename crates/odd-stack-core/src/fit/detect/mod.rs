@@ -8,6 +8,7 @@
 
 mod addons;
 mod decide;
+mod in_rows;
 mod options;
 mod outline;
 mod rows;

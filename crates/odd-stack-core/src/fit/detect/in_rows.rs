@@ -1,0 +1,159 @@
+//! Folders that would be more of a row, and loose files that lie in several folders: what they are placed and asked by.
+
+use std::cmp::Reverse;
+use std::collections::BTreeMap;
+use std::path::Path;
+
+use super::decide::{Decider, Found, MOST_CANDIDATES, Weighed};
+use super::rows::{self, Row};
+use super::sight::{Mapping, Spot, below};
+use super::words;
+use crate::fit::{Candidate, Place, Unclear};
+use crate::version::parts_of_file_name;
+
+/// Folders of the package that would be more of a row: `of`, which lie in `node`.
+#[derive(Debug, Clone)]
+pub(super) struct InRow {
+    pub node: usize,
+    pub of: Vec<usize>,
+    pub row: Row,
+}
+
+impl Decider<'_> {
+    /// When loose files lie each in one place of the game, but in several folders.
+    pub(super) fn scattered(&self, bottom: usize) -> Option<Unclear> {
+        const MOST_FILES: usize = 48;
+        let files = &self.outline.nodes[bottom].files;
+        if files.len() < 2 || files.len() > MOST_FILES || !self.outline.units(bottom).is_empty() {
+            return None;
+        }
+        let mut homes: BTreeMap<Spot, Vec<usize>> = BTreeMap::new();
+        for file in files {
+            let [(root, key)] = self.sight.places_of_file(self.outline.file_name(*file)) else { return None };
+            let home = (*root, key.rfind('/').map_or("", |cut| &key[..cut]).to_owned());
+            homes.entry(home).or_default().push(*file);
+        }
+        let main =
+            homes.iter().max_by_key(|(spot, files)| (files.len(), Reverse((*spot).clone())))?.0.clone();
+        if homes.len() < 2 {
+            return None;
+        }
+        let together = self.candidate(
+            &[(bottom, self.sight.address(&main))],
+            format!("all together, where {} of {} files exist in the game", homes[&main].len(), files.len()),
+        );
+        let mut apart = together.clone();
+        for (home, files) in homes.iter().filter(|(home, _)| **home != main) {
+            let to = self.sight.address(home);
+            let separator = if to.path.is_root() { "" } else { "/" };
+            for file in files {
+                let name = self.outline.file_name(*file);
+                let from = below(&self.place_text_inside(bottom), name);
+                apart.places.push(Place::new(from, format!("{to}{separator}{name}")));
+            }
+        }
+        apart.evidence = format!("each where the game has it, in {} folders", homes.len());
+        let root = self.candidate(
+            &[(bottom, self.sight.address(&(0, String::new())))],
+            "into the game's own folder".to_owned(),
+        );
+        let question = "its files lie in several folders of the game".to_owned();
+        Some(Unclear { question, candidates: vec![apart, together, root], to_read: Vec::new() })
+    }
+
+    /// The rows that the package's folders would fit into, the likest first.
+    pub(super) fn rows(&self, top: usize, bottom: usize) -> Vec<InRow> {
+        let mut found: Vec<InRow> = Vec::new();
+        for node in self.outline.chain(top).into_iter().skip(1) {
+            let Some(parent) = self.outline.nodes[node].parent else { continue };
+            let rows = rows::rows(&self.outline, self.sight, &[node]);
+            found.extend(rows.into_iter().map(|row| InRow { node: parent, of: vec![node], row }));
+        }
+        let units = self.outline.units(bottom);
+        if !units.is_empty() {
+            let rows = rows::rows(&self.outline, self.sight, &units);
+            found.extend(rows.into_iter().map(|row| InRow { node: bottom, of: units.clone(), row }));
+        }
+        found.sort_by(|one, two| {
+            let order = two.row.alike.total_cmp(&one.row.alike);
+            order.then(two.row.siblings.cmp(&one.row.siblings)).then(one.of.len().cmp(&two.of.len()))
+        });
+        found
+    }
+
+    /// The row that alone is clearly meant.
+    pub(super) fn clear_row<'r>(&self, rows: &'r [InRow]) -> Option<&'r InRow> {
+        const CLEARLY_ALIKE: f64 = 0.75;
+        const ENOUGH_SIBLINGS: usize = 3;
+        let best = rows.first()?;
+        let is_rival = |other: &InRow| {
+            other.row.alike * 2.0 > best.row.alike
+                && (other.node, &other.row.spot) != (best.node, &best.row.spot)
+        };
+        // Loose files of a kind in a folder around everything may be meant for a folder of that kind itself.
+        let is_outermost = best.of.len() == 1 && self.outline.nodes[best.of[0]].parent == Some(0);
+        let is_clear = best.row.alike >= CLEARLY_ALIKE
+            && best.row.siblings >= ENOUGH_SIBLINGS
+            && (best.row.by_names || best.row.by_kinds && !is_outermost)
+            && self.has_own_names(best)
+            && !rows[1..].iter().any(is_rival);
+        is_clear.then_some(best)
+    }
+
+    /// Whether the folders have names of their own: what is called as the package is, or has a version, may be a folder
+    /// around it.
+    pub(super) fn has_own_names(&self, it: &InRow) -> bool {
+        it.of.iter().all(|node| {
+            let parts = parts_of_file_name(Path::new(self.outline.name(*node)), false);
+            let plain = words::plain(&parts.name);
+            let package = words::plain(self.package_name);
+            let is_called_so = !package.is_empty() && plain.starts_with(&package);
+            parts.version.is_none() && !is_called_so && !words::is_export(&plain)
+        })
+    }
+
+    pub(super) fn found_in_row(&self, it: &InRow) -> Found {
+        Found { node: it.node, to: self.sight.address(&it.row.spot), evidence: self.row_words(it) }
+    }
+
+    pub(super) fn row_words(&self, it: &InRow) -> String {
+        let name = self.outline.name(it.of[0]);
+        let what = if it.of.len() == 1 { format!("`{name}` is") } else { format!("`{name}` and others are") };
+        format!("{what} built like {} folders there", it.row.siblings)
+    }
+
+    /// Whether a mapping puts the folders of the row where the row is.
+    pub(super) fn is_in_row(&self, it: &Weighed, row: &InRow) -> bool {
+        self.outline.is_below(row.node, it.mapping.node)
+            && self.spot_of(&it.mapping, row.node) == row.row.spot
+    }
+
+    /// Whether a mapping lays what would be one more of the row onto one that the row has.
+    pub(super) fn is_beside(&self, it: &Weighed, row: &InRow) -> bool {
+        let Mapping { node, to: (root, key) } = &it.mapping;
+        let above = key.rfind('/').map_or("", |cut| &key[..cut]);
+        row.of.contains(node) && (*root, above) == (row.row.spot.0, row.row.spot.1.as_str())
+    }
+
+    /// Offers the likest rows before all else; those for what may have no name of its own behind all else.
+    pub(super) fn offer_rows(&self, rows: &[InRow], candidates: &mut Vec<Candidate>) {
+        const FEWEST_ALIKE: f64 = 0.34;
+        const MOST_ROWS: usize = 3;
+        let (mut first, mut last): (Vec<Candidate>, Vec<Candidate>) = (Vec::new(), Vec::new());
+        for it in rows.iter().filter(|it| it.row.alike >= FEWEST_ALIKE) {
+            let candidate =
+                self.candidate(&[(it.node, self.sight.address(&it.row.spot))], self.row_words(it));
+            let is_known = first.iter().chain(&last).any(|known| known.places == candidate.places);
+            let list = if self.has_own_names(it) { &mut first } else { &mut last };
+            if list.len() < MOST_ROWS && !is_known {
+                list.push(candidate);
+            }
+        }
+        candidates.retain(|known| !first.iter().chain(&last).any(|row| row.places == known.places));
+        candidates.truncate(MOST_CANDIDATES.saturating_sub(first.len() + last.len()));
+        first.append(candidates);
+        first.append(&mut last);
+        *candidates = first;
+        candidates.truncate(MOST_CANDIDATES);
+    }
+}
