@@ -18,6 +18,8 @@ pub(super) struct Taken<'r> {
     options: Vec<Vec<(String, Vec<RelPath>)>>,
     /// Folders and files whose members are left out.
     closed: Vec<(RelPath, LeftOut)>,
+    /// Those of them whose places are given together with what is chosen: no place opens them.
+    firm: Vec<RelPath>,
     /// Those of options and parts that are taken, which may lie inside closed ones.
     open: Vec<RelPath>,
 }
@@ -61,6 +63,7 @@ impl Taken<'_> {
         // An option named by the person on the command line is taken, whatever was chosen.
         let by_option =
             self.places.iter().filter(|place| place.rank.0 >= Rank::Option).map(|place| &place.from);
+        let by_option = by_option.filter(|_| !self.firm.contains(folder));
         let opened = longest(&mut self.open.iter().chain(by_option));
         opened.is_none_or(|length| length < folder.as_str().len()).then_some(*reason)
     }
@@ -81,6 +84,7 @@ pub(super) fn take<'r>(
         chosen: rules.chosen.clone(),
         options: Vec::new(),
         closed: Vec::new(),
+        firm: Vec::new(),
         open: Vec::new(),
     };
     let mut resolve = |place: &super::Place, of_part: bool| -> Result<Resolved, FitError> {
@@ -121,6 +125,7 @@ pub(super) fn take<'r>(
             open_questions.push(NotChosen { id: choice.id.clone(), ask: choice.ask.clone(), options });
             continue;
         };
+        let is_firm = choice.options.iter().all(|option| option.places.is_empty());
         let mut of_options = Vec::new();
         for option in &choice.options {
             let paths = folders_of(&option.folder, &option.places);
@@ -131,6 +136,7 @@ pub(super) fn take<'r>(
                     taken.places.push(resolve(place, false)?);
                 }
             } else {
+                taken.firm.extend(paths.iter().filter(|_| is_firm).cloned());
                 taken.closed.extend(paths.into_iter().map(|path| (path, LeftOut::NotChosen)));
             }
         }

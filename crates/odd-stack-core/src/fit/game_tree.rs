@@ -35,6 +35,8 @@ pub struct WantedNames {
     pub endings: FxHashSet<String>,
     /// Names of folders of which the folders in them are wanted.
     pub parents: FxHashSet<String>,
+    /// What file names are written like ([`pattern_of`]), where files of their ending are wanted too.
+    pub patterns: FxHashSet<String>,
 }
 
 /// Where names were found.
@@ -48,6 +50,41 @@ pub struct NamedThings {
     pub children: Vec<(usize, RelPath)>,
     /// For each wanted ending, the folders that directly hold such files, and how many.
     pub endings: FxHashMap<String, Vec<(usize, RelPath, u64)>>,
+    /// The same for each wanted pattern.
+    pub patterns: FxHashMap<String, Vec<(usize, RelPath, u64)>>,
+}
+
+/// What a folded file name is written like: `#` for each number and `@` for the name of the folder that it lies in;
+/// nothing where it has neither.
+pub fn pattern_of(name: &str, folder: &str) -> Option<String> {
+    const SHORTEST_OWN: usize = 3;
+    let own = Some(folder)
+        .filter(|own| own.len() >= SHORTEST_OWN)
+        .and_then(|own| name.find(own).map(|at| (at, own.len())));
+    if own.is_none() && !name.bytes().any(|byte| byte.is_ascii_digit()) {
+        return None;
+    }
+    let mut pattern = String::with_capacity(name.len());
+    let mut number = false;
+    for (at, letter) in name.char_indices() {
+        if let Some((from, length)) = own
+            && (from..from + length).contains(&at)
+        {
+            if at == from {
+                pattern.push('@');
+            }
+            number = false;
+            continue;
+        }
+        let is_digit = letter.is_ascii_digit();
+        if !is_digit {
+            pattern.push(letter);
+        } else if !number {
+            pattern.push('#');
+        }
+        number = is_digit;
+    }
+    Some(pattern)
 }
 
 /// What the fit asks of the game's own tree and the layers on it.

@@ -5,10 +5,10 @@ use std::collections::{BTreeMap, BTreeSet, HashSet};
 use super::chosen::{part_seen, take};
 use super::detect::{self, Hints};
 use super::placed::Placed;
-use super::resolve::{Package, aims};
+use super::resolve::{Package, Resolved, aims};
 use super::rules::Patterns;
 use super::sheet::is_sheet;
-use super::{Finding, FitError, GameTree, Rules};
+use super::{Choice, Finding, FitError, GameTree, Part, Rules};
 use crate::address::{Address, AddressBook, Folding, RelPath};
 use crate::package::{Folder, Member, is_named_like_an_archive};
 
@@ -141,7 +141,7 @@ pub struct Draft {
 /// # Errors
 /// [`FitError`], such as [`FitError::Unclear`].
 pub fn draft(input: &FitInput<'_>) -> Result<Draft, FitError> {
-    let FitInput { members, folders, rules, tree, hints, copies, .. } = *input;
+    let FitInput { members, folders, rules, book, tree, hints, copies, .. } = *input;
     let (only, skip) = (Patterns::new(&rules.only)?, Patterns::new(&rules.skip)?);
     let package = Package { members, folders, wrapper: wrapper_of(members, folders) };
     let mut reasons: BTreeMap<usize, LeftOut> = BTreeMap::new();
@@ -169,16 +169,26 @@ pub fn draft(input: &FitInput<'_>) -> Result<Draft, FitError> {
     let takes_part = |index: usize| !reasons.contains_key(&index);
     let effective = if rules.say_where() {
         findings.push(Finding::ByPlaces);
-        let aside = if rules.tidy { detect::aside(members, folders, &takes_part, tree) } else { Vec::new() };
-        reasons.extend(aside);
-        rules.clone()
+        let mut effective = rules.clone();
+        if rules.tidy {
+            let is_open = rules.choices.is_empty() && rules.parts.is_empty();
+            let beside = detect::beside(members, folders, &takes_part, tree);
+            if is_open {
+                let places = resolved(rules, &package, book, tree)?;
+                effective.parts = left_open(beside.parts, &package, &places);
+                effective.choices = colliding(beside.choices, &rules.chosen, &package, &places)?;
+            }
+            reasons.extend(beside.aside);
+        }
+        effective
     } else {
         let packed = refuse_only_packed(members, folders, &takes_part);
         let none = !members.iter().enumerate().any(|(index, _)| takes_part(index));
         if none {
             return Err(FitError::NothingPlaced { reason: nothing_reason(members, &reasons) });
         }
-        let found = match (packed, detect::detect(members, folders, &takes_part, hints, tree)) {
+        let found = match (packed, detect::detect(members, folders, &takes_part, hints, &rules.chosen, tree))
+        {
             // The game may read such archives as they are, and keep them in a place of theirs.
             (_, Ok(found)) => found,
             (packed, Err(error)) => return Err(packed.err().unwrap_or(error)),
@@ -188,6 +198,54 @@ pub fn draft(input: &FitInput<'_>) -> Result<Draft, FitError> {
         found.into_rules(rules)
     };
     Ok(Draft { rules: effective, findings, left_out: reasons })
+}
+
+fn resolved(
+    rules: &Rules,
+    package: &Package<'_>,
+    book: &AddressBook,
+    tree: &dyn GameTree,
+) -> Result<Vec<Resolved>, FitError> {
+    rules.places.iter().map(|place| Resolved::new(place, false, package, book, tree)).collect()
+}
+
+/// The parts that no place leads into.
+fn left_open(parts: Vec<Part>, package: &Package<'_>, places: &[Resolved]) -> Vec<Part> {
+    let is_placed = |part: &Part| {
+        let folders = part.folder.iter().chain(part.places.iter().map(|place| &place.from));
+        let mut folders = folders.filter_map(|folder| package.find(folder));
+        folders.any(|folder| places.iter().any(|place| place.from.below(&folder.path).is_some()))
+    };
+    parts.into_iter().filter(|part| !is_placed(part)).collect()
+}
+
+/// The choices in which something is chosen, or of which the places would put two options' files at one address.
+fn colliding(
+    choices: Vec<Choice>,
+    chosen: &BTreeMap<String, String>,
+    package: &Package<'_>,
+    places: &[Resolved],
+) -> Result<Vec<Choice>, FitError> {
+    let mut kept = Vec::new();
+    for choice in choices {
+        let mut targets: BTreeMap<Address, usize> = BTreeMap::new();
+        let mut collide = chosen.contains_key(&choice.id);
+        for (number, option) in choice.options.iter().enumerate() {
+            let folder = option.folder.as_deref().and_then(|folder| package.find(folder));
+            let is_inside = |member: &&Member| {
+                folder.as_ref().is_some_and(|folder| member.path.below(&folder.path).is_some())
+            };
+            for member in package.members.iter().filter(is_inside) {
+                for aim in aims(places, &member.path, member.inner.as_ref())? {
+                    collide |= *targets.entry(aim.to).or_insert(number) != number;
+                }
+            }
+        }
+        if collide {
+            kept.push(choice);
+        }
+    }
+    Ok(kept)
 }
 
 /// Places the files of a package.

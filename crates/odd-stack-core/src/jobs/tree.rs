@@ -7,7 +7,7 @@ use std::rc::Rc;
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use crate::address::{Address, Folding, RelPath};
-use crate::fit::{GameTree, NamedThings, ProgramSeen, RootSeen, WantedNames};
+use crate::fit::{GameTree, NamedThings, ProgramSeen, RootSeen, WantedNames, pattern_of};
 use crate::game::imports_of;
 use crate::ledger::Ledger;
 use crate::stack::{BaseKind, Order, RootId};
@@ -36,6 +36,7 @@ impl<'a> LedgerTree<'a> {
         let mut endings: FxHashMap<String, Homes> = FxHashMap::default();
         // Files come folder by folder, so the last home is mostly the next.
         let mut last: (usize, String, String, u64) = Default::default();
+        let mut patterns: FxHashMap<String, Homes> = FxHashMap::default();
         let mut seen: FxHashSet<(usize, String)> = FxHashSet::default();
         let passed = self.ledger.catalogue.pass_names(|thing| {
             let Some(root) = roots.get(&thing.root).copied() else { return };
@@ -70,6 +71,14 @@ impl<'a> LedgerTree<'a> {
                 homes.entry((root, folder.to_owned())).or_insert_with(|| (path().parent(), 0));
                 last = (root, ending.to_owned(), folder.to_owned(), 1);
             }
+            if !wanted.patterns.is_empty()
+                && wanted.endings.contains(ending)
+                && let Some(pattern) = pattern_of(name, folder.rsplit('/').next().unwrap_or_default())
+                && wanted.patterns.contains(&pattern)
+            {
+                let homes = patterns.entry(pattern).or_default();
+                homes.entry((root, folder.to_owned())).or_insert_with(|| (path().parent(), 0)).1 += 1;
+            }
             if wanted.files.contains(name) && seen.insert((root, key.to_owned())) {
                 named.files.push((root, path(), thing.size_bytes));
             }
@@ -79,14 +88,16 @@ impl<'a> LedgerTree<'a> {
         if passed.is_err() {
             return NamedThings::default();
         }
-        named.endings = endings
-            .into_iter()
-            .map(|(ending, homes)| {
-                (ending, homes.into_iter().map(|((root, _), (path, count))| (root, path, count)).collect())
-            })
-            .collect();
+        named.endings = listed(endings);
+        named.patterns = listed(patterns);
         named
     }
+}
+
+fn listed(all: FxHashMap<String, Homes>) -> FxHashMap<String, Vec<(usize, RelPath, u64)>> {
+    let list =
+        |homes: Homes| homes.into_iter().map(|((root, _), (path, count))| (root, path, count)).collect();
+    all.into_iter().map(|(what, homes)| (what, list(homes))).collect()
 }
 
 /// Adds files counted in a folder to those known of it.

@@ -5,8 +5,9 @@ use std::collections::HashMap;
 
 use super::ToldName;
 use super::decide::{Decider, Weighed};
+use super::in_rows::InRow;
 use super::outline::folded;
-use super::sight::Spot;
+use super::sight::{Spot, name_of_files};
 use super::words;
 use crate::address::{Address, RelPath};
 use crate::fit::{Candidate, Unclear};
@@ -35,6 +36,8 @@ impl Decider<'_> {
         top: usize,
         bottom: usize,
         whole: &[Weighed],
+        all: &[Weighed],
+        rows: &[InRow],
         gatherings: HashMap<Spot, (Vec<String>, String)>,
     ) -> Option<Unclear> {
         let parent = self.outline.nodes[bottom].parent;
@@ -53,16 +56,14 @@ impl Decider<'_> {
             return None;
         }
         let best =
-            gatherings.into_iter().max_by_key(|(spot, (folders, _))| (folders.len(), Reverse(spot.clone())));
+            gatherings.iter().max_by_key(|(spot, (folders, _))| (folders.len(), Reverse((*spot).clone())));
         let (gathering, (folders, marker)) = best?;
-        let to = self.sight.address(&gathering);
-        let mut candidates = self.own_folders(top, bottom, &to, &folders);
-        let root = self.sight.address(&(0, String::new()));
-        candidates.push(self.candidate(&[(bottom, root)], "into the game's own folder".to_owned()));
         let question = format!(
-            "it looks like an add-on that wants a folder of its own below {to}, where `{}/{marker}` lies",
+            "it looks like an add-on that wants a folder of its own below {}, where `{}/{marker}` lies",
+            self.sight.address(gathering),
             folders[0]
         );
+        let candidates = self.offers(top, bottom, all, rows, &gatherings);
         let to_read = if self.told_names.is_empty() { self.small_files(bottom) } else { Vec::new() };
         Some(Unclear { question, candidates, to_read })
     }
@@ -93,6 +94,9 @@ impl Decider<'_> {
                 offer(name, *is_id, format!("its own file `{file}` says so"));
             }
         }
+        if let Some(name) = name_of_files(&self.outline, &self.outline.nodes[bottom]) {
+            offer(name, true, "after what its files are called".to_owned());
+        }
         let own = if bottom == top { self.package_name } else { self.outline.name(bottom) };
         let name = parts_of_file_name(std::path::Path::new(own), false).name;
         let after = if bottom == top { "after the package's name" } else { "after its folder's name" };
@@ -122,7 +126,8 @@ impl Decider<'_> {
             () if space > 0 => " ",
             () => return name.to_owned(),
         };
-        let is_lower = others.iter().all(|other| !other.chars().any(char::is_uppercase));
+        let is_lower =
+            !others.is_empty() && others.iter().all(|other| !other.chars().any(char::is_uppercase));
         if is_lower { words.join(joiner).to_lowercase() } else { words.join(joiner) }
     }
 }

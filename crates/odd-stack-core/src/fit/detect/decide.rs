@@ -44,9 +44,6 @@ enum Pick {
     Nothing,
 }
 
-/// How many candidates are shown.
-pub(super) const MOST_CANDIDATES: usize = 7;
-
 impl<'a> Decider<'a> {
     pub(super) fn new(
         outline: Outline<'a>,
@@ -230,7 +227,7 @@ impl<'a> Decider<'a> {
 
     /// Whether a mapping lays a folder onto one of another name, though the names on the way to it lie in the game as they are
     /// written: what is called so there, or is new beside others there, is no folder of another name.
-    fn is_named_elsewhere(&self, it: &Weighed, weighed: &[Weighed]) -> bool {
+    pub(super) fn is_named_elsewhere(&self, it: &Weighed, weighed: &[Weighed]) -> bool {
         let Mapping { node, to } = &it.mapping;
         let nodes = &self.outline.nodes;
         let (Some(name), Some(parent)) = (nodes[*node].names.last(), nodes[*node].parent) else {
@@ -299,6 +296,9 @@ impl<'a> Decider<'a> {
         let mut whole: Vec<Weighed> =
             all.iter().filter(|it| chain.contains(&it.mapping.node)).cloned().collect();
         let gatherings = self.gatherings(bottom);
+        if let Some(found) = self.is_one_of_them(bottom, &whole) {
+            return Ok(vec![found]);
+        }
         // That another add-on has files of these names does not make this one that.
         whole.retain(|it| {
             let (root, key) = &it.mapping.to;
@@ -322,8 +322,11 @@ impl<'a> Decider<'a> {
                 _ => Ok(vec![self.found_in_row(row)]),
             };
         }
-        if let Some(mut unclear) = self.own_folder(top, bottom, &whole, gatherings) {
-            self.offer_rows(&rows, &mut unclear.candidates);
+        let is_met_there = |it: &Weighed| {
+            it.mapping.node == bottom && it.agreement.met_flat * 2 >= self.outline.nodes[bottom].files.len()
+        };
+        let is_plain = matches!(&picked, Pick::Clear(it) if is_met_there(it));
+        if !is_plain && let Some(unclear) = self.own_folder(top, bottom, &whole, &all, &rows, gatherings) {
             return Err(unclear);
         }
         match picked {
@@ -366,6 +369,20 @@ impl<'a> Decider<'a> {
         }
     }
 
+    /// Loose files that all lie in one folder of several that hold such, and not half of them in another.
+    fn is_one_of_them(&self, bottom: usize, whole: &[Weighed]) -> Option<Found> {
+        const FEWEST: usize = 3;
+        let files = self.outline.nodes[bottom].files.len();
+        match self.pick(whole) {
+            Pick::Clear(it)
+                if it.mapping.node == bottom && it.agreement.met_flat == files && files >= FEWEST =>
+            {
+                Some(self.found(&it))
+            }
+            _ => None,
+        }
+    }
+
     /// Each folder with its own place, where its files lie in the game.
     fn units_apart(&self, bottom: usize) -> Vec<Option<Weighed>> {
         let own = self.outline.units(bottom).into_iter().map(|unit| match self.pick(&self.weigh(unit)) {
@@ -398,7 +415,7 @@ impl<'a> Decider<'a> {
                 return Ok(vec![found]);
             }
             if units.is_empty()
-                && let Some(found) = self.by_ending(bottom)
+                && let Some(found) = self.by_kind(bottom)
             {
                 return Ok(vec![found]);
             }
@@ -414,7 +431,11 @@ impl<'a> Decider<'a> {
         }
     }
 
-    fn program_folder(&self) -> Option<(Address, Spot)> {
+    pub(super) fn program_address(&self) -> Option<&Address> {
+        self.program.as_ref().map(|program| &program.address)
+    }
+
+    pub(super) fn program_folder(&self) -> Option<(Address, Spot)> {
         let address = &self.program.as_ref()?.address;
         let folder = Address { root: address.root.clone(), path: address.path.parent() };
         let root = self.sight.root_number(&folder.root)?;
@@ -422,7 +443,7 @@ impl<'a> Decider<'a> {
     }
 
     /// Libraries directly in the folder.
-    fn libraries(&self, node: usize) -> Vec<usize> {
+    pub(super) fn libraries(&self, node: usize) -> Vec<usize> {
         let files = self.outline.nodes[node].files.iter().copied();
         files.filter(|file| words::is_library_ending(&words::ending(self.outline.file_name(*file)))).collect()
     }
@@ -500,50 +521,26 @@ impl<'a> Decider<'a> {
         }
     }
 
-    /// Files of an ending that the game keeps in one folder alone.
-    fn by_ending(&self, bottom: usize) -> Option<Found> {
-        let (spot, ending, count) = self.home_of_ending(bottom)?;
-        let homes = self.sight.homes_of_ending(&ending);
-        let is_sure = homes.len() == 1 && count >= 3 && !words::is_general_ending(&ending);
+    /// Loose files of a kind that the game keeps in one folder alone.
+    fn by_kind(&self, bottom: usize) -> Option<Found> {
+        const ALMOST_ALL: f64 = 0.9;
+        const FEWEST: u64 = 3;
+        let homes = self.loose_homes(bottom);
+        let best = homes.first()?;
+        let is_alone = homes.get(1).is_none_or(|next| next.share < 0.15 * best.share);
+        let files = &self.outline.nodes[bottom].files;
+        let is_known =
+            files.iter().any(|file| self.sight.has_file_named(&folded(self.outline.file_name(*file))));
+        let is_sure =
+            is_alone && best.share >= ALMOST_ALL && best.count >= FEWEST && best.is_telling && !is_known;
         is_sure.then(|| Found {
             node: bottom,
-            to: self.sight.spelled_home(&ending, &spot),
-            evidence: format!("all {count} .{ending} files of the game lie there"),
+            to: self.sight.spelled_home(&best.spot),
+            evidence: best.evidence.clone(),
         })
     }
 
-    /// The folder that holds most files of the one ending that most loose files have.
-    fn home_of_ending(&self, bottom: usize) -> Option<(Spot, String, u64)> {
-        self.homes_of_ending(bottom).into_iter().next()
-    }
-
-    /// The folders that hold most files of the one ending that most loose files have.
-    fn homes_of_ending(&self, bottom: usize) -> Vec<(Spot, String, u64)> {
-        const MOST_HOMES: usize = 4;
-        let files = &self.outline.nodes[bottom].files;
-        let mut endings: Vec<String> =
-            files.iter().map(|file| words::ending(self.outline.file_name(*file))).collect();
-        endings.sort();
-        let mut best: Option<(usize, String)> = None;
-        for ending in endings.chunk_by(|one, two| one == two) {
-            if best.as_ref().is_none_or(|(count, _)| ending.len() > *count) {
-                best = Some((ending.len(), ending[0].clone()));
-            }
-        }
-        let Some((_, ending)) = best.filter(|(count, _)| count * 2 > files.len()) else { return Vec::new() };
-        let homes = self.sight.homes_of_ending(&ending).into_iter().take(MOST_HOMES);
-        homes.map(|(spot, there)| (spot, ending.clone(), there)).collect()
-    }
-
-    pub(super) fn candidate(&self, places: &[(usize, Address)], evidence: String) -> Candidate {
-        let places = places
-            .iter()
-            .map(|(node, to)| Place::new(self.outline.place_text(*node), to.to_string()))
-            .collect();
-        Candidate { places, evidence, ..Candidate::default() }
-    }
-
-    fn words(&self, a: &Agreement) -> String {
+    pub(super) fn words(&self, a: &Agreement) -> String {
         let met = a.met + a.met_flat;
         if met > 0 {
             let files = if a.files == 1 {
@@ -560,53 +557,5 @@ impl<'a> Decider<'a> {
             [one] => format!("the folder {one} lies there in the game"),
             several => format!("the folders {} lie there in the game", several.join(", ")),
         }
-    }
-
-    /// What can be said when nothing is clear.
-    fn ask(&self, top: usize, bottom: usize, weighed: &[Weighed], rows: &[InRow]) -> Unclear {
-        let mut candidates: Vec<Candidate> = Vec::new();
-        let mut offer = |candidate: Candidate| {
-            if !candidates.iter().any(|known| known.places == candidate.places) {
-                candidates.push(candidate);
-            }
-        };
-        let is_whole = |it: &&Weighed| self.outline.is_below(bottom, it.mapping.node);
-        for it in weighed.iter().filter(is_whole).take(3) {
-            offer(self.candidate(
-                &[(it.mapping.node, self.sight.address(&it.mapping.to))],
-                self.words(&it.agreement),
-            ));
-        }
-        let programs = |file: &usize| words::ending(self.outline.file_name(*file)) == "exe";
-        let libraries = self.libraries(bottom);
-        let runs = !libraries.is_empty() || self.outline.nodes[bottom].files.iter().any(programs);
-        if let Some((to, _)) = self.program_folder().filter(|_| runs) {
-            let evidence =
-                self.program.as_ref().map(|program| format!("beside the main program {}", program.address));
-            offer(self.candidate(&[(bottom, to)], evidence.unwrap_or_default()));
-        }
-        for (spot, ending, count) in self.homes_of_ending(bottom) {
-            let evidence = format!("{count} .{ending} files of the game lie there");
-            offer(self.candidate(&[(bottom, self.sight.spelled_home(&ending, &spot))], evidence));
-        }
-        for (spot, others) in self.sight.addons() {
-            self.own_folders(top, bottom, &self.sight.address(spot), others).into_iter().for_each(&mut offer);
-        }
-        let root = self.sight.address(&(0, String::new()));
-        offer(self.candidate(&[(bottom, root.clone())], "into the game's own folder".to_owned()));
-        for node in self.outline.chain(top).into_iter().rev().skip(1) {
-            let with = self.outline.chain(node).get(1).map(|below| self.outline.name(*below).to_owned());
-            let evidence =
-                format!("into the game's own folder, with the folder `{}`", with.unwrap_or_default());
-            offer(self.candidate(&[(node, root.clone())], evidence));
-        }
-        self.offer_rows(rows, &mut candidates);
-        let may_tell = self.told_names.is_empty() && !self.sight.addons().is_empty();
-        let to_read = if may_tell { self.small_files(bottom) } else { Vec::new() };
-        let question = match self.outline.nodes[top].path.as_str() {
-            "" => "where its files go is not clear".to_owned(),
-            path => format!("where the files of `{path}` go is not clear"),
-        };
-        Unclear { question, candidates, to_read }
     }
 }

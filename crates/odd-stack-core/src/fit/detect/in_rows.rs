@@ -4,7 +4,8 @@ use std::cmp::Reverse;
 use std::collections::BTreeMap;
 use std::path::Path;
 
-use super::decide::{Decider, Found, MOST_CANDIDATES, Weighed};
+use super::decide::{Decider, Found, Weighed};
+use super::offers::Offers;
 use super::rows::{self, Row};
 use super::sight::{Mapping, Spot, below};
 use super::words;
@@ -64,8 +65,8 @@ impl Decider<'_> {
     /// The rows that the package's folders would fit into, the likest first.
     pub(super) fn rows(&self, top: usize, bottom: usize) -> Vec<InRow> {
         let mut found: Vec<InRow> = Vec::new();
-        for node in self.outline.chain(top).into_iter().skip(1) {
-            let Some(parent) = self.outline.nodes[node].parent else { continue };
+        for node in self.outline.chain(top) {
+            let parent = self.outline.nodes[node].parent.filter(|_| node != top).unwrap_or(node);
             let rows = rows::rows(&self.outline, self.sight, &[node]);
             found.extend(rows.into_iter().map(|row| InRow { node: parent, of: vec![node], row }));
         }
@@ -103,13 +104,14 @@ impl Decider<'_> {
     /// Whether the folders have names of their own: what is called as the package is, or has a version, may be a folder
     /// around it.
     pub(super) fn has_own_names(&self, it: &InRow) -> bool {
-        it.of.iter().all(|node| {
-            let parts = parts_of_file_name(Path::new(self.outline.name(*node)), false);
-            let plain = words::plain(&parts.name);
-            let package = words::plain(self.package_name);
-            let is_called_so = !package.is_empty() && plain.starts_with(&package);
-            parts.version.is_none() && !is_called_so && !words::is_export(&plain)
-        })
+        !it.of.contains(&it.node)
+            && it.of.iter().all(|node| {
+                let parts = parts_of_file_name(Path::new(self.outline.name(*node)), false);
+                let plain = words::plain(&parts.name);
+                let package = words::plain(self.package_name);
+                let is_called_so = !package.is_empty() && plain.starts_with(&package);
+                parts.version.is_none() && !is_called_so && !words::is_export(&plain)
+            })
     }
 
     pub(super) fn found_in_row(&self, it: &InRow) -> Found {
@@ -135,25 +137,29 @@ impl Decider<'_> {
         row.of.contains(node) && (*root, above) == (row.row.spot.0, row.row.spot.1.as_str())
     }
 
-    /// Offers the likest rows before all else; those for what may have no name of its own behind all else.
-    pub(super) fn offer_rows(&self, rows: &[InRow], candidates: &mut Vec<Candidate>) {
-        const FEWEST_ALIKE: f64 = 0.34;
-        const MOST_ROWS: usize = 3;
-        let (mut first, mut last): (Vec<Candidate>, Vec<Candidate>) = (Vec::new(), Vec::new());
+    /// Offers the rows; what may have no name of its own also under names that it may be meant to have.
+    pub(super) fn put_rows(&self, top: usize, rows: &[InRow], offers: &mut Offers) {
+        const FEWEST_ALIKE: f64 = 0.25;
         for it in rows.iter().filter(|it| it.row.alike >= FEWEST_ALIKE) {
-            let candidate =
-                self.candidate(&[(it.node, self.sight.address(&it.row.spot))], self.row_words(it));
-            let is_known = first.iter().chain(&last).any(|known| known.places == candidate.places);
-            let list = if self.has_own_names(it) { &mut first } else { &mut last };
-            if list.len() < MOST_ROWS && !is_known {
-                list.push(candidate);
+            let to = self.sight.address(&it.row.spot);
+            let sure = if it.row.siblings > 2 { 0.95 } else { 0.8 };
+            if it.of.as_slice() != [top] {
+                let weight = sure * it.row.alike * if self.has_own_names(it) { 1.0 } else { 0.6 };
+                offers.put(weight, self.candidate(&[(it.node, to.clone())], self.row_words(it)));
+            }
+            let [node] = it.of.as_slice() else { continue };
+            if *node == top || !self.has_own_names(it) {
+                for (nth, candidate) in
+                    self.own_folders(top, *node, &to, &it.row.others).into_iter().enumerate()
+                {
+                    let evidence =
+                        format!("{}; {} folders there are built so", candidate.evidence, it.row.siblings);
+                    offers.put(
+                        sure * it.row.alike * 0.9 - 0.01 * nth as f64,
+                        Candidate { evidence, ..candidate },
+                    );
+                }
             }
         }
-        candidates.retain(|known| !first.iter().chain(&last).any(|row| row.places == known.places));
-        candidates.truncate(MOST_CANDIDATES.saturating_sub(first.len() + last.len()));
-        first.append(candidates);
-        first.append(&mut last);
-        *candidates = first;
-        candidates.truncate(MOST_CANDIDATES);
     }
 }

@@ -7,8 +7,10 @@
 //! the answer is [`Unclear`].
 
 mod addons;
+mod carry;
 mod decide;
 mod in_rows;
+mod offers;
 mod options;
 mod outline;
 mod rows;
@@ -16,7 +18,9 @@ mod sight;
 mod told;
 mod words;
 
-use super::{Choice, ChoiceOption, Finding, FitError, GameTree, LeftOut, Part, Place, Rules};
+use std::collections::BTreeMap;
+
+use super::{Choice, ChoiceOption, Finding, FitError, GameTree, LeftOut, Part, Place, Rules, Unclear};
 use crate::address::Address;
 use crate::package::{Folder, Member};
 use decide::{Decider, Found};
@@ -51,12 +55,13 @@ pub(super) fn is_metadata(name: &str) -> bool {
     words::is_metadata(name)
 }
 
-/// Places those `members` that `takes_part` says.
+/// Places those `members` that `takes_part` says; of a choice in which something is `chosen`, that must be clear.
 pub(super) fn detect(
     members: &[Member],
     folders: &[Folder],
     takes_part: &dyn Fn(usize) -> bool,
     hints: Hints<'_>,
+    chosen: &BTreeMap<String, String>,
     tree: &dyn GameTree,
 ) -> Result<Detected, FitError> {
     let mut outline = Outline::new(members, folders, takes_part);
@@ -71,31 +76,95 @@ pub(super) fn detect(
     for part in &optional {
         decider.set_apart(part.node);
     }
+    // What is to be chosen is asked first; where it goes is asked of what was chosen.
+    let is_chosen = |choice: &options::Alternatives, option: &str| {
+        chosen.get(&choice.id).is_some_and(|chosen| chosen.eq_ignore_ascii_case(option))
+    };
+    let is_all_chosen =
+        alternatives.iter().all(|choice| choice.options.iter().any(|(option, _)| is_chosen(choice, option)));
+    let mut groups: Vec<Group> = vec![Group { top: 0, found: decider.place(0), is_wanted: true }];
+    for choice in &alternatives {
+        for (option, node) in &choice.options {
+            let is_wanted = is_chosen(choice, option);
+            groups.push(Group { top: *node, found: decider.place(*node), is_wanted });
+        }
+    }
+    if is_all_chosen && let Some(unclear) = carry::question(&decider, &groups) {
+        return Err(FitError::Unclear(unclear));
+    }
     let mut findings = Vec::new();
-    let found = decider.place(0).map_err(FitError::Unclear)?;
-    let places = tell(&decider, found, &mut findings);
+    let mut groups = groups.into_iter().map(|group| group.found.unwrap_or_default());
+    let places = tell(&decider, groups.next().unwrap_or_default(), &mut findings);
     let mut choices = Vec::new();
     for choice in alternatives {
         let mut options = Vec::new();
-        for (name, node) in choice.options {
+        for ((name, node), found) in choice.options.into_iter().zip(&mut groups) {
             let folder = decider.outline.place_text(node);
-            let found = decider.place(node).map_err(FitError::Unclear)?;
             let places = tell(&decider, found, &mut Vec::new());
             let folder = Some(folder).filter(|folder| places.iter().all(|place| place.from != *folder));
             options.push(ChoiceOption { name, says: None, folder, places });
         }
         choices.push(Choice { id: choice.id, ask: None, default: None, options });
     }
-    let mut parts = Vec::new();
-    for part in optional {
-        let folder = decider.outline.place_text(part.node);
-        // A part that can't be placed by itself is placed by whoever wants it.
-        let found = decider.place(part.node).unwrap_or_default();
-        let places = tell(&decider, found, &mut Vec::new());
-        let folder = Some(folder).filter(|folder| places.iter().all(|place| place.from != *folder));
-        parts.push(Part { id: part.id, says: None, on: false, folder, places });
-    }
+    let parts = optional.into_iter().map(|part| part_of(&mut decider, part)).collect();
     Ok(Detected { places, choices, parts, aside: decider.outline.aside, findings })
+}
+
+/// What is placed by itself: all that a package always adds, or one option.
+struct Group {
+    top: usize,
+    found: Result<Vec<Found>, Unclear>,
+    /// It is certain that this is placed.
+    is_wanted: bool,
+}
+
+fn part_of(decider: &mut Decider<'_>, part: options::Optional) -> Part {
+    let folder = decider.outline.place_text(part.node);
+    // A part that can't be placed by itself is placed by whoever wants it.
+    let found = decider.place(part.node).unwrap_or_default();
+    let places = tell(decider, found, &mut Vec::new());
+    let folder = Some(folder).filter(|folder| places.iter().all(|place| place.from != *folder));
+    Part { id: part.id, says: None, on: false, folder, places }
+}
+
+/// What can be told of a package whose places are given.
+pub(super) struct Beside {
+    /// Its choices, each option with its folder alone.
+    pub choices: Vec<Choice>,
+    pub parts: Vec<Part>,
+    pub aside: Vec<(usize, LeftOut)>,
+}
+
+/// What is no part of what a package adds, and what there is to choose in it.
+pub(super) fn beside(
+    members: &[Member],
+    folders: &[Folder],
+    takes_part: &dyn Fn(usize) -> bool,
+    tree: &dyn GameTree,
+) -> Beside {
+    let mut outline = Outline::new(members, folders, takes_part);
+    let sight = Sight::of(&outline, tree);
+    outline.leave_out(&sight);
+    let (alternatives, mut optional) = options::alternatives(&outline, &sight);
+    let mut decider = Decider::new(outline, &sight, tree, "", &[]);
+    for (_, node) in alternatives.iter().flat_map(|choice| &choice.options) {
+        decider.set_apart(*node);
+    }
+    optional.extend(options::optional(&decider.outline, &sight));
+    for part in &optional {
+        decider.set_apart(part.node);
+    }
+    let option = |(name, node): (String, usize)| {
+        let folder = Some(decider.outline.place_text(node));
+        ChoiceOption { name, says: None, folder, places: Vec::new() }
+    };
+    let choices = alternatives.into_iter().map(|choice| {
+        let options = choice.options.into_iter().map(option).collect();
+        Choice { id: choice.id, ask: None, default: None, options }
+    });
+    let choices = choices.collect();
+    let parts = optional.into_iter().map(|part| part_of(&mut decider, part)).collect();
+    Beside { choices, parts, aside: decider.outline.aside }
 }
 
 /// What is no part of what a package adds.

@@ -3,7 +3,8 @@
 use std::collections::{BTreeMap, HashMap, HashSet};
 
 use super::outline::{Outline, folded};
-use super::sight::Sight;
+use super::rows::{self, Row};
+use super::sight::{Mapping, Sight};
 use super::words;
 
 /// Folders that exclude each other.
@@ -36,9 +37,16 @@ pub(super) fn alternatives(outline: &Outline<'_>, sight: &Sight) -> (Vec<Alterna
         }
         let is_known = |unit: &usize| {
             let name = outline.name(*unit);
-            sight.has_folder_named(&folded(name))
-                || words::other_root(name).is_some()
-                || words::is_main_root(name)
+            let names = &outline.nodes[*unit].names;
+            let is_there = match words_of(name).iter().any(|word| words::is_variant(word)) {
+                // Such a name may lie anywhere.
+                true => {
+                    sight.has_folder_like(names, at_top(outline, *unit))
+                        || sight.has_folder_like(names, false)
+                }
+                false => sight.has_folder_named(&folded(name)),
+            };
+            is_there || words::other_root(name).is_some() || words::is_main_root(name)
         };
         // What the game keeps beside each other is no choice; neither are new folders in a known one,
         // unless their files lie there without them.
@@ -47,6 +55,12 @@ pub(super) fn alternatives(outline: &Outline<'_>, sight: &Sight) -> (Vec<Alterna
             continue;
         }
         let in_known = node != 0 && sight.has_folder_named(&folded(outline.name(node)));
+        let rows = rows::rows(outline, sight, &units);
+        if in_known && rows.iter().any(|row| is_row_of(row, outline.name(node))) {
+            continue;
+        }
+        let is_row =
+            rows.first().is_some_and(|row| row.alike >= CLEARLY_ALIKE && row.by_names && row.siblings > 2);
         let inside: Vec<HashSet<String>> = units.iter().map(|unit| files_below(outline, *unit)).collect();
         let mut group_of: Vec<usize> = (0..units.len()).collect();
         for ((one, two), common) in shared(&inside) {
@@ -59,9 +73,14 @@ pub(super) fn alternatives(outline: &Outline<'_>, sight: &Sight) -> (Vec<Alterna
             }
             // Without the folder its files agree with the game; else its name must say what it is.
             let stripped = |unit: usize| !sight.mappings(outline, unit).is_empty();
-            let is_size = |unit: usize| words_of(outline.name(unit)).iter().any(|word| is_resolution(word));
-            let by_name = !in_known && is_size(units[one]) && is_size(units[two]);
-            if !by_name && !stripped(units[one]) && !stripped(units[two]) {
+            let by_name = !in_known && are_makes(outline.name(units[one]), outline.name(units[two]));
+            let is_same = !in_known && common == inside[one].len() && common == inside[two].len();
+            let may_be = match is_row {
+                // Two new ones of a row have the same files too.
+                true => lies_without(outline, sight, units[one]) || lies_without(outline, sight, units[two]),
+                false => is_same || stripped(units[one]) || stripped(units[two]),
+            };
+            if !by_name && !may_be {
                 continue;
             }
             if inside[small].len() * 3 < inside[large].len() {
@@ -113,6 +132,28 @@ pub(super) fn alternatives(outline: &Outline<'_>, sight: &Sight) -> (Vec<Alterna
         }
     }
     (choices, parts)
+}
+
+/// Folders that are no more alike are no row.
+const CLEARLY_ALIKE: f64 = 0.6;
+
+/// Whether the row lies in a folder of that name.
+fn is_row_of(row: &Row, name: &str) -> bool {
+    row.spot.1.rsplit('/').next() == Some(folded(name).as_str())
+}
+
+/// Whether the names tell makes of one thing apart.
+fn are_makes(one: &str, two: &str) -> bool {
+    let (_, options) = told_apart(&[words_of(one), words_of(two)]);
+    let is_make =
+        |option: &String| option.split('-').any(|word| words::is_variant(word) || is_resolution(word));
+    options.iter().all(is_make)
+}
+
+/// Whether files of the folder lie in the game where they would be without it, from a root on.
+fn lies_without(outline: &Outline<'_>, sight: &Sight, unit: usize) -> bool {
+    let agreement = sight.agreement(outline, &Mapping { node: unit, to: (0, String::new()) });
+    agreement.met > 0
 }
 
 enum Found {

@@ -1,9 +1,11 @@
 //! Rows: folders of the game side by side that are built alike, into which a new folder built like them belongs.
 
+use std::collections::hash_map::Entry;
+
 use rustc_hash::FxHashMap;
 
 use super::outline::{Outline, folded};
-use super::sight::{Sight, Spot, below};
+use super::sight::{Sight, Spot, below, own_names, patterns_of};
 use super::words;
 
 /// A folder of the game whose folders are built like those of the package.
@@ -18,6 +20,8 @@ pub(super) struct Row {
     pub by_names: bool,
     /// Whether endings do that not everything has.
     pub by_kinds: bool,
+    /// Some folders of the row, as they are spelled.
+    pub others: Vec<String>,
 }
 
 /// What is seen directly in a folder.
@@ -27,12 +31,16 @@ enum Feature {
     Name(String),
     /// A file that ends so.
     Ending(String),
+    /// A file whose name is written so, such as `lamp#.xml` or `@.png`.
+    Pattern(String),
 }
 
 /// Fewer folders are no row.
 const FEWEST_SIBLINGS: usize = 2;
 /// A name in a folder tells more than what a file's name ends with.
 const NAME_WEIGHT: f64 = 3.0;
+/// So does how its files' names are written.
+const PATTERN_WEIGHT: f64 = 2.0;
 /// Of many folders so many tell enough.
 const MOST_NODES: usize = 24;
 /// More in one folder is not looked at.
@@ -41,27 +49,24 @@ const MOST_FEATURES: usize = 32;
 /// The rows that folders of the package would fit into, the likest first. Each of `nodes` is a folder that would be one
 /// more of the row.
 pub(super) fn rows(outline: &Outline<'_>, sight: &Sight, nodes: &[usize]) -> Vec<Row> {
-    let mut sums: FxHashMap<Spot, (f64, usize, bool, bool)> = FxHashMap::default();
+    let mut sums: FxHashMap<Spot, Row> = FxHashMap::default();
     let nodes = &nodes[..nodes.len().min(MOST_NODES)];
     for node in nodes {
         for row in rows_of(outline, sight, *node) {
-            let known = sums.entry(row.spot).or_insert((0.0, usize::MAX, true, true));
-            *known = (
-                known.0 + row.alike,
-                known.1.min(row.siblings),
-                known.2 & row.by_names,
-                known.3 & row.by_kinds,
-            );
+            match sums.entry(row.spot.clone()) {
+                Entry::Vacant(new) => drop(new.insert(row)),
+                Entry::Occupied(mut known) => {
+                    let known = known.get_mut();
+                    known.alike += row.alike;
+                    known.siblings = known.siblings.min(row.siblings);
+                    known.by_names &= row.by_names;
+                    known.by_kinds &= row.by_kinds;
+                }
+            }
         }
     }
-    let rows = sums.into_iter().map(|(spot, (alike, siblings, by_names, by_kinds))| Row {
-        spot,
-        alike: alike / nodes.len().max(1) as f64,
-        siblings,
-        by_names,
-        by_kinds,
-    });
-    let mut rows: Vec<Row> = rows.collect();
+    let share = |row: Row| Row { alike: row.alike / nodes.len().max(1) as f64, ..row };
+    let mut rows: Vec<Row> = sums.into_values().map(share).collect();
     rows.sort_by(|one, two| {
         let order = two.alike.total_cmp(&one.alike).then(two.siblings.cmp(&one.siblings));
         order.then_with(|| one.spot.cmp(&two.spot))
@@ -71,19 +76,28 @@ pub(super) fn rows(outline: &Outline<'_>, sight: &Sight, nodes: &[usize]) -> Vec
 
 fn rows_of(outline: &Outline<'_>, sight: &Sight, node: usize) -> Vec<Row> {
     let features = features(outline, sight, node);
+    const MOST_OTHERS: usize = 8;
     // How many folders of each row have which feature.
     let mut counts: FxHashMap<Spot, FxHashMap<&Feature, usize>> = FxHashMap::default();
+    let mut others: FxHashMap<Spot, Vec<Spot>> = FxHashMap::default();
     for (feature, _) in &features {
         let mut seen: Vec<Spot> = match feature {
             Feature::Name(name) => sight.folders_holding(name),
             Feature::Ending(ending) => {
                 sight.homes_of_ending(ending).into_iter().map(|(home, _)| home).collect()
             }
+            Feature::Pattern(pattern) => {
+                sight.homes_of_pattern(pattern).into_iter().map(|(home, _)| home).collect()
+            }
         };
         seen.sort_unstable();
         seen.dedup();
         for (root, sibling) in seen.into_iter().filter(|(_, key)| !key.is_empty()) {
             let row = (root, sibling.rfind('/').map_or("", |cut| &sibling[..cut]).to_owned());
+            let known = others.entry((root, row.1.clone())).or_default();
+            if known.len() < MOST_OTHERS && !known.iter().any(|(_, known)| *known == sibling) {
+                known.push((root, sibling));
+            }
             *counts.entry(row).or_default().entry(feature).or_default() += 1;
         }
     }
@@ -100,12 +114,15 @@ fn rows_of(outline: &Outline<'_>, sight: &Sight, node: usize) -> Vec<Row> {
         };
         let met: Vec<&(Feature, f64)> = features.iter().filter(|(feature, _)| is_usual(feature)).collect();
         let alike = met.iter().map(|(_, weight)| weight).sum::<f64>() / all;
-        let by_names = met.iter().any(|(feature, _)| matches!(feature, Feature::Name(_)));
+        let by_names =
+            met.iter().any(|(feature, _)| matches!(feature, Feature::Name(_) | Feature::Pattern(_)));
         let by_kinds = met.iter().any(|(feature, _)| match feature {
-            Feature::Name(_) => false,
+            Feature::Name(_) | Feature::Pattern(_) => false,
             Feature::Ending(ending) => !words::is_general_ending(ending),
         });
-        Some(Row { spot, alike, siblings, by_names, by_kinds })
+        let others = others.get(&spot).into_iter().flatten();
+        let others = others.map(|spot| sight.spelled_home(spot).path.name().to_owned()).collect();
+        Some(Row { spot, alike, siblings, by_names, by_kinds, others })
     });
     rows.collect()
 }
@@ -123,12 +140,17 @@ fn features(outline: &Outline<'_>, sight: &Sight, node: usize) -> Vec<(Feature, 
     }
     let is_known = |name: &str| sight.has_file_named(name);
     let own = folded(outline.name(node));
+    let own_names = own_names(outline, &outline.nodes[node]);
     for file in &outline.nodes[node].files {
         let name = folded(outline.file_name(*file));
         note(Feature::Ending(words::ending(&name)), 1.0);
         // A file that is named after its folder has another name in each.
-        if !name.contains(&own) && is_known(&name) {
+        let is_own = !own.is_empty() && name.contains(&own);
+        let patterns = patterns_of(&name, &own_names);
+        if !is_own && is_known(&name) {
             note(Feature::Name(name), NAME_WEIGHT / 3.0);
+        } else if let Some(pattern) = patterns.into_iter().next() {
+            note(Feature::Pattern(pattern), PATTERN_WEIGHT);
         }
     }
     features

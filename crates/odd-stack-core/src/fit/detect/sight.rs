@@ -1,13 +1,15 @@
 //! The game as far as a package's names occur in it, and how well a place for a folder agrees with it.
 
 use std::collections::{BTreeMap, HashMap};
+use std::path::Path;
 
 use rustc_hash::{FxHashMap, FxHashSet};
 
-use super::outline::{Outline, folded};
+use super::outline::{Node, Outline, folded};
 use super::words;
 use crate::address::{Address, PrefixName, RelPath};
-use crate::fit::{GameTree, NamedThings, WantedNames};
+use crate::fit::{GameTree, NamedThings, WantedNames, pattern_of};
+use crate::version::parts_of_file_name;
 
 /// A place in the game: a root and the folded path below it.
 pub(super) type Spot = (usize, String);
@@ -52,10 +54,14 @@ pub(super) struct Sight {
     folders: FxHashMap<Spot, RelPath>,
     file_places: FxHashMap<String, Vec<Spot>>,
     folder_places: FxHashMap<String, Vec<Spot>>,
-    endings: FxHashMap<String, FxHashMap<Spot, (RelPath, u64)>>,
+    endings: FxHashMap<String, Homes>,
+    patterns: FxHashMap<String, Homes>,
     /// Folders that add-ons seem to lie in, by their names, and the add-ons.
     addons: BTreeMap<Spot, Vec<String>>,
 }
+
+/// Folders that directly hold files of some kind: their spelling, and how many.
+type Homes = FxHashMap<Spot, (RelPath, u64)>;
 
 /// A name that lies in more places than this tells nothing of where it belongs.
 const MOST_PLACES: usize = 48;
@@ -79,22 +85,26 @@ impl Sight {
         let mut wanted = WantedNames::default();
         for node in &outline.nodes {
             wanted.folders.extend(node.names.last().cloned());
+            let own_names = own_names(outline, node);
             for file in &node.all_files {
                 let name = outline.file_name(*file);
-                wanted.files.insert(folded(name));
+                let key = folded(name);
+                wanted.patterns.extend(patterns_of(&key, &own_names));
+                wanted.files.insert(key);
                 wanted.endings.insert(words::ending(name));
             }
         }
         wanted.parents.extend(words::collections());
         let named = tree.named(&wanted);
-        let NamedThings { files, folders, children, endings } = &*named;
+        let NamedThings { files, folders, children, endings, patterns } = &*named;
         let mut sight = Self {
             roots: tree.roots().into_iter().map(|root| root.name).collect(),
             files: FxHashMap::with_capacity_and_hasher(files.len(), rustc_hash::FxBuildHasher),
             folders: FxHashMap::with_capacity_and_hasher(folders.len(), rustc_hash::FxBuildHasher),
             file_places: FxHashMap::default(),
             folder_places: FxHashMap::default(),
-            endings: FxHashMap::default(),
+            endings: by_home(endings),
+            patterns: by_home(patterns),
             addons: BTreeMap::new(),
         };
         for (root, path) in children {
@@ -117,12 +127,6 @@ impl Sight {
             let key = folded(path.as_str());
             sight.folder_places.entry(last_of(&key).to_owned()).or_default().push((root, key.clone()));
             sight.folders.insert((root, key), path);
-        }
-        for (ending, folders) in endings {
-            let by_folder = folders
-                .iter()
-                .map(|(root, path, count)| ((*root, folded(path.as_str())), (path.clone(), *count)));
-            sight.endings.insert(ending.clone(), by_folder.collect());
         }
         sight
     }
@@ -216,14 +220,25 @@ impl Sight {
 
     /// Folders that directly hold files of that ending, the fullest first.
     pub(super) fn homes_of_ending(&self, ending: &str) -> Vec<(Spot, u64)> {
-        let homes = self.endings.get(ending).into_iter().flatten();
+        Self::fullest(self.endings.get(ending))
+    }
+
+    /// Folders that directly hold files whose names are written so, the fullest first.
+    pub(super) fn homes_of_pattern(&self, pattern: &str) -> Vec<(Spot, u64)> {
+        Self::fullest(self.patterns.get(pattern))
+    }
+
+    fn fullest(homes: Option<&Homes>) -> Vec<(Spot, u64)> {
+        let homes = homes.into_iter().flatten();
         let mut homes: Vec<(Spot, u64)> = homes.map(|(spot, (_, count))| (spot.clone(), *count)).collect();
         homes.sort_by(|one, two| two.1.cmp(&one.1).then_with(|| one.0.cmp(&two.0)));
         homes
     }
 
-    pub(super) fn spelled_home(&self, ending: &str, spot: &Spot) -> Address {
-        let path = self.endings.get(ending).and_then(|homes| homes.get(spot)).map(|(path, _)| path.clone());
+    /// The address of a folder that holds files of an ending or written in a way, as it is spelled.
+    pub(super) fn spelled_home(&self, spot: &Spot) -> Address {
+        let mut homes = self.endings.values().chain(self.patterns.values());
+        let path = homes.find_map(|homes| homes.get(spot)).map(|(path, _)| path.clone());
         Address { root: self.roots[spot.0].clone(), path: path.unwrap_or_else(|| self.address(spot).path) }
     }
 
@@ -363,6 +378,57 @@ impl Sight {
         });
         found
     }
+}
+
+/// The ways in which a folded file name may be written in a folder that may have one of these names.
+pub(super) fn patterns_of(name: &str, own_names: &[String]) -> Vec<String> {
+    let own = own_names.iter().filter(|own| name.contains(own.as_str()));
+    let mut patterns: Vec<String> = own.filter_map(|own| pattern_of(name, own)).collect();
+    patterns.extend(pattern_of(name, ""));
+    patterns
+}
+
+/// Folded names that the folder may have: its own, that without a version, and what its files begin with.
+pub(super) fn own_names(outline: &Outline<'_>, node: &Node) -> Vec<String> {
+    const SHORTEST: usize = 3;
+    let mut names: Vec<String> = node.names.last().cloned().into_iter().collect();
+    names.extend(names.first().and_then(|name| without_version(name)));
+    names.extend(name_of_files(outline, node).map(folded));
+    names.retain(|name| name.len() >= SHORTEST);
+    names.dedup();
+    names
+}
+
+/// What the names of all files directly in the folder begin with, as the first one spells it.
+pub(super) fn name_of_files<'o>(outline: &'o Outline<'_>, node: &Node) -> Option<&'o str> {
+    const FEWEST_FILES: usize = 3;
+    const SHORTEST: usize = 3;
+    let mut files = node.files.iter().map(|file| outline.file_name(*file));
+    let first = files.next().filter(|_| node.files.len() >= FEWEST_FILES)?;
+    let common = files.fold(first, |common, name| {
+        let other = common.char_indices().zip(name.chars()).find(|((_, one), two)| one != two);
+        let length = other.map_or_else(
+            || common.chars().zip(name.chars()).map(|(one, _)| one.len_utf8()).sum(),
+            |((at, _), _)| at,
+        );
+        &common[..length]
+    });
+    let common = common.trim_end_matches(|letter: char| !letter.is_alphabetic());
+    (common.len() >= SHORTEST).then_some(common)
+}
+
+/// The name without the version that it has.
+pub(super) fn without_version(name: &str) -> Option<String> {
+    let parts = parts_of_file_name(Path::new(name), false);
+    parts.version.map(|_| parts.name)
+}
+
+fn by_home(all: &FxHashMap<String, Vec<(usize, RelPath, u64)>>) -> FxHashMap<String, Homes> {
+    let homes = |list: &[(usize, RelPath, u64)]| {
+        let homes = list.iter();
+        homes.map(|(root, path, count)| ((*root, folded(path.as_str())), (path.clone(), *count))).collect()
+    };
+    all.iter().map(|(what, list)| (what.clone(), homes(list))).collect()
 }
 
 type Spot2 = (usize, Spot);

@@ -6,6 +6,7 @@ use std::rc::Rc;
 use crate::address::{Address, AddressBook, Folding, PrefixName, RelPath};
 use crate::fit::{
     Fit, FitError, FitInput, GameTree, Hints, NamedThings, ProgramSeen, RootSeen, Rules, WantedNames, fit,
+    pattern_of,
 };
 use crate::package::{Folder, Member};
 
@@ -68,6 +69,7 @@ impl GameTree for TestGame {
         let mut named = NamedThings::default();
         let mut folders: BTreeSet<(usize, String)> = BTreeSet::new();
         let mut endings: HashMap<String, BTreeMap<(usize, String), u64>> = HashMap::new();
+        let mut patterns = endings.clone();
         let folded = |name: &str| Folding::Folded.key(name).as_str().to_owned();
         for file in &self.files {
             let root = self.roots.iter().position(|(name, _)| *name == file.root.as_str()).unwrap();
@@ -77,8 +79,14 @@ impl GameTree for TestGame {
             }
             let ending = name.rsplit_once('.').map_or("", |(_, ending)| ending).to_owned();
             if wanted.endings.contains(&ending) && !name.contains('\u{0}') {
-                let parent = file.path.parent().as_str().to_owned();
-                *endings.entry(ending).or_default().entry((root, parent)).or_default() += 1;
+                let parent = file.path.parent();
+                let home = (root, parent.as_str().to_owned());
+                if let Some(pattern) =
+                    pattern_of(&name, &folded(parent.name())).filter(|it| wanted.patterns.contains(it))
+                {
+                    *patterns.entry(pattern).or_default().entry(home.clone()).or_default() += 1;
+                }
+                *endings.entry(ending).or_default().entry(home).or_default() += 1;
             }
             for folder in file.path.ancestors() {
                 let path = RelPath::from_disk(folder.to_owned());
@@ -93,13 +101,16 @@ impl GameTree for TestGame {
             }
         }
         named.folders = folders.into_iter().map(|(root, path)| (root, RelPath::from_disk(path))).collect();
-        named.endings = endings
-            .into_iter()
-            .map(|(ending, homes)| {
-                let homes = homes.into_iter();
-                (ending, homes.map(|((root, path), count)| (root, RelPath::from_disk(path), count)).collect())
-            })
-            .collect();
+        let listed = |all: HashMap<String, BTreeMap<(usize, String), u64>>| {
+            let list = |homes: BTreeMap<(usize, String), u64>| {
+                homes
+                    .into_iter()
+                    .map(|((root, path), count)| (root, RelPath::from_disk(path), count))
+                    .collect()
+            };
+            all.into_iter().map(|(what, homes)| (what, list(homes))).collect()
+        };
+        (named.endings, named.patterns) = (listed(endings), listed(patterns));
         Rc::new(named)
     }
 }
