@@ -2,6 +2,8 @@
 
 use std::cmp::Reverse;
 
+use rustc_hash::FxHashMap;
+
 use super::ToldName;
 use super::in_rows::InRow;
 use super::outline::{Outline, folded};
@@ -37,6 +39,9 @@ pub(super) struct Weighed {
     pub mapping: Mapping,
     pub(super) agreement: Agreement,
 }
+
+/// Places of first folders that are looked at closely.
+const MOST_OF_FIRSTS: usize = 24;
 
 enum Pick {
     Clear(Weighed),
@@ -196,6 +201,11 @@ impl<'a> Decider<'a> {
                 mappings.push(written);
             }
         }
+        for mapping in self.mappings_of_firsts(top) {
+            if !mappings.contains(&mapping) {
+                mappings.push(mapping);
+            }
+        }
         let weighed = mappings.into_iter().map(|mapping| {
             let agreement = self.sight.agreement(&self.outline, &mapping);
             Weighed { mapping, agreement }
@@ -206,6 +216,31 @@ impl<'a> Decider<'a> {
             (Reverse(it.agreement.score()), to.0, to.1.clone(), *node)
         });
         weighed
+    }
+
+    /// Each first folder laid where the game has one of its name, however many other names lie elsewhere.
+    fn mappings_of_firsts(&self, top: usize) -> Vec<Mapping> {
+        let nodes = &self.outline.nodes;
+        let chain = self.outline.chain(top);
+        let units = self.outline.units(chain.last().copied().unwrap_or(top));
+        let mut counts: FxHashMap<(usize, Spot), usize> = FxHashMap::default();
+        for first in chain.into_iter().skip(1).chain(units) {
+            let name = |node: usize| nodes[node].names.last().map_or("", String::as_str);
+            for (root, key) in self.sight.places_of_folder(name(first)) {
+                let (mut node, mut to) = (first, key.as_str());
+                // Up to where the names cease to be the same.
+                while node != top
+                    && name(node) == to.rsplit('/').next().unwrap_or_default()
+                    && let Some(parent) = nodes[node].parent
+                {
+                    (node, to) = (parent, to.rfind('/').map_or("", |cut| &to[..cut]));
+                }
+                *counts.entry((node, (*root, to.to_owned()))).or_default() += 1;
+            }
+        }
+        let mut counts: Vec<((usize, Spot), usize)> = counts.into_iter().collect();
+        counts.sort_by(|one, two| two.1.cmp(&one.1).then_with(|| one.0.cmp(&two.0)));
+        counts.into_iter().take(MOST_OF_FIRSTS).map(|((node, to), _)| Mapping { node, to }).collect()
     }
 
     /// Whether the game speaks for a mapping at all.
@@ -247,7 +282,11 @@ impl<'a> Decider<'a> {
                 let is_written_out = mapping.to.1.is_empty() && a.housed == a.files && a.kind * 2 >= a.files;
                 return lies_there && (is_written_out || a.score() >= it.agreement.score());
             }
-            lies_there && a.housed > 0
+            // One beside that which has its name.
+            let is_beside = to.0 == mapping.to.0
+                && parent == mapping.node
+                && to.1.rfind('/').map_or("", |cut| &to.1[..cut]) == mapping.to.1;
+            lies_there && (a.housed > 0 || is_beside)
                 || parent != mapping.node && self.sight.has_folder(&self.spot_of(mapping, parent))
         })
     }
@@ -261,7 +300,9 @@ impl<'a> Decider<'a> {
         let is_rival = |other: &&&Weighed| {
             let others = other.agreement.score();
             let (a, b) = (&best.agreement, &other.agreement);
-            if at_root && others <= score && b.met <= a.met && b.kind <= a.kind {
+            // New files alone may be meant for either, where both have all folders of the package that one has.
+            let is_equal = a.met + a.met_flat + a.kind == 0 && b.begun >= a.begun && b.folders >= a.folders;
+            if at_root && others <= score && b.met <= a.met && b.kind <= a.kind && !is_equal {
                 return false;
             }
             others * 2 > score && !self.is_same_placing(best, other)

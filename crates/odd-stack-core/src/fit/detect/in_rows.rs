@@ -76,10 +76,28 @@ impl Decider<'_> {
             found.extend(rows.into_iter().map(|row| InRow { node: bottom, of: units.clone(), row }));
         }
         found.sort_by(|one, two| {
-            let order = two.row.alike.total_cmp(&one.row.alike);
+            let order = self.likeness(two).total_cmp(&self.likeness(one));
             order.then(two.row.siblings.cmp(&one.row.siblings)).then(one.of.len().cmp(&two.of.len()))
         });
         found
+    }
+
+    /// How many folders from the one around it upwards are named as the row's are.
+    fn names_alike(&self, it: &InRow) -> usize {
+        let names = self.outline.nodes[it.node].names.iter().rev();
+        names.zip(it.row.spot.1.rsplit('/')).take_while(|(one, two)| one.as_str() == *two).count()
+    }
+
+    /// How alike the row is, with regard to the name of the folder around: one that the game has is meant by it.
+    fn likeness(&self, it: &InRow) -> f64 {
+        let is_known = || {
+            let name = self.outline.nodes[it.node].names.last();
+            name.is_some_and(|name| self.sight.has_folder_named(name))
+        };
+        match self.names_alike(it) {
+            0 if is_known() => it.row.alike * 0.5,
+            deep => it.row.alike * (1.0 + 0.1 * deep.min(4) as f64),
+        }
     }
 
     /// The row that alone is clearly meant.
@@ -89,6 +107,7 @@ impl Decider<'_> {
         let best = rows.first()?;
         let is_rival = |other: &InRow| {
             other.row.alike * 2.0 > best.row.alike
+                && self.names_alike(other) >= self.names_alike(best)
                 && (other.node, &other.row.spot) != (best.node, &best.row.spot)
         };
         // Loose files of a kind in a folder around everything may be meant for a folder of that kind itself.
@@ -141,10 +160,11 @@ impl Decider<'_> {
     pub(super) fn put_rows(&self, top: usize, rows: &[InRow], offers: &mut Offers) {
         const FEWEST_ALIKE: f64 = 0.25;
         for it in rows.iter().filter(|it| it.row.alike >= FEWEST_ALIKE) {
+            let alike = self.likeness(it);
             let to = self.sight.address(&it.row.spot);
             let sure = if it.row.siblings > 2 { 0.95 } else { 0.8 };
             if it.of.as_slice() != [top] {
-                let weight = sure * it.row.alike * if self.has_own_names(it) { 1.0 } else { 0.6 };
+                let weight = sure * alike * if self.has_own_names(it) { 1.0 } else { 0.6 };
                 offers.put(weight, self.candidate(&[(it.node, to.clone())], self.row_words(it)));
             }
             let [node] = it.of.as_slice() else { continue };
@@ -154,10 +174,7 @@ impl Decider<'_> {
                 {
                     let evidence =
                         format!("{}; {} folders there are built so", candidate.evidence, it.row.siblings);
-                    offers.put(
-                        sure * it.row.alike * 0.9 - 0.01 * nth as f64,
-                        Candidate { evidence, ..candidate },
-                    );
+                    offers.put(sure * alike * 0.9 - 0.01 * nth as f64, Candidate { evidence, ..candidate });
                 }
             }
         }

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 
 use super::outline::{Outline, folded};
 use super::rows::{self, Row};
-use super::sight::{Mapping, Sight};
+use super::sight::{Mapping, Sight, below};
 use super::words;
 
 /// Folders that exclude each other.
@@ -35,6 +35,7 @@ pub(super) fn alternatives(outline: &Outline<'_>, sight: &Sight) -> (Vec<Alterna
         {
             continue;
         }
+        let all_units = units.len();
         let is_known = |unit: &usize| {
             let name = outline.name(*unit);
             let names = &outline.nodes[*unit].names;
@@ -62,6 +63,7 @@ pub(super) fn alternatives(outline: &Outline<'_>, sight: &Sight) -> (Vec<Alterna
         let is_row =
             rows.first().is_some_and(|row| row.alike >= CLEARLY_ALIKE && row.by_names && row.siblings > 2);
         let inside: Vec<HashSet<String>> = units.iter().map(|unit| files_below(outline, *unit)).collect();
+        let is_all_same = units.len() == all_units && inside.windows(2).all(|two| two[0] == two[1]);
         let mut group_of: Vec<usize> = (0..units.len()).collect();
         for ((one, two), common) in shared(&inside) {
             let (small, large) = match inside[one].len() <= inside[two].len() {
@@ -72,9 +74,12 @@ pub(super) fn alternatives(outline: &Outline<'_>, sight: &Sight) -> (Vec<Alterna
                 continue;
             }
             // Without the folder its files agree with the game; else its name must say what it is.
-            let stripped = |unit: usize| !sight.mappings(outline, unit).is_empty();
+            let stripped = |unit: usize| match in_known {
+                true => lies_without_in(outline, sight, unit, outline.name(node)),
+                false => !sight.mappings(outline, unit).is_empty(),
+            };
             let by_name = !in_known && are_makes(outline.name(units[one]), outline.name(units[two]));
-            let is_same = !in_known && common == inside[one].len() && common == inside[two].len();
+            let is_same = !in_known && is_all_same;
             let may_be = match is_row {
                 // Two new ones of a row have the same files too.
                 true => lies_without(outline, sight, units[one]) || lies_without(outline, sight, units[two]),
@@ -150,6 +155,14 @@ fn are_makes(one: &str, two: &str) -> bool {
     options.iter().all(is_make)
 }
 
+/// Whether files of the folder lie in a folder of that name in the game without it.
+fn lies_without_in(outline: &Outline<'_>, sight: &Sight, unit: usize, name: &str) -> bool {
+    sight.places_of_folder(&folded(name)).iter().any(|spot| {
+        let agreement = sight.agreement(outline, &Mapping { node: unit, to: spot.clone() });
+        agreement.met + agreement.met_flat > 0
+    })
+}
+
 /// Whether files of the folder lie in the game where they would be without it, from a root on.
 fn lies_without(outline: &Outline<'_>, sight: &Sight, unit: usize) -> bool {
     let agreement = sight.agreement(outline, &Mapping { node: unit, to: (0, String::new()) });
@@ -174,6 +187,7 @@ pub(super) fn optional(outline: &Outline<'_>, sight: &Sight) -> Vec<Optional> {
             || !words::is_optional(name)
             || sight.has_folder_like(&outline.nodes[node].names, at_top(outline, node))
             || sight.has_folder_like(&outline.nodes[node].names, false)
+            || lies_beside_others(outline, sight, node)
             || outline.content(node) == 0
             || outline.content(node) == all
         {
@@ -193,6 +207,17 @@ pub(super) fn optional(outline: &Outline<'_>, sight: &Sight) -> Vec<Optional> {
         }
     }
     found
+}
+
+/// Whether the game has a folder of that name beside one that the package has beside this one.
+fn lies_beside_others(outline: &Outline<'_>, sight: &Sight, node: usize) -> bool {
+    let name = |node: usize| outline.nodes[node].names.last().map_or("", String::as_str);
+    let Some(parent) = outline.nodes[node].parent else { return false };
+    let others: Vec<usize> = outline.units(parent).into_iter().filter(|other| *other != node).collect();
+    sight.places_of_folder(name(node)).iter().any(|(root, key)| {
+        let above = key.rfind('/').map_or("", |cut| &key[..cut]);
+        others.iter().any(|other| sight.has_folder(&(*root, below(above, name(*other)))))
+    })
 }
 
 /// Whether the folder lies in one of those around everything.

@@ -222,6 +222,7 @@ impl<'a> Outline<'a> {
             let is_aside = |node: &usize| {
                 let name = self.name(*node);
                 words::is_document_folder(name)
+                    || words::is_optional(name)
                     || words::is_picture_folder(name)
                     || words::is_source_folder(name)
             };
@@ -278,7 +279,10 @@ impl<'a> Outline<'a> {
                 || words::is_picture_ending(&ending)
                 || words::is_document_ending(&ending)
         };
-        tops.last().is_some_and(|top| !self.units(*top).is_empty())
+        // Folders that may be left out are no content by themselves.
+        let has_content =
+            |top: &usize| self.units(*top).iter().any(|unit| !words::is_optional(self.name(*unit)));
+        tops.last().is_some_and(has_content)
             && tops.iter().all(|top| self.nodes[*top].files.iter().all(to_look_at))
     }
 

@@ -38,6 +38,8 @@ pub(super) struct Agreement {
     pub begun: usize,
     /// First folders that lie there.
     pub branches: Vec<String>,
+    /// Folders of the package that lie there.
+    pub folders: usize,
     /// First folders of the package.
     pub first_folders: usize,
 }
@@ -174,6 +176,12 @@ impl Sight {
             let folder = above(key);
             if is_at_top { folder.is_empty() } else { Some(last_of(folder)) == parent.map(String::as_str) }
         })
+    }
+
+    /// All spots of folders of that name, unless it lies in so many that it tells nothing.
+    pub(super) fn places_of_folder(&self, name: &str) -> &[Spot] {
+        let places = self.folder_places.get(name).map_or(&[][..], Vec::as_slice);
+        if places.len() <= MOST_PLACES { places } else { &[] }
     }
 
     pub(super) fn has_file_named(&self, name: &str) -> bool {
@@ -313,6 +321,7 @@ impl Sight {
         while let Some((node, key, first)) = folders.pop() {
             let spot = (mapping.to.0, key);
             let lies_there = node == mapping.node || self.has_folder(&spot);
+            agreement.folders += usize::from(lies_there);
             if lies_there && first == Some(node) {
                 begun.insert(node);
                 agreement.branches.push(outline.name(node).to_owned());

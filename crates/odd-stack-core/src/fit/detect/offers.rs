@@ -1,0 +1,242 @@
+//! What a person is offered when nothing is clear: all places that anything speaks for, the likeliest first.
+
+use std::collections::HashMap;
+
+use rustc_hash::FxHashMap;
+
+use super::decide::{Decider, Weighed};
+use super::in_rows::InRow;
+use super::outline::folded;
+use super::sight::{Spot, patterns_of};
+use super::words;
+use crate::address::Address;
+use crate::fit::{Candidate, Place, Unclear};
+
+/// How many answers are offered.
+pub(super) const MOST_CANDIDATES: usize = 7;
+
+/// Possible answers, each with how much speaks for it: about 1 where all does, 0 where nothing does.
+#[derive(Default)]
+pub(super) struct Offers(Vec<(f64, Candidate)>);
+
+impl Offers {
+    /// Adds an answer; of two that place alike the likelier stays.
+    pub(super) fn put(&mut self, weight: f64, candidate: Candidate) {
+        match self.0.iter_mut().find(|(_, known)| known.places == candidate.places) {
+            Some(known) if known.0 >= weight => {}
+            Some(known) => *known = (weight, candidate),
+            None => self.0.push((weight, candidate)),
+        }
+    }
+
+    /// The likeliest; one of those that `must_be` is always among them.
+    fn best(mut self, must_be: impl Fn(&Candidate) -> bool) -> Vec<Candidate> {
+        self.0.sort_by(|one, two| two.0.total_cmp(&one.0));
+        let must = self.0.iter().position(|(_, candidate)| must_be(candidate));
+        if let Some(at) = must.filter(|at| *at >= MOST_CANDIDATES) {
+            self.0.swap(at, MOST_CANDIDATES - 1);
+        }
+        self.0.into_iter().take(MOST_CANDIDATES).map(|(_, candidate)| candidate).collect()
+    }
+}
+
+/// A folder of the game that holds what loose files of the package look like.
+pub(super) struct LooseHome {
+    pub spot: Spot,
+    /// 1 where all files of these endings lie there, up to 3 where their names are written so too.
+    pub share: f64,
+    /// How many files there end like them.
+    pub count: u64,
+    /// Whether that tells more than what many games have in many folders.
+    pub is_telling: bool,
+    pub evidence: String,
+}
+
+impl Decider<'_> {
+    /// What can be said when nothing is clear.
+    pub(super) fn ask(&self, top: usize, bottom: usize, weighed: &[Weighed], rows: &[InRow]) -> Unclear {
+        let may_tell = self.told_names.is_empty() && !self.sight.addons().is_empty();
+        let question = match self.outline.nodes[top].path.as_str() {
+            "" => "where its files go is not clear".to_owned(),
+            path => format!("where the files of `{path}` go is not clear"),
+        };
+        Unclear {
+            question,
+            candidates: self.offers(top, bottom, weighed, rows, &HashMap::new()),
+            to_read: if may_tell { self.small_files(bottom) } else { Vec::new() },
+        }
+    }
+
+    /// All that speaks for anything, the likeliest first; as it is written is always among it.
+    pub(super) fn offers(
+        &self,
+        top: usize,
+        bottom: usize,
+        weighed: &[Weighed],
+        rows: &[InRow],
+        gatherings: &HashMap<Spot, (Vec<String>, String)>,
+    ) -> Vec<Candidate> {
+        let mut offers = Offers::default();
+        let all = self.outline.content(top);
+        let others = self.is_usual_there(bottom, weighed, gatherings);
+        for it in weighed.iter().filter(|it| self.outline.is_below(bottom, it.mapping.node)) {
+            let mut weight = self.weight_of(it, all, weighed);
+            if rows.iter().any(|row| self.is_beside(it, row))
+                || others && self.is_gathered(it, bottom, gatherings)
+            {
+                weight *= 0.45;
+            }
+            if weight > 0.0 {
+                let places = [(it.mapping.node, self.sight.address(&it.mapping.to))];
+                offers.put(weight, self.candidate(&places, self.words(&it.agreement)));
+            }
+        }
+        self.put_rows(top, rows, &mut offers);
+        let most_share = 1.0_f64;
+        for home in self.loose_homes(bottom) {
+            let places = [(bottom, self.sight.spelled_home(&home.spot))];
+            offers.put(0.3 + 0.45 * home.share.min(most_share), self.candidate(&places, home.evidence));
+        }
+        for (spot, (folders, marker)) in gatherings {
+            let weight = 0.5 + 0.06 * folders.len().min(5) as f64;
+            let to = self.sight.address(spot);
+            for mut candidate in self.own_folders(top, bottom, &to, folders) {
+                candidate.evidence += &format!(", as `{}/{marker}` lies there", folders[0]);
+                offers.put(weight - 0.001 * offers.0.len() as f64, candidate);
+            }
+        }
+        for (spot, others) in self.sight.addons() {
+            for candidate in self.own_folders(top, bottom, &self.sight.address(spot), others) {
+                offers.put(0.34 - 0.001 * offers.0.len() as f64, candidate);
+            }
+        }
+        if let Some(beside) = self.beside_the_program(bottom) {
+            offers.put(0.62, beside);
+        }
+        let root = self.sight.address(&(0, String::new()));
+        offers.put(0.12, self.candidate(&[(bottom, root.clone())], "into the game's own folder".to_owned()));
+        for node in self.outline.chain(top).into_iter().rev().skip(1) {
+            let with = self.outline.chain(node).get(1).map(|below| self.outline.name(*below).to_owned());
+            let evidence =
+                format!("into the game's own folder, with the folder `{}`", with.unwrap_or_default());
+            offers.put(0.11, self.candidate(&[(node, root.clone())], evidence));
+        }
+        let at_root = root.to_string();
+        offers.best(|candidate| candidate.places.iter().all(|place| place.to == at_root))
+    }
+
+    /// How much speaks for a mapping that places `all` files, or fewer of them.
+    fn weight_of(&self, it: &Weighed, all: usize, weighed: &[Weighed]) -> f64 {
+        let a = &it.agreement;
+        let share = |files: usize| files as f64 / all.max(1) as f64;
+        let weight = match () {
+            () if a.met + a.met_flat > 0 => 0.45 + 0.55 * share(a.met + a.met_flat),
+            () if a.kind > 0 => 0.4 + 0.3 * share(a.kind),
+            () if a.housed > 0 => 0.3 + 0.2 * share(a.housed),
+            // The more folders of a path are known, the surer it is written out.
+            () if a.begun > 0 => 0.25 + share(a.begun) * (0.1 + 0.1 * a.folders.min(5) as f64),
+            () => return 0.0,
+        };
+        if self.is_named_elsewhere(it, weighed) { weight * 0.4 } else { weight }
+    }
+
+    /// Whether several add-ons have as many files of these names: then they are what such add-ons have, and it is
+    /// none of them.
+    fn is_usual_there(
+        &self,
+        bottom: usize,
+        weighed: &[Weighed],
+        gatherings: &HashMap<Spot, (Vec<String>, String)>,
+    ) -> bool {
+        let met = weighed.iter().filter(|it| self.is_gathered(it, bottom, gatherings));
+        let mut met: Vec<usize> = met.map(|it| it.agreement.met_flat).collect();
+        met.sort_unstable_by(|one, two| two.cmp(one));
+        matches!(met.as_slice(), [first, _, third, ..] if third * 2 > *first)
+    }
+
+    fn is_gathered(
+        &self,
+        it: &Weighed,
+        bottom: usize,
+        gatherings: &HashMap<Spot, (Vec<String>, String)>,
+    ) -> bool {
+        let (root, key) = &it.mapping.to;
+        let above = key.rfind('/').map_or("", |cut| &key[..cut]);
+        it.mapping.node == bottom && gatherings.contains_key(&(*root, above.to_owned()))
+    }
+
+    /// Beside the main program, where programs or libraries are among the loose files.
+    fn beside_the_program(&self, bottom: usize) -> Option<Candidate> {
+        let programs = |file: &usize| words::ending(self.outline.file_name(*file)) == "exe";
+        let runs =
+            !self.libraries(bottom).is_empty() || self.outline.nodes[bottom].files.iter().any(programs);
+        let (to, program) = self.program_folder().filter(|_| runs).zip(self.program_address())?;
+        Some(self.candidate(&[(bottom, to.0)], format!("beside the main program {program}")))
+    }
+
+    /// The folders that hold what the loose files look like, the likeliest first.
+    pub(super) fn loose_homes(&self, bottom: usize) -> Vec<LooseHome> {
+        const MOST_FILES: usize = 256;
+        const MOST_HOMES: usize = 7;
+        let files = &self.outline.nodes[bottom].files;
+        let files = &files[..files.len().min(MOST_FILES)];
+        let (mut endings, mut patterns): (FxHashMap<String, f64>, FxHashMap<String, f64>) =
+            Default::default();
+        for file in files {
+            let name = folded(self.outline.file_name(*file));
+            *endings.entry(words::ending(&name)).or_default() += 1.0;
+            if let Some(pattern) = patterns_of(&name, &[]).pop() {
+                *patterns.entry(pattern).or_default() += 1.0;
+            }
+        }
+        let mut homes: FxHashMap<Spot, (f64, f64, LooseHome)> = FxHashMap::default();
+        let of_ending =
+            endings.iter().map(|(ending, files)| (ending, files, self.sight.homes_of_ending(ending), false));
+        let of_pattern = patterns
+            .iter()
+            .map(|(pattern, files)| (pattern, files, self.sight.homes_of_pattern(pattern), true));
+        for (what, alike, there, is_pattern) in of_ending.chain(of_pattern) {
+            let total: u64 = there.iter().map(|(_, count)| count).sum();
+            for (spot, count) in there {
+                let factor = if !is_pattern {
+                    1.0
+                } else if count > 2 {
+                    2.0
+                } else {
+                    0.5
+                };
+                let share = factor * alike * count as f64 / total as f64;
+                let (_, most, home) = homes.entry(spot.clone()).or_insert_with(|| {
+                    (
+                        0.0,
+                        0.0,
+                        LooseHome { spot, share: 0.0, count: 0, is_telling: false, evidence: String::new() },
+                    )
+                });
+                home.share += share / files.len() as f64;
+                home.count += if is_pattern { 0 } else { count };
+                home.is_telling |= is_pattern && count > 2 || !is_pattern && !words::is_general_ending(what);
+                if share > *most {
+                    *most = share;
+                    home.evidence = match (is_pattern, what.as_str()) {
+                        (true, _) => format!("{count} files named like `{what}` lie there"),
+                        (false, "") => format!("{count} files without an ending lie there"),
+                        (false, ending) => format!("{count} .{ending} files of the game lie there"),
+                    };
+                }
+            }
+        }
+        let mut homes: Vec<LooseHome> = homes.into_values().map(|(_, _, home)| home).collect();
+        homes.sort_by(|one, two| two.share.total_cmp(&one.share).then_with(|| one.spot.cmp(&two.spot)));
+        homes.truncate(MOST_HOMES);
+        homes
+    }
+
+    pub(super) fn candidate(&self, places: &[(usize, Address)], evidence: String) -> Candidate {
+        let places = places
+            .iter()
+            .map(|(node, to)| Place::new(self.outline.place_text(*node), to.to_string()))
+            .collect();
+        Candidate { places, evidence, ..Candidate::default() }
+    }
+}
