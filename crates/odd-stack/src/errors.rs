@@ -318,12 +318,21 @@ impl From<FitError> for Failure {
 /// A package that can't be placed. Of several packages `scope` is what the words of options for this one begin with.
 pub fn fit_failure(error: FitError, scope: &str) -> Failure {
     let (exit, code) = match &error {
-        FitError::OnlyPacked { insides, .. } => {
+        FitError::OnlyPacked { insides, candidates, .. } => {
             let asked = Failure::of(Exit::Undecided, "only_packed", &error);
-            let unpack = insides.iter().fold(asked, |failure, inside| {
-                let place = format!("--place {}", in_quotes(&format!("{scope}{inside}=game:")));
-                failure.choice("unpack it, to the game's main folder", place)
+            let asked = candidates.iter().fold(asked, |failure, candidate| {
+                failure.choice(&candidate.evidence, options_of(candidate, scope))
             });
+            let told = candidates.iter().flat_map(|candidate| &candidate.places);
+            let told: Vec<&str> =
+                told.filter(|place| place.to == "game:").map(|place| place.from.as_str()).collect();
+            let unpack = insides.iter().filter(|inside| !told.contains(&inside.as_str())).fold(
+                asked,
+                |failure, inside| {
+                    let place = format!("--place {}", in_quotes(&format!("{scope}{inside}=game:")));
+                    failure.choice("unpack it, to the game's main folder", place)
+                },
+            );
             return unpack.choice(
                 "leave it packed, as the game reads it",
                 format!("--place {}", quoted(&format!("{scope}.=game:"))),

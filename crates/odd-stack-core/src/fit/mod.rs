@@ -6,6 +6,7 @@ mod chosen;
 mod detect;
 mod finding;
 mod game_tree;
+mod inner;
 mod merge;
 mod place;
 mod placed;
@@ -118,6 +119,8 @@ pub enum FitError {
         /// For each of them that can be looked into, what to place: all of it, or the one folder that
         /// is around everything in it.
         insides: Vec<RelPath>,
+        /// Where what is in them would go, were each a package of its own.
+        candidates: Vec<Candidate>,
     },
     /// Where files go is not clear.
     #[error("{}", .0.question)]

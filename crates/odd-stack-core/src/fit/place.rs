@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, BTreeSet, HashSet};
 
 use super::chosen::{part_seen, take};
 use super::detect::{self, Hints};
+use super::inner;
 use super::placed::Placed;
 use super::resolve::{Package, Resolved, aims};
 use super::rules::Patterns;
@@ -182,7 +183,7 @@ pub fn draft(input: &FitInput<'_>) -> Result<Draft, FitError> {
         }
         effective
     } else {
-        let packed = refuse_only_packed(members, folders, &takes_part);
+        let packed = only_packed(members, &takes_part);
         let none = !members.iter().enumerate().any(|(index, _)| takes_part(index));
         if none {
             return Err(FitError::NothingPlaced { reason: nothing_reason(members, &reasons) });
@@ -191,7 +192,13 @@ pub fn draft(input: &FitInput<'_>) -> Result<Draft, FitError> {
         {
             // The game may read such archives as they are, and keep them in a place of theirs.
             (_, Ok(found)) => found,
-            (packed, Err(error)) => return Err(packed.err().unwrap_or(error)),
+            (Some(archives), Err(_)) => {
+                let insides =
+                    archives.iter().filter_map(|archive| inside_of(archive, members, folders)).collect();
+                let candidates = inner::candidates(input, &archives);
+                return Err(FitError::OnlyPacked { archives, insides, candidates });
+            }
+            (None, Err(error)) => return Err(inner::offered(error, input, &takes_part)),
         };
         findings.extend(found.findings.iter().cloned());
         reasons.extend(found.aside.iter().copied());
@@ -369,22 +376,14 @@ pub(crate) fn set_aside(
     detect::aside(members, folders, &|_| true, tree)
 }
 
-/// A package that holds nothing but other archives and things to read is not guessed at.
-fn refuse_only_packed(
-    members: &[Member],
-    folders: &[Folder],
-    takes_part: &dyn Fn(usize) -> bool,
-) -> Result<(), FitError> {
+/// The archives of a package that holds nothing but these and things to read: it is not guessed at.
+fn only_packed(members: &[Member], takes_part: &dyn Fn(usize) -> bool) -> Option<Vec<RelPath>> {
     let own =
         members.iter().enumerate().filter(|(index, member)| member.inner.is_none() && takes_part(*index));
     let (archives, others): (Vec<_>, Vec<_>) =
         own.map(|(_, member)| &member.path).partition(|path| is_named_like_an_archive(path.name()));
-    if archives.is_empty() || !others.iter().all(|path| is_document(path)) {
-        return Ok(());
-    }
-    let archives: Vec<RelPath> = archives.into_iter().cloned().collect();
-    let insides = archives.iter().filter_map(|archive| inside_of(archive, members, folders)).collect();
-    Err(FitError::OnlyPacked { archives, insides })
+    let is_packed = !archives.is_empty() && others.iter().all(|path| is_document(path));
+    is_packed.then(|| archives.into_iter().cloned().collect())
 }
 
 /// What to place of an archive inside; nothing if it was not looked into.

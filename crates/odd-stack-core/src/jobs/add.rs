@@ -255,7 +255,9 @@ impl<'l> Arriving<'l> {
         let coming = Coming { ledger, order: &order, beside, observer };
         let (arrival, contents) = self.opened_at(self.at)?;
         let taken = match take_in(coming, request, old.as_ref(), arrival, contents) {
-            Err(AddError::Fit { source: FitError::OnlyPacked { .. }, .. }) => {
+            Err(AddError::Fit { source: FitError::OnlyPacked { .. } | FitError::Unclear(_), .. })
+                if arrival.holds_unread_archives() =>
+            {
                 // Looked into only now, to say what there is to choose.
                 self.open(request, old.as_ref(), true, observer)?;
                 let (arrival, contents) = self.opened_at(self.at)?;

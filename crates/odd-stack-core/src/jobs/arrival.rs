@@ -7,7 +7,7 @@ use super::contents::Contents;
 use super::placing::{Wanted, sheet_text};
 use crate::fit::{FitSheet, MOST_SHEET_BYTES, Rank, Rules, is_sheet, wrapper_of};
 use crate::observer::Observer;
-use crate::package::{Inner, Limits, NameEncoding, OpenOptions, Package};
+use crate::package::{Inner, Limits, NameEncoding, OpenOptions, Package, is_named_like_an_archive};
 use crate::version::FileNameParts;
 
 /// What a package tells of itself.
@@ -80,6 +80,12 @@ impl Arrival {
                 return Ok(Self { package, told, inner });
             }
         }
+    }
+
+    /// Whether there are archives inside that were not looked into.
+    pub(super) fn holds_unread_archives(&self) -> bool {
+        let mut own = self.package.members().iter().filter(|member| member.inner.is_none());
+        !self.inner.unasked && own.any(|member| is_named_like_an_archive(member.path.name()))
     }
 
     /// Whether it is open as far as `opening` wants it.

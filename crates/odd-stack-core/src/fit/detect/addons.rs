@@ -83,8 +83,15 @@ impl Decider<'_> {
             let valid = RelPath::parse(&styled).is_ok_and(|path| path.parent().is_root());
             if valid && !seen.contains(&folded(&styled)) {
                 seen.push(folded(&styled));
-                let to = Address { root: to.root.clone(), path: to.path.join(&RelPath::from_disk(styled)) };
-                candidates.push(self.candidate(&[(bottom, to)], evidence));
+                // Under its own name it goes there as it is.
+                let is_own = bottom != top && folded(&styled) == folded(self.outline.name(bottom));
+                let parent = self.outline.nodes[bottom].parent.filter(|_| is_own);
+                let path = to.path.join(&RelPath::from_disk(styled));
+                let place = match parent {
+                    Some(parent) => (parent, to.clone()),
+                    None => (bottom, Address { root: to.root.clone(), path }),
+                };
+                candidates.push(self.candidate(&[place], evidence));
             }
         };
         for ToldName { file, name, is_id } in self.told_names {

@@ -18,13 +18,14 @@ pub(super) fn question(decider: &Decider<'_>, groups: &[Group]) -> Option<Unclea
 fn with_the_rest(decider: &Decider<'_>, groups: &[Group], asked: &Group, candidate: &Candidate) -> Candidate {
     let mut whole = candidate.clone();
     for group in groups.iter().filter(|group| group.top != asked.top && group.is_wanted) {
+        // What lies in a folder of the same name belongs together.
+        let same = candidate.places.iter().filter_map(|place| alike(decider, asked.top, group.top, place));
+        let same: Vec<(Place, usize)> = same.collect();
         let places = match &group.found {
-            Ok(found) => tell(decider, found.clone(), &mut Vec::new()),
-            Err(_) => candidate
-                .places
-                .iter()
-                .filter_map(|place| alike(decider, asked.top, group.top, place))
-                .collect(),
+            Ok(found) if same.iter().all(|(_, deep)| *deep == 0) => {
+                tell(decider, found.clone(), &mut Vec::new())
+            }
+            _ => same.into_iter().map(|(place, _)| place).collect(),
         };
         let new = |place: &Place| !whole.places.iter().any(|known| known.from == place.from);
         let places: Vec<Place> = places.into_iter().filter(new).collect();
@@ -33,8 +34,9 @@ fn with_the_rest(decider: &Decider<'_>, groups: &[Group], asked: &Group, candida
     whole
 }
 
-/// The place of what lies below `to` as what `place` is about lies below `from`: as many folders deep as both go.
-fn alike(decider: &Decider<'_>, from: usize, to: usize, place: &Place) -> Option<Place> {
+/// The place of what lies below `to` as what `place` is about lies below `from`: as many folders deep as both go, and
+/// how many that is.
+fn alike(decider: &Decider<'_>, from: usize, to: usize, place: &Place) -> Option<(Place, usize)> {
     let outline = &decider.outline;
     let node = outline.subtree(from).into_iter().find(|node| outline.place_text(*node) == place.from)?;
     let names = &outline.nodes[node].names[outline.nodes[from].names.len()..];
@@ -43,5 +45,6 @@ fn alike(decider: &Decider<'_>, from: usize, to: usize, place: &Place) -> Option
     let found = (0..=names.len()).find_map(|skipped| {
         inside.iter().copied().find(|node| outline.nodes[*node].names[top..] == names[skipped..])
     })?;
-    Some(Place::new(outline.place_text(found), place.to.clone()))
+    let deep = outline.nodes[found].names.len() - top;
+    Some((Place::new(outline.place_text(found), place.to.clone()), deep))
 }

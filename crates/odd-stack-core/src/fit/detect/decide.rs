@@ -297,12 +297,24 @@ impl<'a> Decider<'a> {
         let Some(best) = strong.first() else { return Pick::Nothing };
         let score = best.agreement.score();
         let at_root = best.mapping.to == (0, String::new());
+        // New files alone may be meant for where more of their folders lie.
+        let is_deeper = |other: &&Weighed| {
+            let (a, b) = (&best.agreement, &other.agreement);
+            at_root
+                && a.met + a.met_flat + a.housed == 0
+                && b.begun >= a.begun
+                && b.folders > a.folders
+                && !self.is_named_elsewhere(other, weighed)
+                && !self.is_same_placing(best, other)
+        };
+        let deeper: Vec<Weighed> = weighed.iter().filter(is_deeper).cloned().collect();
+        if !deeper.is_empty() {
+            return Pick::Unclear([(*best).clone()].into_iter().chain(deeper).collect());
+        }
         let is_rival = |other: &&&Weighed| {
             let others = other.agreement.score();
             let (a, b) = (&best.agreement, &other.agreement);
-            // New files alone may be meant for either, where both have all folders of the package that one has.
-            let is_equal = a.met + a.met_flat + a.kind == 0 && b.begun >= a.begun && b.folders >= a.folders;
-            if at_root && others <= score && b.met <= a.met && b.kind <= a.kind && !is_equal {
+            if at_root && others <= score && b.met <= a.met && b.kind <= a.kind {
                 return false;
             }
             others * 2 > score && !self.is_same_placing(best, other)

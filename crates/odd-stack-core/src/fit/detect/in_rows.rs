@@ -6,6 +6,7 @@ use std::path::Path;
 
 use super::decide::{Decider, Found, Weighed};
 use super::offers::Offers;
+use super::outline::folded;
 use super::rows::{self, Row};
 use super::sight::{Mapping, Spot, below};
 use super::words;
@@ -126,10 +127,16 @@ impl Decider<'_> {
         !it.of.contains(&it.node)
             && it.of.iter().all(|node| {
                 let parts = parts_of_file_name(Path::new(self.outline.name(*node)), false);
-                let plain = words::plain(&parts.name);
-                let package = words::plain(self.package_name);
-                let is_called_so = !package.is_empty() && plain.starts_with(&package);
-                parts.version.is_none() && !is_called_so && !words::is_export(&plain)
+                let letters = |name: &str| words::plain(name).replace(' ', "");
+                let (name, package) = (letters(&parts.name), letters(self.package_name));
+                let is_called_so =
+                    !package.is_empty() && (name.contains(&package) || package.contains(&name));
+                // What its own files are named after is its name, a number in it too.
+                let own = folded(self.outline.name(*node));
+                let mut files = self.outline.nodes[*node].files.iter();
+                let is_in_files = files.any(|file| folded(self.outline.file_name(*file)).contains(&own));
+                let is_plain = parts.version.is_none() && !self.outline.name(*node).contains(['(', '[']);
+                is_in_files || is_plain && !is_called_so && !words::is_export(&words::plain(&parts.name))
             })
     }
 
@@ -164,7 +171,7 @@ impl Decider<'_> {
             let to = self.sight.address(&it.row.spot);
             let sure = if it.row.siblings > 2 { 0.95 } else { 0.8 };
             if it.of.as_slice() != [top] {
-                let weight = sure * alike * if self.has_own_names(it) { 1.0 } else { 0.6 };
+                let weight = sure * alike * if self.has_own_names(it) { 1.0 } else { 0.85 };
                 offers.put(weight, self.candidate(&[(it.node, to.clone())], self.row_words(it)));
             }
             let [node] = it.of.as_slice() else { continue };

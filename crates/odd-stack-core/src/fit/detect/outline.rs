@@ -43,6 +43,14 @@ pub(in crate::fit) fn starred(names: Vec<(&str, bool)>) -> String {
     if parts.is_empty() { ".".to_owned() } else { parts.join("/") }
 }
 
+/// Whether a folder's name says that what is in it may be left out.
+fn may_be_no_content(name: &str) -> bool {
+    words::is_document_folder(name)
+        || words::is_optional(name)
+        || words::is_picture_folder(name)
+        || words::is_source_folder(name)
+}
+
 pub(super) fn folded(text: &str) -> String {
     Folding::Folded.key(text).as_str().to_owned()
 }
@@ -184,7 +192,8 @@ impl<'a> Outline<'a> {
         for node in 0..self.nodes.len() {
             let folder_reason = self.folder_reason(node, &tops, sight);
             for member in &self.nodes[node].files {
-                if sight.has_like(self.file_name(*member), self.nodes[node].names.last()) {
+                let (name, names) = (self.file_name(*member), &self.nodes[node].names);
+                if sight.has_like(name, names.last()) || sight.has_kind_like(&words::ending(name), names) {
                     continue;
                 }
                 let reason = folder_reason
@@ -219,13 +228,7 @@ impl<'a> Outline<'a> {
                     || words::is_text_ending(&ending)
                     || words::is_picture_ending(&ending)
             };
-            let is_aside = |node: &usize| {
-                let name = self.name(*node);
-                words::is_document_folder(name)
-                    || words::is_optional(name)
-                    || words::is_picture_folder(name)
-                    || words::is_source_folder(name)
-            };
+            let is_aside = |node: &usize| may_be_no_content(self.name(*node));
             let units: Vec<usize> = self.units(at).into_iter().filter(|node| !is_aside(node)).collect();
             match units.as_slice() {
                 [only] if self.nodes[at].files.iter().all(may_be_left_out) => at = *only,
@@ -281,7 +284,7 @@ impl<'a> Outline<'a> {
         };
         // Folders that may be left out are no content by themselves.
         let has_content =
-            |top: &usize| self.units(*top).iter().any(|unit| !words::is_optional(self.name(*unit)));
+            |top: &usize| self.units(*top).iter().any(|unit| !may_be_no_content(self.name(*unit)));
         tops.last().is_some_and(has_content)
             && tops.iter().all(|top| self.nodes[*top].files.iter().all(to_look_at))
     }

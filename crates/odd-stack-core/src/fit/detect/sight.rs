@@ -196,6 +196,17 @@ impl Sight {
         places.iter().any(|(_, key)| last_of(above(key)) == folder)
     }
 
+    /// Whether the game keeps files of that ending in a folder that is named like the folder and the one above it.
+    pub(super) fn has_kind_like(&self, ending: &str, names: &[String]) -> bool {
+        let [.., above_it, name] = names else { return false };
+        self.endings.get(ending).is_some_and(|homes| {
+            homes.keys().any(|(_, key)| {
+                let mut there = key.rsplit('/');
+                there.next() == Some(name) && there.next() == Some(above_it)
+            })
+        })
+    }
+
     /// All spots of files of that name.
     pub(super) fn places_of_file(&self, name: &str) -> &[Spot] {
         self.file_places.get(&folded(name)).map_or(&[], Vec::as_slice)
@@ -213,8 +224,18 @@ impl Sight {
         let mut found = Vec::new();
         for file in outline.nodes.iter().flat_map(|node| &node.all_files) {
             let size_bytes = outline.members[*file].size_bytes;
-            let places = self.places_of_file(outline.file_name(*file)).iter().take(MOST_PLACES);
-            let same = places.filter_map(|spot| self.files.get(spot).map(|it| (spot.0, it)));
+            let path = folded(outline.members[*file].path.as_str());
+            let mut places: Vec<&Spot> = self.places_of_file(outline.file_name(*file)).iter().collect();
+            if places.len() > MOST_PLACES {
+                // Those with most of the same folders above.
+                let common = |spot: &Spot| {
+                    let both = spot.1.rsplit('/').zip(path.rsplit('/'));
+                    both.take_while(|(one, two)| one == two).count()
+                };
+                places.sort_by_key(|spot| std::cmp::Reverse(common(spot)));
+                places.truncate(MOST_PLACES);
+            }
+            let same = places.into_iter().filter_map(|spot| self.files.get(spot).map(|it| (spot.0, it)));
             let same = same.filter(|(_, (_, there_bytes))| *there_bytes == size_bytes && size_bytes > 0);
             let same: Vec<Address> = same
                 .map(|(root, (path, _))| Address { root: self.roots[root].clone(), path: path.clone() })
@@ -412,8 +433,15 @@ pub(super) fn own_names(outline: &Outline<'_>, node: &Node) -> Vec<String> {
 pub(super) fn name_of_files<'o>(outline: &'o Outline<'_>, node: &Node) -> Option<&'o str> {
     const FEWEST_FILES: usize = 3;
     const SHORTEST: usize = 3;
-    let mut files = node.files.iter().map(|file| outline.file_name(*file));
-    let first = files.next().filter(|_| node.files.len() >= FEWEST_FILES)?;
+    let mut files: Vec<&str> = node.files.iter().map(|file| outline.file_name(*file)).collect();
+    files.retain(|name| {
+        !words::is_document_word(name)
+            && !words::is_document_ending(&words::ending(name))
+            && !words::is_metadata(name)
+    });
+    let count = files.len();
+    let mut files = files.into_iter();
+    let first = files.next().filter(|_| count >= FEWEST_FILES)?;
     let common = files.fold(first, |common, name| {
         let other = common.char_indices().zip(name.chars()).find(|((_, one), two)| one != two);
         let length = other.map_or_else(
