@@ -35,7 +35,7 @@ pub struct WantedNames {
     pub endings: FxHashSet<String>,
     /// Names of folders of which the folders in them are wanted.
     pub parents: FxHashSet<String>,
-    /// What file names are written like ([`pattern_of`]), where files of their ending are wanted too.
+    /// What file names are written like ([`patterns_in`]), where files of their ending are wanted too.
     pub patterns: FxHashSet<String>,
 }
 
@@ -56,7 +56,7 @@ pub struct NamedThings {
 
 /// What a folded file name is written like: `#` for each number and `@` for the name of the folder that it lies in;
 /// nothing where it has neither.
-pub fn pattern_of(name: &str, folder: &str) -> Option<String> {
+pub(super) fn pattern_of(name: &str, folder: &str) -> Option<String> {
     const SHORTEST_OWN: usize = 3;
     let own = Some(folder)
         .filter(|own| own.len() >= SHORTEST_OWN)
@@ -85,6 +85,14 @@ pub fn pattern_of(name: &str, folder: &str) -> Option<String> {
         number = is_digit;
     }
     Some(pattern)
+}
+
+/// The ways in which a folded file name in that folder is written: with the folder's name and numbers told, with numbers
+/// alone.
+pub fn patterns_in(name: &str, folder: &str) -> impl Iterator<Item = String> {
+    let with_own = pattern_of(name, folder);
+    let alone = with_own.as_ref().filter(|own| own.contains('@')).and_then(|_| pattern_of(name, ""));
+    with_own.into_iter().chain(alone)
 }
 
 /// What the fit asks of the game's own tree and the layers on it.

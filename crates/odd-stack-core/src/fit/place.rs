@@ -485,7 +485,7 @@ mod tests {
     fn a_package_that_only_wraps_another_is_not_guessed_at() {
         let only = run(&["w/inner.7z", "w/readme.txt"], &Rules::default());
         assert!(
-            matches!(only, Err(FitError::OnlyPacked { archives, insides }) if archives.len() == 1 && insides.is_empty())
+            matches!(only, Err(FitError::OnlyPacked { archives, insides, .. }) if archives.len() == 1 && insides.is_empty())
         );
         let seen = run(&["w/inner.7z", "w/inner.7z!/Pack/a"], &Rules::default());
         let pack = RelPath::parse("w/inner.7z!/Pack").unwrap();

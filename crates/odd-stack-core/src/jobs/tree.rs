@@ -7,7 +7,7 @@ use std::rc::Rc;
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use crate::address::{Address, Folding, RelPath};
-use crate::fit::{GameTree, NamedThings, ProgramSeen, RootSeen, WantedNames, pattern_of};
+use crate::fit::{GameTree, NamedThings, ProgramSeen, RootSeen, WantedNames, patterns_in};
 use crate::game::imports_of;
 use crate::ledger::Ledger;
 use crate::stack::{BaseKind, Order, RootId};
@@ -71,13 +71,13 @@ impl<'a> LedgerTree<'a> {
                 homes.entry((root, folder.to_owned())).or_insert_with(|| (path().parent(), 0));
                 last = (root, ending.to_owned(), folder.to_owned(), 1);
             }
-            if !wanted.patterns.is_empty()
-                && wanted.endings.contains(ending)
-                && let Some(pattern) = pattern_of(name, folder.rsplit('/').next().unwrap_or_default())
-                && wanted.patterns.contains(&pattern)
-            {
-                let homes = patterns.entry(pattern).or_default();
-                homes.entry((root, folder.to_owned())).or_insert_with(|| (path().parent(), 0)).1 += 1;
+            if !wanted.patterns.is_empty() && wanted.endings.contains(ending) {
+                for pattern in patterns_in(name, folder.rsplit('/').next().unwrap_or_default()) {
+                    if wanted.patterns.contains(&pattern) {
+                        let homes = patterns.entry(pattern).or_default();
+                        homes.entry((root, folder.to_owned())).or_insert_with(|| (path().parent(), 0)).1 += 1;
+                    }
+                }
             }
             if wanted.files.contains(name) && seen.insert((root, key.to_owned())) {
                 named.files.push((root, path(), thing.size_bytes));

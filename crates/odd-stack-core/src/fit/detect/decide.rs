@@ -286,7 +286,8 @@ impl<'a> Decider<'a> {
             let is_beside = to.0 == mapping.to.0
                 && parent == mapping.node
                 && to.1.rfind('/').map_or("", |cut| &to.1[..cut]) == mapping.to.1;
-            lies_there && (a.housed > 0 || is_beside)
+            let is_by_folders = it.agreement.met + it.agreement.met_flat == 0;
+            lies_there && (a.housed > 0 || is_beside || is_by_folders)
                 || parent != mapping.node && self.sight.has_folder(&self.spot_of(mapping, parent))
         })
     }
@@ -320,7 +321,10 @@ impl<'a> Decider<'a> {
             others * 2 > score && !self.is_same_placing(best, other)
         };
         let rivals: Vec<Weighed> = strong.iter().skip(1).filter(is_rival).map(|it| (*it).clone()).collect();
-        if rivals.is_empty() {
+        // That some loose files have namesakes where nothing is of the others' kind may be chance.
+        let a = &best.agreement;
+        let is_chance = a.met == 0 && a.met_flat > 0 && a.met_flat < a.files && a.strange * 4 > a.files;
+        if rivals.is_empty() && !is_chance {
             return Pick::Clear((*best).clone());
         }
         Pick::Unclear([(*best).clone()].into_iter().chain(rivals).collect())
@@ -349,20 +353,20 @@ impl<'a> Decider<'a> {
         let mut whole: Vec<Weighed> =
             all.iter().filter(|it| chain.contains(&it.mapping.node)).cloned().collect();
         let gatherings = self.gatherings(bottom);
-        if let Some(found) = self.is_one_of_them(bottom, &whole) {
-            return Ok(vec![found]);
-        }
         // That another add-on has files of these names does not make this one that.
         whole.retain(|it| {
             let (root, key) = &it.mapping.to;
             let cut = key.rfind('/').unwrap_or(0);
             it.mapping.node != bottom || !gatherings.contains_key(&(*root, key[..cut].to_owned()))
         });
-        if let Some(unclear) = self.scattered(bottom) {
+        let picked = self.pick(&whole);
+        // Unless their folder, as it is named, lies there.
+        let is_named =
+            matches!(&picked, Pick::Clear(it) if it.mapping.node != bottom && it.agreement.housed > 0);
+        if !is_named && let Some(unclear) = self.scattered(bottom) {
             return Err(unclear);
         }
         let rows = self.rows(top, bottom);
-        let picked = self.pick(&whole);
         let is_met = |row: &InRow| match &picked {
             // That others of the row have files of these names does not make this one of them.
             Pick::Clear(it) => it.agreement.met + it.agreement.met_flat > 0 && !self.is_beside(it, row),
@@ -419,20 +423,6 @@ impl<'a> Decider<'a> {
                 Err(self.ask(top, bottom, &candidates, &rows))
             }
             Pick::Nothing => self.place_units(top, bottom, &all, &rows),
-        }
-    }
-
-    /// Loose files that all lie in one folder of several that hold such, and not half of them in another.
-    fn is_one_of_them(&self, bottom: usize, whole: &[Weighed]) -> Option<Found> {
-        const FEWEST: usize = 3;
-        let files = self.outline.nodes[bottom].files.len();
-        match self.pick(whole) {
-            Pick::Clear(it)
-                if it.mapping.node == bottom && it.agreement.met_flat == files && files >= FEWEST =>
-            {
-                Some(self.found(&it))
-            }
-            _ => None,
         }
     }
 

@@ -89,16 +89,26 @@ impl Decider<'_> {
         names.zip(it.row.spot.1.rsplit('/')).take_while(|(one, two)| one.as_str() == *two).count()
     }
 
+    /// Whether a folder around, or the folder itself, is called like one of the game that is not on the way to the spot.
+    pub(super) fn knows_other(&self, node: usize, (_, key): &Spot) -> bool {
+        let is_other = |name: &String| {
+            !self.sight.places_of_folder(name).is_empty() && !key.split('/').any(|part| part == name)
+        };
+        self.outline.nodes[node].names.iter().any(is_other)
+    }
+
     /// How alike the row is, with regard to the name of the folder around: one that the game has is meant by it.
     fn likeness(&self, it: &InRow) -> f64 {
-        let is_known = || {
-            let name = self.outline.nodes[it.node].names.last();
-            name.is_some_and(|name| self.sight.has_folder_named(name))
-        };
-        match self.names_alike(it) {
-            0 if is_known() => it.row.alike * 0.5,
-            deep => it.row.alike * (1.0 + 0.1 * deep.min(4) as f64),
+        if self.knows_other(it.node, &it.row.spot) {
+            return it.row.alike * 0.5;
         }
+        // So is a new one that is called like what lies elsewhere.
+        let is_called_so = it.of.len() == 1 && it.of[0] != it.node && {
+            let name = &self.outline.nodes[it.of[0]].names;
+            name.last().is_some_and(|name| !self.sight.places_of_folder(name).is_empty())
+        };
+        let factor = if is_called_so { 0.65 } else { 1.0 };
+        it.row.alike * factor * (1.0 + 0.1 * self.names_alike(it).min(4) as f64)
     }
 
     /// The row that alone is clearly meant.
@@ -107,7 +117,7 @@ impl Decider<'_> {
         const ENOUGH_SIBLINGS: usize = 3;
         let best = rows.first()?;
         let is_rival = |other: &InRow| {
-            other.row.alike * 2.0 > best.row.alike
+            other.row.alike.max(other.row.nearest) * 2.0 > best.row.alike
                 && self.names_alike(other) >= self.names_alike(best)
                 && (other.node, &other.row.spot) != (best.node, &best.row.spot)
         };
@@ -166,13 +176,15 @@ impl Decider<'_> {
     /// Offers the rows; what may have no name of its own also under names that it may be meant to have.
     pub(super) fn put_rows(&self, top: usize, rows: &[InRow], offers: &mut Offers) {
         const FEWEST_ALIKE: f64 = 0.25;
+        const MOST: usize = 5;
+        let mut own = Offers::default();
         for it in rows.iter().filter(|it| it.row.alike >= FEWEST_ALIKE) {
             let alike = self.likeness(it);
             let to = self.sight.address(&it.row.spot);
             let sure = if it.row.siblings > 2 { 0.95 } else { 0.8 };
             if it.of.as_slice() != [top] {
                 let weight = sure * alike * if self.has_own_names(it) { 1.0 } else { 0.85 };
-                offers.put(weight, self.candidate(&[(it.node, to.clone())], self.row_words(it)));
+                own.put(weight, self.candidate(&[(it.node, to.clone())], self.row_words(it)));
             }
             let [node] = it.of.as_slice() else { continue };
             if *node == top || !self.has_own_names(it) {
@@ -181,9 +193,10 @@ impl Decider<'_> {
                 {
                     let evidence =
                         format!("{}; {} folders there are built so", candidate.evidence, it.row.siblings);
-                    offers.put(sure * alike * 0.9 - 0.01 * nth as f64, Candidate { evidence, ..candidate });
+                    own.put(sure * alike * 0.9 - 0.01 * nth as f64, Candidate { evidence, ..candidate });
                 }
             }
         }
+        offers.put_best(own, MOST);
     }
 }

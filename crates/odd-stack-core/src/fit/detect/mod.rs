@@ -65,6 +65,7 @@ pub(super) fn detect(
     tree: &dyn GameTree,
 ) -> Result<Detected, FitError> {
     let mut outline = Outline::new(members, folders, takes_part);
+    outline.package_name = hints.package_name;
     let sight = Sight::of(&outline, tree);
     outline.leave_out(&sight);
     let (alternatives, mut optional) = options::alternatives(&outline, &sight);

@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 
-use rustc_hash::FxHashMap;
+use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::decide::{Decider, Weighed};
 use super::in_rows::InRow;
@@ -29,6 +29,12 @@ impl Offers {
         }
     }
 
+    /// Adds the likeliest of others.
+    pub(super) fn put_best(&mut self, mut others: Self, most: usize) {
+        others.0.sort_by(|one, two| two.0.total_cmp(&one.0));
+        others.0.into_iter().take(most).for_each(|(weight, candidate)| self.put(weight, candidate));
+    }
+
     /// The likeliest; one of those that `must_be` is always among them.
     fn best(mut self, must_be: impl Fn(&Candidate) -> bool) -> Vec<Candidate> {
         self.0.sort_by(|one, two| two.0.total_cmp(&one.0));
@@ -50,6 +56,12 @@ pub(super) struct LooseHome {
     /// Whether that tells more than what many games have in many folders.
     pub is_telling: bool,
     pub evidence: String,
+}
+
+/// What a mapping lays, and the folder of the game in which it lays it onto one.
+fn side_by_side(it: &Weighed) -> (usize, Spot) {
+    let (root, key) = &it.mapping.to;
+    (it.mapping.node, (*root, key.rfind('/').map_or("", |cut| &key[..cut]).to_owned()))
 }
 
 impl Decider<'_> {
@@ -78,12 +90,16 @@ impl Decider<'_> {
     ) -> Vec<Candidate> {
         let mut offers = Offers::default();
         let all = self.outline.content(top);
-        let others = self.is_usual_there(bottom, weighed, gatherings);
+        let usual = Self::usual_beside_each_other(weighed);
         for it in weighed.iter().filter(|it| self.outline.is_below(bottom, it.mapping.node)) {
             let mut weight = self.weight_of(it, all, weighed);
-            if rows.iter().any(|row| self.is_beside(it, row))
-                || others && self.is_gathered(it, bottom, gatherings)
-            {
+            let is_new_one = rows.iter().any(|row| self.has_own_names(row) && self.is_beside(it, row));
+            // Some files alone that are like another add-on's are what add-ons have.
+            let a = &it.agreement;
+            let is_others = it.mapping.node == bottom
+                && gatherings.contains_key(&side_by_side(it).1)
+                && (a.met + a.met_flat) * 5 < all * 4;
+            if is_new_one || is_others || usual.contains(&side_by_side(it)) {
                 weight *= 0.45;
             }
             if weight > 0.0 {
@@ -95,14 +111,19 @@ impl Decider<'_> {
         let most_share = 1.0_f64;
         for home in self.loose_homes(bottom) {
             let places = [(bottom, self.sight.spelled_home(&home.spot))];
-            offers.put(0.3 + 0.45 * home.share.min(most_share), self.candidate(&places, home.evidence));
+            let known = if self.knows_other(bottom, &home.spot) { 0.6 } else { 1.0 };
+            offers.put(
+                known * (0.3 + 0.45 * home.share.min(most_share)),
+                self.candidate(&places, home.evidence),
+            );
         }
         for (spot, (folders, marker)) in gatherings {
             let weight = 0.5 + 0.06 * folders.len().min(5) as f64;
             let to = self.sight.address(spot);
             for mut candidate in self.own_folders(top, bottom, &to, folders) {
+                let told = if self.told_names.is_empty() { 0.0 } else { 0.1 };
                 candidate.evidence += &format!(", as `{}/{marker}` lies there", folders[0]);
-                offers.put(weight - 0.001 * offers.0.len() as f64, candidate);
+                offers.put(told + weight - 0.001 * offers.0.len() as f64, candidate);
             }
         }
         for (spot, others) in self.sight.addons() {
@@ -140,29 +161,19 @@ impl Decider<'_> {
         if self.is_named_elsewhere(it, weighed) { weight * 0.4 } else { weight }
     }
 
-    /// Whether several add-ons have as many files of these names: then they are what such add-ons have, and it is
-    /// none of them.
-    fn is_usual_there(
-        &self,
-        bottom: usize,
-        weighed: &[Weighed],
-        gatherings: &HashMap<Spot, (Vec<String>, String)>,
-    ) -> bool {
-        let met = weighed.iter().filter(|it| self.is_gathered(it, bottom, gatherings));
-        let mut met: Vec<usize> = met.map(|it| it.agreement.met_flat).collect();
-        met.sort_unstable_by(|one, two| two.cmp(one));
-        matches!(met.as_slice(), [first, _, third, ..] if third * 2 > *first)
-    }
-
-    fn is_gathered(
-        &self,
-        it: &Weighed,
-        bottom: usize,
-        gatherings: &HashMap<Spot, (Vec<String>, String)>,
-    ) -> bool {
-        let (root, key) = &it.mapping.to;
-        let above = key.rfind('/').map_or("", |cut| &key[..cut]);
-        it.mapping.node == bottom && gatherings.contains_key(&(*root, above.to_owned()))
+    /// Mappings of a folder onto several that lie side by side, each of which has as much of it: that is what such
+    /// folders have, and it is none of them.
+    fn usual_beside_each_other(weighed: &[Weighed]) -> FxHashSet<(usize, Spot)> {
+        const FEWEST: usize = 5;
+        let mut scores: FxHashMap<(usize, Spot), Vec<usize>> = FxHashMap::default();
+        for it in weighed.iter().filter(|it| !it.mapping.to.1.is_empty()) {
+            scores.entry(side_by_side(it)).or_default().push(it.agreement.score());
+        }
+        scores.retain(|_, scores| {
+            scores.sort_unstable_by(|one, two| two.cmp(one));
+            scores.get(FEWEST - 1).is_some_and(|third| third * 2 > scores[0])
+        });
+        scores.into_keys().collect()
     }
 
     /// Beside the main program, where programs or libraries are among the loose files.

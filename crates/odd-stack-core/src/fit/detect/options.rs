@@ -63,7 +63,10 @@ pub(super) fn alternatives(outline: &Outline<'_>, sight: &Sight) -> (Vec<Alterna
         let is_row =
             rows.first().is_some_and(|row| row.alike >= CLEARLY_ALIKE && row.by_names && row.siblings > 2);
         let inside: Vec<HashSet<String>> = units.iter().map(|unit| files_below(outline, *unit)).collect();
-        let is_all_same = units.len() == all_units && inside.windows(2).all(|two| two[0] == two[1]);
+        let is_all_same = units.len() == all_units
+            && units.len() <= MOST_UNNAMED
+            && !are_numbers(outline, &units)
+            && inside.windows(2).all(|two| two[0] == two[1]);
         let mut group_of: Vec<usize> = (0..units.len()).collect();
         for ((one, two), common) in shared(&inside) {
             let (small, large) = match inside[one].len() <= inside[two].len() {
@@ -137,6 +140,13 @@ pub(super) fn alternatives(outline: &Outline<'_>, sight: &Sight) -> (Vec<Alterna
         }
     }
     (choices, parts)
+}
+
+/// More folders with the same files are no makes of one thing, unless their names say so.
+const MOST_UNNAMED: usize = 6;
+
+fn are_numbers(outline: &Outline<'_>, units: &[usize]) -> bool {
+    units.iter().all(|unit| outline.name(*unit).bytes().all(|byte| byte.is_ascii_digit()))
 }
 
 /// Folders that are no more alike are no row.

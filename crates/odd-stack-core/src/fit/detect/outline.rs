@@ -27,6 +27,8 @@ pub(super) struct Node {
 /// The folders of a package, the top one first, each after the one above it.
 pub(super) struct Outline<'a> {
     pub members: &'a [Member],
+    /// What the package is called; empty where that does not matter.
+    pub package_name: &'a str,
     pub nodes: Vec<Node>,
     pub aside: Vec<(usize, LeftOut)>,
 }
@@ -84,7 +86,7 @@ impl<'a> Outline<'a> {
         for node in &mut nodes {
             node.files.clone_from(&node.all_files);
         }
-        Self { members, nodes, aside: Vec::new() }
+        Self { members, package_name: "", nodes, aside: Vec::new() }
     }
 
     pub(super) fn name(&self, node: usize) -> &str {

@@ -14,6 +14,8 @@ pub(super) struct Row {
     pub spot: Spot,
     /// How much of what is directly in the package's folder the row's folders have too: 0 to 1.
     pub alike: f64,
+    /// How much of it some of the row's folders have, however few.
+    pub nearest: f64,
     /// How many of its folders have the commonest of that.
     pub siblings: usize,
     /// Whether names speak for it.
@@ -58,6 +60,7 @@ pub(super) fn rows(outline: &Outline<'_>, sight: &Sight, nodes: &[usize]) -> Vec
                 Entry::Occupied(mut known) => {
                     let known = known.get_mut();
                     known.alike += row.alike;
+                    known.nearest += row.nearest;
                     known.siblings = known.siblings.min(row.siblings);
                     known.by_names &= row.by_names;
                     known.by_kinds &= row.by_kinds;
@@ -65,7 +68,8 @@ pub(super) fn rows(outline: &Outline<'_>, sight: &Sight, nodes: &[usize]) -> Vec
             }
         }
     }
-    let share = |row: Row| Row { alike: row.alike / nodes.len().max(1) as f64, ..row };
+    let count = nodes.len().max(1) as f64;
+    let share = |row: Row| Row { alike: row.alike / count, nearest: row.nearest / count, ..row };
     let mut rows: Vec<Row> = sums.into_values().map(share).collect();
     rows.sort_by(|one, two| {
         let order = two.alike.total_cmp(&one.alike).then(two.siblings.cmp(&one.siblings));
@@ -114,6 +118,9 @@ fn rows_of(outline: &Outline<'_>, sight: &Sight, node: usize) -> Vec<Row> {
         };
         let met: Vec<&(Feature, f64)> = features.iter().filter(|(feature, _)| is_usual(feature)).collect();
         let alike = met.iter().map(|(_, weight)| weight).sum::<f64>() / all;
+        let is_some = |feature: &Feature| counts.get(feature).is_some_and(|count| *count >= FEWEST_SIBLINGS);
+        let some = features.iter().filter(|(feature, _)| is_some(feature)).map(|(_, weight)| weight);
+        let nearest = some.sum::<f64>() / all;
         let by_names =
             met.iter().any(|(feature, _)| matches!(feature, Feature::Name(_) | Feature::Pattern(_)));
         let by_kinds = met.iter().any(|(feature, _)| match feature {
@@ -122,7 +129,7 @@ fn rows_of(outline: &Outline<'_>, sight: &Sight, node: usize) -> Vec<Row> {
         });
         let others = others.get(&spot).into_iter().flatten();
         let others = others.map(|spot| sight.spelled_home(spot).path.name().to_owned()).collect();
-        Some(Row { spot, alike, siblings, by_names, by_kinds, others })
+        Some(Row { spot, alike, nearest, siblings, by_names, by_kinds, others })
     });
     rows.collect()
 }

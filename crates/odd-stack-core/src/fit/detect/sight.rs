@@ -8,7 +8,8 @@ use rustc_hash::{FxHashMap, FxHashSet};
 use super::outline::{Node, Outline, folded};
 use super::words;
 use crate::address::{Address, PrefixName, RelPath};
-use crate::fit::{GameTree, NamedThings, WantedNames, pattern_of};
+use crate::fit::game_tree::pattern_of;
+use crate::fit::{GameTree, NamedThings, WantedNames};
 use crate::version::parts_of_file_name;
 
 /// A place in the game: a root and the folded path below it.
@@ -30,6 +31,8 @@ pub(super) struct Agreement {
     pub met: usize,
     /// Files directly in the mapped folder that lie there in the game.
     pub met_flat: usize,
+    /// Files directly in the mapped folder that do not lie there, nor do others of their ending.
+    pub strange: usize,
     /// Files whose own folder, named in the package, lies there.
     pub housed: usize,
     /// Those of them that have others of their ending there.
@@ -356,16 +359,17 @@ impl Sight {
                 for file in files {
                     let name = outline.file_name(*file);
                     let met = self.has_file(&(spot.0, below(&spot.1, &folded(name))));
-                    if first.is_none() {
-                        agreement.met_flat += usize::from(met);
-                        continue;
-                    }
-                    agreement.met += usize::from(met);
-                    agreement.housed += 1;
                     let ending = words::ending(name);
                     let is_kind = *kinds.entry(ending).or_insert_with_key(|ending| {
                         self.endings.get(ending).is_some_and(|homes| homes.contains_key(&spot))
                     });
+                    if first.is_none() {
+                        agreement.met_flat += usize::from(met);
+                        agreement.strange += usize::from(!met && !is_kind);
+                        continue;
+                    }
+                    agreement.met += usize::from(met);
+                    agreement.housed += 1;
                     agreement.kind += usize::from(is_kind);
                 }
             }
@@ -424,6 +428,9 @@ pub(super) fn own_names(outline: &Outline<'_>, node: &Node) -> Vec<String> {
     let mut names: Vec<String> = node.names.last().cloned().into_iter().collect();
     names.extend(names.first().and_then(|name| without_version(name)));
     names.extend(name_of_files(outline, node).map(folded));
+    if node.parent.is_none() {
+        names.push(folded(outline.package_name));
+    }
     names.retain(|name| name.len() >= SHORTEST);
     names.dedup();
     names

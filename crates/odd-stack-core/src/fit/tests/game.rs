@@ -6,7 +6,7 @@ use std::rc::Rc;
 use crate::address::{Address, AddressBook, Folding, PrefixName, RelPath};
 use crate::fit::{
     Fit, FitError, FitInput, GameTree, Hints, NamedThings, ProgramSeen, RootSeen, Rules, WantedNames, fit,
-    pattern_of,
+    patterns_in,
 };
 use crate::package::{Folder, Member};
 
@@ -81,9 +81,9 @@ impl GameTree for TestGame {
             if wanted.endings.contains(&ending) && !name.contains('\u{0}') {
                 let parent = file.path.parent();
                 let home = (root, parent.as_str().to_owned());
-                if let Some(pattern) =
-                    pattern_of(&name, &folded(parent.name())).filter(|it| wanted.patterns.contains(it))
-                {
+                let folder = folded(parent.name());
+                let written = patterns_in(&name, &folder);
+                for pattern in written.filter(|it| wanted.patterns.contains(it)) {
                     *patterns.entry(pattern).or_default().entry(home.clone()).or_default() += 1;
                 }
                 *endings.entry(ending).or_default().entry(home).or_default() += 1;
