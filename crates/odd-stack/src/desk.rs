@@ -275,15 +275,33 @@ impl Desk {
 
     /// Which of `choices` a person picks; nothing when nobody can be asked or they pick none.
     pub fn ask(&self, question: &str, choices: &[String]) -> Result<Option<usize>, Failure> {
+        self.ask_from(question, choices, true)
+    }
+
+    /// The same; unless `first_is_likely` nothing is taken by Enter alone.
+    pub fn ask_from(
+        &self,
+        question: &str,
+        choices: &[String],
+        first_is_likely: bool,
+    ) -> Result<Option<usize>, Failure> {
         if self.yes || !self.out.can_ask() {
             return Ok(None);
         }
-        let asked = dialoguer::Select::new()
+        let select = dialoguer::Select::new()
             .with_prompt(one_line(question))
-            .items(choices.iter().map(|it| one_line(it)))
-            .default(0)
-            .interact_opt();
+            .items(choices.iter().map(|it| one_line(it)));
+        let asked = if first_is_likely { select.default(0) } else { select }.interact_opt();
         asked.map_err(|error| Failure::new(Exit::Failed, "no_answer", format!("no answer: {error}")))
+    }
+
+    /// Lets a person type a text; nothing when none is given.
+    pub fn ask_text(&self, question: &str) -> Result<Option<String>, Failure> {
+        let asked: dialoguer::Result<String> =
+            dialoguer::Input::new().with_prompt(one_line(question)).allow_empty(true).interact_text();
+        let text =
+            asked.map_err(|error| Failure::new(Exit::Failed, "no_answer", format!("no answer: {error}")))?;
+        Ok(Some(text.trim().to_owned()).filter(|text| !text.is_empty()))
     }
 
     /// Whether there is a person to ask.

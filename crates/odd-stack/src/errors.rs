@@ -8,7 +8,7 @@ use std::process::ExitCode;
 
 use odd_stack_core::blend::Clash;
 use odd_stack_core::disk::{ChangeError, CheckError, ClashingFile, DriftKind};
-use odd_stack_core::fit::FitError;
+use odd_stack_core::fit::{FitError, Unclear};
 use odd_stack_core::game::{PatternError, Running};
 use odd_stack_core::jobs::{
     AddError, AddressesError, CaptureError, CareError, MendError, MoveHomeError, PatchDayError, PlayError,
@@ -20,7 +20,7 @@ use serde_json::{Value, json};
 
 use self::ledger::{contents_lost, originals_lost};
 use self::needs::unmet_needs;
-use crate::commands::placing::options_of;
+use crate::commands::placing::{does_words, options_of};
 use crate::shell::{in_quotes, quoted};
 use crate::show::safe::one_line;
 
@@ -318,30 +318,12 @@ impl From<FitError> for Failure {
 /// A package that can't be placed. Of several packages `scope` is what the words of options for this one begin with.
 pub fn fit_failure(error: FitError, scope: &str) -> Failure {
     let (exit, code) = match &error {
-        FitError::OnlyPacked { insides, candidates, .. } => {
-            let asked = Failure::of(Exit::Undecided, "only_packed", &error);
-            let asked = candidates.iter().fold(asked, |failure, candidate| {
-                failure.choice(&candidate.evidence, options_of(candidate, scope))
-            });
-            let told = candidates.iter().flat_map(|candidate| &candidate.places);
-            let told: Vec<&str> =
-                told.filter(|place| place.to == "game:").map(|place| place.from.as_str()).collect();
-            let unpack = insides.iter().filter(|inside| !told.contains(&inside.as_str())).fold(
-                asked,
-                |failure, inside| {
-                    let place = format!("--place {}", in_quotes(&format!("{scope}{inside}=game:")));
-                    failure.choice("unpack it, to the game's main folder", place)
-                },
-            );
-            return unpack.choice(
-                "leave it packed, as the game reads it",
-                format!("--place {}", quoted(&format!("{scope}.=game:"))),
-            );
-        }
-        FitError::Unclear(unclear) => {
-            let asked = Failure::of(Exit::Undecided, "unclear_fit", &error);
-            return unclear.candidates.iter().fold(asked, |failure, candidate| {
-                failure.choice(&candidate.evidence, options_of(candidate, scope))
+        FitError::OnlyPacked { candidates, .. } | FitError::Unclear(Unclear { candidates, .. }) => {
+            let code = if matches!(error, FitError::Unclear(_)) { "unclear_fit" } else { "only_packed" };
+            let asked = Failure::of(Exit::Undecided, code, &error);
+            return candidates.iter().fold(asked, |failure, candidate| {
+                failure
+                    .choice(&does_words(&candidate.evidence, candidate.effect), options_of(candidate, scope))
             });
         }
         FitError::ChoiceNeeded { choices, parts } => {

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use super::detect::{self, Hints};
 use super::resolve::Package;
-use super::{Candidate, FitError, FitInput, Place, wrapper_of};
+use super::{Candidate, FitError, FitInput, LeftOut, Place, wrapper_of};
 use crate::address::RelPath;
 use crate::package::{Folder, Member, is_named_like_an_archive};
 
@@ -23,6 +23,27 @@ pub(super) fn candidates(input: &FitInput<'_>, archives: &[RelPath]) -> Vec<Cand
     }
     all.extend(each.into_iter().flatten());
     all
+}
+
+/// All that may be done with a package of nothing but archives; `insides` are what each holds without its wrapper.
+pub(super) fn ways(
+    input: &FitInput<'_>,
+    archives: &[RelPath],
+    insides: impl Iterator<Item = RelPath>,
+) -> Vec<Candidate> {
+    let mut ways = candidates(input, archives);
+    let to_game = |from: String, evidence: &str| {
+        let places = vec![Place::new(from, "game:".to_owned())];
+        Candidate { places, evidence: evidence.to_owned(), ..Candidate::default() }
+    };
+    let unpacked = insides.map(|inside| to_game(inside.to_string(), "unpack it, to the game's main folder"));
+    let packed = to_game(".".to_owned(), "leave it packed, as the game reads it");
+    for way in unpacked.chain([packed]) {
+        if !ways.iter().any(|known| known.places == way.places) {
+            ways.push(way);
+        }
+    }
+    ways
 }
 
 /// The question with answers that unpack the archives beside the other files, where those were looked into.
@@ -55,18 +76,33 @@ pub(super) fn offered(error: FitError, input: &FitInput<'_>, takes_part: &dyn Fn
     FitError::Unclear(super::Unclear { candidates: found, ..unclear })
 }
 
+/// What is in the archives that the places lead into and no part of what these add, by index of the whole package's
+/// members.
+pub(super) fn aside(input: &FitInput<'_>) -> Vec<(usize, LeftOut)> {
+    let mut tops: Vec<&RelPath> = input.members.iter().filter_map(|member| member.inner.as_ref()).collect();
+    tops.dedup();
+    let mut all = Vec::new();
+    for top in tops {
+        let (numbers, members, folders) = sub_package(input, top);
+        let aside = detect::aside(&members, &folders, &|_| true, input.tree);
+        all.extend(aside.into_iter().map(|(index, reason)| (numbers[index], reason)));
+    }
+    all
+}
+
+/// What lies in the archive at `top` as a package of its own, with the members' numbers in the whole one.
+fn sub_package(input: &FitInput<'_>, top: &RelPath) -> (Vec<usize>, Vec<Member>, Vec<Folder>) {
+    let inside = input.members.iter().enumerate().filter(|(_, member)| member.inner.as_ref() == Some(top));
+    let own = |member: &Member| Some(Member { path: member.path.below(top)?, inner: None, ..member.clone() });
+    let (numbers, members) = inside.filter_map(|(index, member)| Some((index, own(member)?))).unzip();
+    let folders = input.folders.iter().filter(|folder| folder.inner.as_ref() == Some(top));
+    let below = folders.filter_map(|folder| folder.path.below(top)).filter(|path| !path.is_root());
+    (numbers, members, below.map(|path| Folder { path, inner: None }).collect())
+}
+
 fn of_one(input: &FitInput<'_>, archive: &RelPath) -> Vec<Candidate> {
     let top = RelPath::from_disk(format!("{archive}!"));
-    let inside = input.members.iter().filter(|member| member.inner.as_ref() == Some(&top));
-    let members: Vec<Member> = inside
-        .filter_map(|member| Some(Member { path: member.path.below(&top)?, inner: None, ..member.clone() }))
-        .collect();
-    let folders = input.folders.iter().filter(|folder| folder.inner.as_ref() == Some(&top));
-    let folders: Vec<Folder> = folders
-        .filter_map(|folder| {
-            Some(Folder { path: folder.path.below(&top).filter(|path| !path.is_root())?, inner: None })
-        })
-        .collect();
+    let (_, members, folders) = sub_package(input, &top);
     if members.is_empty() {
         return Vec::new();
     }

@@ -32,7 +32,7 @@ pub use realign::{OldAddresses, Realigning};
 pub use remembered::Inside;
 pub(crate) use rules::Patterns;
 pub use rules::{
-    Candidate, Choice, ChoiceOption, Part, Place, Proof, Rank, Rules, SetKey, Start, Unclear, Wishes,
+    Candidate, Choice, ChoiceOption, Effect, Part, Place, Proof, Rank, Rules, SetKey, Start, Unclear, Wishes,
 };
 pub use sheet::{
     FitSheet, MOST_SHEET_BYTES, SHEET_FORMAT, SHEET_NAME, SheetChoice, SheetNeeds, SheetOption, SheetOrder,
@@ -116,10 +116,8 @@ pub enum FitError {
     OnlyPacked {
         /// The archives in it.
         archives: Vec<RelPath>,
-        /// For each of them that can be looked into, what to place: all of it, or the one folder that
-        /// is around everything in it.
-        insides: Vec<RelPath>,
-        /// Where what is in them would go, were each a package of its own.
+        /// What may be done with them: where what is in them would go, were each a package of its own; all of it
+        /// unpacked into the game's folder; left packed.
         candidates: Vec<Candidate>,
     },
     /// Where files go is not clear.

@@ -180,6 +180,7 @@ pub fn draft(input: &FitInput<'_>) -> Result<Draft, FitError> {
                 effective.choices = colliding(beside.choices, &rules.chosen, &package, &places)?;
             }
             reasons.extend(beside.aside);
+            reasons.extend(inner::aside(input));
         }
         effective
     } else {
@@ -193,10 +194,9 @@ pub fn draft(input: &FitInput<'_>) -> Result<Draft, FitError> {
             // The game may read such archives as they are, and keep them in a place of theirs.
             (_, Ok(found)) => found,
             (Some(archives), Err(_)) => {
-                let insides =
-                    archives.iter().filter_map(|archive| inside_of(archive, members, folders)).collect();
-                let candidates = inner::candidates(input, &archives);
-                return Err(FitError::OnlyPacked { archives, insides, candidates });
+                let insides = archives.iter().filter_map(|archive| inside_of(archive, members, folders));
+                let candidates = inner::ways(input, &archives, insides);
+                return Err(FitError::OnlyPacked { archives, candidates });
             }
             (None, Err(error)) => return Err(inner::offered(error, input, &takes_part)),
         };
@@ -485,11 +485,14 @@ mod tests {
     fn a_package_that_only_wraps_another_is_not_guessed_at() {
         let only = run(&["w/inner.7z", "w/readme.txt"], &Rules::default());
         assert!(
-            matches!(only, Err(FitError::OnlyPacked { archives, insides, .. }) if archives.len() == 1 && insides.is_empty())
+            matches!(only, Err(FitError::OnlyPacked { archives, candidates }) if (archives.len(), candidates.len()) == (1, 1))
         );
         let seen = run(&["w/inner.7z", "w/inner.7z!/Pack/a"], &Rules::default());
-        let pack = RelPath::parse("w/inner.7z!/Pack").unwrap();
-        assert!(matches!(seen, Err(FitError::OnlyPacked { insides, .. }) if insides == [pack]));
+        let Err(FitError::OnlyPacked { candidates, .. }) = seen else { panic!("{seen:?}") };
+        let places: Vec<String> =
+            candidates.iter().map(|it| format!("{}={}", it.places[0].from, it.places[0].to)).collect();
+        assert!(places.contains(&"w/inner.7z!/Pack=game:".to_owned()), "{places:?}");
+        assert_eq!(places.last().map(String::as_str), Some(".=game:"), "left packed");
         assert!(run(&["w/inner.7z", "w/data/a.dds"], &Rules::default()).is_ok());
         // Unless the game reads such archives as they are.
         let files = ["game:packs/a.zip", "game:packs/b.zip", "game:packs/c.zip"];

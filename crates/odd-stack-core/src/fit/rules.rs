@@ -274,6 +274,8 @@ pub struct Unclear {
     pub question: String,
     /// Possible answers, the likeliest first.
     pub candidates: Vec<Candidate>,
+    /// Far more speaks for the first than for any other.
+    pub is_first_far_ahead: bool,
     /// Small members that may tell more; the fit can be tried again with what they tell.
     pub to_read: Vec<usize>,
 }
@@ -287,6 +289,19 @@ pub struct Candidate {
     pub skip: Vec<String>,
     /// What speaks for it, in words.
     pub evidence: String,
+    /// What it would do, where that was tried.
+    pub effect: Option<Effect>,
+}
+
+/// What placing a package in some way does, in numbers of files.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct Effect {
+    /// Files where nothing lies.
+    pub new: u64,
+    /// Files where one lies.
+    pub over: u64,
+    /// Files of the package that go nowhere.
+    pub left_out: u64,
 }
 
 /// Compiled patterns. `*` also matches `/`; a pattern without `/` is also held against each single

@@ -19,7 +19,7 @@ use super::wishes::{ClearRow, StartRow, wish_rows};
 use super::{Count, MeetingRow, OverRow};
 use crate::address::Address;
 use crate::disk::Blender;
-use crate::fit::{Candidate, Fit, FitError, LeftOut, NotChosen, Placement};
+use crate::fit::{Candidate, Effect, Fit, FitError, LeftOut, NotChosen, Placement};
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError};
 use crate::observer::Observer;
@@ -84,6 +84,8 @@ pub struct CandidateRow {
     pub skip: Vec<String>,
     /// What speaks for it.
     pub evidence: String,
+    /// What it would do, where that is known.
+    pub effect: Option<Effect>,
 }
 
 impl CandidateRow {
@@ -93,6 +95,7 @@ impl CandidateRow {
             places: candidate.places.iter().map(place).collect(),
             skip: candidate.skip.clone(),
             evidence: candidate.evidence.clone(),
+            effect: candidate.effect,
         }
     }
 }
@@ -231,10 +234,9 @@ pub fn inspect(
             }
             report.unplaceable = Some(reason);
         }
-        ref packed @ FitError::OnlyPacked { ref insides, .. } => {
-            let ways = insides.iter().map(|inside| format!("--place \"{inside}=game:\" unpacks it"));
-            let ways = ways.chain(["--place .=game: leaves it packed".to_owned()]);
-            report.unplaceable = Some(format!("{packed} ({})", ways.collect::<Vec<_>>().join(", ")));
+        ref packed @ FitError::OnlyPacked { ref candidates, .. } => {
+            report.candidates = candidates.iter().map(CandidateRow::of).collect();
+            report.unplaceable = Some(packed.to_string());
         }
         source => return Err(AddError::Fit { package: path.display().to_string(), source }),
     }

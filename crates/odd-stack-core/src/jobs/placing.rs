@@ -4,16 +4,19 @@ use std::cell::RefCell;
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::path::Path;
 
+use rustc_hash::FxHashSet;
+
 use super::add_error::AddError;
 use super::arrival::{Arrival, Told};
 use super::contents::Contents;
 use super::placing_again::Before;
 use super::tree::LedgerTree;
-use crate::address::{Address, PrefixName};
+use crate::address::{Address, Folding, PrefixName};
 use crate::disk::{is_nothing_there, look_at};
 use crate::fit::{
-    Draft, Fit, FitError, FitInput, FitSheet, Hints, LeftOut, MOST_SHEET_BYTES, Rank, Rules, ToldName, draft,
-    fit, is_in_backup, name_told, suspected_copies,
+    Candidate, Draft, Effect, Fit, FitError, FitInput, FitSheet, GameTree, Hints, LeftOut, MOST_SHEET_BYTES,
+    Place, Rank, Rules, ToldName, Unclear, WantedNames, draft, fit, is_in_backup, name_told,
+    suspected_copies,
 };
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError};
@@ -123,16 +126,59 @@ impl Placer<'_> {
             None => self.fit(&wanted.rules_over(own.clone()), copies),
             Some(before) => self.fit_again(wanted, &own, before, copies),
         };
-        match place(&backups) {
+        let placed = match place(&backups) {
             Err(
                 error @ (FitError::Unclear(_) | FitError::ChoiceNeeded { .. } | FitError::TwoToOne { .. }),
             ) => {
                 // Copies of the game's own files may be all that makes it unclear.
                 let copies = self.suspected(|_| true)?;
-                let again = if copies.is_empty() { Err(error) } else { place(&copies) };
-                again.map_err(|error| self.misfit(error))
+                if copies.is_empty() { Err(error) } else { place(&copies) }
             }
-            other => other.map_err(|error| self.misfit(error)),
+            other => other,
+        };
+        placed.map_err(|mut error| {
+            if let (
+                FitError::Unclear(Unclear { candidates, .. }) | FitError::OnlyPacked { candidates, .. },
+                None,
+            ) = (&mut error, before)
+            {
+                self.try_each(candidates, &wanted.rules_over(own.clone()), &backups);
+            }
+            self.misfit(error)
+        })
+    }
+
+    /// Notes of each answer what it would do; nothing of one that leads to another question.
+    fn try_each(&self, candidates: &mut [Candidate], rules: &Rules, copies: &BTreeSet<usize>) {
+        let members = self.package.members();
+        let key = |path: &str| Folding::Folded.key(path).as_str().to_owned();
+        let files = members.iter().map(|member| key(member.path.name())).collect();
+        let named = self.tree.named(&WantedNames { files, ..WantedNames::default() });
+        let roots = self.tree.roots();
+        let there: FxHashSet<(&str, String)> = named
+            .files
+            .iter()
+            .map(|(root, path, _)| (roots[*root].name.as_str(), key(path.as_str())))
+            .collect();
+        for candidate in candidates {
+            let mut rules = rules.clone();
+            rules.tidy |= !candidate.places.is_empty();
+            let rank = Rank::Option;
+            rules.places.extend(candidate.places.iter().map(|place| Place { rank, ..place.clone() }));
+            rules.skip.extend(candidate.skip.iter().cloned());
+            let Ok(fit) = self.fit(&rules, copies) else { continue };
+            let is_over =
+                |address: &Address| there.contains(&(address.root.as_str(), key(address.path.as_str())));
+            let over = fit.placements.iter().filter(|placement| is_over(&placement.to)).count() as u64;
+            // An archive that is unpacked is not left out.
+            let is_out = |(index, reason): &&(usize, LeftOut)| {
+                let path = &members[*index].path;
+                *reason != LeftOut::Packed
+                    && !rules.places.iter().any(|place| place.from.starts_with(&format!("{path}!")))
+            };
+            let left_out = fit.left_out.iter().filter(is_out).count() as u64;
+            let new = fit.placements.len() as u64 - over;
+            candidate.effect = Some(Effect { new, over, left_out });
         }
     }
 

@@ -363,7 +363,7 @@ impl Placer<'_> {
 }
 
 fn ask(question: String, candidates: Vec<Candidate>) -> FitError {
-    FitError::Unclear(Unclear { question, candidates, to_read: Vec::new() })
+    FitError::Unclear(Unclear { question, candidates, ..Unclear::default() })
 }
 
 /// Whether `more` places all that `fit` places at the same addresses.
@@ -384,6 +384,6 @@ fn two_ways(kept: &Fit, fresh: &Fit) -> Unclear {
             as_candidate(kept, "as the old version was placed"),
             as_candidate(fresh, "as it would be placed if it were new"),
         ],
-        to_read: Vec::new(),
+        ..Unclear::default()
     }
 }

@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use clap::Args;
-use odd_stack_core::fit::{Candidate, FitError, Place, Rank};
+use odd_stack_core::fit::{Candidate, FitError, Place, Rank, Unclear};
 use odd_stack_core::game::Game;
 use odd_stack_core::jobs::{
     AddError, AddPlace, AddReport, AddRequest, Arriving, ChangeReport, Permit, ReplacedRow, select,
@@ -12,6 +12,7 @@ use odd_stack_core::ledger::Ledger;
 use schemars::JsonSchema;
 use serde::Serialize;
 
+use super::placing::does_words;
 use super::standing::MOST_EFFECTS;
 use crate::args::{ChangeArgs, NeedsArgs, PlaceArgs};
 use crate::desk::{Desk, absolute, change_options};
@@ -203,12 +204,19 @@ pub fn carry_out(
         let at = arriving.at();
         let question = question_of(&error);
         let failure = failure_of(error, &requests, at);
-        let Some((question, answers)) = question else { return Err(failure) };
+        let Some(Question { text, answers, first_is_likely }) = question else { return Err(failure) };
         let says: Vec<String> = answers.iter().map(|answer| answer.says.clone()).collect();
-        let picked = desk.ask(&question, &[says, vec!["leave it".to_owned()]].concat())?;
-        let Some(answer) = picked.and_then(|index| answers.into_iter().nth(index)) else {
+        let picked = desk.ask_from(&text, &[says, vec!["leave it".to_owned()]].concat(), first_is_likely)?;
+        let Some(mut answer) = picked.and_then(|index| answers.into_iter().nth(index)) else {
             return Err(failure);
         };
+        if let Meaning::Elsewhere(from) = answer.means {
+            let asked = "Its address, such as game:data/textures, or `.` for the game's own folder";
+            let Some(to) = desk.ask_text(asked)? else { return Err(failure) };
+            let to = if to == "." { "game:".to_owned() } else { to };
+            let places = vec![Place::new(from, to)];
+            answer.means = Meaning::Placed(Candidate { places, ..Candidate::default() });
+        }
         answer.put_into(&mut requests[at], ledger)?;
     };
     let layers = adding.reports;
@@ -256,7 +264,23 @@ enum Meaning {
     Exchange(String),
     Name(String),
     Placed(Candidate),
+    /// What is in that folder of the package goes to an address that the person types.
+    Elsewhere(String),
     Chosen(String, String),
+}
+
+/// What is asked, with its answers.
+struct Question {
+    text: String,
+    answers: Vec<Answer>,
+    /// Whether Enter alone takes the first.
+    first_is_likely: bool,
+}
+
+impl Question {
+    fn new(text: String, answers: Vec<Answer>) -> Self {
+        Self { text, answers, first_is_likely: true }
+    }
 }
 
 impl Answer {
@@ -265,6 +289,8 @@ impl Answer {
         let rules = &mut request.wanted.rules;
         match self.means {
             Meaning::Name(name) => request.name = Some(name),
+            // Only what was typed says where.
+            Meaning::Elsewhere(_) => {}
             Meaning::Chosen(id, option) => drop(rules.chosen.insert(id, option)),
             Meaning::Placed(candidate) => {
                 let rank = match request.place {
@@ -286,7 +312,7 @@ impl Answer {
 }
 
 /// What a person is asked about `error`, if anything.
-fn question_of(error: &AddError) -> Option<(String, Vec<Answer>)> {
+fn question_of(error: &AddError) -> Option<Question> {
     match error {
         AddError::NameTaken { name, free, .. } => {
             let question = format!("There is a layer named {name} already. What is this package to be?");
@@ -298,21 +324,32 @@ fn question_of(error: &AddError) -> Option<(String, Vec<Answer>)> {
                 says: format!("add it beside that one, as {free}"),
                 means: Meaning::Name(free.clone()),
             };
-            Some((question, vec![exchange, beside]))
+            Some(Question::new(question, vec![exchange, beside]))
         }
         AddError::NoSuchLayer { name, layers, .. } if !layers.is_empty() => {
             let question = format!("No layer is named {name}. Of which one is this package a new version?");
             let answer =
                 |layer: &String| Answer { says: layer.clone(), means: Meaning::Exchange(layer.clone()) };
-            Some((question, layers.iter().map(answer).collect()))
+            Some(Question::new(question, layers.iter().map(answer).collect()))
         }
-        AddError::Fit { source: FitError::Unclear(unclear), .. } if !unclear.candidates.is_empty() => {
+        AddError::Fit {
+            source:
+                source @ (FitError::Unclear(Unclear { candidates, .. }) | FitError::OnlyPacked { candidates, .. }),
+            ..
+        } if !candidates.is_empty() => {
             let answer = |candidate: &Candidate| Answer {
                 says: candidate_words(candidate),
                 means: Meaning::Placed(candidate.clone()),
             };
-            let question = format!("{}. How is it to be?", capital(&unclear.question));
-            Some((question, unclear.candidates.iter().map(answer).collect()))
+            let question = format!("{}. How is it to be?", capital(&source.to_string()));
+            let from = candidates.iter().find_map(|it| it.places.first()).map(|place| place.from.clone());
+            let elsewhere = from.map(|from| Answer {
+                says: "somewhere else: type an address".to_owned(),
+                means: Meaning::Elsewhere(from),
+            });
+            let answers = candidates.iter().map(answer).chain(elsewhere).collect();
+            let first_is_likely = matches!(source, FitError::Unclear(unclear) if unclear.is_first_far_ahead);
+            Some(Question { text: question, answers, first_is_likely })
         }
         AddError::Fit { source: FitError::ChoiceNeeded { choices, .. }, .. } => {
             let choice = choices.first()?;
@@ -321,7 +358,7 @@ fn question_of(error: &AddError) -> Option<(String, Vec<Answer>)> {
                 means: Meaning::Chosen(choice.id.clone(), option.clone()),
             };
             let question = choice.ask.clone().unwrap_or_else(|| format!("Which {}?", choice.id));
-            Some((question, choice.options.iter().map(answer).collect()))
+            Some(Question::new(question, choice.options.iter().map(answer).collect()))
         }
         _ => None,
     }
@@ -331,11 +368,8 @@ fn question_of(error: &AddError) -> Option<(String, Vec<Answer>)> {
 fn candidate_words(candidate: &Candidate) -> String {
     let places: Vec<String> =
         candidate.places.iter().map(|place| place_words(&place.from, &place.to)).collect();
-    if places.is_empty() {
-        candidate.evidence.clone()
-    } else {
-        format!("{}  ({})", places.join(", "), candidate.evidence)
-    }
+    let does = does_words(&candidate.evidence, candidate.effect);
+    if places.is_empty() { does } else { format!("{}  ({does})", places.join(", ")) }
 }
 
 fn capital(text: &str) -> String {

@@ -8,6 +8,7 @@ use odd_stack_core::fit::Rank;
 use odd_stack_core::jobs::{CandidateRow, InspectReport, MemberRow, MemberTarget, inspect};
 use odd_stack_core::ledger::Ledger;
 
+use super::placing::does_words;
 use crate::Ended;
 use crate::args::PlaceArgs;
 use crate::desk::{Desk, absolute};
@@ -90,7 +91,7 @@ fn text(report: &InspectReport, game: Option<&str>, verbose: bool, width: usize)
         text.push_str(&format!(
             "    {}  {}\n",
             candidate_options(candidate),
-            paint(DIM, &candidate.evidence)
+            paint(DIM, &does_words(&candidate.evidence, candidate.effect))
         ));
     }
     text.push_str(&choices_and_parts(&report.choices, &report.parts));

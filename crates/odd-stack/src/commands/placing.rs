@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use odd_stack_core::fit::{Candidate, FitError, Place, Rank, Rules};
+use odd_stack_core::fit::{Candidate, Effect, FitError, Place, Rank, Rules};
 use odd_stack_core::game::Game;
 use odd_stack_core::jobs::{Wanted, read_sheet};
 use odd_stack_core::package::{Limits, NameEncoding};
@@ -73,6 +73,14 @@ impl PlaceArgs {
 /// Packages have their own separator, whatever a person is used to.
 fn in_package(text: &str) -> String {
     if cfg!(windows) { text.replace('\\', "/") } else { text.to_owned() }
+}
+
+/// What speaks for an answer, and what it would do: `its own file says so; 3 new, 1 replaced, 1 left out`.
+pub fn does_words(evidence: &str, effect: Option<Effect>) -> String {
+    let Some(Effect { new, over, left_out }) = effect else { return evidence.to_owned() };
+    let counts = [(new, "new"), (over, "replaced"), (left_out, "left out")];
+    let told = counts.iter().filter(|(count, _)| *count > 0).map(|(count, what)| format!("{count} {what}"));
+    format!("{evidence}; {}", told.collect::<Vec<_>>().join(", "))
 }
 
 /// The options that say what the candidate says, their words beginning with `scope`.

@@ -448,7 +448,7 @@ fn a_package_that_only_wraps_another_is_asked_about() {
         &[crate::archives::file("w/inner.zip", inner)],
     );
     std::fs::write(closed.path("wrap.tar.gz"), outer).unwrap();
-    assert_snapshot!(closed.run("inspect wrap.tar.gz").whole(), @r#"
+    assert_snapshot!(closed.run("inspect wrap.tar.gz").whole().replace('\'', "\""), @r#"
     wrap  tar.gz wrap.tar.gz, 1 file, 259 B
       w/                     259 B  1 file
         inner.zip!/Pack/       5 B  2 files
@@ -457,8 +457,10 @@ fn a_package_that_only_wraps_another_is_asked_about() {
           hook.dll             2 B  runs code
         inner.zip            259 B
 
-    On top of Quillhaven's stack it would go like this:
-      not placed yet: the package only wraps `w/inner.zip`: say whether that is to be unpacked (--place "w/inner.zip!/Pack=game:" unpacks it, --place .=game: leaves it packed)
+    On top of Quillhaven"s stack it would go like this:
+      not placed yet: the package only wraps `w/inner.zip`: say whether that is to be unpacked
+        --place "w/inner.zip!/Pack=game:" --tidy  unpack `inner.zip`: what is in `Pack` goes to game: (1 of 2 files exist there in the game); 1 new, 1 replaced
+        --place ".=game:" --tidy  leave it packed, as the game reads it; 1 new
       brings what runs code: w/inner.zip!/Pack/hook.dll
     [exit 0]
     "#);
@@ -466,8 +468,8 @@ fn a_package_that_only_wraps_another_is_asked_about() {
     assert_snapshot!(closed.run("add wrap.tar.gz").whole().replace('\'', "\""), @r#"
     error: [HERE]/wrap.tar.gz: the package only wraps `w/inner.zip`: say whether that is to be unpacked
     Choose:
-      --place "w/inner.zip!/Pack=game:"  unpack it, to the game"s main folder
-      --place .=game:                    leave it packed, as the game reads it
+      --place "w/inner.zip!/Pack=game:" --tidy  unpack `inner.zip`: what is in `Pack` goes to game: (1 of 2 files exist there in the game); 1 new, 1 replaced
+      --place ".=game:" --tidy                  leave it packed, as the game reads it; 1 new
     [exit 4]
     "#);
     closed.run_words(&["add", "wrap.tar.gz", "--place", "w/inner.zip!/Pack=game:"]).status(0);

@@ -7,7 +7,7 @@ use super::ToldName;
 use super::decide::{Decider, Weighed};
 use super::in_rows::InRow;
 use super::outline::folded;
-use super::sight::{Spot, name_of_files};
+use super::sight::{Spot, name_of_files, patterns_of, stems};
 use super::words;
 use crate::address::{Address, RelPath};
 use crate::fit::{Candidate, Unclear};
@@ -63,9 +63,9 @@ impl Decider<'_> {
             self.sight.address(gathering),
             folders[0]
         );
-        let candidates = self.offers(top, bottom, all, rows, &gatherings);
+        let (candidates, is_first_far_ahead) = self.offers(top, bottom, all, rows, &gatherings);
         let to_read = if self.told_names.is_empty() { self.small_files(bottom) } else { Vec::new() };
-        Some(Unclear { question, candidates, to_read })
+        Some(Unclear { question, candidates, is_first_far_ahead, to_read })
     }
 
     /// Folders of its own in `to` that the add-on may want, beside `others`.
@@ -103,6 +103,15 @@ impl Decider<'_> {
         }
         if let Some(name) = name_of_files(&self.outline, &self.outline.nodes[bottom]) {
             offer(name, true, "after what its files are called".to_owned());
+        }
+        let node = &self.outline.nodes[bottom];
+        for (stem, file) in stems(&self.outline, node) {
+            // Where others have a file that is called like their folder.
+            let patterns = patterns_of(&folded(file), &[folded(stem)]);
+            let is_usual = |it: &String| it.starts_with("@.") && self.sight.homes_of_pattern(it).len() > 1;
+            if patterns.iter().any(is_usual) {
+                offer(stem, true, format!("after its file `{file}`, as others are called after theirs"));
+            }
         }
         let own = if bottom == top { self.package_name } else { self.outline.name(bottom) };
         let name = parts_of_file_name(std::path::Path::new(own), false).name;

@@ -149,7 +149,7 @@ impl<'a> Decider<'a> {
                     "`{name}` may be meant for the root `{}` or for the game's own folder of that name",
                     root.name
                 );
-                return Err(Unclear { question, candidates, to_read: Vec::new() });
+                return Err(Unclear { question, candidates, ..Unclear::default() });
             }
         }
         let evidence = match there.met + there.met_flat + there.begun {
@@ -189,7 +189,7 @@ impl<'a> Decider<'a> {
             )],
             "put it into the game's own folder all the same".to_owned(),
         );
-        Unclear { question, candidates: vec![leave, into], to_read: Vec::new() }
+        Unclear { question, candidates: vec![leave, into], ..Unclear::default() }
     }
 
     fn weigh(&self, top: usize) -> Vec<Weighed> {
@@ -273,7 +273,13 @@ impl<'a> Decider<'a> {
         }
         weighed.iter().any(|other| {
             let (mapping, a) = (&other.mapping, &other.agreement);
-            if mapping.node == *node || !self.outline.is_below(*node, mapping.node) {
+            if mapping.node == *node {
+                // One that has its name has as much of it.
+                return mapping.to.1.rsplit('/').next() == Some(name.as_str())
+                    && a.met > 0
+                    && a.met >= it.agreement.met;
+            }
+            if !self.outline.is_below(*node, mapping.node) {
                 return false;
             }
             let lies_there = self.sight.has_folder(&self.spot_of(mapping, *node));
@@ -302,9 +308,9 @@ impl<'a> Decider<'a> {
         let is_deeper = |other: &&Weighed| {
             let (a, b) = (&best.agreement, &other.agreement);
             at_root
-                && a.met + a.met_flat + a.housed == 0
-                && b.begun >= a.begun
-                && b.folders > a.folders
+                && a.met + a.met_flat == 0
+                && (b.begun, b.housed, b.kind) >= (a.begun, a.housed, a.kind)
+                && (b.folders > a.folders || b.folders == a.folders && a.kind > 0)
                 && !self.is_named_elsewhere(other, weighed)
                 && !self.is_same_placing(best, other)
         };
@@ -323,7 +329,8 @@ impl<'a> Decider<'a> {
         let rivals: Vec<Weighed> = strong.iter().skip(1).filter(is_rival).map(|it| (*it).clone()).collect();
         // That some loose files have namesakes where nothing is of the others' kind may be chance.
         let a = &best.agreement;
-        let is_chance = a.met == 0 && a.met_flat > 0 && a.met_flat < a.files && a.strange * 4 > a.files;
+        let is_chance =
+            !at_root && a.met == 0 && a.met_flat > 0 && a.met_flat < a.files && a.strange * 4 > a.files;
         if rivals.is_empty() && !is_chance {
             return Pick::Clear((*best).clone());
         }
@@ -382,6 +389,18 @@ impl<'a> Decider<'a> {
         let is_met_there = |it: &Weighed| {
             it.mapping.node == bottom && it.agreement.met_flat * 2 >= self.outline.nodes[bottom].files.len()
         };
+        // What others have files of the same names in may be one more of these.
+        let is_like_others = |it: &Weighed| {
+            let files = self.outline.nodes[bottom].files.len();
+            let is_other =
+                |row: &&InRow| row.row.alike >= 0.6 && row.row.siblings > 2 && !self.is_in_row(it, row);
+            it.mapping.node == bottom
+                && it.agreement.met_flat < files
+                && rows.iter().any(|row| is_other(&row))
+        };
+        if matches!(&picked, Pick::Clear(it) if it.agreement.met_flat > 0 && is_like_others(it)) {
+            return Err(self.ask(top, bottom, &all, &rows));
+        }
         let is_plain = matches!(&picked, Pick::Clear(it) if is_met_there(it));
         if !is_plain && let Some(unclear) = self.own_folder(top, bottom, &whole, &all, &rows, gatherings) {
             return Err(unclear);
@@ -409,7 +428,15 @@ impl<'a> Decider<'a> {
                     if self.sight.has_folder(&self.spot_of(&best.mapping, unit)) {
                         continue;
                     }
-                    if let Pick::Clear(own) = self.pick(&self.weigh(unit)) {
+                    // Never into one of another name: beside the others it is a new one.
+                    let is_by_name = |own: &Weighed| {
+                        let Mapping { node, to } = &own.mapping;
+                        let last = self.outline.nodes[*node].names.last().map(String::as_str);
+                        *node != unit || to.1.rsplit('/').next() == last
+                    };
+                    if let Pick::Clear(own) = self.pick(&self.weigh(unit))
+                        && is_by_name(&own)
+                    {
                         found.push(self.found(&own));
                     }
                 }
@@ -554,7 +581,7 @@ impl<'a> Decider<'a> {
         apart.evidence = format!("{}, the rest as before", self.beside_evidence(&libraries));
         let alone = self.candidate(&[(bottom, to)], self.beside_evidence(&libraries));
         let question = "its loose libraries may belong beside the main program".to_owned();
-        Some(Unclear { question, candidates: vec![apart, together, alone], to_read: Vec::new() })
+        Some(Unclear { question, candidates: vec![apart, together, alone], ..Unclear::default() })
     }
 
     pub(super) fn place_text_inside(&self, node: usize) -> String {

@@ -60,7 +60,7 @@ impl Decider<'_> {
             "into the game's own folder".to_owned(),
         );
         let question = "its files lie in several folders of the game".to_owned();
-        Some(Unclear { question, candidates: vec![apart, together, root], to_read: Vec::new() })
+        Some(Unclear { question, candidates: vec![apart, together, root], ..Unclear::default() })
     }
 
     /// The rows that the package's folders would fit into, the likest first.

@@ -36,13 +36,20 @@ impl Offers {
     }
 
     /// The likeliest; one of those that `must_be` is always among them.
-    fn best(mut self, must_be: impl Fn(&Candidate) -> bool) -> Vec<Candidate> {
+    fn best(mut self, must_be: impl Fn(&Candidate) -> bool) -> (Vec<Candidate>, bool) {
+        const FAR_AHEAD: f64 = 1.5;
+        const ENOUGH: f64 = 0.6;
         self.0.sort_by(|one, two| two.0.total_cmp(&one.0));
+        let is_far_ahead = match self.0.as_slice() {
+            [(first, _), (second, _), ..] => *first >= ENOUGH && *first >= FAR_AHEAD * second,
+            rest => !rest.is_empty(),
+        };
         let must = self.0.iter().position(|(_, candidate)| must_be(candidate));
         if let Some(at) = must.filter(|at| *at >= MOST_CANDIDATES) {
             self.0.swap(at, MOST_CANDIDATES - 1);
         }
-        self.0.into_iter().take(MOST_CANDIDATES).map(|(_, candidate)| candidate).collect()
+        let best = self.0.into_iter().take(MOST_CANDIDATES).map(|(_, candidate)| candidate);
+        (best.collect(), is_far_ahead)
     }
 }
 
@@ -72,14 +79,13 @@ impl Decider<'_> {
             "" => "where its files go is not clear".to_owned(),
             path => format!("where the files of `{path}` go is not clear"),
         };
-        Unclear {
-            question,
-            candidates: self.offers(top, bottom, weighed, rows, &HashMap::new()),
-            to_read: if may_tell { self.small_files(bottom) } else { Vec::new() },
-        }
+        let to_read = if may_tell { self.small_files(bottom) } else { Vec::new() };
+        let (candidates, is_first_far_ahead) = self.offers(top, bottom, weighed, rows, &HashMap::new());
+        Unclear { question, candidates, is_first_far_ahead, to_read }
     }
 
-    /// All that speaks for anything, the likeliest first; as it is written is always among it.
+    /// All that speaks for anything, the likeliest first, and whether that is far ahead; as it is written is always
+    /// among it.
     pub(super) fn offers(
         &self,
         top: usize,
@@ -87,7 +93,7 @@ impl Decider<'_> {
         weighed: &[Weighed],
         rows: &[InRow],
         gatherings: &HashMap<Spot, (Vec<String>, String)>,
-    ) -> Vec<Candidate> {
+    ) -> (Vec<Candidate>, bool) {
         let mut offers = Offers::default();
         let all = self.outline.content(top);
         let usual = Self::usual_beside_each_other(weighed);
@@ -109,7 +115,13 @@ impl Decider<'_> {
         }
         self.put_rows(top, rows, &mut offers);
         let most_share = 1.0_f64;
-        for home in self.loose_homes(bottom) {
+        let in_addons = |(root, key): &Spot| {
+            let above = (*root, key.rfind('/').map_or("", |cut| &key[..cut]).to_owned());
+            gatherings.contains_key(&above) || self.sight.addons().contains_key(&above)
+        };
+        for home in
+            self.loose_homes(bottom).into_iter().filter(|home| home.share >= 0.5 || !in_addons(&home.spot))
+        {
             let places = [(bottom, self.sight.spelled_home(&home.spot))];
             let known = if self.knows_other(bottom, &home.spot) { 0.6 } else { 1.0 };
             offers.put(
@@ -230,6 +242,7 @@ impl Decider<'_> {
                 if share > *most {
                     *most = share;
                     home.evidence = match (is_pattern, what.as_str()) {
+                        (_, _) if count == 1 => "one file of that kind lies there".to_owned(),
                         (true, _) => format!("{count} files named like `{what}` lie there"),
                         (false, "") => format!("{count} files without an ending lie there"),
                         (false, ending) => format!("{count} .{ending} files of the game lie there"),

@@ -159,10 +159,10 @@ fn is_row_of(row: &Row, name: &str) -> bool {
 
 /// Whether the names tell makes of one thing apart.
 fn are_makes(one: &str, two: &str) -> bool {
-    let (_, options) = told_apart(&[words_of(one), words_of(two)]);
+    let (common, options) = told_apart(&[words_of(one), words_of(two)]);
     let is_make =
-        |option: &String| option.split('-').any(|word| words::is_variant(word) || is_resolution(word));
-    options.iter().all(is_make)
+        |words: &String| words.split('-').any(|word| words::is_variant(word) || is_resolution(word));
+    common.as_ref().is_some_and(is_make) || options.iter().all(is_make)
 }
 
 /// Whether files of the folder lie in a folder of that name in the game without it.
@@ -184,7 +184,7 @@ enum Found {
     Lesser(usize),
 }
 
-/// Folders that call themselves optional, and that the game does not have.
+/// Folders that call themselves optional, or keep what was replaced, and that the game does not have.
 pub(super) fn optional(outline: &Outline<'_>, sight: &Sight) -> Vec<Optional> {
     let mut found: Vec<Optional> = Vec::new();
     let mut ids: HashSet<String> = HashSet::new();
@@ -194,7 +194,7 @@ pub(super) fn optional(outline: &Outline<'_>, sight: &Sight) -> Vec<Optional> {
         let is_inside = found.iter().any(|known| outline.is_below(node, known.node));
         if is_inside
             || outline.nodes[node].group != 0
-            || !words::is_optional(name)
+            || !words::is_optional(name) && !words::is_backup_folder(name)
             || sight.has_folder_like(&outline.nodes[node].names, at_top(outline, node))
             || sight.has_folder_like(&outline.nodes[node].names, false)
             || lies_beside_others(outline, sight, node)

@@ -428,12 +428,22 @@ pub(super) fn own_names(outline: &Outline<'_>, node: &Node) -> Vec<String> {
     let mut names: Vec<String> = node.names.last().cloned().into_iter().collect();
     names.extend(names.first().and_then(|name| without_version(name)));
     names.extend(name_of_files(outline, node).map(folded));
+    names.extend(stems(outline, node).into_iter().map(|(stem, _)| folded(stem)));
     if node.parent.is_none() {
         names.push(folded(outline.package_name));
     }
     names.retain(|name| name.len() >= SHORTEST);
     names.dedup();
     names
+}
+
+/// What few files directly in the folder are called without their endings, and with: one may be called like the folder.
+pub(super) fn stems<'o>(outline: &'o Outline<'_>, node: &Node) -> Vec<(&'o str, &'o str)> {
+    const MOST_FILES: usize = 6;
+    let files = node.files.iter().map(|file| outline.file_name(*file));
+    let stems: Vec<(&str, &str)> =
+        files.filter_map(|name| Some((name.rsplit_once('.')?.0, name))).take(MOST_FILES + 1).collect();
+    if stems.len() > MOST_FILES { Vec::new() } else { stems }
 }
 
 /// What the names of all files directly in the folder begin with, as the first one spells it.

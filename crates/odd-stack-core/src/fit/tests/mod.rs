@@ -2,6 +2,7 @@
 
 mod corpus;
 pub(super) mod game;
+mod generated;
 mod kinds;
 mod layouts;
 mod rows;
