@@ -105,7 +105,13 @@ impl Decider<'_> {
             offer(name, true, "after what its files are called".to_owned());
         }
         let node = &self.outline.nodes[bottom];
-        for (stem, file) in stems(&self.outline, node) {
+        let stems = stems(&self.outline, node);
+        for (stem, file) in &stems {
+            // One of several of a kind is none that the folder is called after.
+            let kind = words::ending(file);
+            if stems.iter().filter(|(_, other)| words::ending(other) == kind).count() > 1 {
+                continue;
+            }
             // Where others have a file that is called like their folder.
             let patterns = patterns_of(&folded(file), &[folded(stem)]);
             let is_usual = |it: &String| it.starts_with("@.") && self.sight.homes_of_pattern(it).len() > 1;

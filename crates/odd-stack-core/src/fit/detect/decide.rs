@@ -314,7 +314,18 @@ impl<'a> Decider<'a> {
                 && !self.is_named_elsewhere(other, weighed)
                 && !self.is_same_placing(best, other)
         };
-        let deeper: Vec<Weighed> = weighed.iter().filter(is_deeper).cloned().collect();
+        // As it is written it fits as well, though not all of its files lie elsewhere.
+        let is_written = |other: &&Weighed| {
+            let (a, b) = (&best.agreement, &other.agreement);
+            !at_root
+                && other.mapping.to == (0, String::new())
+                && a.met + a.met_flat < a.files
+                && b.kind == b.files
+                && b.files >= a.files
+                && !self.is_same_placing(best, other)
+        };
+        let is_other = |other: &&Weighed| is_deeper(other) || is_written(other);
+        let deeper: Vec<Weighed> = weighed.iter().filter(is_other).cloned().collect();
         if !deeper.is_empty() {
             return Pick::Unclear([(*best).clone()].into_iter().chain(deeper).collect());
         }

@@ -120,7 +120,7 @@ impl Decider<'_> {
             gatherings.contains_key(&above) || self.sight.addons().contains_key(&above)
         };
         for home in
-            self.loose_homes(bottom).into_iter().filter(|home| home.share >= 0.5 || !in_addons(&home.spot))
+            self.loose_homes(bottom).into_iter().filter(|home| home.share >= 0.35 || !in_addons(&home.spot))
         {
             let places = [(bottom, self.sight.spelled_home(&home.spot))];
             let known = if self.knows_other(bottom, &home.spot) { 0.6 } else { 1.0 };
