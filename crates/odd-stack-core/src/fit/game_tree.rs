@@ -35,7 +35,7 @@ pub struct WantedNames {
     pub endings: FxHashSet<String>,
     /// Names of folders of which the folders in them are wanted.
     pub parents: FxHashSet<String>,
-    /// What file names are written like ([`patterns_in`]), where files of their ending are wanted too.
+    /// What file names are written like ([`each_pattern`]), where files of their ending are wanted too.
     pub patterns: FxHashSet<String>,
 }
 
@@ -57,42 +57,49 @@ pub struct NamedThings {
 /// What a folded file name is written like: `#` for each number and `@` for the name of the folder that it lies in;
 /// nothing where it has neither.
 pub(super) fn pattern_of(name: &str, folder: &str) -> Option<String> {
-    const SHORTEST_OWN: usize = 3;
-    let own = Some(folder)
-        .filter(|own| own.len() >= SHORTEST_OWN)
-        .and_then(|own| name.find(own).map(|at| (at, own.len())));
-    if own.is_none() && !name.bytes().any(|byte| byte.is_ascii_digit()) {
-        return None;
-    }
-    let mut pattern = String::with_capacity(name.len());
-    let mut number = false;
-    for (at, letter) in name.char_indices() {
-        if let Some((from, length)) = own
-            && (from..from + length).contains(&at)
-        {
-            if at == from {
-                pattern.push('@');
-            }
-            number = false;
-            continue;
-        }
-        let is_digit = letter.is_ascii_digit();
-        if !is_digit {
-            pattern.push(letter);
-        } else if !number {
-            pattern.push('#');
-        }
-        number = is_digit;
-    }
-    Some(pattern)
+    let mut pattern = String::new();
+    put_pattern(name, folder, &mut pattern).then_some(pattern)
 }
 
-/// The ways in which a folded file name in that folder is written: with the folder's name and numbers told, with numbers
-/// alone.
-pub fn patterns_in(name: &str, folder: &str) -> impl Iterator<Item = String> {
-    let with_own = pattern_of(name, folder);
-    let alone = with_own.as_ref().filter(|own| own.contains('@')).and_then(|_| pattern_of(name, ""));
-    with_own.into_iter().chain(alone)
+/// Calls `take` with each way in which a folded file name in that folder is written: with the folder's name and numbers
+/// told, with numbers alone. `buffer` is written over.
+pub fn each_pattern(name: &str, folder: &str, buffer: &mut String, mut take: impl FnMut(&str)) {
+    if put_pattern(name, folder, buffer) {
+        take(buffer);
+        if buffer.contains('@') && put_pattern(name, "", buffer) {
+            take(buffer);
+        }
+    }
+}
+
+/// Writes the pattern into the buffer, unless there is none.
+fn put_pattern(name: &str, folder: &str, pattern: &mut String) -> bool {
+    const SHORTEST_OWN: usize = 3;
+    pattern.clear();
+    let own = Some(folder).filter(|own| own.len() >= SHORTEST_OWN).and_then(|own| name.find(own));
+    if own.is_none() && !name.bytes().any(|byte| byte.is_ascii_digit()) {
+        return false;
+    }
+    match own {
+        Some(at) => {
+            put_numbers(&name[..at], pattern);
+            pattern.push('@');
+            put_numbers(&name[at + folder.len()..], pattern);
+        }
+        None => put_numbers(name, pattern),
+    }
+    true
+}
+
+/// Writes the text with `#` for each number.
+fn put_numbers(text: &str, pattern: &mut String) {
+    let mut rest = text;
+    while let Some(at) = rest.bytes().position(|byte| byte.is_ascii_digit()) {
+        pattern.push_str(&rest[..at]);
+        pattern.push('#');
+        rest = rest[at..].trim_start_matches(|letter: char| letter.is_ascii_digit());
+    }
+    pattern.push_str(rest);
 }
 
 /// What the fit asks of the game's own tree and the layers on it.
@@ -108,4 +115,24 @@ pub trait GameTree {
 
     /// All places of some names. One look at everything.
     fn named(&self, wanted: &WantedNames) -> Rc<NamedThings>;
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn names_are_written_alike_but_for_numbers_and_their_folder() {
+        let all = |name: &str, folder: &str| {
+            let mut patterns = Vec::new();
+            each_pattern(name, folder, &mut String::new(), |pattern| patterns.push(pattern.to_owned()));
+            patterns
+        };
+        assert_eq!(all("lamp_021.qtx", "lamps"), ["lamp_#.qtx"]);
+        assert_eq!(all("brass12.qm2", "brass"), ["@#.qm#", "brass#.qm#"]);
+        assert_eq!(all("brass.qtx", "brass"), ["@.qtx"]);
+        assert_eq!(all("b1.qtx", "b1"), ["b#.qtx"], "too short a name tells nothing");
+        assert_eq!(all("plain.qtx", "lamps"), [""; 0]);
+        assert_eq!(all("\u{f6}l7.qtx", "x"), ["\u{f6}l#.qtx"]);
+    }
 }

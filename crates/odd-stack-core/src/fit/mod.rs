@@ -23,7 +23,7 @@ use thiserror::Error;
 pub(crate) use detect::name_told;
 pub use detect::{Hints, ToldName, is_in_backup, suspected_copies};
 pub use finding::Finding;
-pub use game_tree::{GameTree, NamedThings, ProgramSeen, RootSeen, WantedNames, patterns_in};
+pub use game_tree::{GameTree, NamedThings, ProgramSeen, RootSeen, WantedNames, each_pattern};
 pub(crate) use place::set_aside;
 pub use place::{
     ChoiceMade, Draft, Fit, FitInput, LeftOut, PartSeen, Placement, draft, fit, unreached, wrapper_of,

@@ -7,7 +7,7 @@ use std::rc::Rc;
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use crate::address::{Address, Folding, RelPath};
-use crate::fit::{GameTree, NamedThings, ProgramSeen, RootSeen, WantedNames, patterns_in};
+use crate::fit::{GameTree, NamedThings, ProgramSeen, RootSeen, WantedNames, each_pattern};
 use crate::game::imports_of;
 use crate::ledger::Ledger;
 use crate::stack::{BaseKind, Order, RootId};
@@ -37,6 +37,7 @@ impl<'a> LedgerTree<'a> {
         // Files come folder by folder, so the last home is mostly the next.
         let mut last: (usize, String, String, u64) = Default::default();
         let mut patterns: FxHashMap<String, Homes> = FxHashMap::default();
+        let mut buffer = String::new();
         let mut seen: FxHashSet<(usize, String)> = FxHashSet::default();
         let passed = self.ledger.catalogue.pass_names(|thing| {
             let Some(root) = roots.get(&thing.root).copied() else { return };
@@ -72,12 +73,13 @@ impl<'a> LedgerTree<'a> {
                 last = (root, ending.to_owned(), folder.to_owned(), 1);
             }
             if !wanted.patterns.is_empty() && wanted.endings.contains(ending) {
-                for pattern in patterns_in(name, folder.rsplit('/').next().unwrap_or_default()) {
-                    if wanted.patterns.contains(&pattern) {
-                        let homes = patterns.entry(pattern).or_default();
-                        homes.entry((root, folder.to_owned())).or_insert_with(|| (path().parent(), 0)).1 += 1;
+                each_pattern(name, folder.rsplit('/').next().unwrap_or_default(), &mut buffer, |pattern| {
+                    if wanted.patterns.contains(pattern) {
+                        let homes = patterns.entry(pattern.to_owned()).or_default();
+                        let home = homes.entry((root, folder.to_owned()));
+                        home.or_insert_with(|| (path().parent(), 0)).1 += 1;
                     }
-                }
+                });
             }
             if wanted.files.contains(name) && seen.insert((root, key.to_owned())) {
                 named.files.push((root, path(), thing.size_bytes));

@@ -193,14 +193,20 @@ impl<'a> Outline<'a> {
         let mut found = Vec::new();
         for node in 0..self.nodes.len() {
             let folder_reason = self.folder_reason(node, &tops, sight);
+            let names = &self.nodes[node].names;
+            let mut kinds: HashMap<String, bool> = HashMap::new();
             for member in &self.nodes[node].files {
-                let (name, names) = (self.file_name(*member), &self.nodes[node].names);
-                if sight.has_like(name, names.last()) || sight.has_kind_like(&words::ending(name), names) {
-                    continue;
-                }
                 let reason = folder_reason
                     .or_else(|| self.file_reason(*member, tops.contains(&node), only_tells, sight));
-                found.extend(reason.map(|reason| (*member, reason)));
+                let Some(reason) = reason else { continue };
+                let name = self.file_name(*member);
+                let mut is_kind = || {
+                    let known = kinds.entry(words::ending(name));
+                    *known.or_insert_with_key(|ending| sight.has_kind_like(ending, names))
+                };
+                if !sight.has_like(name, names.last()) && !is_kind() {
+                    found.push((*member, reason));
+                }
             }
         }
         // A package of nothing but these is meant to be placed.

@@ -5,8 +5,8 @@ use std::rc::Rc;
 
 use crate::address::{Address, AddressBook, Folding, PrefixName, RelPath};
 use crate::fit::{
-    Fit, FitError, FitInput, GameTree, Hints, NamedThings, ProgramSeen, RootSeen, Rules, WantedNames, fit,
-    patterns_in,
+    Fit, FitError, FitInput, GameTree, Hints, NamedThings, ProgramSeen, RootSeen, Rules, WantedNames,
+    each_pattern, fit,
 };
 use crate::package::{Folder, Member};
 
@@ -82,10 +82,12 @@ impl GameTree for TestGame {
                 let parent = file.path.parent();
                 let home = (root, parent.as_str().to_owned());
                 let folder = folded(parent.name());
-                let written = patterns_in(&name, &folder);
-                for pattern in written.filter(|it| wanted.patterns.contains(it)) {
-                    *patterns.entry(pattern).or_default().entry(home.clone()).or_default() += 1;
-                }
+                each_pattern(&name, &folder, &mut String::new(), |pattern| {
+                    if wanted.patterns.contains(pattern) {
+                        let homes = patterns.entry(pattern.to_owned()).or_default();
+                        *homes.entry(home.clone()).or_default() += 1;
+                    }
+                });
                 *endings.entry(ending).or_default().entry(home).or_default() += 1;
             }
             for folder in file.path.ancestors() {
