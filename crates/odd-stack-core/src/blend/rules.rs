@@ -138,7 +138,7 @@ impl BlendRules {
     pub fn new(rules: &[BlendRule]) -> Result<Self, String> {
         let compiled = rules.iter().map(|rule| {
             let pattern = rule.pattern.replace('\\', "/");
-            let glob = GlobBuilder::new(&pattern).case_insensitive(true).build();
+            let glob = GlobBuilder::new(&pattern).case_insensitive(true).literal_separator(true).build();
             let glob = glob.map_err(|error| format!("`{}` is no pattern: {}", rule.pattern, error.kind()))?;
             Ok((glob.compile_matcher(), pattern.contains('/'), rule.format))
         });

@@ -25,6 +25,17 @@ pub enum Finding {
     },
     /// Given places decided.
     ByPlaces,
+    /// Far more of the names lie in the game elsewhere than where given places put them.
+    BetterElsewhere {
+        /// How many of its files lie there.
+        elsewhere: usize,
+        /// How many lie where they were placed.
+        as_given: usize,
+        /// How many files it has.
+        all: usize,
+        /// The place, `FROM=TO`.
+        place: String,
+    },
     /// What a place of the older version means lies elsewhere in the new one.
     Realigned {
         /// Its `FROM` in the older version.
@@ -71,6 +82,14 @@ impl fmt::Display for Finding {
                 formatter,
                 "placed anew: so it has {common} of the old version's files, and as that one was placed {as_before}"
             ),
+            Self::BetterElsewhere { elsewhere, as_given, all, place } => {
+                let given = if *as_given == 0 { "none".to_owned() } else { as_given.to_string() };
+                write!(
+                    formatter,
+                    "{elsewhere} of its {all} files exist in the game as `{place}` would put them, and {given} where they were \
+                     placed"
+                )
+            }
             Self::ByPlaces => write!(formatter, "placed by the rules given"),
         }
     }

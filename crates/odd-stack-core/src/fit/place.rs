@@ -507,6 +507,11 @@ mod tests {
         let rules = Rules { skip: vec!["*.TXT".into(), "docs/".into()], ..places(&["*=game:"]) };
         let fit = run(&["w/data/a.dds", "w/readme.txt", "w/docs/manual.pdf"], &rules).unwrap();
         assert_eq!(shown(&fit), ["game:data/a.dds"]);
+        let both = ["w/data/a.dds", "w/data/lamps/b.dds"];
+        for (pattern, met) in [("data/*.dds", 1), ("data/**/*.dds", 2), ("data/*", 2), ("*.dds", 2)] {
+            let rules = Rules { only: vec![pattern.into()], ..places(&["*=game:"]) };
+            assert_eq!(run(&both, &rules).unwrap().placements.len(), met, "{pattern}");
+        }
         let rules = Rules { only: vec!["data/*.dds".into()], ..places(&["*=game:"]) };
         let fit = run(&["w/data/a.dds", "w/data/b.ini", "w/readme.txt"], &rules).unwrap();
         assert_eq!(shown(&fit), ["game:data/a.dds"]);
@@ -587,6 +592,8 @@ mod tests {
         assert!(matches!(run(&["a"], &places(&["b=game:"])), Err(FitError::FromMissing { .. })));
         assert!(matches!(run(&["a"], &places(&["a=nowhere:x"])), Err(FitError::Address(_))));
         assert!(matches!(run(&["a"], &places(&["a=game:../x"])), Err(FitError::Address(_))));
+        let into = run(&["a"], &places(&["a=game:core.qpk!/menu/"]));
+        assert!(matches!(into, Err(FitError::IntoContainer { .. })));
         assert!(matches!(
             run(&["x/a", "y/A"], &places(&["x=game:", "y=game:"])),
             Err(FitError::TwoToOne { .. })

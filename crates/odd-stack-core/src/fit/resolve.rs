@@ -145,6 +145,9 @@ impl Resolved {
         tree: &dyn GameTree,
     ) -> Result<Self, FitError> {
         let mut to = book.resolve(&place.to)?;
+        if let Some(container) = container_in(&to, tree) {
+            return Err(FitError::IntoContainer { to: place.to.clone(), container });
+        }
         let found = package.find(&place.from).ok_or_else(|| package.missing(&place.from))?;
         if found.is_file {
             let into_folder =
@@ -160,6 +163,17 @@ impl Resolved {
     fn strength(&self) -> ((Rank, bool), usize) {
         (self.rank, self.from.as_str().len())
     }
+}
+
+/// The file that an address leads into, `game:core.qpk` of `game:core.qpk!/menu`; nothing where a folder is named so.
+fn container_in(to: &Address, tree: &dyn GameTree) -> Option<Address> {
+    let text = to.path.as_str();
+    let ends = text.match_indices('/').map(|(at, _)| at).chain([text.len()]);
+    let at = ends.into_iter().find(|end| text[..*end].ends_with('!'))?;
+    let folder = Address { root: to.root.clone(), path: RelPath::from_disk(text[..at].to_owned()) };
+    let container = RelPath::from_disk(text[..at - 1].to_owned());
+    let is_file = !container.is_root() && !tree.has_folder(&folder);
+    is_file.then(|| Address { root: to.root.clone(), path: container })
 }
 
 /// Where a member goes, and how strongly.

@@ -304,8 +304,8 @@ pub struct Effect {
     pub left_out: u64,
 }
 
-/// Compiled patterns. `*` also matches `/`; a pattern without `/` is also held against each single
-/// name of a path, and what matches a folder matches all inside. Case does not matter.
+/// Compiled patterns. `*` is any text within one name, `**` any folders; a pattern without `/` is also held against each
+/// single name of a path, and what matches a folder matches all inside. Case does not matter.
 pub(crate) struct Patterns {
     whole: GlobSet,
     names: GlobSet,
@@ -319,9 +319,13 @@ impl Patterns {
         for pattern in patterns {
             let normal = pattern.replace('\\', "/");
             let normal = normal.trim_end_matches('/');
-            let glob = GlobBuilder::new(normal).case_insensitive(true).build().map_err(|error| {
-                FitError::BadPattern { pattern: pattern.clone(), reason: error.kind().to_string() }
-            })?;
+            let glob =
+                GlobBuilder::new(normal).case_insensitive(true).literal_separator(true).build().map_err(
+                    |error| FitError::BadPattern {
+                        pattern: pattern.clone(),
+                        reason: error.kind().to_string(),
+                    },
+                )?;
             if !normal.contains('/') {
                 names.add(glob.clone());
             }

@@ -23,8 +23,8 @@ pub enum PatternError {
     },
 }
 
-/// What a text means: one address with all below it, or all addresses that meet a pattern (`*` is any text, also
-/// across folders).
+/// What a text means: one address with all below it, or all addresses that meet a pattern (`*` is any text within one
+/// name, `**` any folders; one without `/` is held against each name) or lie in a folder that does.
 #[derive(Debug, Clone)]
 pub struct AddressPattern {
     /// The root that it is about.
@@ -32,6 +32,8 @@ pub struct AddressPattern {
     /// The folded path of the address, or of the folder that the pattern begins in; empty for the whole root.
     pub within: FoldedKey,
     wild: Option<GlobMatcher>,
+    /// The pattern is held against each single name.
+    by_name: bool,
 }
 
 impl AddressPattern {
@@ -46,15 +48,15 @@ impl AddressPattern {
         let (before, wild) = cut_pattern(text);
         let Address { root, path } = book.resolve(before)?;
         let Some(root) = game.root_named(&root) else { return Ok(None) };
+        let by_name = path.is_root() && wild.is_some_and(|pattern| !pattern.contains('/'));
         let wild = wild.map(|pattern| {
             let fold = game.folding == Folding::Folded;
-            GlobBuilder::new(pattern).case_insensitive(fold).build().map_err(|error| PatternError::Pattern {
-                text: text.to_owned(),
-                reason: error.kind().to_string(),
-            })
+            GlobBuilder::new(pattern).case_insensitive(fold).literal_separator(true).build().map_err(
+                |error| PatternError::Pattern { text: text.to_owned(), reason: error.kind().to_string() },
+            )
         });
         let wild = wild.transpose()?.map(|glob| glob.compile_matcher());
-        Ok(Some(Self { root: root.id, within: game.folding.key(path.as_str()), wild }))
+        Ok(Some(Self { root: root.id, within: game.folding.key(path.as_str()), wild, by_name }))
     }
 
     /// Whether it means just one address, with what lies below.
@@ -75,7 +77,12 @@ impl AddressPattern {
         match (&self.wild, below) {
             (_, None) => false,
             (None, Some(_)) => true,
-            (Some(wild), Some(below)) => !below.is_empty() && wild.is_match(below),
+            (Some(_), Some("")) => false,
+            (Some(wild), Some(below)) if self.by_name => below.split('/').any(|name| wild.is_match(name)),
+            (Some(wild), Some(below)) => {
+                let mut ends = below.match_indices('/').map(|(at, _)| at).chain([below.len()]);
+                ends.any(|end| wild.is_match(&below[..end]))
+            }
         }
     }
 }

@@ -11,12 +11,12 @@ use super::arrival::{Arrival, Told};
 use super::contents::Contents;
 use super::placing_again::Before;
 use super::tree::LedgerTree;
-use crate::address::{Address, Folding, PrefixName};
+use crate::address::{Address, FoldedKey, Folding, PrefixName};
 use crate::disk::{is_nothing_there, look_at};
 use crate::fit::{
-    Candidate, Draft, Effect, Fit, FitError, FitInput, FitSheet, GameTree, Hints, LeftOut, MOST_SHEET_BYTES,
-    Place, Rank, Rules, ToldName, Unclear, WantedNames, draft, fit, is_in_backup, name_told,
-    suspected_copies,
+    Candidate, Draft, Effect, Finding, Fit, FitError, FitInput, FitSheet, GameTree, Hints, LeftOut,
+    MOST_SHEET_BYTES, Place, Rank, Rules, ToldName, Unclear, WantedNames, draft, fit, is_in_backup,
+    name_told, suspected_copies,
 };
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError};
@@ -113,6 +113,10 @@ impl<'a> Placer<'a> {
     }
 }
 
+fn lies_in(there: &FxHashSet<(PrefixName, FoldedKey)>, address: &Address) -> bool {
+    there.contains(&(address.root.clone(), Folding::Folded.key(address.path.as_str())))
+}
+
 impl Placer<'_> {
     fn misfit(&self, source: FitError) -> AddError {
         AddError::Fit { package: self.package.path().display().to_string(), source }
@@ -136,6 +140,7 @@ impl Placer<'_> {
             }
             other => other,
         };
+        let placed = placed.map(|fit| self.held_against_the_game(fit, &wanted.rules, before, &backups));
         placed.map_err(|mut error| {
             if let (
                 FitError::Unclear(Unclear { candidates, .. }) | FitError::OnlyPacked { candidates, .. },
@@ -148,18 +153,55 @@ impl Placer<'_> {
         })
     }
 
+    /// The addresses of the game's files that are named like one of the package's.
+    fn named_alike(&self) -> FxHashSet<(PrefixName, FoldedKey)> {
+        let names = self.package.members().iter().map(|member| member.path.name());
+        let files = names.map(|name| Folding::Folded.key(name).as_str().to_owned()).collect();
+        let named = self.tree.named(&WantedNames { files, ..WantedNames::default() });
+        let roots = self.tree.roots();
+        let there = named.files.iter();
+        there.map(|(root, path, _)| (roots[*root].name.clone(), Folding::Folded.key(path.as_str()))).collect()
+    }
+
+    /// The fit, with a word on it when a person placed the files of a small package where none of them lies, though
+    /// most of them lie elsewhere.
+    fn held_against_the_game(
+        &self,
+        mut fit: Fit,
+        rules: &Rules,
+        before: Option<&Before>,
+        copies: &BTreeSet<usize>,
+    ) -> Fit {
+        const MOST_FILES: usize = 2000;
+        const FEWEST: usize = 3;
+        let all = fit.placements.len();
+        if before.is_some() || rules.places.is_empty() || self.package.members().len() > MOST_FILES {
+            return fit;
+        }
+        let there = self.named_alike();
+        let count =
+            |fit: &Fit| fit.placements.iter().filter(|placement| lies_in(&there, &placement.to)).count();
+        let as_given = count(&fit);
+        if as_given * 4 > all || there.len() < FEWEST {
+            return fit;
+        }
+        let without = Rules { places: Vec::new(), ..rules.clone() };
+        let Ok(other) = self.fit(&without, copies) else { return fit };
+        let elsewhere = count(&other);
+        if let Some(place) = other.rules.places.first()
+            && elsewhere >= FEWEST.max(2 * as_given + 1)
+            && elsewhere * 4 > all
+        {
+            let place = format!("{}={}", place.from, place.to);
+            fit.findings.push(Finding::BetterElsewhere { elsewhere, as_given, all, place });
+        }
+        fit
+    }
+
     /// Notes of each answer what it would do; nothing of one that leads to another question.
     fn try_each(&self, candidates: &mut [Candidate], rules: &Rules, copies: &BTreeSet<usize>) {
         let members = self.package.members();
-        let key = |path: &str| Folding::Folded.key(path).as_str().to_owned();
-        let files = members.iter().map(|member| key(member.path.name())).collect();
-        let named = self.tree.named(&WantedNames { files, ..WantedNames::default() });
-        let roots = self.tree.roots();
-        let there: FxHashSet<(&str, String)> = named
-            .files
-            .iter()
-            .map(|(root, path, _)| (roots[*root].name.as_str(), key(path.as_str())))
-            .collect();
+        let there = self.named_alike();
         for candidate in candidates {
             let mut rules = rules.clone();
             rules.tidy |= !candidate.places.is_empty();
@@ -167,9 +209,8 @@ impl Placer<'_> {
             rules.places.extend(candidate.places.iter().map(|place| Place { rank, ..place.clone() }));
             rules.skip.extend(candidate.skip.iter().cloned());
             let Ok(fit) = self.fit(&rules, copies) else { continue };
-            let is_over =
-                |address: &Address| there.contains(&(address.root.as_str(), key(address.path.as_str())));
-            let over = fit.placements.iter().filter(|placement| is_over(&placement.to)).count() as u64;
+            let over =
+                fit.placements.iter().filter(|placement| lies_in(&there, &placement.to)).count() as u64;
             // An archive that is unpacked is not left out.
             let is_out = |(index, reason): &&(usize, LeftOut)| {
                 let path = &members[*index].path;

@@ -355,3 +355,62 @@ fn a_backup_of_the_games_own_files_stays_out() {
     assert_eq!(closed.read("game/data/lamps/brass.qtx"), "dull");
     assert!(!closed.path("game/backup").exists());
 }
+
+#[test]
+fn what_to_choose_is_asked_before_where_it_goes_and_an_answer_loses_nothing() {
+    let closed = Closed::empty();
+    for number in 1..5 {
+        closed.write(&format!("game/sound/bells/bell_1{number}.qbl"), "b");
+        closed.write(&format!("game/sound/bells/bell_2{number}.qbl"), "b");
+        closed.write(&format!("game/text/bell_9{number}.qbl"), "elsewhere");
+    }
+    closed.write("game/data/lamps/brass.qtx", "base");
+    closed.run("game add Quillhaven game").status(0);
+    closed.zip(
+        "chimes.zip",
+        &[
+            ("chimes/Loud/bell_07.qbl", "loud"),
+            ("chimes/Soft/bell_07.qbl", "soft"),
+            ("chimes/data/lamps/brass.qtx", "new"),
+            ("chimes/Optional/data/lamps/extra.qtx", "x"),
+            ("chimes/readme.txt", "r"),
+        ],
+    );
+    closed.run("add chimes.zip").status(4).says("--choose variant=loud").says("--choose variant=soft");
+    let asked = closed.run("add chimes.zip --choose variant=soft --json").status(4).json();
+    let options = asked["error"]["choices"].as_array().unwrap().iter();
+    let options: Vec<&str> = options.map(|choice| choice["option"].as_str().unwrap()).collect();
+    assert!(options.len() <= 7 && options[0].contains("game:sound/bells"), "{options:?}");
+    // Pasted as it is printed; what was chosen, the rest of the package and what stays out are not lost.
+    let mut words = vec!["add", "chimes.zip", "--choose", "variant=soft"];
+    words.extend(options[0].split(' ').map(|word| word.trim_matches('"')));
+    closed.run_words(&words).status(0);
+    assert_eq!(closed.read("game/sound/bells/bell_07.qbl"), "soft");
+    assert_eq!(closed.read("game/data/lamps/brass.qtx"), "new");
+    for stray in ["game/data/lamps/extra.qtx", "game/readme.txt", "game/Loud", "game/Soft", "game/Optional"] {
+        assert!(!closed.path(stray).exists(), "{stray}");
+    }
+}
+
+#[test]
+fn places_that_the_game_speaks_against_are_said_and_those_inside_files_refused() {
+    let closed = Closed::empty();
+    for name in ["brass", "iron", "paper", "tin"] {
+        closed.write(&format!("game/data/lamps/{name}.qtx"), "base");
+    }
+    closed.write("game/mods/fog/addon.json", "{}");
+    closed.write("game/core.qpk", "container");
+    closed.run("game add Quillhaven game").status(0);
+    let files = ["brass", "iron", "paper", "new"].map(|name| (format!("lamps/{name}.qtx"), "n"));
+    let files = files.each_ref().map(|(path, text)| (path.as_str(), *text));
+    closed.zip("lamps.zip", &files);
+    closed.run("add lamps.zip --place .=game:mods --dry-run").status(0).says(
+        "3 of its 4 files exist in the game as `.=game:data` would put them, and none where they were placed",
+    );
+    closed
+        .run("add lamps.zip --place .=game:core.qpk!/lamps")
+        .status(1)
+        .says("leads into a file")
+        .says("game:core.qpk");
+    closed.run("add lamps.zip --place .=game:data").status(0);
+}

@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, HashMap, HashSet};
 
-use super::outline::{Outline, folded};
+use super::outline::{Outline, folded, may_be_no_content};
 use super::rows::{self, Row};
 use super::sight::{Mapping, Sight, below};
 use super::words;
@@ -35,7 +35,6 @@ pub(super) fn alternatives(outline: &Outline<'_>, sight: &Sight) -> (Vec<Alterna
         {
             continue;
         }
-        let all_units = units.len();
         let is_known = |unit: &usize| {
             let name = outline.name(*unit);
             let names = &outline.nodes[*unit].names;
@@ -51,7 +50,9 @@ pub(super) fn alternatives(outline: &Outline<'_>, sight: &Sight) -> (Vec<Alterna
         };
         // What the game keeps beside each other is no choice; neither are new folders in a known one,
         // unless their files lie there without them.
-        let units: Vec<usize> = units.into_iter().filter(|unit| !is_known(unit)).collect();
+        let (known, units): (Vec<usize>, Vec<usize>) = units.into_iter().partition(is_known);
+        let units: Vec<usize> =
+            units.into_iter().filter(|unit| !may_be_no_content(outline.name(*unit))).collect();
         if units.len() < 2 {
             continue;
         }
@@ -63,10 +64,12 @@ pub(super) fn alternatives(outline: &Outline<'_>, sight: &Sight) -> (Vec<Alterna
         let is_row =
             rows.first().is_some_and(|row| row.alike >= CLEARLY_ALIKE && row.by_names && row.siblings > 2);
         let inside: Vec<HashSet<String>> = units.iter().map(|unit| files_below(outline, *unit)).collect();
-        let is_all_same = units.len() == all_units
-            && units.len() <= MOST_UNNAMED
+        // Where folders that the game has are built likewise these are more of them.
+        let is_like_known = |known: &usize| !files_below(outline, *known).is_disjoint(&inside[0]);
+        let is_all_same = units.len() <= MOST_UNNAMED
             && !are_numbers(outline, &units)
-            && inside.windows(2).all(|two| two[0] == two[1]);
+            && inside.windows(2).all(|two| two[0] == two[1])
+            && !known.iter().any(is_like_known);
         let mut group_of: Vec<usize> = (0..units.len()).collect();
         for ((one, two), common) in shared(&inside) {
             let (small, large) = match inside[one].len() <= inside[two].len() {

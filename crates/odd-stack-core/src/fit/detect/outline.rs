@@ -46,7 +46,7 @@ pub(in crate::fit) fn starred(names: Vec<(&str, bool)>) -> String {
 }
 
 /// Whether a folder's name says that what is in it may be left out.
-fn may_be_no_content(name: &str) -> bool {
+pub(super) fn may_be_no_content(name: &str) -> bool {
     words::is_document_folder(name)
         || words::is_optional(name)
         || words::is_picture_folder(name)
