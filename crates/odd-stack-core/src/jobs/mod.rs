@@ -9,6 +9,7 @@ mod add_error;
 mod add_report;
 mod addresses;
 mod adopt;
+mod answered;
 mod arrival;
 mod away;
 mod blend_rules;

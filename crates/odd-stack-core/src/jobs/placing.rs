@@ -7,6 +7,7 @@ use std::path::Path;
 use rustc_hash::FxHashSet;
 
 use super::add_error::AddError;
+use super::answered::{Held, answered, put_first};
 use super::arrival::{Arrival, Told};
 use super::contents::Contents;
 use super::placing_again::Before;
@@ -142,12 +143,23 @@ impl Placer<'_> {
         };
         let placed = placed.map(|fit| self.held_against_the_game(fit, &wanted.rules, before, &backups));
         placed.map_err(|mut error| {
-            if let (
-                FitError::Unclear(Unclear { candidates, .. }) | FitError::OnlyPacked { candidates, .. },
-                None,
-            ) = (&mut error, before)
+            if before.is_none()
+                && let FitError::Unclear(Unclear { candidates, .. }) | FitError::OnlyPacked { candidates, .. } =
+                    &mut error
             {
                 self.try_each(candidates, &wanted.rules_over(own.clone()), &backups);
+            }
+            if before.is_none()
+                && let FitError::Unclear(unclear) = &mut error
+            {
+                // What can't be read here is reported when something is written.
+                let earlier = answered(self.ledger).unwrap_or_default();
+                let held = Held {
+                    is_there: &|address| self.tree.has_folder(address),
+                    is_own: &|address| self.is_base_folder(address),
+                };
+                let (members, book) = (self.package.members(), self.ledger.game().address_book());
+                put_first(unclear, &earlier, members, &book, &held);
             }
             self.misfit(error)
         })

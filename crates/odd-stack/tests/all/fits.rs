@@ -414,3 +414,30 @@ fn places_that_the_game_speaks_against_are_said_and_those_inside_files_refused()
         .says("game:core.qpk");
     closed.run("add lamps.zip --place .=game:data").status(0);
 }
+
+#[test]
+fn an_answer_counts_for_the_next_package_of_that_shape_until_the_layer_goes() {
+    let closed = Closed::with_game();
+    closed.write("game/mods/fog_ferries/addon.json", "{}");
+    closed.write("game/mods/gull_songs/addon.json", "{}");
+    closed.write("game/addons/old_pier/addon.json", "{}");
+    closed.write("game/addons/old_quay/addon.json", "{}");
+    closed.run("game forget Quillhaven").status(0);
+    closed.run("game add Quillhaven game").status(0);
+    for name in ["one", "two"] {
+        closed.zip(&format!("{name}.zip"), &[("addon.json", "{}"), (&format!("{name}.lua"), "x")]);
+    }
+    let first = |closed: &Closed| {
+        let asked = closed.run("add two.zip --json").status(4).json();
+        let choice = asked["error"]["choices"][0].clone();
+        (choice["option"].as_str().unwrap().to_owned(), choice["does"].as_str().unwrap().to_owned())
+    };
+    let (before, _) = first(&closed);
+    let other = if before.contains("game:mods") { "addons" } else { "mods" };
+    closed.run(&format!("add one.zip --place .=game:{other}/one --tidy")).status(0);
+    let (after, does) = first(&closed);
+    assert!(after.contains(&format!("game:{other}/two")), "{before} -> {after}");
+    assert!(does.starts_with("as you placed `one`"), "{does}");
+    closed.run("remove one").status(0);
+    assert_eq!(first(&closed).0, before, "gone with the layer");
+}

@@ -115,13 +115,14 @@ impl Decider<'_> {
         }
         self.put_rows(top, rows, &mut offers);
         let most_share = 1.0_f64;
-        let in_addons = |(root, key): &Spot| {
+        // What lies in another add-on's folder says little of where this one goes.
+        let is_addons = |home: &LooseHome| {
+            let (root, key) = &home.spot;
             let above = (*root, key.rfind('/').map_or("", |cut| &key[..cut]).to_owned());
-            gatherings.contains_key(&above) || self.sight.addons().contains_key(&above)
+            let is_gathered = home.share < 0.35 && gatherings.contains_key(&above);
+            is_gathered || self.sight.addons().contains_key(&above)
         };
-        for home in
-            self.loose_homes(bottom).into_iter().filter(|home| home.share >= 0.35 || !in_addons(&home.spot))
-        {
+        for home in self.loose_homes(bottom).into_iter().filter(|home| !is_addons(home)) {
             let places = [(bottom, self.sight.spelled_home(&home.spot))];
             let known = if self.knows_other(bottom, &home.spot) { 0.6 } else { 1.0 };
             offers.put(
