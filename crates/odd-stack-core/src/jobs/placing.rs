@@ -212,7 +212,12 @@ impl Placer<'_> {
 
     /// Notes of each answer what it would do; nothing of one that leads to another question.
     fn try_each(&self, candidates: &mut [Candidate], rules: &Rules, copies: &BTreeSet<usize>) {
+        // Of very big packages that would take longer than a person likes to wait for a question.
+        const MOST_FILES: usize = 5000;
         let members = self.package.members();
+        if members.len() > MOST_FILES {
+            return;
+        }
         let there = self.named_alike();
         for candidate in candidates {
             let mut rules = rules.clone();

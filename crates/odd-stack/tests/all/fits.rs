@@ -356,6 +356,13 @@ fn a_backup_of_the_games_own_files_stays_out() {
     assert!(!closed.path("game/backup").exists());
 }
 
+/// The answers that a question offers: the options, and what is said of them.
+fn answers(asked: &str) -> Vec<(String, String)> {
+    let lines = asked.lines().filter_map(|line| line.trim().strip_prefix("--place "));
+    let answers = lines.filter_map(|line| line.split_once("  "));
+    answers.map(|(option, does)| (format!("--place {}", option.trim()), does.trim().to_owned())).collect()
+}
+
 #[test]
 fn what_to_choose_is_asked_before_where_it_goes_and_an_answer_loses_nothing() {
     let closed = Closed::empty();
@@ -377,16 +384,17 @@ fn what_to_choose_is_asked_before_where_it_goes_and_an_answer_loses_nothing() {
         ],
     );
     closed.run("add chimes.zip").status(4).says("--choose variant=loud").says("--choose variant=soft");
-    let asked = closed.run("add chimes.zip --choose variant=soft --json").status(4).json();
-    let options = asked["error"]["choices"].as_array().unwrap().iter();
-    let options: Vec<&str> = options.map(|choice| choice["option"].as_str().unwrap()).collect();
-    assert!(options.len() <= 7 && options[0].contains("game:sound/bells"), "{options:?}");
+    let answers = answers(&closed.run("add chimes.zip --choose variant=soft").status(4).whole());
+    assert!(answers.len() <= 7 && answers[0].0.contains("game:sound/bells"), "{answers:?}");
     // Pasted as it is printed; what was chosen, the rest of the package and what stays out are not lost.
     let mut words = vec!["add", "chimes.zip", "--choose", "variant=soft"];
-    words.extend(options[0].split(' ').map(|word| word.trim_matches('"')));
+    words.extend(answers[0].0.split(' ').map(|word| word.trim_matches(['"', '\''])));
     closed.run_words(&words).status(0);
     assert_eq!(closed.read("game/sound/bells/bell_07.qbl"), "soft");
     assert_eq!(closed.read("game/data/lamps/brass.qtx"), "new");
+    // Another variant later goes where the first one went.
+    closed.run("upgrade chimes chimes.zip --choose variant=loud").status(0);
+    assert_eq!(closed.read("game/sound/bells/bell_07.qbl"), "loud");
     for stray in ["game/data/lamps/extra.qtx", "game/readme.txt", "game/Loud", "game/Soft", "game/Optional"] {
         assert!(!closed.path(stray).exists(), "{stray}");
     }
@@ -427,11 +435,7 @@ fn an_answer_counts_for_the_next_package_of_that_shape_until_the_layer_goes() {
     for name in ["one", "two"] {
         closed.zip(&format!("{name}.zip"), &[("addon.json", "{}"), (&format!("{name}.lua"), "x")]);
     }
-    let first = |closed: &Closed| {
-        let asked = closed.run("add two.zip --json").status(4).json();
-        let choice = asked["error"]["choices"][0].clone();
-        (choice["option"].as_str().unwrap().to_owned(), choice["does"].as_str().unwrap().to_owned())
-    };
+    let first = |closed: &Closed| answers(&closed.run("add two.zip").status(4).whole()).swap_remove(0);
     let (before, _) = first(&closed);
     let other = if before.contains("game:mods") { "addons" } else { "mods" };
     closed.run(&format!("add one.zip --place .=game:{other}/one --tidy")).status(0);

@@ -15,9 +15,14 @@ pub(super) fn question(decider: &Decider<'_>, groups: &[Group]) -> Option<Unclea
     Some(Unclear { candidates: candidates.collect(), ..unclear.clone() })
 }
 
+/// Of more groups only what is certain to be placed is told.
+const MOST_TOLD: usize = 7;
+
 fn with_the_rest(decider: &Decider<'_>, groups: &[Group], asked: &Group, candidate: &Candidate) -> Candidate {
     let mut whole = candidate.clone();
-    for group in groups.iter().filter(|group| group.top != asked.top && group.is_wanted) {
+    // Options that are not chosen now may be later; of very many that would be too much to paste.
+    let is_told = |group: &&Group| group.is_wanted || groups.len() <= MOST_TOLD;
+    for group in groups.iter().filter(|group| group.top != asked.top).filter(is_told) {
         // What lies in a folder of the same name belongs together.
         let same = candidate.places.iter().filter_map(|place| alike(decider, asked.top, group.top, place));
         let same: Vec<(Place, usize)> = same.collect();
