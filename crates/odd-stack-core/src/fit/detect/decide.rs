@@ -10,7 +10,7 @@ use super::outline::{Outline, folded};
 use super::sight::{Agreement, Mapping, Sight, Spot, below};
 use super::words;
 use crate::address::{Address, RelPath};
-use crate::fit::{Candidate, GameTree, Place, ProgramSeen, RootSeen, Unclear};
+use crate::fit::{Candidate, GameTree, ProgramSeen, RootSeen, Unclear};
 
 /// A folder of the package with the address it goes to.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -25,7 +25,7 @@ pub(super) struct Decider<'a> {
     pub outline: Outline<'a>,
     pub sight: &'a Sight,
     roots: Vec<RootSeen>,
-    program: Option<ProgramSeen>,
+    pub(super) program: Option<ProgramSeen>,
     /// What the package is called, for a folder of its own.
     pub(super) package_name: &'a str,
     /// Names that its own files tell, each with the file.
@@ -510,89 +510,6 @@ impl<'a> Decider<'a> {
             to: self.sight.address(&it.mapping.to),
             evidence: self.words(&it.agreement),
         }
-    }
-
-    pub(super) fn program_address(&self) -> Option<&Address> {
-        self.program.as_ref().map(|program| &program.address)
-    }
-
-    pub(super) fn program_folder(&self) -> Option<(Address, Spot)> {
-        let address = &self.program.as_ref()?.address;
-        let folder = Address { root: address.root.clone(), path: address.path.parent() };
-        let root = self.sight.root_number(&folder.root)?;
-        Some((folder.clone(), (root, folded(folder.path.as_str()))))
-    }
-
-    /// Libraries directly in the folder.
-    pub(super) fn libraries(&self, node: usize) -> Vec<usize> {
-        let files = self.outline.nodes[node].files.iter().copied();
-        files.filter(|file| words::is_library_ending(&words::ending(self.outline.file_name(*file)))).collect()
-    }
-
-    /// The library that the main program itself asks for, if one is among them.
-    fn imported(&self, libraries: &[usize]) -> Option<String> {
-        let program = self.program.as_ref()?;
-        let names = libraries.iter().map(|file| self.outline.file_name(*file).to_owned());
-        names.into_iter().find(|name| program.imports.contains(&name.to_lowercase()))
-    }
-
-    fn beside_evidence(&self, libraries: &[usize]) -> String {
-        let program = self.program.as_ref().map(|program| program.address.to_string()).unwrap_or_default();
-        match self.imported(libraries) {
-            Some(name) => format!("the main program {program} loads `{name}`"),
-            None => format!("libraries go beside the main program {program}"),
-        }
-    }
-
-    /// Loose libraries go to the folder of the main program, with what comes with them.
-    fn beside_program(&self, bottom: usize) -> Option<Found> {
-        let libraries = self.libraries(bottom);
-        let (to, spot) = self.program_folder().filter(|_| !libraries.is_empty())?;
-        // A library of that name elsewhere in the game speaks against it, unless the program loads it.
-        let is_elsewhere = libraries.iter().any(|file| {
-            let places = self.sight.places_of_file(self.outline.file_name(*file));
-            places
-                .iter()
-                .any(|(root, key)| (*root, key.rfind('/').map_or("", |cut| &key[..cut])) != (spot.0, &spot.1))
-        });
-        // So does a folder that gathers such libraries.
-        let is_gathered = libraries.iter().any(|file| {
-            let homes = self.sight.homes_of_ending(&words::ending(self.outline.file_name(*file)));
-            homes.iter().any(|((_, key), _)| words::is_collection(key.rsplit('/').next().unwrap_or(key)))
-        });
-        if (is_elsewhere || is_gathered) && self.imported(&libraries).is_none() {
-            return None;
-        }
-        Some(Found { node: bottom, to, evidence: self.beside_evidence(&libraries) })
-    }
-
-    /// When loose libraries would come to lie elsewhere than beside the main program.
-    fn libraries_elsewhere(&self, bottom: usize, best: &Weighed) -> Option<Unclear> {
-        let libraries = self.libraries(bottom);
-        let (to, spot) = self.program_folder()?;
-        let there = self.spot_of(&best.mapping, bottom);
-        if libraries.is_empty() || there == spot || best.mapping.node != bottom {
-            return None;
-        }
-        let is_met = |file: &usize| {
-            self.sight.has_file(&(there.0, below(&there.1, &folded(self.outline.file_name(*file)))))
-        };
-        if best.agreement.met == 0 && libraries.iter().any(is_met) || libraries.iter().all(is_met) {
-            return None;
-        }
-        let together = self.candidate(
-            &[(best.mapping.node, self.sight.address(&best.mapping.to))],
-            self.words(&best.agreement),
-        );
-        let mut apart = together.clone();
-        for file in &self.outline.nodes[bottom].files {
-            let from = below(&self.place_text_inside(bottom), self.outline.file_name(*file));
-            apart.places.push(Place::new(from, format!("{to}/")));
-        }
-        apart.evidence = format!("{}, the rest as before", self.beside_evidence(&libraries));
-        let alone = self.candidate(&[(bottom, to)], self.beside_evidence(&libraries));
-        let question = "its loose libraries may belong beside the main program".to_owned();
-        Some(Unclear { question, candidates: vec![apart, together, alone], ..Unclear::default() })
     }
 
     pub(super) fn place_text_inside(&self, node: usize) -> String {

@@ -10,9 +10,11 @@ mod addons;
 mod carry;
 mod decide;
 mod in_rows;
+mod names;
 mod offers;
 mod options;
 mod outline;
+mod program;
 mod rows;
 mod sight;
 mod told;
@@ -64,19 +66,9 @@ pub(super) fn detect(
     chosen: &BTreeMap<String, String>,
     tree: &dyn GameTree,
 ) -> Result<Detected, FitError> {
-    let mut outline = Outline::new(members, folders, takes_part);
-    outline.package_name = hints.package_name;
+    let outline = Outline { package_name: hints.package_name, ..Outline::new(members, folders, takes_part) };
     let sight = Sight::of(&outline, tree);
-    outline.leave_out(&sight);
-    let (alternatives, mut optional) = options::alternatives(&outline, &sight);
-    let mut decider = Decider::new(outline, &sight, tree, hints.package_name, hints.told_names);
-    for (_, node) in alternatives.iter().flat_map(|choice| &choice.options) {
-        decider.set_apart(*node);
-    }
-    optional.extend(options::optional(&decider.outline, &sight));
-    for part in &optional {
-        decider.set_apart(part.node);
-    }
+    let (mut decider, alternatives, optional) = begin(outline, &sight, tree, hints);
     // What is to be chosen is asked first; where it goes is asked of what was chosen.
     let is_chosen = |choice: &options::Alternatives, option: &str| {
         chosen.get(&choice.id).is_some_and(|chosen| chosen.eq_ignore_ascii_case(option))
@@ -111,6 +103,26 @@ pub(super) fn detect(
     Ok(Detected { places, choices, parts, aside: decider.outline.aside, findings })
 }
 
+/// Leaves out what is no content, and sets apart what there is to choose and what may be left out.
+fn begin<'a>(
+    mut outline: Outline<'a>,
+    sight: &'a Sight,
+    tree: &dyn GameTree,
+    hints: Hints<'a>,
+) -> (Decider<'a>, Vec<options::Alternatives>, Vec<options::Optional>) {
+    outline.leave_out(sight);
+    let (alternatives, mut optional) = options::alternatives(&outline, sight);
+    let mut decider = Decider::new(outline, sight, tree, hints.package_name, hints.told_names);
+    for (_, node) in alternatives.iter().flat_map(|choice| &choice.options) {
+        decider.set_apart(*node);
+    }
+    optional.extend(options::optional(&decider.outline, sight));
+    for part in &optional {
+        decider.set_apart(part.node);
+    }
+    (decider, alternatives, optional)
+}
+
 /// What is placed by itself: all that a package always adds, or one option.
 struct Group {
     top: usize,
@@ -143,18 +155,9 @@ pub(super) fn beside(
     takes_part: &dyn Fn(usize) -> bool,
     tree: &dyn GameTree,
 ) -> Beside {
-    let mut outline = Outline::new(members, folders, takes_part);
+    let outline = Outline::new(members, folders, takes_part);
     let sight = Sight::of(&outline, tree);
-    outline.leave_out(&sight);
-    let (alternatives, mut optional) = options::alternatives(&outline, &sight);
-    let mut decider = Decider::new(outline, &sight, tree, "", &[]);
-    for (_, node) in alternatives.iter().flat_map(|choice| &choice.options) {
-        decider.set_apart(*node);
-    }
-    optional.extend(options::optional(&decider.outline, &sight));
-    for part in &optional {
-        decider.set_apart(part.node);
-    }
+    let (mut decider, alternatives, optional) = begin(outline, &sight, tree, Hints::default());
     let option = |(name, node): (String, usize)| {
         let folder = Some(decider.outline.place_text(node));
         ChoiceOption { name, says: None, folder, places: Vec::new() }

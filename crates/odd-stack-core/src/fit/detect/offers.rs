@@ -6,8 +6,9 @@ use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::decide::{Decider, Weighed};
 use super::in_rows::InRow;
+use super::names::patterns_of;
 use super::outline::folded;
-use super::sight::{Spot, patterns_of};
+use super::sight::Spot;
 use super::words;
 use crate::address::Address;
 use crate::fit::{Candidate, Place, Unclear};

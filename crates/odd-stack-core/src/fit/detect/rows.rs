@@ -4,8 +4,9 @@ use std::collections::hash_map::Entry;
 
 use rustc_hash::FxHashMap;
 
+use super::names::{own_names, patterns_of};
 use super::outline::{Outline, folded};
-use super::sight::{Sight, Spot, below, own_names, patterns_of};
+use super::sight::{Sight, Spot, below};
 use super::words;
 
 /// A folder of the game whose folders are built like those of the package.
