@@ -170,6 +170,22 @@ impl<'a> Decider<'a> {
         matches!(self.pick(&self.weigh(node)), Pick::Clear(_))
     }
 
+    /// The roots that are registered under other names, those first in which something of the folder lies.
+    fn other_roots(&self, node: usize) -> Vec<Candidate> {
+        const MOST: usize = 4;
+        let mut roots: Vec<(Agreement, Candidate)> = Vec::new();
+        for root in self.roots.iter().skip(1) {
+            let Some(number) = self.sight.root_number(&root.name) else { continue };
+            let place = self.named_like(node, root).unwrap_or(node);
+            let to: Spot = (number, String::new());
+            let there = self.sight.agreement(&self.outline, &Mapping { node: place, to: to.clone() });
+            let evidence = format!("into the root `{}`: {}", root.name, self.words(&there));
+            roots.push((there, self.candidate(&[(place, self.sight.address(&to))], evidence)));
+        }
+        roots.sort_by_key(|(there, _)| Reverse(there.score() + there.met_flat));
+        roots.into_iter().take(MOST).map(|(_, candidate)| candidate).collect()
+    }
+
     fn root_missing(&self, node: usize, usual: &str) -> Unclear {
         let name = self.outline.name(node);
         let path = self.outline.nodes[node].path.as_str();
@@ -189,7 +205,9 @@ impl<'a> Decider<'a> {
             )],
             "put it into the game's own folder all the same".to_owned(),
         );
-        Unclear { question, candidates: vec![leave, into], ..Unclear::default() }
+        let mut candidates = self.other_roots(node);
+        candidates.extend([leave, into]);
+        Unclear { question, candidates, ..Unclear::default() }
     }
 
     fn weigh(&self, top: usize) -> Vec<Weighed> {

@@ -82,3 +82,18 @@ fn it_can_always_be_put_as_it_is_written() {
         unclear.candidates.iter().map(|candidate| candidate.places[0].from.as_str()).collect();
     assert!(froms.contains(&".") && froms.contains(&"*") && froms.contains(&"*/*"), "{froms:?} {offers:?}");
 }
+
+#[test]
+fn a_folder_for_a_root_of_another_name_is_offered_where_its_names_lie() {
+    let files = ["game:bin/quill.exe", "other:logs/a.txt", "keeper:settings/keys.qcf"];
+    let roots = [("game", "/games/Quillhaven"), ("other", "/me/Logs"), ("keeper", "/me/Quill")];
+    let game = TestGame::new(&roots, &files, None);
+    let run = |package: &[&str]| fit_onto(&game, package, &Rules::default(), &[]);
+    let known = run(&["Documents/settings/keys.qcf", "Documents/settings/sound.qcf"]).unwrap();
+    assert_eq!(shown(&known), ["keeper:settings/keys.qcf", "keeper:settings/sound.qcf"]);
+    let Err(FitError::Unclear(unclear)) = run(&["Documents/new/sound.qcf"]) else { panic!("not asked") };
+    let is_offered =
+        |to: &str| unclear.candidates.iter().any(|it| it.places.first().is_some_and(|place| place.to == to));
+    assert!(is_offered("keeper:") && is_offered("other:"), "{:?}", unclear.candidates);
+    assert!(unclear.candidates.iter().any(|candidate| !candidate.skip.is_empty()), "it may be left out");
+}
