@@ -123,12 +123,20 @@ impl Decider<'_> {
             let is_gathered = home.share < 0.35 && gatherings.contains_key(&above);
             is_gathered || self.sight.addons().contains_key(&above)
         };
-        for home in self.loose_homes(bottom).into_iter().filter(|home| !is_addons(home)) {
+        let homes = self.loose_homes(bottom);
+        let above = |home: &LooseHome| {
+            let (root, key) = &home.spot;
+            (*root, key.rfind('/').map(|cut| key[..cut].to_owned()))
+        };
+        for home in homes.iter().filter(|home| !is_addons(home)) {
+            // What folders side by side all have tells none of them.
+            let beside = homes.iter().filter(|other| above(other) == above(home)).count();
+            let usual = if beside > 2 && above(home).1.is_some() { 0.6 } else { 1.0 };
             let places = [(bottom, self.sight.spelled_home(&home.spot))];
             let known = if self.knows_other(bottom, &home.spot) { 0.6 } else { 1.0 };
             offers.put(
-                known * (0.3 + 0.45 * home.share.min(most_share)),
-                self.candidate(&places, home.evidence),
+                usual * known * (0.3 + 0.45 * home.share.min(most_share)),
+                self.candidate(&places, home.evidence.clone()),
             );
         }
         for (spot, (folders, marker)) in gatherings {
