@@ -144,6 +144,7 @@ pub fn drift_words(kind: DriftKind) -> &'static str {
         DriftKind::PutBack => "the game's own file lies there again",
         DriftKind::Updated => "changed by an update of the game",
         DriftKind::BaseChanged => "the game's own file, changed since it was last seen",
+        DriftKind::BaseTouched => "the game's own file, written again since it was last seen",
         DriftKind::BaseAdded => "new among the game's own files",
         DriftKind::BaseGone => "the game's own file, missing",
         DriftKind::Stray => "a file that Odd Stack did not put there",

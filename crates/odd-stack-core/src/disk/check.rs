@@ -257,6 +257,7 @@ fn judge_together(ledger: &Ledger, report: &mut CheckReport) -> Result<(), Ledge
             DriftKind::FolderGone
             | DriftKind::Edited
             | DriftKind::BaseChanged
+            | DriftKind::BaseTouched
             | DriftKind::BaseAdded
             | DriftKind::BaseGone
             | DriftKind::Stray => {
@@ -288,7 +289,10 @@ fn judge_together(ledger: &Ledger, report: &mut CheckReport) -> Result<(), Ledge
         }
     }
     let of_game = report.drifted.iter().filter(|drifted| {
-        matches!(drifted.drift.kind, DriftKind::BaseAdded | DriftKind::BaseChanged | DriftKind::Stray)
+        matches!(
+            drifted.drift.kind,
+            DriftKind::BaseAdded | DriftKind::BaseChanged | DriftKind::BaseTouched | DriftKind::Stray
+        )
     });
     report.volatile_proposals = volatile_proposals(of_game.map(|drifted| &drifted.drift.address));
     Ok(())

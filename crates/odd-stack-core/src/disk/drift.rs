@@ -19,8 +19,10 @@ pub enum DriftKind {
     PutBack,
     /// Neither the layer's file nor the base's old one, and the game itself was updated.
     Updated,
-    /// A file of the base has other content, size or time.
+    /// A file of the base has other content.
     BaseChanged,
+    /// A file of the base has another time at the same size, and its content was not known.
+    BaseTouched,
     /// A file nobody knows lies in a folder of the base.
     BaseAdded,
     /// A file of the base is gone.
@@ -78,13 +80,26 @@ pub(super) fn compare(path: &Path, expected: Provider<'_>, compare_content: bool
                     .is_some_and(|hash| ContentHash::of_file(path).is_ok_and(|now| now == hash));
             if is_alike {
                 Finding::Fits { now: seen }
-            } else if matches!(provider, Provider::Base(_)) {
-                Finding::Drifted(DriftKind::BaseChanged, seen)
             } else {
-                Finding::Drifted(DriftKind::Edited, seen)
+                let kind = match provider {
+                    Provider::Base(base) if may_be_as_it_was(base, now.kind, now.size_bytes) => {
+                        DriftKind::BaseTouched
+                    }
+                    Provider::Base(_) => DriftKind::BaseChanged,
+                    _ => DriftKind::Edited,
+                };
+                Finding::Drifted(kind, seen)
             }
         }
     })
+}
+
+/// Whether a file of the base that shows another time may be what it was: it has the same size, and nobody knows what
+/// was in it.
+pub(crate) fn may_be_as_it_was(base: &BaseFile, kind: BaseKind, size_bytes: u64) -> bool {
+    (base.kind, kind) == (BaseKind::File, BaseKind::File)
+        && base.hash.is_none()
+        && base.size_bytes == size_bytes
 }
 
 /// Whether a quick look shows the base's thing unchanged.

@@ -60,8 +60,10 @@ pub use seam::{Copied, RealDisk, Seam, Stamp};
 pub use stored::{DamagedFile, StoredReport, check_stored};
 
 pub(crate) use direct::Direct;
+pub(crate) use drift::may_be_as_it_was;
 pub(crate) use seam::shares_blocks;
 pub use signs::UpdateSigns;
+pub(crate) use signs::volatile_proposals;
 
 pub(crate) use blending::Blender;
 pub(crate) use carry::Exchange;

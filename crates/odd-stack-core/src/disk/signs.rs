@@ -10,8 +10,8 @@ pub struct UpdateSigns {
     pub known_version: Option<String>,
     /// The version that the game's files tell now.
     pub version_now: Option<String>,
-    /// Files of the base, no settings among them, that have other content. Those that only went tell nothing: people
-    /// delete whole folders.
+    /// Files of the base, no settings among them, that have other content. Those that only went tell nothing, since
+    /// people delete whole folders; nor do those that only have another time, as a copied game has.
     pub base_changed_files: u64,
     /// Files of the base when it was last looked at as a whole.
     pub base_files: u64,
@@ -38,7 +38,7 @@ impl UpdateSigns {
 
 /// Folders and patterns of what looks written by the game itself, read off the names of what changed: the topmost
 /// folder whose name says so, else the ending.
-pub(super) fn volatile_proposals<'a>(changed: impl Iterator<Item = &'a Address>) -> Vec<String> {
+pub(crate) fn volatile_proposals<'a>(changed: impl Iterator<Item = &'a Address>) -> Vec<String> {
     const FOLDERS: [&str; 8] =
         ["save", "log", "cache", "screenshot", "crash", "dump", "autosave", "shadercache"];
     const ENDINGS: [&str; 4] = ["log", "dmp", "tmp", "mdmp"];

@@ -39,29 +39,41 @@ impl Realigning<'_> {
         let package = Package { members: self.members, folders: self.folders, wrapper };
         let mut rules = rules.clone();
         let mut findings = Vec::new();
+        let around = around_all(&rules);
+        let around = around.as_deref();
         for place in &mut rules.places {
-            findings.extend(self.realign_place(place, false, &package));
+            findings.extend(self.realign_place(place, false, around, &package));
         }
         let options = rules.choices.iter_mut().flat_map(|choice| &mut choice.options);
         let parts = rules.parts.iter_mut().map(|part| &mut part.places);
         for place in options.map(|option| &mut option.places).chain(parts).flatten() {
             // Of several makes one looks like the other, so only one of the same name is it.
-            findings.extend(self.realign_place(place, true, &package));
+            findings.extend(self.realign_place(place, true, around, &package));
         }
         (!findings.is_empty()).then_some((rules, findings))
     }
 
-    fn realign_place(&self, place: &mut Place, same_name: bool, package: &Package<'_>) -> Option<Finding> {
+    /// `around` is the folder that the older version had around everything, as far as its places tell.
+    fn realign_place(
+        &self,
+        place: &mut Place,
+        same_name: bool,
+        around: Option<&str>,
+        package: &Package<'_>,
+    ) -> Option<Finding> {
         let to = self.book.resolve(&place.to).ok()?;
         let found = package.find(&place.from);
         let from = place.from.replace('\\', "/");
         let name = RelPath::from_disk(from.rsplit('/').next().unwrap_or(&from).to_owned());
         let into = Address { root: to.root.clone(), path: to.path.join(&name) };
         let now = if self.was_file(&to) || self.was_file(&into) {
-            self.file_now(name.as_str(), found.as_ref(), package)?
+            self.file_now(name.as_str(), found.as_ref(), package)
         } else {
-            self.folder_now(place, &to, found.as_ref(), same_name)?
+            self.folder_now(place, &to, found.as_ref(), same_name)
         };
+        let below_another =
+            || around.filter(|_| found.is_none()).and_then(|around| below_another(&from, around, package));
+        let now = now.or_else(below_another)?;
         let text = package.text_of(&now);
         let was = std::mem::replace(&mut place.from, text);
         (was != place.from).then(|| Finding::Realigned { was, now: now.to_string(), to })
@@ -136,6 +148,31 @@ impl Realigning<'_> {
     }
 }
 
+/// The folder at the top in which all places begin that name one.
+fn around_all(rules: &Rules) -> Option<String> {
+    let of_options =
+        rules.choices.iter().flat_map(|choice| &choice.options).flat_map(|option| &option.places);
+    let of_parts = rules.parts.iter().flat_map(|part| &part.places);
+    let mut tops = rules.places.iter().chain(of_options).chain(of_parts).map(|place| {
+        let from = place.from.replace('\\', "/");
+        let from = from.trim_start_matches("./").trim_end_matches('/');
+        from.split('/').next().unwrap_or_default().to_owned()
+    });
+    let first = tops.next().filter(|top| !matches!(top.as_str(), "" | "." | "*"))?;
+    tops.all(|top| top == first).then_some(first)
+}
+
+/// What `from` means below the one folder around everything that the package has in the place of `around`, or below
+/// none.
+fn below_another(from: &str, around: &str, package: &Package<'_>) -> Option<RelPath> {
+    let rest = from.trim_start_matches("./").strip_prefix(around)?.trim_matches('/');
+    match (package.wrapper, rest) {
+        (Some(wrapper), "") => Some(wrapper.clone()),
+        (None, "") => None,
+        (_, rest) => package.find(rest).map(|found| found.path),
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -179,6 +216,11 @@ mod tests {
         assert_eq!(now(".=mods:Gulls", &gulls, &["b/x.lua", "c/y.lua"]), None);
         assert_eq!(now("a=mods:Gulls", &gulls, &["b/a.lua", "c/a.lua"]), None);
         assert_eq!(now("q/b=mods:Gulls", &gulls, &["b/a.lua", "c/a.lua"]).as_deref(), Some("b"));
+        // A wrapper of another name is the wrapper, whatever is in it.
+        assert_eq!(now("Old 1=mods:Gulls", &gulls, &["New/x.lua", "New/d/y.lua"]).as_deref(), Some("*"));
+        assert_eq!(now("Old 1/d=mods:Gulls", &gulls, &["New/x.lua", "New/d/y.lua"]).as_deref(), Some("*/*"));
+        assert_eq!(now("Old 1/d=mods:Gulls", &gulls, &["e/x.lua", "d/y.lua"]).as_deref(), Some("d"));
+        assert_eq!(now("Old 1/d=mods:Gulls", &gulls, &["New/x.lua", "New/e/y.lua"]), None);
     }
 
     #[test]

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use super::place::wrapper_of;
 use super::resolve::Package;
-use super::{Choice, Rules};
+use super::{Choice, Place, Rules};
 use crate::address::RelPath;
 use crate::package::{Folder, Member};
 
@@ -42,6 +42,19 @@ impl Rules {
     #[must_use]
     pub fn with_nothing_placed(self) -> Rules {
         Rules { places: Vec::new(), choices: Vec::new(), parts: Vec::new(), ..self }
+    }
+
+    /// Drops places of an older version that `said` now takes the place of: those of the same folder or file, or of
+    /// one in it, and those that the new package has nothing for.
+    pub fn drop_replaced(&mut self, said: &[Place], package: Inside<'_>) {
+        let said: Vec<RelPath> = said.iter().filter_map(|place| package.find(&place.from)).collect();
+        if said.is_empty() {
+            return;
+        }
+        self.places.retain(|place| {
+            let path = package.find(&place.from);
+            path.is_some_and(|path| !said.iter().any(|folder| path.below(folder).is_some()))
+        });
     }
 
     /// Drops places of an older version that lead into options other than those that are `chosen` now. Choices are

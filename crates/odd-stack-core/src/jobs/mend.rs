@@ -290,10 +290,10 @@ impl Work {
             (DriftKind::Stray | DriftKind::BaseAdded, Mending::Restore) => {
                 because("nobody put it there; name it to have it taken out of the game")
             }
-            (DriftKind::BaseChanged | DriftKind::BaseGone, Mending::Restore) => {
+            (DriftKind::BaseChanged | DriftKind::BaseTouched | DriftKind::BaseGone, Mending::Restore) => {
                 because("it is the game's own, which only the game's client can repair")
             }
-            (DriftKind::BaseChanged | DriftKind::BaseGone, Mending::Keep) => {
+            (DriftKind::BaseChanged | DriftKind::BaseTouched | DriftKind::BaseGone, Mending::Keep) => {
                 because("it is the game's own, and how it was is not known; --accept takes it as it is now")
             }
             (DriftKind::Stray | DriftKind::BaseAdded, Mending::Keep) if !file.is_named => {
@@ -347,7 +347,11 @@ impl Work {
                 Ok(Ok(vec!["the layer's file lies on top of it again".to_owned()]))
             }
             (
-                DriftKind::BaseChanged | DriftKind::BaseAdded | DriftKind::BaseGone | DriftKind::Stray,
+                DriftKind::BaseChanged
+                | DriftKind::BaseTouched
+                | DriftKind::BaseAdded
+                | DriftKind::BaseGone
+                | DriftKind::Stray,
                 Mending::Accept,
             ) => {
                 // Where layers have something the stack may say otherwise from then on.

@@ -159,6 +159,8 @@ pub struct PatchDayReport {
     pub version_after: Option<String>,
     /// The game's own files that have other content.
     pub changed: Vec<String>,
+    /// Those that have another time at the same size, and whose content was not known before.
+    pub touched: Vec<String>,
     /// Those that came.
     pub added: Vec<String>,
     /// Those that went; folders have a `/` at the end.
@@ -248,6 +250,7 @@ pub fn prepare_patchday_finish<'l>(
         give_up();
         return Ok(Finishing { ledger, report, change: None });
     };
+    tell_of_version(ledger.game(), &mut report);
     request.undo = Some(before);
     if ongoing.is_some() {
         request.ongoing = Some(None);
@@ -255,6 +258,17 @@ pub fn prepare_patchday_finish<'l>(
     let options = ChangeOptions { edits: Edits::Keep, despite: true, ..ChangeOptions::default() };
     let change = prepare(ledger, permit.lock, request, options, observer)?;
     Ok(Finishing { ledger, report, change: Some(change) })
+}
+
+/// The file that tells another version has changed, whatever its size.
+fn tell_of_version(game: &Game, report: &mut PatchDayReport) {
+    let read_from = game.version.as_ref().and_then(|version| version.read_from.as_ref());
+    let Some(read_from) = read_from.filter(|_| report.version_before != report.version_after) else { return };
+    let read_from = read_from.to_string();
+    if let Some(at) = report.touched.iter().position(|address| *address == read_from) {
+        report.changed.push(report.touched.remove(at));
+        report.changed.sort();
+    }
 }
 
 /// All layers are lifted, so what lies there is the base.
@@ -267,10 +281,10 @@ fn planned(
     observer: &dyn Observer,
 ) -> Result<Option<ChangeRequest>, PatchDayError> {
     let new = new_base(ledger, observer)?;
-    let BaseChanges { changed, added, gone, touched, seen, before: rows } = new;
+    let BaseChanges { changed, only_times, added, gone, touched, seen, before: rows } = new;
     before.base = rows;
     ledger.catalogue.write_game(&Game { seen, ..ledger.game().clone() })?;
-    (report.changed, report.added, report.gone) = (changed, added, gone);
+    (report.changed, report.touched, report.added, report.gone) = (changed, only_times, added, gone);
     // Layers that were removed meanwhile do not come back.
     let present: HashSet<LayerId> =
         ledger.catalogue.arrangement()?.standings().iter().map(|standing| standing.layer).collect();

@@ -6,7 +6,7 @@ use rayon::prelude::*;
 
 use super::PatchDayError;
 use crate::address::FoldedKey;
-use crate::disk::CheckError;
+use crate::disk::{CheckError, may_be_as_it_was};
 use crate::game::{AddressPatterns, Root, ScanError, scan};
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError};
@@ -17,6 +17,8 @@ use crate::stack::{BaseFile, BaseKind, PathId, RootId};
 #[derive(Debug, Default)]
 pub(super) struct BaseChanges {
     pub changed: Vec<String>,
+    /// Another time at the same size, and nobody knows what was in it.
+    pub only_times: Vec<String>,
     pub added: Vec<String>,
     pub gone: Vec<String>,
     /// Those of all these that layers touch.
@@ -50,6 +52,7 @@ pub(super) fn new_base(ledger: &Ledger, observer: &dyn Observer) -> Result<BaseC
     }
     ledger.catalogue.forget_unknown_originals()?;
     changes.changed.sort();
+    changes.only_times.sort();
     changes.added.sort();
     changes.gone.sort();
     Ok(changes)
@@ -103,7 +106,12 @@ fn compare(
             (was.kind, was.size_bytes, was.modified_ns) == (is.kind, is.size_bytes, is.modified_ns);
         let is_alike = looks_alike || (hash.is_some() && hash == was.hash);
         is.hash = hash.or(was.hash.filter(|_| looks_alike));
-        if !is_alike && note(|changes| &mut changes.changed, &key, &is)? {
+        let list: fn(&mut BaseChanges) -> &mut Vec<String> =
+            match may_be_as_it_was(&was, is.kind, is.size_bytes) {
+                true => |changes| &mut changes.only_times,
+                false => |changes| &mut changes.changed,
+            };
+        if !is_alike && note(list, &key, &is)? {
             learn_hash(root, &mut is)?;
         }
         catalogue.replace_base(root.id, &key, &is)?;

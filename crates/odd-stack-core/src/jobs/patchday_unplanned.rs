@@ -6,8 +6,9 @@ use std::path::Path;
 use super::patchday_settings::OldSettings;
 use super::tweak::{OwnChange, keep_own};
 use super::{PatchDayError, PatchDayReport};
+use crate::address::Address;
 use crate::blend::{KeyEdit, MOST_BLENDED_BYTES, edits_between};
-use crate::disk::{Blender, ChangeRequest, CheckReport, DriftKind, Lying};
+use crate::disk::{Blender, ChangeRequest, CheckReport, DriftKind, Lying, volatile_proposals};
 use crate::ledger::{Ledger, LedgerError};
 use crate::reading::read_small;
 use crate::stack::{Column, Order, PathId, Provider};
@@ -32,8 +33,9 @@ enum Settings {
 }
 
 /// Decides, inside the catalogue's open transaction, what becomes of each drifted file: the game's new files are its
-/// own from now on, and layers' files lie where the stack says; edits of settings are kept as the user's own. Covered
-/// files that the client did not touch are noted as being of the old version.
+/// own from now on, also those in folders that layers made, and layers' files lie where the stack says; edits of
+/// settings are kept as the user's own. What the client took from beneath a layer is not the game's any more. Covered
+/// files that it did not touch are noted as being of the old version.
 pub(super) fn meet_update(
     ledger: &Ledger,
     found: &CheckReport,
@@ -45,7 +47,9 @@ pub(super) fn meet_update(
     let is_update = has_new_version || found.signs.look_like_an_update();
     let mut request = ChangeRequest::new("patchday finish", now, ledger.catalogue.arrangement()?);
     let (mut old, mut new) = (OldSettings::new(), OldSettings::new());
-    let mut touched = HashSet::new();
+    let (mut touched, mut missing) = (HashSet::new(), HashSet::new());
+    let is_settings = |column: &Column| order.blend_rules().format_of(column.key.as_str()).is_some();
+    let is_written_by_itself = |address: &Address| !volatile_proposals([address].into_iter()).is_empty();
     let mut lying: HashMap<PathId, Lying> = HashMap::new();
     let mut set: Vec<(String, Vec<KeyEdit>)> = Vec::new();
     for drifted in &found.drifted {
@@ -62,7 +66,15 @@ pub(super) fn meet_update(
                 report.put_back.push(name);
                 request.restore.push(column.path);
             }
+            // What the client took from beneath a layer is no longer the game's. Of settings people delete the file,
+            // so that the game makes a new one.
+            DriftKind::Missing if is_update && drifted.of_base && !is_settings(&column) => {
+                report.gone.push(name);
+                touched.insert(column.path);
+                lying.insert(column.path, Lying::Accepted);
+            }
             DriftKind::Missing => {
+                missing.insert(column.path);
                 report.put_back.push(name);
                 request.restore.push(column.path);
             }
@@ -79,7 +91,7 @@ pub(super) fn meet_update(
                         set.push((name, edits));
                     }
                     Some(Settings::OfGame) | None => {
-                        if order.blend_rules().format_of(column.key.as_str()).is_some() {
+                        if is_settings(&column) {
                             let read = read_small(&path, MOST_BLENDED_BYTES);
                             let read = read.map_err(LedgerError::io("read", &path))?;
                             new.extend(read.map(|read| (column.path, read)));
@@ -101,12 +113,18 @@ pub(super) fn meet_update(
                 report.gone.push(format!("{name}/"));
                 request.accepted.extend(super::mend::without_folders(ledger, root.id, &key)?);
             }
-            DriftKind::Edited | DriftKind::Stray | DriftKind::OtherSpelling => report.left.push(name),
-            DriftKind::BaseChanged | DriftKind::BaseAdded | DriftKind::BaseGone => {
+            DriftKind::Edited | DriftKind::OtherSpelling => report.left.push(name),
+            DriftKind::Stray if !is_update || is_written_by_itself(address) => report.left.push(name),
+            DriftKind::BaseChanged
+            | DriftKind::BaseTouched
+            | DriftKind::BaseAdded
+            | DriftKind::BaseGone
+            | DriftKind::Stray => {
                 let list = match drifted.drift.kind {
                     DriftKind::BaseChanged => &mut report.changed,
-                    DriftKind::BaseAdded => &mut report.added,
-                    _ => &mut report.gone,
+                    DriftKind::BaseTouched => &mut report.touched,
+                    DriftKind::BaseGone => &mut report.gone,
+                    _ => &mut report.added,
                 };
                 list.push(name);
                 if column.entries.is_empty() {
@@ -119,14 +137,14 @@ pub(super) fn meet_update(
         }
     }
     if is_update {
-        note_old_originals(ledger, &order, &lying, report)?;
+        note_old_originals(ledger, &order, &lying, &missing, report)?;
     }
     if !set.is_empty() {
         let own = OwnChange { set: &set, whole: &[] };
         let command = request.command.clone();
         if let Some(kept) = keep_own(ledger, &own, &command, now)? {
-            let ChangeRequest { restore, accepted, .. } = request;
-            request = ChangeRequest { restore, accepted, ..kept };
+            let ChangeRequest { restore, accepted, make_folders, .. } = request;
+            request = ChangeRequest { restore, accepted, make_folders, ..kept };
         }
     }
     request.lying = lying;
@@ -139,6 +157,7 @@ fn note_old_originals(
     ledger: &Ledger,
     order: &Order,
     lying: &HashMap<PathId, Lying>,
+    missing: &HashSet<PathId>,
     report: &mut PatchDayReport,
 ) -> Result<(), LedgerError> {
     let laid = ledger.catalogue.arrangement()?.laid();
@@ -149,7 +168,8 @@ fn note_old_originals(
         let (Some(base), Provider::Layer(_)) = (&column.base, column.provider(order)) else { continue };
         let Some(address) = ledger.game().address(column.root, base.spelled.clone()) else { continue };
         let address = address.to_string();
-        if lying.contains_key(&column.path) || put_back.contains(&address) {
+        let is_known = put_back.contains(&address) && !missing.contains(&column.path);
+        if is_known || lying.contains_key(&column.path) {
             continue;
         }
         ledger.catalogue.doubt_original(column.root, &column.key, &base.spelled)?;

@@ -41,6 +41,7 @@ impl Tried {
     fn agrees_far_better(&self, other: &Result<Tried, FitError>) -> bool {
         match other {
             Ok(other) => self.common > other.common * 2,
+            Err(FitError::FromMissing { .. }) => true,
             Err(_) => self.common > 0,
         }
     }
@@ -142,6 +143,7 @@ impl Placer<'_> {
             (remembered.places, remembered.choices, remembered.parts) = Default::default();
         }
         remembered.drop_contradicted(&wanted.rules.chosen, &[own, &sheet], self.inside());
+        remembered.drop_replaced(&wanted.rules.places, self.inside());
         let below = match own.say_where() {
             true => own.clone().with_over(remembered.of_person()),
             false => remembered.with_over(own.clone()),
@@ -305,7 +307,11 @@ impl Placer<'_> {
         let question = format!("the new version has no `{from}`, where the old one had files to place");
         let fresh = fresh.map(|fresh| as_candidate(fresh, "as it would be placed if it were new"));
         // Else all of it may go where the old one's files went.
-        let mut places = before.rules.places.iter().filter(|place| place.from == *from);
+        let options = before.rules.choices.iter().flat_map(|choice| &choice.options);
+        let of_options = options.flat_map(|option| &option.places);
+        let of_parts = before.rules.parts.iter().flat_map(|part| &part.places);
+        let known = before.rules.places.iter().chain(of_options).chain(of_parts);
+        let mut places = known.filter(|place| place.from == *from);
         let all = places.next().map(|place| Candidate {
             places: vec![Place::new(".".to_owned(), place.to.clone())],
             evidence: "all of it, where the old one's files went".to_owned(),

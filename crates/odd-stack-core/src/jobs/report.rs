@@ -301,9 +301,9 @@ pub struct DriftRow {
     /// Where.
     pub address: String,
     /// `edited` or `missing` (a layer's file), `put_back` (the game's own lies in its place again), `updated` (neither,
-    /// after an update of the game), `base_changed`, `base_added`, `base_gone` (the game's own files), `stray`
-    /// (unknown, in a folder of a layer), `folder_gone` (of the game or of a layer), or `other_spelling` (beside a
-    /// layer's file).
+    /// after an update of the game), `base_changed`, `base_added`, `base_gone` (the game's own files), `base_touched`
+    /// (another time at the same size, and what was in it is not known), `stray` (unknown, in a folder of a layer),
+    /// `folder_gone` (of the game or of a layer), or `other_spelling` (beside a layer's file).
     pub kind: String,
     /// The layer whose file should lie there; for strays the one that made the folder.
     pub layer: Option<String>,
@@ -318,6 +318,7 @@ impl DriftRow {
             DriftKind::PutBack => "put_back",
             DriftKind::Updated => "updated",
             DriftKind::BaseChanged => "base_changed",
+            DriftKind::BaseTouched => "base_touched",
             DriftKind::BaseAdded => "base_added",
             DriftKind::BaseGone => "base_gone",
             DriftKind::Stray => "stray",
@@ -338,7 +339,7 @@ pub struct DriftCount {
 }
 
 /// The kinds of drift, what weighs most first.
-pub const DRIFT_KINDS: [&str; 10] = [
+pub const DRIFT_KINDS: [&str; 11] = [
     "missing",
     "folder_gone",
     "base_gone",
@@ -346,6 +347,7 @@ pub const DRIFT_KINDS: [&str; 10] = [
     "put_back",
     "updated",
     "base_changed",
+    "base_touched",
     "other_spelling",
     "stray",
     "base_added",

@@ -239,7 +239,10 @@ fn a_remembered_fit_asks_only_about_what_is_new() {
     assert!(error_question(&error).contains("`c`") && !error_question(&error).contains("`b`"), "{error}");
     let moved = world.package("own-3", &[("other/z.txt", "x3")]);
     let error = upgrade(&world, "own", &moved, |_| ()).unwrap_err();
-    assert!(error_question(&error).contains("no `a`"), "{error}");
+    assert!(error_question(&error).contains("none of its files again"), "{error}");
+    let moved = world.package("own-4", &[("other/z.txt", "x3"), ("more/y.txt", "x4")]);
+    let error = upgrade(&world, "own", &moved, |_| ()).unwrap_err();
+    assert!(error_question(&error).contains("no `a`"), "{}", error_question(&error));
 }
 
 fn error_question(error: &AddError) -> String {

@@ -242,7 +242,7 @@ pub fn carry_out(
         }
         // Of an exchange the difference has told it.
         let most = if has_new || verbose { most } else { 0 };
-        out.text(&format!("{}{}", effects(report, most), edits(report)));
+        out.text(&format!("{}{}", effects(report, most), edits(report, most)));
     })?;
     let text = verdict(&change, &doing.sentence(&layers, args.dry_run));
     let mut layers = layers.into_iter();

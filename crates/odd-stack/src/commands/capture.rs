@@ -346,7 +346,7 @@ fn end(
     let most = if desk.out.verbose || dry_run { usize::MAX } else { MOST_EFFECTS };
     report.change = match ending.change {
         Some(prepared) => desk.make(ledger, prepared, dry_run, false, |out, change| {
-            out.text(&format!("{}{}", captured(&report, most), edits(change)));
+            out.text(&format!("{}{}", captured(&report, most), edits(change, most)));
         })?,
         None => ChangeReport { dry_run, ..ChangeReport::default() },
     };

@@ -164,7 +164,7 @@ fn hints(report: &CheckSummary) -> Vec<String> {
              them,\n`--keep` keeps your versions as edits of your own, `--accept` takes them as the game's own."
                 .to_owned(),
         );
-    } else if has(&["base_changed", "base_added", "base_gone", "stray"]) {
+    } else if has(&["base_changed", "base_touched", "base_added", "base_gone", "stray"]) {
         hints.push(
             "`oddstack mend ADDRESS --accept` takes what lies there as the game's own; `oddstack mend` goes through \
              them."
@@ -242,6 +242,7 @@ pub fn kind_word(kind: &str) -> &str {
     match kind {
         "put_back" => "put back",
         "base_changed" => "base changed",
+        "base_touched" => "base touched",
         "base_added" => "base added",
         "base_gone" => "base gone",
         "folder_gone" => "folder gone",
@@ -262,6 +263,7 @@ pub fn kinds_words(kinds: &[DriftCount]) -> String {
             "put_back" => format!("{files} of the game's own put back over layers"),
             "updated" => format!("{files} of layers changed by an update"),
             "base_changed" => format!("{files} of the game's own changed"),
+            "base_touched" => format!("{files} of the game's own with another time only"),
             "other_spelling" => format!("{files} beside a layer's under another spelling"),
             "stray" => format!("{files} that nobody knows in layers' folders"),
             _ => format!("{files} that nobody knows"),

@@ -582,7 +582,7 @@ fn forget_game(desk: &mut Desk, args: &ForgetGameArgs) -> Result<Ended, Failure>
                     "lifting all layers: {}\n{}{}",
                     summary(report),
                     effects(report, most),
-                    edits(report)
+                    edits(report, most)
                 ));
             })?;
             change = Some(report);

@@ -100,7 +100,7 @@ pub fn run(desk: &mut Desk, args: &MendArgs) -> Result<Ended, Failure> {
     let most = if desk.out.verbose { usize::MAX } else { MOST_EFFECTS };
     let change = match plan.change {
         Some(prepared) => desk.carry_out(&ledger, prepared, &change, |out, report| {
-            out.text(&format!("{}{}", rows(&files, most), edits(report)));
+            out.text(&format!("{}{}", rows(&files, most), edits(report, most)));
         })?,
         None => {
             desk.out.text(&rows(&files, most));

@@ -79,7 +79,7 @@ fn begin(desk: &mut Desk, args: &ChangeArgs) -> Result<Ended, Failure> {
     let most = if desk.out.verbose { usize::MAX } else { 0 };
     let change = desk.carry_out(&ledger, prepared, args, |out, report| {
         let head = format!("lifting {}: {}", layers_of(laid), summary(report));
-        out.text(&format!("{head}\n{}{}", effects(report, most), edits(report)));
+        out.text(&format!("{head}\n{}{}", effects(report, most), edits(report, most)));
     })?;
     if args.dry_run {
         desk.out.result(
@@ -170,7 +170,7 @@ fn finish(desk: &mut Desk, args: &FinishArgs) -> Result<Ended, Failure> {
     report.change = match finishing.change {
         Some(prepared) => desk.carry_out(finishing.ledger, prepared, &change, |out, change| {
             out.text(&found(&report, most));
-            out.text(&format!("{}\n{}", summary(change), edits(change)));
+            out.text(&format!("{}\n{}", summary(change), edits(change, most)));
             out.text(&format!("{}{}", fates(&report), old_originals(&report, most)));
         })?,
         None => {
@@ -207,11 +207,18 @@ fn found(report: &PatchDayReport, most: usize) -> String {
         (Some(before), Some(after)) if before != after => {
             format!("{}\n", paint(BOLD, &format!("{before} -> {after}")))
         }
-        (_, Some(version)) => format!("The game is {version}, as before.\n"),
+        (Some(_), Some(version)) => format!("The game is {version}, as before.\n"),
+        (None, Some(version)) => format!("The game is {version}; what it was before is not known.\n"),
         (_, None) => "The game's version is not known; state it with --game-version V.\n".to_owned(),
     };
     let lists = [
         ("changed", Look::Warn, &report.changed, "of the game's own with other content"),
+        (
+            "touched",
+            Look::Plain,
+            &report.touched,
+            "of the game's own with another time only; whether their content changed can't be told",
+        ),
         ("added", Look::Good, &report.added, "new in the game"),
         ("gone", Look::Warn, &report.gone, "no longer in the game"),
         (

@@ -112,7 +112,7 @@ fn carry_out(
             settled(&rows, most),
             summary(report),
             effects(report, most),
-            edits(report)
+            edits(report, most)
         ));
     })?;
     let is_clear = rulings.iter().all(|(_, ruling)| *ruling == Ruling::Clear);

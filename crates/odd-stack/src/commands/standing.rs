@@ -77,7 +77,12 @@ pub fn carry_out(
     let most = if desk.out.verbose || args.dry_run { usize::MAX } else { MOST_EFFECTS };
     let change = match prepared {
         Some(change) => desk.carry_out(ledger, change, args, |out, report| {
-            out.text(&format!("{command}: {}\n{}{}", summary(report), effects(report, most), edits(report)));
+            out.text(&format!(
+                "{command}: {}\n{}{}",
+                summary(report),
+                effects(report, most),
+                edits(report, most)
+            ));
         })?,
         None => ChangeReport { dry_run: args.dry_run, ..ChangeReport::default() },
     };

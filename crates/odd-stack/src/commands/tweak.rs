@@ -126,7 +126,12 @@ pub fn run(desk: &mut Desk, args: &TweakArgs) -> Result<Ended, Failure> {
     let edited = tweaking.rows;
     let change = match tweaking.change {
         Some(change) => desk.carry_out(&ledger, change, &args.change, |out, report| {
-            out.text(&format!("{}{}{}", rows(&edited), effects(report, MOST_EFFECTS), edits(report)));
+            out.text(&format!(
+                "{}{}{}",
+                rows(&edited),
+                effects(report, MOST_EFFECTS),
+                edits(report, MOST_EFFECTS)
+            ));
         })?,
         None => ChangeReport { dry_run: args.change.dry_run, ..ChangeReport::default() },
     };

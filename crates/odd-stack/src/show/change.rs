@@ -1,6 +1,6 @@
 //! A change as text.
 
-use odd_stack_core::jobs::{ChangeReport, DifferenceRow, EffectRow, MeetingRow, ReplacedRow};
+use odd_stack_core::jobs::{ChangeReport, DifferenceRow, EffectRow, KeptRow, MeetingRow, ReplacedRow};
 
 use super::style::{BOLD, DIM, GOOD, WARN, paint};
 use super::table::{Look, cell, table};
@@ -184,63 +184,79 @@ fn effect_words(effect: &EffectRow) -> String {
     }
 }
 
-/// What became of drifted files in the way.
-pub fn edits(report: &ChangeReport) -> String {
+/// What became of drifted files in the way: of each kind `most`, and never less than a few.
+pub fn edits(report: &ChangeReport, most: usize) -> String {
+    const FEW: usize = 6;
+    let most = most.max(FEW);
     let mut text = String::new();
     let (kept, keeps) =
         if report.dry_run { ("would be saved", "would count") } else { ("is saved", "counts") };
-    for row in &report.kept {
-        let line = if row.is_base_now {
-            format!("{} as it is on disk {keeps} as the game's own from now on", row.address)
-        } else {
-            format!("{} as it was on disk {kept} at {}", row.address, row.path)
-        };
-        text.push_str(&format!("  {}\n", paint(WARN, &line)));
-    }
-    for row in &report.carried {
+    let (of_game, saved): (Vec<&KeptRow>, Vec<&KeptRow>) =
+        report.kept.iter().partition(|row| row.is_base_now);
+    let of_game = of_game.iter().map(|row| {
+        warned(&format!("{} as it is on disk {keeps} as the game's own from now on", row.address))
+    });
+    let saved =
+        saved.iter().map(|row| warned(&format!("{} as it was on disk {kept} at {}", row.address, row.path)));
+    let carried = report.carried.iter().map(|row| {
         let verb = if row.changes.len() == 1 { "is carried over" } else { "are carried over" };
         let line = format!("your own {} {verb} in {}", row.changes.join(", "), row.address);
-        text.push_str(&format!("  {}\n", paint(GOOD, &line)));
-        text.push_str(&paint(DIM, &format!("    (the file as it was {kept} at {})\n", row.saved_at)));
-    }
+        let saved = format!("    (the file as it was {kept} at {})\n", row.saved_at);
+        format!("  {}\n{}", paint(GOOD, &line), paint(DIM, &saved))
+    });
+    text.push_str(&some(of_game, most));
+    text.push_str(&some(saved, most));
+    text.push_str(&some(carried, most));
     if !report.originals_lost.is_empty() {
         let count = report.originals_lost.len() as u64;
         let head = format!("{} of the game's own stay away, since the ledger has lost them", files(count));
         text.push_str(&format!("{}:\n", paint(WARN, &head)));
-        let shown = report.originals_lost.iter().take(6);
-        text.extend(shown.map(|address| format!("  {address}\n")));
+        text.push_str(&some(report.originals_lost.iter().map(|address| format!("  {address}\n")), most));
         text.push_str("  Let the game's client repair them, then `oddstack mend ADDRESS --accept`.\n");
     }
     if !report.originals_missing.is_empty() {
         let count = report.originals_missing.len() as u64;
         let count = counted(count, "file of the game's own", "files of the game's own");
-        let shown: Vec<&str> = report.originals_missing.iter().take(6).map(String::as_str).collect();
-        let more = report.originals_missing.len() - shown.len();
-        let more = if more > 0 { format!(", and {more} more") } else { String::new() };
-        let line = format!(
-            "{count} may be missing now: {}{more}\n  the layer was adopted, so these are not known here; let \
-             the game's client repair its files, then run `oddstack mend --accept`",
-            shown.join(", ")
-        );
-        text.push_str(&format!("  {}\n", paint(WARN, &line)));
+        text.push_str(&warned(&format!(
+            "{count} may be missing now: {}\n  the layer was adopted, so these are not known here; let the game's \
+             client repair its files, then run `oddstack mend --accept`",
+            named(&report.originals_missing, most)
+        )));
     }
     if !report.originals_old.is_empty() {
         let count = report.originals_old.len() as u64;
         let count = counted(count, "file of the game's own is", "files of the game's own are");
-        let shown: Vec<&str> = report.originals_old.iter().take(6).map(String::as_str).collect();
-        let more = report.originals_old.len() - shown.len();
-        let more = if more > 0 { format!(", and {more} more") } else { String::new() };
-        let line = format!(
-            "{count} back as before the update: {}{more}\n  let the game's client repair its files, then run \
-             `oddstack patchday finish` or `oddstack mend --accept`",
-            shown.join(", ")
-        );
-        text.push_str(&format!("  {}\n", paint(WARN, &line)));
+        text.push_str(&warned(&format!(
+            "{count} back as before the update: {}\n  let the game's client repair its files, then run `oddstack \
+             patchday finish` or `oddstack mend --accept`",
+            named(&report.originals_old, most)
+        )));
     }
-    for address in &report.discarded {
-        text.push_str(&format!("  {}\n", paint(WARN, &format!("{address} as it is on disk is let go"))));
+    let discarded =
+        report.discarded.iter().map(|address| warned(&format!("{address} as it is on disk is let go")));
+    text.push_str(&some(discarded, most));
+    text
+}
+
+fn warned(line: &str) -> String {
+    format!("  {}\n", paint(WARN, line))
+}
+
+/// The first `most` lines, and how many more there are.
+fn some(lines: impl ExactSizeIterator<Item = String>, most: usize) -> String {
+    let more = lines.len().saturating_sub(most);
+    let mut text: String = lines.take(most).collect();
+    if more > 0 {
+        text.push_str(&paint(DIM, &format!("  ... and {} more (-v lists all)\n", number(more as u64))));
     }
     text
+}
+
+fn named(addresses: &[String], most: usize) -> String {
+    let shown: Vec<&str> = addresses.iter().take(most).map(String::as_str).collect();
+    let more = addresses.len() - shown.len();
+    let more = if more > 0 { format!(", and {more} more") } else { String::new() };
+    format!("{}{more}", shown.join(", "))
 }
 
 /// The last line: what became of it.

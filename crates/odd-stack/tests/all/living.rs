@@ -1,6 +1,7 @@
 //! Living with a game: it is updated, repaired, written to by itself and by others.
 
 use std::fs;
+use std::time::{Duration, SystemTime};
 
 use crate::closed::Closed;
 
@@ -113,6 +114,81 @@ fn an_unplanned_update_goes_on_with_a_repair() {
     closed.run("lift lamps").status(0);
     assert_eq!(closed.read("game/data/lamps/brass.qtx"), "brass of 1.8\n");
     closed.run("check --deep").status(0);
+}
+
+#[test]
+fn an_unplanned_update_leaves_the_game_as_its_client_made_it() {
+    let closed = Closed::empty();
+    closed.write("docs/notes.txt", "not of the game\n");
+    closed.write("game/version.txt", "Quillhaven 1.7\n");
+    for number in 0..40 {
+        closed.write(&format!("game/data/lamps/{number:02}.qtx"), &format!("base {number:02}\n"));
+        closed.write(&format!("game/data/sails/{number:02}.qtx"), &format!("sail {number:02}\n"));
+    }
+    closed.write("game/config/harbour.ini", "[Fog]\nthick=1\n");
+    closed.run("game add Quillhaven game --version-from version.txt").status(0);
+    let names: Vec<String> = (0..40).map(|number| format!("data/lamps/{number:02}.qtx")).collect();
+    let mut members: Vec<(&str, &str)> = names.iter().map(|name| (name.as_str(), "mine\n")).collect();
+    members.push(("data/buoys/red.qtx", "red\n"));
+    closed.zip("lamps-1.0.zip", &members);
+    closed.zip("fog-1.0.zip", &[("config/harbour.ini", "[Fog]\nthick=9\n")]);
+    closed.run("add lamps-1.0.zip --place .=game:").status(0);
+    closed.run("add fog-1.0.zip --place .=game:").status(0);
+    // The client: ten covered files have new content, ten have gone, ten are as they always were; of what nobody
+    // covers some are only written anew; new files come into a folder that the layer had made.
+    closed.write("game/version.txt", "Quillhaven 1.8\n");
+    for number in 0..10 {
+        closed.write(&format!("game/data/lamps/{number:02}.qtx"), &format!("new {number:02}\n"));
+        fs::remove_file(closed.path(&format!("game/data/lamps/{:02}.qtx", number + 10))).unwrap();
+        let as_it_was = format!("base {:02}\n", number + 20);
+        closed.write(&format!("game/data/lamps/{:02}.qtx", number + 20), &as_it_was);
+        closed.write(&format!("game/data/sails/{number:02}.qtx"), "another sail\n");
+        let sail = format!("game/data/sails/{:02}.qtx", number + 10);
+        closed.write(&sail, "sail xx\n");
+        let sail = fs::File::options().append(true).open(closed.path(&sail)).unwrap();
+        sail.set_modified(SystemTime::UNIX_EPOCH + Duration::from_secs(1_600_000_000)).unwrap();
+        closed.write(&format!("game/data/buoys/{number:02}.qtx"), "buoy\n");
+    }
+    closed.write("game/data/buoys/logs/day.log", "of the running game\n");
+    fs::remove_file(closed.path("game/config/harbour.ini")).unwrap();
+    closed.run("check").status(3).says("11 files of the game's own with another time only");
+    let done = closed.run("patchday finish --json").status(3).json();
+    let count = |list: &str| done["data"][list].as_array().unwrap().len();
+    assert_eq!(count("changed"), 10 + 10 + 1, "{done}");
+    assert_eq!((count("touched"), count("gone"), count("added"), count("left")), (10, 10, 10, 1), "{done}");
+    assert_eq!(done["data"]["put_back"].as_array().unwrap().len(), 10 + 1, "{done}");
+    // Those that the client did not look at are of before; nobody knows of the settings.
+    assert_eq!(count("originals_old"), 10 + 1, "{done}");
+    assert_eq!(done["data"]["layers"][1]["fate"], "lifted", "{done}");
+    let reason = done["data"]["layers"][1]["reasons"][0].as_str().unwrap();
+    assert!(reason.starts_with("replaces 20 files that the update touched"), "{reason}");
+    for number in 0..10 {
+        assert_eq!(closed.read(&format!("game/data/lamps/{number:02}.qtx")), format!("new {number:02}\n"));
+        assert!(!closed.path(&format!("game/data/lamps/{:02}.qtx", number + 10)).exists());
+        assert_eq!(closed.read(&format!("game/data/buoys/{number:02}.qtx")), "buoy\n");
+    }
+    closed.run("mend data/buoys --restore").status(0);
+    closed.run("lay lamps").status(0);
+    closed.run("check --deep").status(0);
+    closed.run("remove lamps").status(0);
+    assert!(!closed.path("game/data/lamps/10.qtx").exists(), "the update took it away");
+    assert_eq!(closed.read("game/data/buoys/00.qtx"), "buoy\n");
+    closed.run("check --deep").status(0);
+    let files = closed.files();
+    closed.run("patchday finish").status(0).says("Nothing to do");
+    assert_eq!(closed.files(), files);
+}
+
+#[test]
+fn a_version_that_was_not_known_is_not_said_to_be_as_before() {
+    let closed = Closed::empty();
+    closed.write("game/data/sails.qtx", "sails\n");
+    closed.run("game add Quillhaven game").status(0);
+    closed.write("game/data/ferries.qtx", "ferries\n");
+    let done = closed.run("patchday finish --game-version 2.0").status(0);
+    done.says("The game is 2.0; what it was before is not known.");
+    closed.write("game/data/ferries2.qtx", "ferries\n");
+    closed.run("patchday finish").status(0).says("The game is 2.0, as before.");
 }
 
 #[test]

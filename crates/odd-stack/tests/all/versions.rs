@@ -76,6 +76,30 @@ fn of_a_version_that_has_little_again_it_is_asked() {
 }
 
 #[test]
+fn a_wrapper_of_another_name_is_the_wrapper_and_what_is_said_now_replaces_what_was() {
+    let closed = with_mods();
+    closed
+        .zip("gull-1.zip", &[("Gull 1/main/a.lua", "1"), ("Gull 1/main/b.lua", "1"), ("Gull 1/x.txt", "1")]);
+    closed.zip("gull-2.zip", &[("Final/main/a.lua", "2"), ("Final/main/b.lua", "2"), ("Final/x.txt", "2")]);
+    closed.zip("gull-3.zip", &[("New/main/c.lua", "3"), ("New/main/d.lua", "3")]);
+    closed.zip("gull-4.zip", &[("Newer/core/c.lua", "4"), ("Newer/core/d.lua", "4")]);
+    closed.run_words(&["add", "gull-1.zip", "--place", "Gull 1/main=mods:Gullwatch"]).status(0);
+    closed.run("upgrade gull gull-2.zip").status(0).says("what was `Gull 1/main`");
+    assert_eq!(closed.read("game/mods/Gullwatch/b.lua"), "2");
+    // With nothing of the old version in it, it is asked first.
+    let asked = closed.run("upgrade gull gull-3.zip").status(4);
+    asked.says("none of its files again").says("--place \"*/*=mods:Gullwatch\"");
+    closed.run("upgrade gull gull-4.zip").status(4).says("--place \"*/*=mods:Gullwatch\"");
+    // What is said now stands in the place of what was said then, of which nothing is left.
+    closed.run("upgrade gull gull-4.zip --place Newer/core=mods:Watch").status(0);
+    assert_eq!(closed.read("game/mods/Watch/c.lua"), "4");
+    assert!(!closed.path("game/mods/Gullwatch").exists());
+    closed.run("upgrade gull gull-2.zip --place main=mods:Gullwatch --skip *.txt").status(0);
+    assert!(!closed.path("game/mods/Watch").exists(), "one folder goes to one place");
+    closed.run("check --deep").status(0);
+}
+
+#[test]
 fn what_is_told_of_a_choice_is_what_was_taken() {
     let closed = Closed::with_game();
     let members = [
