@@ -5,6 +5,7 @@ use std::cmp::Ordering;
 use schemars::JsonSchema;
 use serde::Serialize;
 
+use super::game_links::GameLinks;
 use super::needs::needs_of;
 use super::runs_code::runs_code;
 use super::wishes::{ClearRow, StartRow};
@@ -91,7 +92,7 @@ pub(super) fn needs_words(needs: &Needs) -> Vec<String> {
 pub struct CopiedLinkRow {
     /// The link, or a file below it.
     pub member: String,
-    /// What it is a copy of.
+    /// What it is a copy of: another path of the package, or an address of the game.
     pub copy_of: String,
 }
 
@@ -195,6 +196,7 @@ pub(super) fn left_out_word(reason: LeftOut) -> &'static str {
 pub(super) fn report(
     package: &Package,
     placed: &Fit,
+    links: &GameLinks,
     name: String,
     version: Option<String>,
     variant: Option<String>,
@@ -206,7 +208,7 @@ pub(super) fn report(
         member: members[*index].path.to_string(),
         reason: left_out_word(*reason).to_owned(),
     });
-    let links = package.links_out().iter().map(|link| LeftOutRow {
+    let out = links.out.iter().map(|link| LeftOutRow {
         member: format!("{} -> {}", link.path, link.target),
         reason: "link_out".to_owned(),
     });
@@ -214,14 +216,16 @@ pub(super) fn report(
         let copy_of = member.copy_of.as_ref()?.to_string();
         Some(CopiedLinkRow { member: member.path.to_string(), copy_of })
     });
+    let sizes = placements.clone().map(|placement| members[placement.member].size_bytes);
+    let sizes = sizes.chain(links.copies.iter().map(|copy| copy.size_bytes));
     AddReport {
         name,
         version,
         variant,
         package: absolute.display().to_string(),
         kind: package.kind().word().to_owned(),
-        files: placed.placements.len() as u64,
-        bytes: placements.clone().map(|placement| members[placement.member].size_bytes).sum(),
+        files: (placed.placements.len() + links.copies.len()) as u64,
+        bytes: sizes.sum(),
         findings: findings_of(&placed.findings),
         replaces: None,
         choices: choice_rows(placed),
@@ -233,8 +237,8 @@ pub(super) fn report(
         needs: needs_words(&needs_of(&placed.rules)),
         lies_below: None,
         sets: Vec::new(),
-        left_out: left_out.chain(links).collect(),
-        copied_links: copied.collect(),
+        left_out: left_out.chain(out).collect(),
+        copied_links: copied.chain(links.rows()).collect(),
         runs_code: placements
             .filter(|placement| runs_code(&placement.to.path, members[placement.member].executable))
             .map(|placement| placement.to.to_string())

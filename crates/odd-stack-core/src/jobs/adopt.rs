@@ -11,6 +11,7 @@ use super::add_report::{AddReport, report};
 use super::arrival::{Arrival, Opening};
 use super::away::Away;
 use super::contents::Contents;
+use super::game_links::GameLinks;
 use super::mend::Accepted;
 use super::new_layer::{Making, key_of, numbered, write_layer};
 use super::originals::{Covered, FoundOriginal, OriginalRow, find_originals};
@@ -188,7 +189,8 @@ fn decide(
     placed.folders.retain(|folder| holding.contains(&(&folder.root, folder.path.as_str())));
     let version = request.version.clone().or(told.parts.version.clone());
     let variant = request.variant.clone().or(told.parts.variant.clone());
-    let mut layer_report = report(package, &placed, name, version, variant);
+    let links = GameLinks { out: package.links_out().to_vec(), ..GameLinks::default() };
+    let mut layer_report = report(package, &placed, &links, name, version, variant);
     let (hashes, mut new) = (contents.hashes(), contents.take_new());
     new.sort_unstable();
     let is_taken = |it: &&Covered| !taken.iter().any(|own| (own.root, &own.key) == (it.root, &it.key));

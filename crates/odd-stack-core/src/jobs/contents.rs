@@ -94,6 +94,12 @@ impl<'a> Contents<'a> {
         Ok(hash)
     }
 
+    /// Takes a copy of a file of the game.
+    pub(super) fn put_file(&self, path: &Path, size_bytes: u64) -> Result<ContentHash, AddError> {
+        let mut file = std::fs::File::open(path).map_err(LedgerError::io("read", path))?;
+        Ok(self.store.intake.take(&mut file, size_bytes)?)
+    }
+
     /// Opens the package; contents that can only be listed by unpacking them are taken at once.
     pub(super) fn open(
         &self,

@@ -12,18 +12,19 @@ use super::add_report::{
 };
 use super::arrival::{Arrival, Opening};
 use super::contents::Contents;
+use super::game_links::GameLinks;
 use super::needs::{needs_of, unmet_under};
 use super::placing::{Placer, Wanted};
 use super::runs_code::runs_code;
 use super::wishes::{ClearRow, StartRow, wish_rows};
-use super::{Count, MeetingRow, OverRow};
+use super::{CopiedLinkRow, Count, MeetingRow, OverRow};
 use crate::address::Address;
 use crate::disk::Blender;
 use crate::fit::{Candidate, Effect, Fit, FitError, LeftOut, NotChosen, Placement};
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError};
 use crate::observer::Observer;
-use crate::package::Limits;
+use crate::package::{Limits, LinkOut};
 use crate::stack::{LayerFacts, LayerId, Needs, Order, Provider, Standing, Unmet, place_by_rules};
 
 /// Where one file would go and what it would meet there.
@@ -121,6 +122,8 @@ pub struct InspectReport {
     pub members: Vec<MemberRow>,
     /// Links that lead out of it; they stop an add.
     pub links_out: Vec<LinkRow>,
+    /// Links that would become copies of files of the game.
+    pub links_to_game: Vec<CopiedLinkRow>,
     /// Archives inside that could not be looked into.
     pub unopened: Vec<UnopenedRow>,
     /// What decided where the files go, in words; empty without a game.
@@ -179,11 +182,8 @@ pub fn inspect(
             .iter()
             .map(|inner| UnopenedRow { path: inner.path.to_string(), reason: inner.reason.clone() })
             .collect(),
-        links_out: package
-            .links_out()
-            .iter()
-            .map(|link| LinkRow { path: link.path.to_string(), target: link.target.clone() })
-            .collect(),
+        links_out: link_rows(package.links_out()),
+        links_to_game: Vec::new(),
         findings: Vec::new(),
         choices: Vec::new(),
         parts: Vec::new(),
@@ -201,6 +201,8 @@ pub fn inspect(
     let placer = Placer::new(ledger, order.clone(), &arrival, &contents, observer);
     let source = match placer.place(wanted, None) {
         Ok(placed) => {
+            let links = GameLinks::follow(ledger, &order, &arrival.package, &placed)?;
+            (report.links_out, report.links_to_game) = (link_rows(&links.out), links.rows().collect());
             report.findings = findings_of(&placed.findings);
             report.choices = choice_rows(&placed);
             report.parts = part_rows(&placed.parts);
@@ -241,6 +243,11 @@ pub fn inspect(
         source => return Err(AddError::Fit { package: path.display().to_string(), source }),
     }
     Ok(report)
+}
+
+fn link_rows(links: &[LinkOut]) -> Vec<LinkRow> {
+    let row = |link: &LinkOut| LinkRow { path: link.path.to_string(), target: link.target.clone() };
+    links.iter().map(row).collect()
 }
 
 fn member_row(member: &crate::package::Member) -> MemberRow {

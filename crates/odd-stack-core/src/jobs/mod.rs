@@ -21,6 +21,7 @@ mod contents;
 mod differs;
 mod find;
 mod forget;
+mod game_links;
 mod inspect;
 mod keys;
 mod mend;

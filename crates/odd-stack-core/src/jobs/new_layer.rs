@@ -59,8 +59,10 @@ pub(super) struct Exchanged {
     pub patch: Option<Vec<Address>>,
 }
 
-/// Changes to the keys of one file, stored as a content.
-pub(super) struct KeysOf {
+/// A stored content for one address that no file of the package is: changes to the keys of a file, or a copy of one of
+/// the game's.
+pub(super) struct ContentAt {
+    pub kind: EntryKind,
     pub address: Address,
     pub hash: ContentHash,
     pub size_bytes: u64,
@@ -76,7 +78,7 @@ pub(super) struct Making<'a> {
     pub hashes: &'a BTreeMap<usize, ContentHash>,
     pub exchanged: Option<&'a Exchanged>,
     /// Lists of changes to keys, stored.
-    pub keys: &'a [KeysOf],
+    pub keys: &'a [ContentAt],
     pub away: &'a Away,
     /// Times that files have on disk, in seconds since 1970, where they lie there already.
     pub times: &'a HashMap<Address, i64>,
@@ -154,7 +156,7 @@ pub(super) fn write_layer(
         entries.extend(take_aways(ledger, layer, &away.files)?);
     }
     let latest = package.members().iter().map(|member| member.modified).max().unwrap_or_default();
-    entries.extend(key_entries(ledger, layer, keys, latest)?);
+    entries.extend(content_entries(ledger, layer, keys, latest)?);
     entries.sort_by_key(|(path, ..)| *path);
     catalogue.insert_entries(&entries)?;
     let folded = placed.folders.iter().map(key).collect::<Result<Vec<_>, _>>()?;
@@ -171,18 +173,18 @@ pub(super) fn write_layer(
     Ok(layer)
 }
 
-/// Entries that change keys of what lies beneath.
-pub(super) fn key_entries(
+/// Entries for contents that are no file of the package.
+pub(super) fn content_entries(
     ledger: &Ledger,
     layer: LayerId,
-    keys: &[KeysOf],
+    keys: &[ContentAt],
     modified: i64,
 ) -> Result<Vec<(PathId, Entry, RelPath)>, LedgerError> {
     let addresses = keys.iter().map(|keys| key_of(ledger, &keys.address)).collect::<Result<Vec<_>, _>>()?;
     let numbers = ledger.catalogue.path_numbers(&addresses)?;
-    let entry = |keys: &KeysOf| Entry {
+    let entry = |keys: &ContentAt| Entry {
         layer,
-        kind: EntryKind::Keys,
+        kind: keys.kind,
         spelled: keys.address.path.clone(),
         hash: keys.hash,
         size_bytes: keys.size_bytes,

@@ -8,7 +8,8 @@ use super::add_report::{AddReport, ReplacedRow, report, set_words};
 use super::arrival::Arrival;
 use super::away::Away;
 use super::contents::Contents;
-use super::new_layer::{Exchanged, KeysOf};
+use super::game_links::GameLinks;
+use super::new_layer::{ContentAt, Exchanged};
 use super::placing::Placer;
 use super::placing_again::Before;
 use super::show::remembered_rules;
@@ -20,7 +21,7 @@ use crate::fit::{Fit, FitError, Rules};
 use crate::hash::ContentHash;
 use crate::ledger::{Layer, Ledger};
 use crate::observer::Observer;
-use crate::stack::Order;
+use crate::stack::{EntryKind, Order};
 
 /// What a layer is made of, read and not yet written down.
 pub(super) struct TakenIn {
@@ -29,7 +30,7 @@ pub(super) struct TakenIn {
     pub rules: Rules,
     pub report: AddReport,
     pub exchanged: Option<Exchanged>,
-    pub keys: Vec<KeysOf>,
+    pub keys: Vec<ContentAt>,
     pub away: Away,
     /// Hashes of base files that were read.
     pub base_hashes: BTreeMap<Address, ContentHash>,
@@ -66,10 +67,6 @@ pub(super) fn take_in(
     let remembered = old.map(|old| remembered_rules(ledger, old)).transpose()?;
     let skip_links =
         request.wanted.rules.skip_links || remembered.as_ref().is_some_and(|rules| rules.skip_links);
-    if !skip_links && !package.links_out().is_empty() {
-        let (package, links) = (request.package.display().to_string(), package.links_out().to_vec());
-        return Err(AddError::LinksOut { package, links });
-    }
     if let Some(old) = old {
         let of_sheet = told.sheet.as_ref().and_then(|sheet| sheet.patches.as_deref());
         check_patch(request.patch.as_ref(), old, of_sheet)?;
@@ -81,6 +78,11 @@ pub(super) fn take_in(
     };
     let placer = Placer::new(ledger, order.clone(), arrival, contents, observer);
     let placed = placer.place(&request.wanted, replaced.as_ref())?;
+    let links = GameLinks::follow(ledger, order, package, &placed)?;
+    if !skip_links && !links.out.is_empty() {
+        let package = request.package.display().to_string();
+        return Err(AddError::LinksOut { package, links: links.out });
+    }
     let name = request.name.clone().or_else(|| old.map(|old| old.about.name.clone()));
     let name = name.unwrap_or_else(|| told.parts.name.clone());
     let name = free_name(&ledger.layers()?, beside, name, place)?;
@@ -89,10 +91,11 @@ pub(super) fn take_in(
         placed.placements.iter().map(|placement| members[placement.member].content).collect();
     contents.read(package, &wanted, observer)?;
     let placed = placer.without_copies(placed)?;
-    let (keys, not_set) = key_lists(ledger, &placed, contents)?;
+    let (mut keys, not_set) = key_lists(ledger, &placed, contents)?;
+    keys.extend(links.take(contents)?);
     let version = request.version.clone().or(told.parts.version.clone());
     let variant = request.variant.clone().or(told.parts.variant.clone());
-    let mut report = report(package, &placed, name, version, variant);
+    let mut report = report(package, &placed, &links, name, version, variant);
     report.replaces = old.map(|old| ReplacedRow::of(old, report.version.as_deref()));
     let away = Away::of(ledger, &placed)?;
     report.noted.extend(not_set);
@@ -115,7 +118,7 @@ fn key_lists(
     ledger: &Ledger,
     placed: &Fit,
     contents: &Contents<'_>,
-) -> Result<(Vec<KeysOf>, Vec<String>), AddError> {
+) -> Result<(Vec<ContentAt>, Vec<String>), AddError> {
     let (game, book) = (ledger.game(), ledger.game().address_book());
     let mut lists: Vec<(Address, Vec<KeyEdit>)> = Vec::new();
     let mut not_set = Vec::new();
@@ -139,7 +142,7 @@ fn key_lists(
     for (address, list) in lists {
         let bytes = write_edits(&list).map_err(|error| ledger.catalogue.damaged_by(&error))?;
         let size_bytes = bytes.len() as u64;
-        keys.push(KeysOf { address, hash: contents.put(bytes)?, size_bytes });
+        keys.push(ContentAt { kind: EntryKind::Keys, address, hash: contents.put(bytes)?, size_bytes });
     }
     Ok((keys, not_set))
 }

@@ -11,7 +11,7 @@ use time::format_description::well_known::Rfc3339;
 
 use super::Permit;
 use super::add::free_name;
-use super::new_layer::{KeysOf, key_entries, key_of};
+use super::new_layer::{ContentAt, content_entries, key_of};
 use super::{AddError, AddPlace};
 use crate::address::{Address, AddressError, FoldedKey, RelPath};
 use crate::blend::{Format, KeyEdit, NotEdited, look_up, read_edits, renewed, resolve_edits, write_edits};
@@ -352,12 +352,12 @@ fn own_request(
     })?)
 }
 
-fn store(ledger: &Ledger, intake: &Intake<'_>, files: &[OwnFile]) -> Result<Vec<KeysOf>, LedgerError> {
+fn store(ledger: &Ledger, intake: &Intake<'_>, files: &[OwnFile]) -> Result<Vec<ContentAt>, LedgerError> {
     let stored = files.iter().filter(|file| !file.edits.is_empty()).map(|file| {
         let bytes = write_edits(&file.edits).map_err(|error| ledger.catalogue.damaged_by(&error))?;
         let size_bytes = bytes.len() as u64;
         let hash = intake.take(&mut bytes.as_slice(), size_bytes)?;
-        Ok(KeysOf { address: file.address.clone(), hash, size_bytes })
+        Ok(ContentAt { kind: EntryKind::Keys, address: file.address.clone(), hash, size_bytes })
     });
     stored.collect()
 }
@@ -388,7 +388,7 @@ fn whole_entries(
 fn own_layer(
     ledger: &Ledger,
     files: &[OwnFile],
-    stored: &[KeysOf],
+    stored: &[ContentAt],
     new: &[(ContentHash, u64)],
     command: &str,
     now: &str,
@@ -426,7 +426,7 @@ fn own_layer(
     })?;
     catalogue.mark_as_own_edits(layer)?;
     let modified = OffsetDateTime::parse(now, &Rfc3339).map_or(0, |at| at.unix_timestamp() & !1);
-    let mut entries = key_entries(ledger, layer, stored, modified)?;
+    let mut entries = content_entries(ledger, layer, stored, modified)?;
     if let Some(old) = old {
         // What is as it was keeps its time.
         let known = catalogue.entries_of(old)?;

@@ -82,6 +82,13 @@ pub struct LinkOut {
     pub target: String,
 }
 
+impl LinkOut {
+    /// Where the link would lead from `at`, below the same folder; nothing where that is left.
+    pub fn leads_to(&self, at: &RelPath) -> Option<RelPath> {
+        target_of(&Link { path: at.clone(), target: self.target.clone(), from_top: false })
+    }
+}
+
 /// Everything in a package: files, folders, and links that lead elsewhere.
 #[derive(Debug, Clone, Default)]
 pub(super) struct Listing {

@@ -228,6 +228,34 @@ fn links_become_copies_and_links_out_stop_an_add() {
     assert_eq!(fs::read_to_string(alias).unwrap(), "real");
 }
 
+#[test]
+fn a_link_to_a_file_of_the_game_becomes_a_copy_of_it() {
+    let world =
+        World::with_game(&[("game/data/lamps/base.dds", "base"), ("game/data/lamps/other.dds", "other")]);
+    world.write("game/data/lamps/base.dds", "now");
+    let make = |target: &str, real: &str| {
+        let mut writer = ZipWriter::new(Cursor::new(Vec::new()));
+        writer.start_file("w/data/lamps/real.dds", SimpleFileOptions::default()).unwrap();
+        writer.write_all(real.as_bytes()).unwrap();
+        writer.add_symlink("w/data/lamps/alias.dds", target, SimpleFileOptions::default()).unwrap();
+        writer.finish().unwrap().into_inner()
+    };
+    let places = ["w/data=game:data"];
+    for out in ["nothing.dds", "../../../docs/x", "../../../../x", "../lamps"] {
+        let package = store(&world, "out.zip", &make(out, "real"));
+        let error = world.add(&package, &places).unwrap_err();
+        assert!(matches!(error, AddError::LinksOut { .. }), "{out}: {error}");
+    }
+    world.add(&store(&world, "to-game.zip", &make("../lamps/base.dds", "real")), &places).unwrap();
+    let alias = world.path("game/data/lamps/alias.dds");
+    assert_eq!(fs::read_to_string(&alias).unwrap(), "now", "as the game has it on disk");
+    // What a layer covers is still the game's own file.
+    let cover = world.package("cover", &[("other.dds", "covered")]);
+    world.add(&cover, &["other.dds=game:data/lamps/other.dds"]).unwrap();
+    world.add(&store(&world, "again.zip", &make("other.dds", "again")), &places).unwrap();
+    assert_eq!(fs::read_to_string(&alias).unwrap(), "other");
+}
+
 #[cfg(unix)]
 #[test]
 fn links_and_pipes_in_a_folder() {

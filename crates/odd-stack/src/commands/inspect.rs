@@ -112,6 +112,9 @@ fn text(report: &InspectReport, game: Option<&str>, verbose: bool, width: usize)
     for inner in &report.unopened {
         text.push_str(&format!("  {} can't be looked into: {}\n", inner.path, inner.reason));
     }
+    for link in &report.links_to_game {
+        text.push_str(&format!("  {} is a link and becomes a copy of {}\n", link.member, link.copy_of));
+    }
     for link in &report.links_out {
         let line = format!(
             "  link out of the package: {} -> {} (add it with --skip-links)\n",
