@@ -25,6 +25,16 @@ pub fn compare_versions(one: &str, two: &str) -> Ordering {
         .unwrap_or(Ordering::Equal)
 }
 
+/// Whether `version` is `wanted` or one beneath it: `8.7` has `8.7.0.1` and `8.7b` beneath it, and no `8.7-rc1`, which comes
+/// before it.
+pub fn is_beneath(version: &str, wanted: &str) -> bool {
+    let (version, wanted) = (pieces(version), pieces(wanted));
+    let begins_so =
+        wanted.iter().enumerate().all(|(at, piece)| version.get(at).unwrap_or(&Piece::Nothing) == piece);
+    let mut rest = version.iter().skip(wanted.len()).skip_while(|piece| **piece == Piece::Nothing);
+    begins_so && !wanted.is_empty() && !matches!(rest.next(), Some(Piece::Before(_)))
+}
+
 fn pieces(version: &str) -> Vec<Piece> {
     let lower = version.trim().to_lowercase();
     let lower = match lower.strip_prefix('v') {
@@ -97,12 +107,19 @@ mod tests {
 
     proptest! {
         #[test]
-        fn it_is_a_total_order(versions in proptest::collection::vec("v?[0-3]{1,2}([.-]?([0-2]|b|pre)){0,3}", 3)) {
+        fn it_is_a_total_order(
+            versions in proptest::collection::vec("[vV]?[0-3]{1,2}([._+ -]?([0-2]{1,2}|b|pre|rc|dev|build)){0,4}", 3)
+        ) {
             let [a, b, c] = &versions[..] else { unreachable!() };
             prop_assert_eq!(compare_versions(a, b), compare_versions(b, a).reverse());
             prop_assert_eq!(compare_versions(a, a), Ordering::Equal);
             if compare_versions(a, b).is_le() && compare_versions(b, c).is_le() {
                 prop_assert!(compare_versions(a, c).is_le());
+            }
+            prop_assert!(is_beneath(a, a));
+            if is_beneath(a, b) {
+                prop_assert!(compare_versions(a, b).is_ge(), "what is beneath does not come before");
+                prop_assert!(!is_beneath(b, c) || is_beneath(a, c));
             }
         }
     }

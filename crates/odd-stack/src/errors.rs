@@ -83,6 +83,13 @@ impl Failure {
         self
     }
 
+    /// Without the choices of that option.
+    #[must_use]
+    pub fn without_choice(mut self, option: &str) -> Self {
+        self.choices.retain(|choice| choice.option.split(' ').next() != Some(option));
+        self
+    }
+
     /// Says first which package it is about.
     #[must_use]
     pub fn of_package(mut self, package: &str) -> Self {
@@ -393,7 +400,17 @@ impl From<AddError> for Failure {
             AddError::BadNeed { .. } => Self::of(Exit::Usage, "bad_need", &error),
             AddError::NothingLies { .. } => Self::of(Exit::Failed, "nothing_to_adopt", &error),
             AddError::IsPatch { .. } => Self::of(Exit::Undecided, "is_patch", &error)
-                .choice("put its files onto what the layer has", "--patch"),
+                .choice("put its files onto what the layer has", "--patch")
+                .choice("it is the whole new version all the same", "--whole"),
+            AddError::MayBePatch { ref present, .. } => {
+                let onto = present.as_ref().map(|present| format!(" --onto {}", quoted(present)));
+                Self::of(Exit::Undecided, "may_be_patch", &error)
+                    .choice(
+                        "put its files onto what the layer has",
+                        format!("--patch{}", onto.unwrap_or_default()),
+                    )
+                    .choice("it is the whole new version; the rest goes", "--whole")
+            }
             AddError::PatchOfOther { ref wanted, ref present, .. } => {
                 let failure = Self::of(Exit::Undecided, "patch_of_other", &error);
                 match (wanted, present) {

@@ -46,6 +46,8 @@ pub struct AddRequest {
     pub prefer: Option<Prefer>,
     /// It holds only the changed files of a version; which one it goes onto, if the user says so.
     pub patch: Option<Patch>,
+    /// It holds all of a new version, as the user says, however little that is.
+    pub whole: bool,
 }
 
 /// How a package of only changed files goes onto a layer.

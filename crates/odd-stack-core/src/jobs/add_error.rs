@@ -70,6 +70,21 @@ pub enum AddError {
         /// The version it goes onto.
         wanted: String,
     },
+    /// Most of the layer would go with the new version, which has only files that the layer has.
+    #[error(
+        "the package has {files} of the layer {name}'s {of} files, so {} would go: it may hold only what changed",
+        of - files
+    )]
+    MayBePatch {
+        /// The layer.
+        name: String,
+        /// The layer's version.
+        present: Option<String>,
+        /// Files of the layer that the package has.
+        files: usize,
+        /// Files of the layer.
+        of: usize,
+    },
     /// The package of changed files is for another version.
     #[error(
         "{}, and the layer {name} {}",

@@ -126,6 +126,13 @@ impl Placer<'_> {
         }
     }
 
+    /// How many of the older version's addresses a fit has again, and how many there are.
+    pub(super) fn files_again(&self, before: &Before, fit: &Fit) -> (usize, usize) {
+        let old = self.old_addresses(before);
+        let again = fit.placements.iter().filter(|placement| self.is_old(&placement.to, &old)).count();
+        (again, old.values().map(HashSet::len).sum())
+    }
+
     /// Places it by `remembered` rules, under what is said now.
     fn as_before(
         &self,

@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use super::add::{AddPlace, AddRequest, Patch, free_name};
+use super::add::{AddPlace, AddRequest, free_name};
 use super::add_error::AddError;
 use super::add_report::{AddReport, ReplacedRow, report, set_words};
 use super::arrival::Arrival;
@@ -69,7 +69,7 @@ pub(super) fn take_in(
         request.wanted.rules.skip_links || remembered.as_ref().is_some_and(|rules| rules.skip_links);
     if let Some(old) = old {
         let of_sheet = told.sheet.as_ref().and_then(|sheet| sheet.patches.as_deref());
-        check_patch(request.patch.as_ref(), old, of_sheet)?;
+        check_patch(request, old, of_sheet.or(told.parts.onto.as_deref()))?;
     }
     let is_patch = request.patch.is_some();
     let replaced = match (old, remembered.clone()) {
@@ -78,6 +78,9 @@ pub(super) fn take_in(
     };
     let placer = Placer::new(ledger, order.clone(), arrival, contents, observer);
     let placed = placer.place(&request.wanted, replaced.as_ref())?;
+    if let (Some(old), Some(before)) = (old, &replaced) {
+        check_whole(&placer, request, old, before, &placed)?;
+    }
     let links = GameLinks::follow(ledger, order, package, &placed)?;
     if !skip_links && !links.out.is_empty() {
         let package = request.package.display().to_string();
@@ -151,16 +154,39 @@ fn bad_sheet(error: AddressError) -> AddError {
     AddError::Fit { package: "the fit sheet".to_owned(), source: FitError::Address(error) }
 }
 
-/// Makes sure that a package of only changed files goes onto the version that it is for.
-fn check_patch(patch: Option<&Patch>, old: &Layer, of_sheet: Option<&str>) -> Result<(), AddError> {
+/// Asks where most of the layer would go, and what comes is nearly all of it: that may be only what changed. What a
+/// person narrowed by patterns is meant so.
+fn check_whole(
+    placer: &Placer<'_>,
+    request: &AddRequest,
+    old: &Layer,
+    before: &Before,
+    placed: &Fit,
+) -> Result<(), AddError> {
+    const FEWEST: usize = 3;
+    let said = &request.wanted.rules;
+    if request.whole || before.is_patch || !said.only.is_empty() || !said.skip.is_empty() {
+        return Ok(());
+    }
+    let (files, of) = placer.files_again(before, placed);
+    let gone = of - files;
+    if gone < FEWEST || gone <= files || files == 0 || files * 2 < placed.placements.len() {
+        return Ok(());
+    }
     let (name, present) = (old.about.name.clone(), old.about.version.clone());
-    let Some(patch) = patch else {
-        return match of_sheet {
+    Err(AddError::MayBePatch { name, present, files, of })
+}
+
+/// Makes sure that a package of only changed files goes onto the version that it is for.
+fn check_patch(request: &AddRequest, old: &Layer, told: Option<&str>) -> Result<(), AddError> {
+    let (name, present) = (old.about.name.clone(), old.about.version.clone());
+    let Some(patch) = &request.patch else {
+        return match told.filter(|_| !request.whole) {
             Some(wanted) => Err(AddError::IsPatch { name, wanted: wanted.to_owned() }),
             None => Ok(()),
         };
     };
-    let wanted = patch.onto.as_deref().or(of_sheet);
+    let wanted = patch.onto.as_deref().or(told);
     let fits = match (wanted, &present) {
         _ if patch.despite => true,
         (Some(wanted), Some(present)) => compare_versions(wanted, present).is_eq(),

@@ -151,6 +151,7 @@ pub fn add_request(package: &Path, places: &[&str]) -> AddRequest {
         limits: Limits::default(),
         prefer: None,
         patch: None,
+        whole: false,
     }
 }
 

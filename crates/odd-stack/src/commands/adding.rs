@@ -152,6 +152,7 @@ impl PackageArgs {
                 limits: self.place.limits()?,
                 prefer: None,
                 patch: None,
+                whole: false,
             })
         };
         packages.iter().map(request).collect()

@@ -31,6 +31,9 @@ pub struct UpgradeArgs {
     /// The package holds only the changed files of the new version: put them onto what the layer has
     #[arg(long)]
     pub patch: bool,
+    /// The package holds all of the new version, however little that is
+    #[arg(long, conflicts_with = "patch")]
+    pub whole: bool,
     /// The version that a patch goes onto, when the package does not say it
     #[arg(long, value_name = "V", requires = "patch")]
     pub onto: Option<String>,
@@ -95,20 +98,13 @@ pub fn run(desk: &mut Desk, args: &UpgradeArgs) -> Result<Ended, Failure> {
             Whose::Mine => Prefer::Mine,
             Whose::New => Prefer::New,
         });
+        request.whole = args.whole;
         request.patch = args.patch.then(|| Patch { onto: args.onto.clone(), despite: args.change.despite });
     }
-    let report = carry_out(desk, &ledger, permit, requests, &args.change, &Doing::default())?;
-    let differences = report.change.difference.iter().chain(&report.change.more_differences);
-    let is_mostly_gone = |(difference, layer): (&odd_stack_core::jobs::DifferenceRow, _)| {
-        let layer: &odd_stack_core::jobs::AddReport = layer;
-        difference.gone.len() as u64 > layer.files
-    };
-    if !args.patch && differences.zip(report.layers()).any(is_mostly_gone) {
-        desk.out.hint(
-            "Most of the old version's files are gone. If this package holds only the changed ones, go back to the \
-             old version and take it with --patch.",
-        );
-    }
+    let is_one = requests.len() == 1;
+    let done = carry_out(desk, &ledger, permit, requests, &args.change, &Doing::default());
+    // A patch goes alone.
+    done.map_err(|failure| if is_one { failure } else { failure.without_choice("--patch") })?;
     Ok(Ended::Well)
 }
 

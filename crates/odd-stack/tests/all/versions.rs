@@ -100,6 +100,47 @@ fn a_wrapper_of_another_name_is_the_wrapper_and_what_is_said_now_replaces_what_w
 }
 
 #[test]
+fn what_may_be_a_patch_is_asked_and_parts_of_a_pack_are_no_versions() {
+    let closed = with_mods();
+    let whole: Vec<(String, &str)> = (0..6).map(|number| (format!("Gull/{number}.lua"), "1")).collect();
+    let whole: Vec<(&str, &str)> = whole.iter().map(|(name, text)| (name.as_str(), *text)).collect();
+    closed.zip("Gull Watch 1.1.zip", &whole);
+    closed.zip("Gull Watch 1.2.zip", &[("Gull/0.lua", "2"), ("Gull/new.lua", "2")]);
+    closed.zip("Gull Watch 1.2 to 1.3.zip", &[("Gull/1.lua", "3")]);
+    closed.zip("Gull Watch 1.4.zip", &[("Gull/0.lua", "4"), ("Gull/1.lua", "4"), ("Gull/2.lua", "4")]);
+    let run = |words: &[&str]| closed.run_words(words);
+    run(&["add", "Gull Watch 1.1.zip", "--place", "Gull=mods:Gull"]).status(0).says("Gull Watch 1.1");
+    let files = closed.files();
+    let asked = run(&["upgrade", "Gull Watch 1.2.zip"]).status(4);
+    asked.says("so 5 would go").says("--patch --onto 1.1").says("--whole");
+    assert_eq!(closed.files(), files);
+    run(&["upgrade", "Gull Watch 1.2.zip", "--patch", "--onto", "1.1"]).status(0);
+    assert_eq!(
+        (closed.read("game/mods/Gull/0.lua"), closed.read("game/mods/Gull/5.lua")),
+        ("2".into(), "1".into())
+    );
+    // Its name says what it goes onto, and what it gives.
+    run(&["upgrade", "Gull Watch 1.2 to 1.3.zip"])
+        .status(4)
+        .says("what changed since 1.2 of Gull Watch")
+        .says("--patch");
+    run(&["upgrade", "Gull Watch 1.2 to 1.3.zip", "--patch"]).status(0);
+    closed.run("stack").status(0).says("1.3");
+    run(&["upgrade", "Gull Watch 1.2 to 1.3.zip", "--patch"]).status(4).says("goes onto version 1.2");
+    assert_eq!(closed.read("game/mods/Gull/4.lua"), "1");
+    run(&["upgrade", "Gull Watch 1.4.zip", "--whole"]).status(0);
+    assert!(!closed.path("game/mods/Gull/4.lua").exists());
+    closed.run("check --deep").status(0);
+    // Two parts of one pack are two layers.
+    for part in ["1", "2"] {
+        let name = format!("Quay Pack Part {part}.zip");
+        closed.zip(&name, &[(&format!("Quay/{part}.lua"), part)]);
+        run(&["add", &name, "--place", "Quay=mods:Quay"]).status(0).says(&format!("Quay Pack Part {part}"));
+    }
+    assert_eq!(closed.run("stack --json").status(0).json()["data"]["layers"].as_array().unwrap().len(), 3);
+}
+
+#[test]
 fn what_is_told_of_a_choice_is_what_was_taken() {
     let closed = Closed::with_game();
     let members = [
