@@ -471,7 +471,8 @@ impl<'a> Decider<'a> {
                 }
                 Ok(found)
             }
-            Pick::Unclear(candidates) => {
+            Pick::Unclear(mut candidates) => {
+                candidates.extend(all.iter().filter(|it| self.is_written_out(top, it)).cloned());
                 let apart = self.units_apart(bottom);
                 if apart.iter().all(Option::is_some) && self.outline.nodes[bottom].files.is_empty() {
                     return Ok(apart.iter().flatten().map(|it| self.found(it)).collect());

@@ -98,7 +98,12 @@ impl Decider<'_> {
         let mut offers = Offers::default();
         let all = self.outline.content(top);
         let usual = Self::usual_beside_each_other(weighed);
-        for it in weighed.iter().filter(|it| self.outline.is_below(bottom, it.mapping.node)) {
+        let mut beside: FxHashMap<Spot, Vec<(f64, &str)>> = FxHashMap::default();
+        for it in weighed {
+            let is_written_out = self.is_written_out(top, it);
+            if !is_written_out && !self.outline.is_below(bottom, it.mapping.node) {
+                continue;
+            }
             let mut weight = self.weight_of(it, all, weighed);
             let is_new_one = rows.iter().any(|row| self.has_own_names(row) && self.is_beside(it, row));
             // Some files alone that are like another add-on's are what add-ons have.
@@ -106,14 +111,18 @@ impl Decider<'_> {
             let is_others = it.mapping.node == bottom
                 && gatherings.contains_key(&side_by_side(it).1)
                 && (a.met + a.met_flat) * 5 < all * 4;
-            if is_new_one || is_others || usual.contains(&side_by_side(it)) {
+            if !is_written_out && (is_new_one || is_others || usual.contains(&side_by_side(it))) {
                 weight *= 0.45;
             }
             if weight > 0.0 {
+                if it.mapping.node == bottom {
+                    beside.entry(side_by_side(it).1).or_default().push((weight, it.mapping.to.1.as_str()));
+                }
                 let places = [(it.mapping.node, self.sight.address(&it.mapping.to))];
                 offers.put(weight, self.candidate(&places, self.words(&it.agreement)));
             }
         }
+        self.put_one_more(top, bottom, beside, &mut offers);
         self.put_rows(top, rows, &mut offers);
         let most_share = 1.0_f64;
         // What lies in another add-on's folder says little of where this one goes.
@@ -168,6 +177,36 @@ impl Decider<'_> {
         offers.best(|candidate| candidate.places.iter().all(|place| place.to == at_root))
     }
 
+    /// Where it may be laid onto each of several folders side by side it may as well be one more of them.
+    fn put_one_more(
+        &self,
+        top: usize,
+        bottom: usize,
+        beside: FxHashMap<Spot, Vec<(f64, &str)>>,
+        offers: &mut Offers,
+    ) {
+        const FEWEST: usize = 3;
+        for (spot, mut folders) in beside.into_iter().filter(|(_, folders)| folders.len() >= FEWEST) {
+            folders.sort_by(|one, two| two.0.total_cmp(&one.0).then_with(|| one.1.cmp(two.1)));
+            let name = |key: &str| key.rsplit('/').next().unwrap_or_default().to_owned();
+            let others: Vec<String> = folders.iter().map(|(_, key)| name(key)).collect();
+            let own = self.own_folders(top, bottom, &self.sight.address(&spot), &others).into_iter().take(2);
+            for (at, mut candidate) in own.enumerate() {
+                candidate.evidence =
+                    format!("{}; {} folders there are alike", candidate.evidence, folders.len());
+                offers.put(folders[1].0 - 0.001 * (at + 1) as f64, candidate);
+            }
+        }
+    }
+
+    /// Whether the mapping follows a path of several folders that the game has, whatever is new at its end.
+    pub(super) fn is_written_out(&self, top: usize, it: &Weighed) -> bool {
+        const FOLDERS: usize = 3;
+        let a = &it.agreement;
+        let is_known = a.folders > FOLDERS && a.met + a.met_flat == 0;
+        is_known && a.begun * 5 >= self.outline.content(top) * 4
+    }
+
     /// How much speaks for a mapping that places `all` files, or fewer of them.
     fn weight_of(&self, it: &Weighed, all: usize, weighed: &[Weighed]) -> f64 {
         let a = &it.agreement;
@@ -180,7 +219,8 @@ impl Decider<'_> {
             () if a.begun > 0 => 0.25 + share(a.begun) * (0.1 + 0.1 * a.folders.min(5) as f64),
             () => return 0.0,
         };
-        if self.is_named_elsewhere(it, weighed) { weight * 0.4 } else { weight }
+        let is_known = a.folders > 3 && a.begun > 0;
+        if !is_known && self.is_named_elsewhere(it, weighed) { weight * 0.4 } else { weight }
     }
 
     /// Mappings of a folder onto several that lie side by side, each of which has as much of it: that is what such

@@ -256,7 +256,8 @@ impl<'a> Outline<'a> {
             at = parent;
         }
         let name = self.name(at);
-        if at == 0 || tops.contains(&at) || sight.has_folder_named(&folded(name)) {
+        let is_known = sight.has_folder_named(&folded(name)) || sight.is_root_of(self, at);
+        if at == 0 || tops.contains(&at) || is_known {
             return None;
         }
         let all = |test: &dyn Fn(&str) -> bool| {

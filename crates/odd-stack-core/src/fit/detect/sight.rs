@@ -164,6 +164,16 @@ impl Sight {
         spot.1.is_empty() || self.folders.contains_key(spot)
     }
 
+    /// Whether a further root is called as the folder, and files of that lie there.
+    pub(super) fn is_root_of(&self, outline: &Outline<'_>, node: usize) -> bool {
+        let name = folded(outline.name(node));
+        let root = self.roots.iter().skip(1).position(|root| root.as_str() == name);
+        root.is_some_and(|root| {
+            let there = self.agreement(outline, &Mapping { node, to: (root + 1, String::new()) });
+            there.met + there.met_flat + there.begun > 0
+        })
+    }
+
     pub(super) fn has_folder_named(&self, name: &str) -> bool {
         self.folder_places.contains_key(name)
     }

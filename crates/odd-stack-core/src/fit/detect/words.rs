@@ -123,8 +123,14 @@ const COLLECTIONS: [&str; 10] = [
 ];
 
 /// Words of which a package's makes are told apart.
-const VARIANTS: [&str; 97] = [
+const VARIANTS: [&str; 103] = [
     "option",
+    "colour",
+    "color",
+    "shade",
+    "theme",
+    "flavour",
+    "flavor",
     "variant",
     "version",
     "choice",
