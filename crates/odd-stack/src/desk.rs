@@ -7,8 +7,12 @@ use std::time::Duration;
 
 use etcetera::{BaseStrategy, choose_base_strategy};
 use odd_stack_core::address::plain_path;
-use odd_stack_core::disk::{ChangeError, ChangeOptions, Edits, Prepared, RealDisk, Recovered, Seam};
-use odd_stack_core::jobs::{ChangeReport, Permit, change_report, heal, list_again, running, select_game};
+use odd_stack_core::disk::{
+    ChangeError, ChangeOptions, Edits, GameVersionNow, Prepared, RealDisk, Recovered, Seam, game_version_now,
+};
+use odd_stack_core::jobs::{
+    ChangeReport, Permit, change_report, doubtful_needs, heal, is_under_way, list_again, running, select_game,
+};
 use odd_stack_core::ledger::{CareMark, Home, Ledger, OngoingKind, Registered};
 use time::OffsetDateTime;
 use time::format_description::well_known::Rfc3339;
@@ -221,6 +225,29 @@ impl Desk {
             let fate = if finished { "has now been finished" } else { "has now been taken back, whole" };
             self.out.warn(format!("`{command}` of {begun_at} was cut short; it {fate}"));
         }
+    }
+
+    /// Says it where the game tells another version than is known, and nobody has taken that in yet.
+    pub fn tell_version(&mut self, ledger: &Ledger) -> Result<(), Failure> {
+        let GameVersionNow { known, version, is_changed, .. } = game_version_now(ledger)?;
+        if is_changed && !is_under_way(ledger)? {
+            let name = |version: Option<String>| version.unwrap_or_default();
+            self.out.warn(format!(
+                "the game is now {}, it was {}: `oddstack patchday finish` takes what the update brought as the game's \
+                 own, and says which layers still fit",
+                name(version),
+                name(known)
+            ));
+        }
+        Ok(())
+    }
+
+    /// Says of which needs of the game's version it is doubtful whether they are met.
+    pub fn tell_doubts(&mut self, ledger: &Ledger) -> Result<(), Failure> {
+        for doubtful in doubtful_needs(ledger)? {
+            self.out.warn(doubtful);
+        }
+        Ok(())
     }
 
     /// Shows the plan of `change` with `before`, asks where a person can be asked, and makes it.

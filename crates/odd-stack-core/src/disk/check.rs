@@ -12,6 +12,7 @@ use thiserror::Error;
 
 use super::drift::{Drift, DriftKind, Finding, compare, is_base_as_seen, is_entry_as_laid, is_put_back};
 use super::expected::{Expected, Place, places};
+use super::game_version::game_version_now;
 use super::look::{Seen, look_at};
 use super::signs::{UpdateSigns, volatile_proposals};
 use super::spelling::path_on_disk;
@@ -218,12 +219,9 @@ pub(crate) fn check_at(
     let kind = match kind {
         DriftKind::Edited if is_put_back(&path, seen, covered).map_err(failed)? => DriftKind::PutBack,
         DriftKind::Edited => {
-            let game = ledger.game();
-            let signs = UpdateSigns {
-                known_version: game.version.as_ref().map(|version| version.version.clone()),
-                version_now: game.version_on_disk(),
-                ..UpdateSigns::default()
-            };
+            let version = game_version_now(ledger)?;
+            let version_now = version.of_game();
+            let signs = UpdateSigns { known_version: version.known, version_now, ..UpdateSigns::default() };
             let is_settings = order.blend_rules().format_of(column.key.as_str()).is_some();
             let is_update = signs.look_like_an_update() && !is_settings && column.base.is_some();
             if is_update { DriftKind::Updated } else { kind }
@@ -272,9 +270,10 @@ fn judge_together(ledger: &Ledger, report: &mut CheckReport) -> Result<(), Ledge
     let base_drifts = report.drifted.iter().filter(|drifted| {
         drifted.drift.kind == DriftKind::BaseChanged && !is_settings(&drifted.drift.address)
     });
+    let version = game_version_now(ledger)?;
     report.signs = UpdateSigns {
-        known_version: game.version.as_ref().map(|version| version.version.clone()),
-        version_now: game.version_on_disk(),
+        version_now: version.of_game(),
+        known_version: version.known,
         base_changed_files: base_drifts.count() as u64,
         base_files: game.seen.0,
     };

@@ -98,15 +98,6 @@ impl Game {
         Some(Address { root: self.root(id)?.name.clone(), path })
     }
 
-    /// The version that the game's files tell now, where it is known which file does; `None` also if that can't be
-    /// read.
-    pub fn version_on_disk(&self) -> Option<String> {
-        let known = self.version.as_ref()?;
-        let address = self.address_book().resolve(known.read_from.as_deref()?).ok()?;
-        let root = self.root_named(&address.root)?;
-        version_of_file(&root.folder, &address.path.on(&root.folder), known.pattern.as_deref()).ok()?
-    }
-
     /// Whether `folder` lies in one of the roots.
     pub fn holds(&self, folder: &Path) -> bool {
         self.roots.iter().any(|root| folder.starts_with(&root.folder))

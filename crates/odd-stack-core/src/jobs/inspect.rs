@@ -274,7 +274,7 @@ fn unmet_on_top(
     let before = ledger.catalogue.arrangement()?;
     let target = place_by_rules(&facts, &before, new);
     let after = before.with(Standing { layer: new, laid: true }, target);
-    Ok(unmet_under(ledger, &facts, &after).into_iter().filter(|unmet| unmet.layer == name).collect())
+    Ok(unmet_under(ledger, &facts, &after)?.into_iter().filter(|unmet| unmet.layer == name).collect())
 }
 
 /// What lies at a target now.

@@ -13,9 +13,9 @@ use crate::address::{Address, AddressError, FoldedKey, RelPath};
 use crate::blend::{KeyEdit, MOST_BLENDED_BYTES, edits_between};
 use crate::disk::{
     Blender, ChangeError, ChangeOptions, ChangeRequest, CheckError, Direct, DriftKind, Drifted, Edits, Lying,
-    Prepared, check, check_at, discard_new_contents, folders_on_disk, look_at, prepare,
+    Prepared, check, check_at, discard_new_contents, folders_on_disk, look_at, prepare, tells_version,
 };
-use crate::game::{AddressPattern, PatternError, Root};
+use crate::game::{AddressPattern, Game, GameVersion, PatternError, Root, version_of_file};
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError};
 use crate::observer::Observer;
@@ -197,6 +197,8 @@ struct Work {
     make_folders: Vec<(RootId, RelPath)>,
     lying: HashMap<crate::stack::PathId, Lying>,
     accepted: Accepted,
+    /// The version that an accepted file tells, where it is the one that tells the game's.
+    version: Option<String>,
     set: Vec<(String, Vec<KeyEdit>)>,
     whole: Vec<KeptWhole>,
 }
@@ -254,6 +256,11 @@ impl Work {
         let path = drift.address.path.on(&root.folder);
         let column = column_learnt(ledger, root.id, &key, order)?;
         let because = |reason: &str| Ok(Err(reason.to_owned()));
+        if mending == Mending::Accept && tells_version(ledger, root, &drift.address.path) {
+            let pattern = ledger.game().version.as_ref().and_then(|version| version.pattern.as_deref());
+            // What can't be read tells nothing.
+            self.version = version_of_file(&root.folder, &path, pattern).unwrap_or_default();
+        }
         if mending == Mending::Keep
             && let Some(seen) = look_at(&path).map_err(LedgerError::io("look at", &path))?
             && seen.kind != BaseKind::File
@@ -386,7 +393,16 @@ impl Work {
             return Ok(None);
         }
         ledger.catalogue.begin()?;
-        let request = self.request(ledger, keeps, command, now).inspect_err(|_| {
+        let written = match (&self.version, &ledger.game().version) {
+            (Some(now), Some(known)) => {
+                let version = Some(GameVersion { version: now.clone(), ..known.clone() });
+                ledger.catalogue.write_game(&Game { version, ..ledger.game().clone() })
+            }
+            _ => Ok(()),
+        };
+        let request =
+            written.map_err(MendError::from).and_then(|()| self.request(ledger, keeps, command, now));
+        let request = request.inspect_err(|_| {
             ledger.catalogue.roll_back();
             discard_new_contents(ledger);
         })?;

@@ -84,6 +84,7 @@ pub use mend::{
     unknown_originals,
 };
 pub use move_home::{MoveHomeError, move_home};
+pub use needs::doubtful_needs;
 pub use order::{Reorder, prepare_reorder};
 pub use originals::OriginalRow;
 pub use patchday::{
@@ -110,7 +111,8 @@ pub use settle::{Ruling, SettleError, SettledRow, Settling, prepare_settle};
 pub use sheet::{DraftReport, LeftOutCount, SheetCheck, TriedRow, check_sheet, draft_sheet};
 pub use show::{EntryRow, ShowReport, remembered_rules, show};
 pub use stack::{
-    BaseRow, GameReport, LayerRow, RootRow, SpotRow, StackReport, UnderWayRow, game_report, stack,
+    BaseRow, GameReport, LayerRow, RootRow, SpotRow, StackReport, UnderWayRow, game_report, is_under_way,
+    stack,
 };
 pub use trace::{OnDisk, TraceError, TraceReport, TraceRow, trace};
 pub use tweak::{OWN_EDITS, Tweak, TweakError, TweakRow, Tweaking, prepare_tweak, tweaks};

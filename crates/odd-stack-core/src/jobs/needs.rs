@@ -1,9 +1,10 @@
 //! Needs judged before a change.
 
-use crate::disk::{ChangeError, Presence, UnmetNeed};
+use crate::disk::{ChangeError, Presence, UnmetNeed, game_version_now, game_version_under};
 use crate::fit::Rules;
 use crate::ledger::{Ledger, LedgerError};
 use crate::stack::{Arrangement, LayerFacts, LayerId, Needs, Unmet, cycle, plain_name, unmet};
+use crate::version_range::VersionRange;
 
 /// What a layer placed by `rules` asks for: what its sheet says and what a person says.
 pub(super) fn needs_of(rules: &Rules) -> Needs {
@@ -31,16 +32,51 @@ pub(super) fn write_needs(ledger: &Ledger, layer: LayerId, needs: &Needs) -> Res
 }
 
 /// The laid layers' needs that are not met under `arrangement`.
-pub(super) fn unmet_under(ledger: &Ledger, facts: &[LayerFacts], arrangement: &Arrangement) -> Vec<Unmet> {
+pub(super) fn unmet_under(
+    ledger: &Ledger,
+    facts: &[LayerFacts],
+    arrangement: &Arrangement,
+) -> Result<Vec<Unmet>, LedgerError> {
     if facts.iter().all(|layer| layer.needs.is_empty()) {
-        return Vec::new();
+        return Ok(Vec::new());
     }
     let laid: Vec<&LayerFacts> = arrangement
         .laid()
         .into_iter()
         .filter_map(|layer| facts.iter().find(|facts| facts.id == layer))
         .collect();
-    unmet(ledger.game().version.as_ref().map(|version| version.version.as_str()), &laid)
+    // Who asks for no version needs no look at it.
+    let version = match laid.iter().any(|layer| layer.needs.game.is_some()) {
+        true => game_version_under(ledger, arrangement)?,
+        false => None,
+    };
+    Ok(unmet(version.as_deref(), &laid))
+}
+
+/// Needs of laid layers of the game's version of which it is doubtful whether they are met, in words.
+///
+/// # Errors
+/// [`LedgerError`].
+pub fn doubtful_needs(ledger: &Ledger) -> Result<Vec<String>, LedgerError> {
+    let laid = ledger.catalogue.arrangement()?.laid();
+    let mut facts = ledger.catalogue.facts()?;
+    facts.retain(|layer| laid.contains(&layer.id) && layer.needs.game.is_some());
+    if facts.is_empty() {
+        return Ok(Vec::new());
+    }
+    let Some(version) = game_version_now(ledger)?.version else { return Ok(Vec::new()) };
+    let doubt = |layer: &LayerFacts| {
+        let text = layer.needs.game.as_deref()?;
+        let range = VersionRange::parse(text).ok()?;
+        let number = range.doubt(&version)?;
+        let is_met = if range.contains(&version) { "met" } else { "not met" };
+        Some(format!(
+            "{} needs game {text}: as written that is {is_met} by {version}, but {number} may be meant for a later \
+             part of it, so whether it fits is doubtful",
+            layer.name
+        ))
+    };
+    Ok(facts.iter().filter_map(doubt).collect())
 }
 
 /// Stops a change that leaves a need unmet which was met before, unless the user wants it so `despite` that; this
@@ -62,8 +98,8 @@ pub(super) fn judge(
             return Err(ChangeError::Circle { layers });
         }
     }
-    let was = unmet_under(ledger, &facts, before);
-    let mut new = unmet_under(ledger, &facts, after);
+    let was = unmet_under(ledger, &facts, before)?;
+    let mut new = unmet_under(ledger, &facts, after)?;
     let is_known = |unmet: &Unmet| {
         unmet.despite || was.iter().any(|other| (&other.layer, &other.what) == (&unmet.layer, &unmet.what))
     };

@@ -19,7 +19,7 @@ use super::patchday_unplanned::{Met, meet_update};
 use super::{ChangeReport, Permit, TweakError};
 use crate::disk::{
     BaseBefore, Blender, ChangeError, ChangeOptions, ChangeRequest, CheckError, Edits, Prepared, check,
-    discard_new_contents, prepare,
+    discard_new_contents, game_version_now, prepare,
 };
 use crate::game::{Game, GameVersion};
 use crate::hash::ContentHash;
@@ -124,12 +124,12 @@ pub fn patchday_status(ledger: &Ledger) -> Result<PatchDayStatus, LedgerError> {
             }
         }
     }
-    let game = ledger.game();
+    let version = game_version_now(ledger)?;
     Ok(PatchDayStatus {
         begun_at: ongoing.map(|ongoing| ongoing.begun_at),
         waiting,
-        known_version: game.version.as_ref().map(|version| version.version.clone()),
-        version_now: game.version_on_disk().or_else(|| game.version.as_ref().map(|v| v.version.clone())),
+        known_version: version.known.clone(),
+        version_now: version.of_game(),
     })
 }
 
@@ -212,7 +212,7 @@ pub fn prepare_patchday_finish<'l>(
     // Told by the signs of what drifted, which need the version as it was known.
     let drifted = if begun.is_none() { Some(check(ledger, false, observer)?) } else { None };
     let mut game = ledger.game().clone();
-    let version = stated.map(str::to_owned).or_else(|| game.version_on_disk());
+    let version = stated.map(str::to_owned).or(game_version_now(ledger)?.of_game());
     if let Some(version) = version {
         let known = game.version.take();
         let (read_from, pattern) =

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, HashSet};
 
 use super::FateRow;
-use crate::disk::Blender;
+use crate::disk::{Blender, game_version_under};
 use crate::ledger::{Ledger, LedgerError};
 use crate::stack::{Arrangement, BaseKind, EntryKind, LayerFacts, LayerId, PathId, Unmet, unmet};
 use crate::version_range::VersionRange;
@@ -56,7 +56,9 @@ pub(super) fn judge_layers(
     let mut unfit: Vec<LayerId> = Vec::new();
     loop {
         let fit: Vec<&LayerFacts> = laid.iter().copied().filter(|layer| !unfit.contains(&layer.id)).collect();
-        for unmet in unmet(now, &fit).iter().filter(|unmet| !unmet.despite) {
+        // A layer's file may tell another version than the game's own.
+        let version = game_version_under(ledger, &wanted.with_laid(&unfit, false))?;
+        for unmet in unmet(version.as_deref().or(now), &fit).iter().filter(|unmet| !unmet.despite) {
             if let Some(layer) = fit.iter().find(|layer| layer.name == unmet.layer)
                 && let Some(case) = cases.get_mut(&layer.id)
             {

@@ -133,7 +133,7 @@ pub fn show(ledger: &Ledger, id: LayerId, observer: &dyn Observer) -> Result<Sho
     }
     entries.sort_by(|one, two| one.address.cmp(&two.address));
     let facts = ledger.catalogue.facts()?;
-    let unmet = unmet_under(ledger, &facts, &catalogue.arrangement()?);
+    let unmet = unmet_under(ledger, &facts, &catalogue.arrangement()?)?;
     let (starts, clears) = wish_rows(ledger, &rules.wishes, observer)?;
     Ok(ShowReport {
         starts,

@@ -9,6 +9,7 @@ use super::Count;
 use super::needs::unmet_under;
 use crate::address::Folding;
 use crate::blend::Format;
+use crate::disk::{GameVersionNow, game_version_now};
 use crate::game::Game;
 use crate::ledger::{Layer, Ledger, LedgerError};
 use crate::stack::Unmet;
@@ -69,6 +70,10 @@ pub struct BaseRow {
     pub name: String,
     /// Its version, where it is known.
     pub version: Option<String>,
+    /// The version that its files tell now, where that is another one.
+    pub version_now: Option<String>,
+    /// The layer whose file tells it, where it is a layer's.
+    pub version_by: Option<String>,
     /// What was seen when it was taken into care.
     pub seen: Count,
 }
@@ -97,6 +102,14 @@ pub struct UnderWayRow {
     pub begun_at: String,
 }
 
+/// Whether something was begun that must be ended before the stack can change.
+///
+/// # Errors
+/// [`LedgerError`].
+pub fn is_under_way(ledger: &Ledger) -> Result<bool, LedgerError> {
+    Ok(ledger.catalogue.ongoing()?.is_some())
+}
+
 /// The stack from the top to the base. Reads no more than one row a layer.
 ///
 /// # Errors
@@ -105,8 +118,8 @@ pub fn stack(ledger: &Ledger) -> Result<StackReport, LedgerError> {
     let layers = ledger.layers()?;
     Ok(StackReport {
         layers: layers.iter().rev().map(LayerRow::of).collect(),
-        base: base_row(ledger),
-        unmet: unmet_under(ledger, &ledger.catalogue.facts()?, &ledger.catalogue.arrangement()?),
+        base: base_row(ledger)?,
+        unmet: unmet_under(ledger, &ledger.catalogue.facts()?, &ledger.catalogue.arrangement()?)?,
         under_way: ledger
             .catalogue
             .ongoing()?
@@ -115,10 +128,13 @@ pub fn stack(ledger: &Ledger) -> Result<StackReport, LedgerError> {
     })
 }
 
-fn base_row(ledger: &Ledger) -> BaseRow {
+fn base_row(ledger: &Ledger) -> Result<BaseRow, LedgerError> {
     let game = ledger.game();
-    let version = game.version.as_ref().map(|version| version.version.clone());
-    BaseRow { name: game.name.clone(), version, seen: game.seen.into() }
+    let GameVersionNow { known, version, layer, .. } = game_version_now(ledger)?;
+    let version_by = layer.map(|layer| ledger.catalogue.layer_name(layer)).transpose()?;
+    let version_now = version.filter(|version| Some(version) != known.as_ref());
+    let version_by = version_by.filter(|_| version_now.is_some());
+    Ok(BaseRow { name: game.name.clone(), version: known, version_now, version_by, seen: game.seen.into() })
 }
 
 /// A root of a game.

@@ -195,6 +195,7 @@ pub fn carry_out(
     args: &ChangeArgs,
     doing: &Doing,
 ) -> Result<AddedReport, Failure> {
+    desk.tell_version(ledger)?;
     let mut arriving = Arriving::new(ledger, permit, args.dry_run);
     let adding = loop {
         let (options, now) = (change_options(args), desk.now());
@@ -245,6 +246,9 @@ pub fn carry_out(
         let most = if has_new || verbose { most } else { 0 };
         out.text(&format!("{}{}", effects(report, most), edits(report, most)));
     })?;
+    if has_new && !args.dry_run {
+        desk.tell_doubts(ledger)?;
+    }
     let text = verdict(&change, &doing.sentence(&layers, args.dry_run));
     let mut layers = layers.into_iter();
     let first = layers.next();

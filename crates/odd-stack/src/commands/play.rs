@@ -7,7 +7,7 @@ use clap::Args;
 use odd_stack_core::disk::check;
 use odd_stack_core::jobs::{
     Launch, LayerClears, ProofRow, Written, agree, glance, is_start_unagreed, launch, note_cleared,
-    prepare_clearing, proofs, running, unagreed_clearing, wanted_clearing, written_since,
+    prepare_clearing, proofs, running, stack, unagreed_clearing, wanted_clearing, written_since,
 };
 use odd_stack_core::ledger::Ledger;
 use schemars::JsonSchema;
@@ -19,6 +19,7 @@ use crate::Ended;
 use crate::desk::{Desk, confirm};
 use crate::errors::{Exit, Failure};
 use crate::shell::quoted;
+use crate::show::needs::unmet_words;
 use crate::show::style::{BOLD, DIM, WARN, paint};
 use crate::show::table::{Look, cell, table};
 use crate::show::units::{counted, files};
@@ -66,6 +67,11 @@ pub struct PlayReport {
 pub fn run(desk: &mut Desk, args: &PlayArgs) -> Result<Ended, Failure> {
     let ledger = desk.open()?;
     let launch = launch(&ledger, args.name.as_deref())?;
+    desk.tell_version(&ledger)?;
+    desk.tell_doubts(&ledger)?;
+    for unmet in stack(&ledger)?.unmet.iter().filter(|unmet| !unmet.despite) {
+        desk.out.warn(format!("{}: {}", unmet_words(unmet), unmet.found));
+    }
     let drifted_files = check(&ledger, false, &desk.progress)?.drifted.len() as u64;
     if drifted_files > 0 {
         let count = counted(drifted_files, "file is", "files are");

@@ -12,6 +12,8 @@ use crate::show::units::{layers, number, size};
 
 pub fn run(desk: &mut Desk) -> Result<Ended, Failure> {
     let ledger = desk.open()?;
+    desk.tell_version(&ledger)?;
+    desk.tell_doubts(&ledger)?;
     let report = stack(&ledger)?;
     let text = text(&report);
     desk.out.result(Some(&report.base.name), &report, &text);
@@ -25,7 +27,8 @@ pub fn run(desk: &mut Desk) -> Result<Ended, Failure> {
 
 fn text(report: &StackReport) -> String {
     let lifted = report.layers.iter().filter(|layer| !layer.laid).count() as u64;
-    let version = report.base.version.as_ref().map(|version| format!(" {version}")).unwrap_or_default();
+    let version = report.base.version_now.as_ref().or(report.base.version.as_ref());
+    let version = version.map(|version| format!(" {version}")).unwrap_or_default();
     let mut head =
         format!("{}{version}: {}", paint(BOLD, &report.base.name), layers(report.layers.len() as u64));
     if lifted > 0 {
@@ -63,6 +66,10 @@ fn text(report: &StackReport) -> String {
         };
         let line = format!("  a {} is under way since {}; {end}\n", under_way.kind, under_way.begun_at);
         text.push_str(&paint(WARN, &line));
+    }
+    if let (Some(version), Some(layer)) = (&report.base.version_now, &report.base.version_by) {
+        let line = format!("  the game tells {version}, by a file of {layer}\n");
+        text.push_str(&paint(DIM, &line));
     }
     for unmet in &report.unmet {
         text.push_str(&format!("  {}\n", unmet_line(unmet)));

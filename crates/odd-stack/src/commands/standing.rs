@@ -72,6 +72,7 @@ pub fn carry_out(
     done: &str,
 ) -> Result<Ended, Failure> {
     let permit = desk.permit(ledger, args.dry_run)?;
+    desk.tell_version(ledger)?;
     let (options, now) = (change_options(args), desk.now());
     let prepared = prepare_reorder(ledger, permit, reorder, command, &now, options, &desk.progress)?;
     let most = if desk.out.verbose || args.dry_run { usize::MAX } else { MOST_EFFECTS };

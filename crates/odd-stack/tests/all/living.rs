@@ -192,6 +192,55 @@ fn a_version_that_was_not_known_is_not_said_to_be_as_before() {
 }
 
 #[test]
+fn the_version_is_that_of_what_lies_there() {
+    let closed = with_version();
+    closed.zip("gulls-1.zip", &[("data/gulls.qtx", "gulls\n")]);
+    let gulls = ["add", "gulls-1.zip", "--place", ".=game:", "--needs-game", ">=1.8"];
+    closed.run_words(&gulls).status(4).says("the game is 1.7");
+    // A layer that brings another version of the program: with it on the game the need is met, and without it not.
+    closed.zip("official-1.8.zip", &[("version.txt", "Quillhaven 1.8\n")]);
+    closed.run("add official-1.8.zip --place .=game:").status(0);
+    closed.run("stack").status(0).says("Quillhaven 1.8:").says("the game tells 1.8, by a file of official");
+    closed.run_words(&gulls).status(0);
+    closed.run("check").status(0);
+    closed.run("patchday status").status(0).says("The game is 1.7.");
+    closed.run("lift official").status(4).says("gulls needs game >=1.8").says("the game is 1.7");
+    closed.run("patchday finish").status(0).says("Nothing to do");
+    closed.run("remove official").status(4);
+    closed.run("remove official gulls").status(0);
+    // Both come at once, and are judged as they will lie.
+    let sheet = "format = 1\nplace = [{ from = \"data\", to = \"data\" }]\n[needs]\ngame = \">=1.8\"\n";
+    closed.zip("terns-1.zip", &[("data/terns.qtx", "terns\n"), ("oddfit.toml", sheet)]);
+    closed.run("add terns-1.zip official-1.8.zip --place official-1.8.zip!/.=game:").status(0);
+    closed.run("remove official terns").status(0);
+    // The client updates it unasked: that is said at each command, until it is taken in.
+    closed.write("game/version.txt", "Quillhaven 1.10\n");
+    for line in ["stack", "lift fog", "lay fog", "add gulls-1.zip --place .=game: --dry-run"] {
+        closed.run(line).status(0).says("the game is now 1.10, it was 1.7: `oddstack patchday finish`");
+    }
+    closed.run_words(&gulls).status(0);
+    closed.run("mend version.txt --accept").status(0);
+    let told = closed.run("stack --json").status(0).json();
+    assert_eq!(
+        (&told["data"]["base"]["version"], &told["warnings"]),
+        (&"1.10".into(), &serde_json::json!([]))
+    );
+}
+
+#[test]
+fn a_build_beside_a_whole_version_is_said_to_be_doubtful() {
+    let closed = Closed::empty();
+    closed.write("game/version.txt", "Quillhaven 1.0.3258.0\n");
+    closed.run("game add Quillhaven game --version-from version.txt").status(0);
+    closed.zip("gulls-1.zip", &[("data/gulls.qtx", "gulls\n")]);
+    let gulls = ["add", "gulls-1.zip", "--place", ".=game:", "--needs-game", "<3258"];
+    closed.run_words(&gulls).status(0).says("3258 may be meant for a later part of it").says("doubtful");
+    closed.run("stack").status(0).says("doubtful");
+    let bad = ["add", "gulls-1.zip", "--place", ".=game:", "--needs-game", "1.7 to 1.9"];
+    closed.run_words(&bad).status(2).says("is no range of versions");
+}
+
+#[test]
 fn a_repair_by_the_client_is_seen_and_taken_back() {
     let closed = with_version();
     closed.write("game/data/lamps/brass.qtx", "base brass\n");
