@@ -11,7 +11,8 @@ use odd_stack_core::disk::{
     ChangeError, ChangeOptions, Edits, GameVersionNow, Prepared, RealDisk, Recovered, Seam, game_version_now,
 };
 use odd_stack_core::jobs::{
-    ChangeReport, Permit, change_report, doubtful_needs, heal, is_under_way, list_again, running, select_game,
+    ChangeReport, Learnt, Permit, change_report, doubtful_needs, heal, is_under_way, learn_program,
+    list_again, running, select_game,
 };
 use odd_stack_core::ledger::{CareMark, Home, Ledger, OngoingKind, Registered};
 use time::OffsetDateTime;
@@ -238,6 +239,16 @@ impl Desk {
                 name(version),
                 name(known)
             ));
+        }
+        Ok(())
+    }
+
+    /// Looks for the main program of a game that has none yet, and says which was found.
+    pub fn learn_program(&mut self, ledger: &Ledger) -> Result<(), Failure> {
+        if let Some(Learnt { program, version }) = learn_program(ledger, self.command)? {
+            let version =
+                version.map(|version| format!(", which tells version {version}")).unwrap_or_default();
+            self.out.hint(&format!("The game's main program is {program}{version}."));
         }
         Ok(())
     }

@@ -523,6 +523,7 @@ impl From<CareError> for Failure {
             CareError::NotAFolder { .. } => (Exit::Failed, "not_a_folder"),
             CareError::WholeDisk { .. } => (Exit::Failed, "whole_disk"),
             CareError::BadName { .. } => (Exit::Usage, "bad_name"),
+            CareError::BadRunner { .. } => (Exit::Usage, "bad_runner"),
             CareError::NameTaken { .. } => (Exit::Failed, "name_taken"),
             CareError::Overlap { .. } => (Exit::Failed, "roots_overlap"),
             CareError::AlreadyInCare { .. } => (Exit::Failed, "already_in_care"),
@@ -613,7 +614,6 @@ impl From<SetError> for Failure {
         match error {
             SetError::Care(error) => error.into(),
             SetError::Pattern(error) => error.into(),
-            SetError::BadRunner { .. } => Self::of(Exit::Usage, "bad_runner", &error),
             SetError::Unknown { .. } => Self::of(Exit::Failed, "unknown_name", &error),
             SetError::RootInUse { .. } => Self::of(Exit::Failed, "root_in_use", &error),
             SetError::OtherVolume { .. } => Self::of(Exit::Failed, "other_volume", &error),

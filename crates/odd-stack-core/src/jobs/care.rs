@@ -208,6 +208,12 @@ pub enum CareError {
         /// What was given.
         path: String,
     },
+    /// The words of a runner can't be told apart.
+    #[error("`{text}` can't be read as a program with arguments: a quote is open")]
+    BadRunner {
+        /// What was given.
+        text: String,
+    },
     /// The file tells no version.
     #[error("no version can be read from {path}; state it with --game-version V")]
     NoVersion {
@@ -235,6 +241,8 @@ pub struct CareRequest {
     pub version_from: Option<String>,
     /// What stands around the version there, `{}` in its place.
     pub version_pattern: Option<String>,
+    /// What starts programs of another system, with its arguments; `none` or empty for nothing.
+    pub runner: Option<String>,
     /// Where the ledger is to lie; on the game's own volume when not given.
     pub ledger: Option<PathBuf>,
     /// Spellings that differ in case are different addresses.
@@ -386,7 +394,7 @@ fn look_at_game(
         added_at: now.to_owned(),
         blend_rules: Vec::new(),
         volatile: Vec::new(),
-        runner: None,
+        runner: request.runner.as_deref().map(runner_given).transpose()?.flatten(),
     };
     for (index, root) in game.roots.iter().enumerate() {
         if game.roots[..index].iter().any(|other| other.name == root.name) {
@@ -414,6 +422,17 @@ fn look_at_game(
         game.version = game.program.as_ref().and_then(|program| version_in(&game, program, None));
     }
     Ok((game, scans))
+}
+
+/// A runner as a person writes it; none where they want none.
+///
+/// # Errors
+/// [`CareError::BadRunner`].
+pub(super) fn runner_given(text: &str) -> Result<Option<String>, CareError> {
+    let words = shlex::split(text).ok_or_else(|| CareError::BadRunner { text: text.to_owned() })?;
+    // Not every shell passes on an empty word.
+    let is_none = words.is_empty() || words == ["none"];
+    Ok((!is_none).then(|| text.trim().to_owned()))
 }
 
 /// Of a path that is too long so much is shown.

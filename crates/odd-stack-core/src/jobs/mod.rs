@@ -24,6 +24,7 @@ mod forget;
 mod game_links;
 mod inspect;
 mod keys;
+mod learn_program;
 mod mend;
 mod move_home;
 mod needs;
@@ -79,6 +80,7 @@ pub use find::{FoundGame, find_games};
 pub use forget::{Forgotten, forget};
 pub use inspect::{CandidateRow, InspectReport, LinkRow, MemberRow, MemberTarget, UnopenedRow, inspect};
 pub use keys::{KeySetter, KeyTraceRow};
+pub use learn_program::{Learnt, learn_program};
 pub use mend::{
     MendError, MendFile, MendRow, Mending, MendingPlan, drifted_files, prepare_mend, refuse_to_accept,
     unknown_originals,

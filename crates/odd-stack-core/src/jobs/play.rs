@@ -73,6 +73,10 @@ pub struct Launch {
     pub program: String,
     /// All words of the command, the runner's first where there is one.
     pub words: Vec<String>,
+    /// How many of these are the program's own, with its arguments.
+    #[serde(skip)]
+    #[schemars(skip)]
+    pub own_words: usize,
     /// Variables in its environment.
     pub environment: BTreeMap<String, String>,
     /// The folder that it runs in: its own.
@@ -149,6 +153,7 @@ pub fn launch(ledger: &Ledger, named: Option<&str>) -> Result<Launch, PlayError>
     Ok(Launch {
         program: address.to_string(),
         words: with_runner(ledger, &command),
+        own_words: command.len(),
         environment: start.environment,
         folder,
         layer,

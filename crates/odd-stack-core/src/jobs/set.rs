@@ -5,8 +5,10 @@ use std::path::PathBuf;
 use thiserror::Error;
 
 use super::Permit;
-use super::care::{CareError, check_name, scan_root, sorted};
-use super::roots::{add_spots, check_apart, existing, file_of_game, needs_side_folder, version_given};
+use super::care::{CareError, check_name, runner_given, scan_root, sorted};
+use super::roots::{
+    add_spots, check_apart, existing, file_of_game, needs_side_folder, version_given, version_in,
+};
 use super::stack::{GameReport, game_report};
 use crate::address::{AddressError, MAIN_ROOT, PrefixName};
 use crate::game::{AddressPatterns, PatternError, Root};
@@ -31,12 +33,6 @@ pub enum SetError {
     /// A pattern can't be read.
     #[error(transparent)]
     Pattern(#[from] PatternError),
-    /// The words of a runner can't be told apart.
-    #[error("`{text}` can't be read as a program with arguments: a quote is open")]
-    BadRunner {
-        /// What was given.
-        text: String,
-    },
     /// Layers have files in the root.
     #[error("layers have files in the root `{root}`; remove them first: {}", layers.join(", "))]
     RootInUse {
@@ -152,6 +148,11 @@ pub fn change_settings(
         }
     }
     add_spots(&mut game, &request.spots)?;
+    let reads_program = match (&game.version, &game.program) {
+        (None, _) => true,
+        (Some(version), Some(program)) => version.read_from.as_deref() == Some(program.to_string().as_str()),
+        (Some(_), None) => false,
+    };
     if let Some(program) = &request.program {
         game.program = Some(file_of_game(program, &game)?);
     }
@@ -167,18 +168,20 @@ pub fn change_settings(
         game.volatile.remove(at);
     }
     if let Some(runner) = &request.runner {
-        let words = shlex::split(runner).ok_or_else(|| SetError::BadRunner { text: runner.clone() })?;
-        // Not every shell passes on an empty word.
-        let is_none = words.is_empty() || words == ["none"];
-        game.runner = (!is_none).then(|| runner.trim().to_owned());
+        game.runner = runner_given(runner)?;
     }
     let pattern = request.version_pattern.as_deref();
     // A pattern alone is for the file that the version is read from already.
     let known = game.version.as_ref().and_then(|version| version.read_from.clone());
     let from = request.version_from.clone().or(known.filter(|_| pattern.is_some()));
     let version = version_given(request.version.as_deref(), from.as_deref(), pattern, &game)?;
-    if version.is_some() {
-        game.version = version;
+    // The main program tells it, unless another file does or a person said it.
+    let of_program = || {
+        let program = game.program.as_ref().filter(|_| request.program.is_some() && reads_program);
+        program.and_then(|program| version_in(&game, program, None))
+    };
+    if let Some(version) = version.or_else(of_program) {
+        game.version = Some(version);
     }
     if let Some(name) = &request.name {
         game.name = name.trim().to_owned();

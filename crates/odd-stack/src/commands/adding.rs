@@ -246,8 +246,11 @@ pub fn carry_out(
         let most = if has_new || verbose { most } else { 0 };
         out.text(&format!("{}{}", effects(report, most), edits(report, most)));
     })?;
-    if has_new && !args.dry_run {
-        desk.tell_doubts(ledger)?;
+    if !args.dry_run {
+        desk.learn_program(ledger)?;
+        if has_new {
+            desk.tell_doubts(ledger)?;
+        }
     }
     let text = verdict(&change, &doing.sentence(&layers, args.dry_run));
     let mut layers = layers.into_iter();

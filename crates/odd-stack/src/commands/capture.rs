@@ -9,14 +9,14 @@ use odd_stack_core::disk::ChangeOptions;
 use odd_stack_core::jobs::{
     AddError, Cancelling, CaptureEnd, CaptureError, CaptureRequest, ChangeReport, Ending, GuardReport,
     Permit, ProgramEnd, begin_capture, capture_exchanges, note_program_end, prepare_capture_cancel,
-    prepare_capture_end, running, with_runner,
+    prepare_capture_end, running,
 };
 use odd_stack_core::ledger::{Layer, Ledger, OngoingKind};
 use odd_stack_core::stack::plain_name;
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::program::{found, refusal, run_to_the_end};
+use super::program::{found, ran, refusal, run_to_the_end, with_its_runner};
 use super::standing::MOST_EFFECTS;
 use super::upgrade::UpgradeArgs;
 use crate::Ended;
@@ -188,7 +188,7 @@ fn carry_out(
         said_again(error.into(), taken)
     })?;
     tell_guarded(desk, &capturing.guarded);
-    let Some(mut command) = command else {
+    let Some((mut command, program)) = command else {
         let begun = CaptureBegun { name: request.name.clone(), guarded: capturing.guarded.clone() };
         let text = format!(
             "{}\n  `oddstack capture --end` makes a layer of it, `oddstack capture --cancel` takes it all back.\n",
@@ -202,7 +202,6 @@ fn carry_out(
     }
     let began = Instant::now();
     let (ended, interrupted) = run_to_the_end(&mut command, Vec::new);
-    let program = command.get_program().to_string_lossy().into_owned();
     let exit_code = match &ended {
         Ok(status) => status.code(),
         Err(_) => None,
@@ -294,8 +293,8 @@ fn tell_guarded(desk: &mut Desk, guarded: &GuardReport) {
     }
 }
 
-/// The program with all it gets, ready to run.
-fn prepared(ledger: &Ledger, words: &[String], run: &RunArgs) -> Result<Command, Failure> {
+/// The program with all it gets, ready to run, and what a person calls it.
+fn prepared(ledger: &Ledger, words: &[String], run: &RunArgs) -> Result<(Command, String), Failure> {
     let folder = match &run.folder {
         None => ledger.game().roots[0].folder.clone(),
         Some(text) => {
@@ -316,7 +315,9 @@ fn prepared(ledger: &Ledger, words: &[String], run: &RunArgs) -> Result<Command,
         return Err(Failure::new(Exit::Usage, "usage", "say what to run"));
     };
     *named = found(named, &folder)?.display().to_string();
-    let words = with_runner(ledger, &words);
+    let command = words;
+    let words = with_its_runner(ledger, &command, &folder)?;
+    let told = ran(&words, &command);
     let Some((program, arguments)) = words.split_first() else {
         return Err(Failure::new(Exit::Usage, "usage", "say what to run"));
     };
@@ -328,7 +329,7 @@ fn prepared(ledger: &Ledger, words: &[String], run: &RunArgs) -> Result<Command,
         };
         command.env(name, value);
     }
-    Ok(command)
+    Ok((command, told))
 }
 
 fn end(

@@ -76,6 +76,9 @@ pub struct AddGameArgs {
     pub version: VersionArgs,
     #[command(flatten)]
     pub pattern: PatternArgs,
+    /// What starts programs of another system, with its arguments
+    #[arg(long, value_name = "PROG ARGS")]
+    pub runner: Option<String>,
     /// Where to keep what Odd Stack knows and stores of this game
     #[arg(long, value_name = "DIR")]
     pub ledger: Option<PathBuf>,
@@ -294,6 +297,7 @@ fn add(desk: &mut Desk, args: &AddGameArgs) -> Result<Ended, Failure> {
         version: args.version.game_version.clone(),
         version_from: args.version.version_from.clone(),
         version_pattern: args.pattern.version_pattern.clone(),
+        runner: args.runner.clone(),
         ledger: args.ledger.as_deref().map(absolute).transpose()?,
         exact_case: args.exact_case,
         afresh: args.afresh,

@@ -1,5 +1,6 @@
 //! `oddstack play`
 
+use std::path::Path;
 use std::process::{Command, Stdio};
 use std::time::Instant;
 
@@ -13,7 +14,7 @@ use odd_stack_core::ledger::Ledger;
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::program::{refusal, run_to_the_end};
+use super::program::{ran, refusal, run_to_the_end, with_its_runner};
 use super::standing::MOST_EFFECTS;
 use crate::Ended;
 use crate::desk::{Desk, confirm};
@@ -67,6 +68,9 @@ pub struct PlayReport {
 pub fn run(desk: &mut Desk, args: &PlayArgs) -> Result<Ended, Failure> {
     let ledger = desk.open()?;
     let launch = launch(&ledger, args.name.as_deref())?;
+    let own = &launch.words[launch.words.len() - launch.own_words..];
+    let words = with_its_runner(&ledger, own, Path::new(&launch.folder))?;
+    let what_ran = ran(&words, own);
     desk.tell_version(&ledger)?;
     desk.tell_doubts(&ledger)?;
     for unmet in stack(&ledger)?.unmet.iter().filter(|unmet| !unmet.despite) {
@@ -112,15 +116,14 @@ pub fn run(desk: &mut Desk, args: &PlayArgs) -> Result<Ended, Failure> {
     let began = Instant::now();
     // A launcher may end at once; the game is what is waited for.
     let (ended, _) = run_to_the_end(&mut command, || running(&ledger));
-    let status = ended.map_err(|error| {
-        Failure::new(Exit::Failed, "cannot_run", refusal(&report.launch.words[0], &error))
-    })?;
+    let status =
+        ended.map_err(|error| Failure::new(Exit::Failed, "cannot_run", refusal(&what_ran, &error)))?;
     report.exit_code = status.code();
     report.seconds = began.elapsed().as_secs();
     report.written = written_since(&ledger, seen, &desk.progress)?;
     report.proofs = proofs(&ledger)?;
     let most = if desk.out.verbose { usize::MAX } else { MOST_EFFECTS };
-    let text = after(&report, most);
+    let text = after(&report, &what_ran, most);
     desk.out.result(Some(&ledger.game().name), &report, &text);
     Ok(if report.proofs.iter().all(|proof| proof.holds) { Ended::Well } else { Ended::WantsAttention })
 }
@@ -227,9 +230,12 @@ fn before(report: &PlayReport) -> String {
     text
 }
 
-fn after(report: &PlayReport, most: usize) -> String {
+fn after(report: &PlayReport, what_ran: &str, most: usize) -> String {
     let code = report.exit_code.map_or("ended by a signal".to_owned(), |code| format!("exit code {code}"));
-    let mut text = format!("It ran for {} s, {code}.\n", report.seconds);
+    // A runner's end is not the program's.
+    let who =
+        if what_ran.starts_with("the runner ") { format!("{what_ran} ran") } else { "It ran".to_owned() };
+    let mut text = format!("{who} for {} s, {code}.\n", report.seconds);
     let written = &report.written;
     let lists = [("added", &written.added), ("changed", &written.changed), ("gone", &written.gone)];
     let rows: Vec<_> = lists

@@ -1,11 +1,14 @@
 //! The program that a person wants to be run: found before anything is done for it, and why it can't be run.
 
-use std::io;
+use std::fs::File;
+use std::io::{self, Read};
 use std::path::{Path, PathBuf};
 use std::process::{Command, ExitStatus};
 use std::time::{Duration, Instant};
 
 use odd_stack_core::game::{Running, Started};
+use odd_stack_core::jobs::with_runner;
+use odd_stack_core::ledger::Ledger;
 
 use crate::desk::absolute;
 use crate::errors::{Exit, Failure};
@@ -31,6 +34,61 @@ pub fn found(named: &str, folder: &Path) -> Result<PathBuf, Failure> {
             folder.display()
         );
         Failure::new(Exit::Failed, "no_program", message)
+    })
+}
+
+/// The words that start a command, with the game's runner where it needs one. A runner that is missing, or not there,
+/// is told before anything is begun.
+pub fn with_its_runner(ledger: &Ledger, command: &[String], folder: &Path) -> Result<Vec<String>, Failure> {
+    let words = with_runner(ledger, command);
+    let Some((program, first)) = command.first().zip(words.first()) else {
+        return Err(Failure::new(Exit::Usage, "usage", "say what to run"));
+    };
+    let has_runner = words.len() > command.len() && words.ends_with(command);
+    if ledger.game().runner.is_none() && needs_runner(Path::new(program)) {
+        let message = format!(
+            "{program} is a Windows program, which needs a runner here: say what starts such programs with `oddstack game \
+             set --runner \"PROGRAM ARGUMENTS\"`; nothing was begun"
+        );
+        return Err(Failure::new(Exit::Failed, "needs_runner", message));
+    }
+    if has_runner && ledger.game().runner.is_some() && found(first, folder).is_err() {
+        let message = format!(
+            "the runner `{first}`, which is to start {program}, can't be found; say another with `oddstack game set \
+             --runner \"PROGRAM ARGUMENTS\"`; nothing was begun"
+        );
+        return Err(Failure::new(Exit::Failed, "no_runner", message));
+    }
+    Ok(words)
+}
+
+/// What ran, for a person: the program, or the runner that was to start it.
+pub fn ran(words: &[String], command: &[String]) -> String {
+    match (words.first(), command.first()) {
+        (Some(runner), Some(program)) if runner != program => format!("the runner {runner}, for {program},"),
+        (Some(program), _) => program.clone(),
+        (None, _) => String::new(),
+    }
+}
+
+/// Whether the file is a Windows program, and this system starts none.
+fn needs_runner(program: &Path) -> bool {
+    if cfg!(windows) || system_starts_windows_programs() {
+        return false;
+    }
+    let mut head = Vec::new();
+    let read = File::open(program).and_then(|file| file.take(2).read_to_end(&mut head));
+    let ending = program.extension().map(|ending| ending.to_string_lossy().to_lowercase());
+    let is_by_name = matches!(ending.as_deref(), Some("msi" | "bat" | "cmd"));
+    read.is_ok() && (head == b"MZ" || is_by_name && head != b"#!")
+}
+
+/// Whether the kernel hands Windows programs to something that starts them (Linux kernel, binfmt_misc).
+fn system_starts_windows_programs() -> bool {
+    let Ok(formats) = std::fs::read_dir("/proc/sys/fs/binfmt_misc") else { return false };
+    formats.flatten().filter_map(|format| std::fs::read_to_string(format.path()).ok()).any(|format| {
+        format.starts_with("enabled")
+            && format.lines().any(|line| line.starts_with("magic 4d5a") || line == "extension .exe")
     })
 }
 

@@ -87,6 +87,9 @@ pub fn carry_out(
         })?,
         None => ChangeReport { dry_run: args.dry_run, ..ChangeReport::default() },
     };
+    if change.revision.is_some() {
+        desk.learn_program(ledger)?;
+    }
     let text = verdict(&change, done);
     let report = StandingReport { layers: layers.iter().map(|layer| LayerRow::of(layer)).collect(), change };
     desk.out.result(Some(&ledger.game().name), &report, &text);

@@ -227,6 +227,64 @@ fn the_version_is_that_of_what_lies_there() {
     );
 }
 
+/// The head of a Windows program with a window (Microsoft PE/COFF specification).
+fn windows_program() -> Vec<u8> {
+    let mut program = vec![0; 0x200];
+    program[..2].copy_from_slice(b"MZ");
+    program[0x3c] = 0x80;
+    program[0x80..0x84].copy_from_slice(b"PE\0\0");
+    program[0x80 + 24 + 68] = 2;
+    program
+}
+
+#[test]
+fn a_game_that_comes_as_a_package_has_its_program_then() {
+    let closed = Closed::empty();
+    fs::create_dir_all(closed.path("game")).unwrap();
+    closed.run("game add Quillhaven game").status(0).says("not known");
+    let program = windows_program();
+    let files: [(&str, &[u8]); 3] =
+        [("bin/quillhaven.exe", &program), ("bin/launcher.exe", &program), ("data/a.qtx", b"a")];
+    closed.zip_of_bytes("quillhaven-1.7.zip", &files);
+    let added = closed.run("add quillhaven-1.7.zip --place .=game:").status(0);
+    added.says("The game's main program is game:bin/quillhaven.exe");
+    let shown = closed.run("game show --json").status(0).json();
+    assert_eq!(shown["data"]["program"], "game:bin/quillhaven.exe");
+    closed.run("lift --all").status(0);
+    closed.run("play").status(1).says("there is no program at");
+}
+
+#[test]
+#[cfg(unix)]
+fn a_windows_program_needs_a_runner_and_nothing_is_begun_without() {
+    let closed = Closed::empty();
+    fs::create_dir_all(closed.path("game")).unwrap();
+    closed.write("game/data/a.qtx", "a\n");
+    fs::write(closed.path("game/quillhaven.exe"), windows_program()).unwrap();
+    fs::write(closed.path("setup.exe"), windows_program()).unwrap();
+    closed.run("game add Quillhaven game").status(0);
+    let starts_them = fs::read_dir("/proc/sys/fs/binfmt_misc").is_ok_and(|formats| formats.count() > 2);
+    if !starts_them {
+        for line in ["play", "capture Big -- setup.exe"] {
+            closed.run(line).status(1).says("needs a runner here").says("game set --runner");
+        }
+        closed.run("capture --cancel").status(1);
+    }
+    closed.run("game set --runner nowhere-at-all").status(0);
+    closed.run("play").status(1).says("the runner `nowhere-at-all`");
+    closed
+        .run("capture Big -- setup.exe")
+        .status(1)
+        .says("the runner `nowhere-at-all`")
+        .says("nothing was begun");
+    closed.run("game forget Quillhaven").status(0);
+    closed.run_words(&["game", "add", "Quillhaven", "game", "--runner", "/bin/sh -c 'exit 3'"]).status(0);
+    let failed = closed.run("capture Big -- setup.exe").status(3);
+    failed.says("the runner /bin/sh, for").says("setup.exe, ended with exit code 3");
+    closed.run("capture --cancel").status(0);
+    closed.run("play").status(0).says("the runner /bin/sh, for").says("exit code 3");
+}
+
 #[test]
 fn a_build_beside_a_whole_version_is_said_to_be_doubtful() {
     let closed = Closed::empty();
