@@ -4,6 +4,7 @@ mod ledger;
 mod needs;
 
 use std::error::Error;
+use std::path::Path;
 use std::process::ExitCode;
 
 use odd_stack_core::blend::Clash;
@@ -293,8 +294,22 @@ impl From<TweakError> for Failure {
     }
 }
 
+/// What runs a file that is no package, as one that installs by itself.
+fn installing(path: &Path) -> Option<String> {
+    const ENDINGS: [&str; 6] = ["exe", "msi", "bat", "cmd", "run", "sh"];
+    let ending = path.extension()?.to_string_lossy().to_lowercase();
+    let name = path.file_stem()?.to_string_lossy().into_owned();
+    let path = path.display().to_string();
+    let is_one = ENDINGS.contains(&ending.as_str());
+    is_one.then(|| format!("oddstack capture {} -- {}", quoted(&name), quoted(&path)))
+}
+
 impl From<PackageError> for Failure {
     fn from(error: PackageError) -> Self {
+        let capturing = match &error {
+            PackageError::UnknownKind { path, .. } => installing(path),
+            _ => None,
+        };
         let code = match &error {
             PackageError::NotFound { .. } => "package_missing",
             PackageError::Unreadable { .. } => "package_unreadable",
@@ -313,7 +328,11 @@ impl From<PackageError> for Failure {
             PackageError::NoRoomInside { .. } => "no_room_inside",
             PackageError::Cancelled => "stopped",
         };
-        Self::of(Exit::Failed, code, &error)
+        let failure = Self::of(Exit::Failed, code, &error);
+        match capturing {
+            Some(command) => failure.choice("run it, and make a layer of what it changes", command),
+            None => failure,
+        }
     }
 }
 

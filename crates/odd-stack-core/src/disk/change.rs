@@ -192,7 +192,11 @@ pub(crate) fn prepare<'l>(
 ) -> Result<Prepared<'l>, ChangeError> {
     let decided = decide(ledger, &request, options, observer);
     let decision = match decided {
-        Ok(decision) => decision,
+        Ok(mut decision) => {
+            let settled = request.settle.iter().filter(|(_, settlement)| settlement.is_some());
+            decision.plan.settled = settled.count() as u64;
+            decision
+        }
         Err(error) => {
             ledger.catalogue.roll_back();
             discard_new_contents(ledger);

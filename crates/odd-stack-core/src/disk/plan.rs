@@ -111,6 +111,8 @@ pub struct Plan {
     pub originals_lost: Vec<Address>,
     /// How the new version of each exchanged layer differs from the old one.
     pub differences: Vec<(LayerId, Difference)>,
+    /// Addresses at which it is settled who counts.
+    pub settled: u64,
     /// How newly laid layers meet what is there.
     pub meeting: Meeting,
     /// What the user should know.

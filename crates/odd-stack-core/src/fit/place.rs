@@ -9,7 +9,7 @@ use super::placed::Placed;
 use super::resolve::{Package, Resolved, aims};
 use super::rules::Patterns;
 use super::sheet::is_sheet;
-use super::{Choice, Finding, FitError, GameTree, Part, Rules};
+use super::{Choice, Finding, FitError, GameTree, Part, Rules, Wishes};
 use crate::address::{Address, AddressBook, Folding, RelPath};
 use crate::package::{Folder, Member, is_named_like_an_archive};
 
@@ -185,7 +185,14 @@ pub fn draft(input: &FitInput<'_>) -> Result<Draft, FitError> {
         effective
     } else {
         let packed = only_packed(members, &takes_part);
-        let none = !members.iter().enumerate().any(|(index, _)| takes_part(index));
+        let mut rest = members.iter().enumerate().filter(|(index, _)| takes_part(*index)).peekable();
+        let none = rest.peek().is_none();
+        if acts_without_files(rules, &reasons) && rest.all(|(_, member)| is_document(&member.path)) {
+            let documents = (0..members.len()).filter(|index| !reasons.contains_key(index));
+            let documents: Vec<usize> = documents.collect();
+            reasons.extend(documents.into_iter().map(|index| (index, LeftOut::Document)));
+            return Ok(Draft { rules: rules.clone(), findings, left_out: reasons });
+        }
         if none {
             return Err(FitError::NothingPlaced { reason: nothing_reason(members, &reasons) });
         }
@@ -205,6 +212,11 @@ pub fn draft(input: &FitInput<'_>) -> Result<Draft, FitError> {
         found.into_rules(rules)
     };
     Ok(Draft { rules: effective, findings, left_out: reasons })
+}
+
+/// Whether a sheet says what a layer does that has no files.
+fn acts_without_files(rules: &Rules, reasons: &BTreeMap<usize, LeftOut>) -> bool {
+    rules.wishes != Wishes::default() && reasons.values().any(|reason| *reason == LeftOut::Sheet)
 }
 
 fn resolved(
@@ -295,7 +307,7 @@ pub fn fit(input: &FitInput<'_>) -> Result<Fit, FitError> {
         }
     }
     reasons.extend(placed.covered.iter().map(|member| (*member, LeftOut::Covered)));
-    if members.len() == reasons.len() {
+    if members.len() == reasons.len() && !acts_without_files(&effective, &reasons) {
         return Err(FitError::NothingPlaced { reason: nothing_reason(members, &reasons) });
     }
     let aside = if effective.tidy { folders_aside(members, &reasons) } else { HashSet::new() };

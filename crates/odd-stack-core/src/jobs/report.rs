@@ -177,6 +177,9 @@ pub struct ChangeReport {
     /// The same of the others, if several were exchanged at once.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub more_differences: Vec<DifferenceRow>,
+    /// Addresses at which it is settled who counts.
+    #[serde(default)]
+    pub settled: u64,
     /// How newly laid layers meet what is there.
     pub meeting: MeetingRow,
 }
@@ -259,6 +262,7 @@ fn report_of(plan: &Plan, names: &HashMap<LayerId, String>, dry_run: bool) -> Ch
             })
             .collect(),
         originals_old: plan.originals_old.iter().map(ToString::to_string).collect(),
+        settled: plan.settled,
         originals_missing: plan.originals_missing.iter().map(ToString::to_string).collect(),
         originals_lost: plan.originals_lost.iter().map(ToString::to_string).collect(),
         difference: differences.next(),

@@ -99,18 +99,20 @@ pub struct SheetCheck {
     pub tried: Vec<TriedRow>,
 }
 
-/// Checks the fit sheet at `path`: a sheet by itself, or a package with its sheet, in which all that the
-/// sheet names must be found and each option and part can be placed.
+/// Checks the fit sheet at `path`: a sheet by itself, or a package with its sheet or the one at `given`, in which all
+/// that the sheet names must be found and each option and part can be placed.
 ///
 /// # Errors
 /// [`AddError`]; of a mistake in the sheet with line and column.
 pub fn check_sheet(
     ledger: Option<&Ledger>,
     path: &Path,
+    given: Option<&Path>,
     limits: &Limits,
     observer: &dyn Observer,
 ) -> Result<SheetCheck, AddError> {
-    let misfit = |source| AddError::Fit { package: path.display().to_string(), source };
+    let checked = given.unwrap_or(path);
+    let misfit = |source| AddError::Fit { package: checked.display().to_string(), source };
     let is_sheet_file =
         path.is_file() && path.extension().is_some_and(|ending| ending.eq_ignore_ascii_case("toml"));
     let (sheet, text, arrival) = if is_sheet_file {
@@ -120,8 +122,16 @@ pub fn check_sheet(
         let none = Wanted::default();
         let opening = Opening { wanted: &none, remembered: None, limits, unasked: false };
         let arrival = Arrival::open(path, &opening, None, observer)?;
-        let sheet = arrival.told.sheet.clone().ok_or_else(|| misfit(FitError::NoSheet))?;
-        let text = arrival.told.text.clone();
+        let (sheet, text) = match given {
+            Some(given) => {
+                let text = sheet_text(read_sheet_bytes(given)?).map_err(misfit)?;
+                (FitSheet::parse(&text).map_err(misfit)?, Some(text))
+            }
+            None => {
+                let sheet = arrival.told.sheet.clone().ok_or_else(|| misfit(FitError::NoSheet))?;
+                (sheet, arrival.told.text.clone())
+            }
+        };
         if let Some(text) = &text {
             let package = &arrival.package;
             check_members(text, &sheet, package.members(), package.folders()).map_err(misfit)?;
@@ -138,7 +148,8 @@ pub fn check_sheet(
         let placer = Placer::new(ledger, ledger.present_order()?, arrival, &contents, observer);
         for chosen in ways_to_choose(&sheet) {
             let rules = Rules { chosen: chosen.clone(), ..Rules::default() };
-            let placed = placer.place(&Wanted { rules, sheet: None }, None)?;
+            let given = given.map(|_| sheet.clone());
+            let placed = placer.place(&Wanted { rules, sheet: given }, None)?;
             let mut counts: BTreeMap<&str, u64> = BTreeMap::new();
             for (_, reason) in &placed.left_out {
                 *counts.entry(left_out_word(*reason)).or_default() += 1;
@@ -159,7 +170,7 @@ pub fn check_sheet(
         (choice.id.clone(), choice.option.iter().map(|option| option.name.clone()).collect::<Vec<_>>())
     });
     Ok(SheetCheck {
-        checked: path.display().to_string(),
+        checked: checked.display().to_string(),
         with_game: ledger.is_some(),
         places: places as u64,
         choices: options.collect(),

@@ -104,11 +104,12 @@ pub fn plain_name(name: &str) -> String {
     name.chars().filter(|c| !matches!(c, '-' | '_' | ' ')).flat_map(char::to_lowercase).collect()
 }
 
-/// Pairs of layers, the upper one first, that a rule of one of them wants so, or of which the upper one was made over
-/// the lower.
+/// Pairs of layers, the upper one first, that a rule of one of them wants so, or of which the upper one needs the lower
+/// or was made over it.
 pub fn accepted_pairs(layers: &[LayerFacts]) -> HashSet<(LayerId, LayerId)> {
+    let ordered = ordered_pairs(layers).into_iter().map(|(upper, lower, _)| (upper, lower));
     let ordered =
-        ordered_pairs(layers).into_iter().map(|(upper, lower, _)| (layers[upper].id, layers[lower].id));
+        ordered.chain(needing_pairs(layers)).map(|(upper, lower)| (layers[upper].id, layers[lower].id));
     let over = layers.iter().flat_map(|upper| {
         let is_beneath = |name: &&String, lower: &LayerFacts| plain_name(name) == plain_name(&lower.name);
         let beneath = layers.iter().filter(move |lower| {
@@ -117,6 +118,19 @@ pub fn accepted_pairs(layers: &[LayerFacts]) -> HashSet<(LayerId, LayerId)> {
         beneath.map(|lower| (upper.id, lower.id))
     });
     ordered.chain(over).collect()
+}
+
+/// Pairs of which the upper layer needs the lower one: it is made to lie above, and what it covers of that is meant so.
+fn needing_pairs(layers: &[LayerFacts]) -> Vec<(usize, usize)> {
+    let needing = layers.iter().enumerate().flat_map(|(upper, layer)| {
+        layer.needs.layers.iter().map(move |text| (upper, plain_name(cut_name_and_range(text).0)))
+    });
+    let lower = |(upper, name): (usize, String)| {
+        let is_it =
+            move |(lower, layer): &(usize, &LayerFacts)| *lower != upper && plain_name(&layer.name) == name;
+        layers.iter().enumerate().filter(is_it).map(move |(lower, _)| (upper, lower)).collect::<Vec<_>>()
+    };
+    needing.flat_map(lower).collect()
 }
 
 /// Upper and lower as their rules have it, and whose rule that is, by their places in `layers`.
@@ -272,7 +286,8 @@ pub fn cycle(layers: &[LayerFacts]) -> Option<Vec<String>> {
 pub fn place_by_rules(layers: &[LayerFacts], before: &Arrangement, new: LayerId) -> Target {
     let height = |layer: LayerId| before.standings().iter().position(|standing| standing.layer == layer);
     let (mut lowest, mut highest) = (None, None);
-    for (upper, lower, _) in ordered_pairs(layers) {
+    let ordered = ordered_pairs(layers).into_iter().map(|(upper, lower, _)| (upper, lower));
+    for (upper, lower) in ordered.chain(needing_pairs(layers)) {
         let (upper, lower) = (layers[upper].id, layers[lower].id);
         if upper == new {
             lowest = lowest.max(height(lower));

@@ -76,7 +76,9 @@ fn check(desk: &mut Desk, package: Option<&Path>, args: &FitArgs) -> Result<Ende
         Err(failure) if failure.code == "no_games" || failure.code == "which_game" => None,
         Err(failure) => return Err(failure),
     };
-    let report = check_sheet(ledger.as_ref(), &path, &args.place.limits()?, &desk.progress)?;
+    let given = args.place.fit.as_deref().map(absolute).transpose()?;
+    let limits = args.place.limits()?;
+    let report = check_sheet(ledger.as_ref(), &path, given.as_deref(), &limits, &desk.progress)?;
     let game = ledger.as_ref().map(|ledger| ledger.game().name.clone());
     desk.out.result(game.as_deref(), &report, &check_text(&report));
     if game.is_none() {

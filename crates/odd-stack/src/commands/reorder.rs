@@ -18,6 +18,9 @@ pub struct MoveArgs {
     pub layer: String,
     #[command(flatten)]
     pub target: TargetArgs,
+    /// With --above or --below: leave open what the two layers contest, instead of settling it as they lie then
+    #[arg(long)]
+    pub leave_open: bool,
     #[command(flatten)]
     pub change: ChangeArgs,
 }
@@ -51,7 +54,11 @@ pub fn run(desk: &mut Desk, args: &MoveArgs) -> Result<Ended, Failure> {
     }
     let name = &layer.about.name;
     let (command, done) = (format!("move {name} {place}"), format!("Moved {name} {place}."));
-    carry_out(desk, &ledger, &[layer], &Reorder::Move(layer.id, target), &command, &args.change, &done)
+    let reorder = match args.leave_open {
+        true => Reorder::Move(layer.id, target),
+        false => Reorder::Decide(layer.id, target),
+    };
+    carry_out(desk, &ledger, &[layer], &reorder, &command, &args.change, &done)
 }
 
 /// The place that the options name, and words for it.

@@ -12,6 +12,8 @@ use crate::args::ChangeArgs;
 use crate::desk::{Desk, change_options};
 use crate::errors::Failure;
 use crate::show::change::{edits, effects, summary, verdict};
+use crate::show::style::{GOOD, paint};
+use crate::show::units::counted;
 
 /// Addresses that are shown before the rest is folded.
 pub const MOST_EFFECTS: usize = 12;
@@ -61,6 +63,16 @@ pub struct StandingReport {
     pub change: ChangeReport,
 }
 
+/// What a move decides.
+fn settled(report: &ChangeReport) -> String {
+    if report.settled == 0 {
+        return String::new();
+    }
+    let contests = counted(report.settled, "open contest", "open contests");
+    let line = format!("  {contests} between just these two settled so (--leave-open leaves them open)\n");
+    paint(GOOD, &line)
+}
+
 /// Makes the change and says so. `done` is what to say when it is made, such as `Lifted fog.`.
 pub fn carry_out(
     desk: &mut Desk,
@@ -79,8 +91,9 @@ pub fn carry_out(
     let change = match prepared {
         Some(change) => desk.carry_out(ledger, change, args, |out, report| {
             out.text(&format!(
-                "{command}: {}\n{}{}",
+                "{command}: {}\n{}{}{}",
                 summary(report),
+                settled(report),
                 effects(report, most),
                 edits(report, most)
             ));

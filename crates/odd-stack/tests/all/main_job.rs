@@ -476,3 +476,29 @@ fn a_package_that_only_wraps_another_is_asked_about() {
     assert_eq!(closed.read("game/data/lamps/brass.qtx"), "new");
     closed.run("show wrap").status(0).says("brings what runs code: game:hook.dll");
 }
+
+#[test]
+fn a_sheet_alone_is_a_layer_and_what_installs_by_itself_is_captured() {
+    let closed = Closed::with_game();
+    let sheet = "format = 1\nclears = [\"cache/**\"]\n[[proof]]\nfile = \"data/ready.txt\"\n";
+    closed.zip("loader-1.zip", &[("oddfit.toml", sheet), ("readme.txt", "read me")]);
+    closed.run("add loader-1.zip").status(0).says("0 files").says("would clear cache/**");
+    closed.run("check --proofs").status(3).says("data/ready.txt is there");
+    closed.run("lift loader").status(0);
+    closed.run("lay loader").status(0);
+    closed.run("remove loader").status(0);
+    closed.zip("empty-1.zip", &[("oddfit.toml", "format = 1\nname = \"Empty\"\n")]);
+    closed.run("add empty-1.zip").status(1).says("nothing but a fit sheet");
+    for name in ["setup.exe", "setup.msi"] {
+        closed.write(name, "MZ, or something like it");
+        closed.run_words(&["add", name]).status(1).says("oddstack capture setup -- ");
+    }
+    // What is new is something to read, whatever the file is called.
+    closed.zip("news-1.zip", &[("data/lamps/b.qtx", "b"), ("whatsnew.txt", "n"), ("What's New.txt", "n")]);
+    closed.run("add news-1.zip --place .=game: --tidy --dry-run").status(0).says("1 file,");
+    // A sheet is tried on a package that has none, or another.
+    closed.write("good.toml", "format = 1\nplace = [{ from = \"data\", to = \"game:data\" }]\n");
+    closed.write("bad.toml", "format = 1\nplace = [{ from = \"dta\", to = \"game:data\" }]\n");
+    closed.run("fit --check news-1.zip --fit good.toml").status(0).says("1 file placed");
+    closed.run("fit --check news-1.zip --fit bad.toml").status(1).says("bad.toml").says("line 2, column 19");
+}

@@ -435,3 +435,47 @@ fn what_drifted_is_mended() {
     closed.run("mend data/lamps/brass.qtx --accept").status(0);
     closed.run("check").status(0);
 }
+
+/// The states of what `conflicts --all` lists, by address.
+fn states(closed: &Closed) -> Vec<(String, String)> {
+    let report = closed.run("conflicts --all --json").json();
+    let pairs = report["data"]["pairs"].as_array().unwrap().iter();
+    let rows = pairs.flat_map(|pair| pair["contests"].as_array().unwrap().iter());
+    rows.map(|row| (row["address"].as_str().unwrap().to_owned(), row["state"].as_str().unwrap().to_owned()))
+        .collect()
+}
+
+#[test]
+fn a_need_is_an_order_and_a_move_between_two_is_a_decision() {
+    let closed = Closed::with_game();
+    closed.zip("core-1.zip", &[("data/a.qtx", "core a"), ("data/b.qtx", "core b")]);
+    closed.zip("lamps-1.zip", &[("data/a.qtx", "lamps a"), ("data/c.qtx", "lamps c")]);
+    closed.zip("fog-1.zip", &[("data/c.qtx", "fog c"), ("data/d.qtx", "fog d")]);
+    closed.zip("gulls-1.zip", &[("data/d.qtx", "gulls d")]);
+    closed.run("add core-1.zip --place .=game:").status(0);
+    closed.run_words(&["add", "lamps-1.zip", "--place", ".=game:", "--needs", "core >=1"]).status(0);
+    assert_eq!(
+        states(&closed),
+        [("game:data/a.qtx".to_owned(), "won".to_owned())],
+        "what it needs it may cover"
+    );
+    // What is needed and comes later lies beneath.
+    closed.run("remove core --despite").status(0);
+    closed.run("add core-1.zip --place .=game:").status(0);
+    assert_eq!(closed.run("stack --json").json()["data"]["layers"][0]["name"], "lamps");
+    closed.run("add fog-1.zip --place .=game:").status(0);
+    closed.run("add gulls-1.zip --place .=game:").status(0);
+    let open = |closed: &Closed| states(closed).into_iter().filter(|(_, state)| state == "open").count();
+    assert_eq!(open(&closed), 2);
+    closed.run("move lamps --above fog --leave-open").status(0);
+    assert_eq!(open(&closed), 2);
+    // Where it lies so already, it is said once more and decided.
+    let moved = closed.run("move lamps --above fog").status(0);
+    moved.says("1 open contest between just these two settled so");
+    assert_eq!(open(&closed), 1, "of others nothing is decided");
+    assert_eq!(closed.read("game/data/c.qtx"), "lamps c");
+    closed.run("move lamps --above fog").status(0).says("Nothing to do");
+    closed.run("move lamps --below fog").status(0);
+    assert_eq!((closed.read("game/data/c.qtx"), open(&closed)), ("fog c".to_owned(), 1));
+    closed.run("check --deep").status(0);
+}

@@ -32,7 +32,8 @@ const GENERAL: [&str; 22] = [
     "so", "png", "jpg", "log", "dat", "bin", "html",
 ];
 
-const DOCUMENT_WORDS: [&str; 20] = [
+const DOCUMENT_WORDS: [&str; 21] = [
+    "news",
     "readme",
     "read me",
     "changelog",
@@ -55,7 +56,18 @@ const DOCUMENT_WORDS: [&str; 20] = [
     "notes",
 ];
 /// These are documents wherever they lie.
-const SURE_DOCUMENT_WORDS: [&str; 5] = ["readme", "read me", "changelog", "license", "licence"];
+const SURE_DOCUMENT_WORDS: [&str; 10] = [
+    "readme",
+    "read me",
+    "changelog",
+    "license",
+    "licence",
+    "whatsnew",
+    "whats new",
+    "what's new",
+    "what\u{2019}s new",
+    "what s new",
+];
 const DOCUMENT_FOLDERS: [&str; 7] =
     ["doc", "docs", "documentation", "manual", "manuals", "readme", "readmes"];
 const SOURCE_FOLDERS: [&str; 7] =
