@@ -19,7 +19,7 @@ use super::spelling::path_on_disk;
 use super::walk::{WalkError, Walked, walk};
 use crate::address::{Address, FoldedKey, Folding, RelPath};
 use crate::blend::BlendRules;
-use crate::game::{AddressPatterns, Root};
+use crate::game::Root;
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError, Lock};
 use crate::observer::{Observer, Work};
@@ -241,8 +241,7 @@ pub(crate) fn check_at(
 /// What only all drifted files together tell: whether the game was updated, and where it writes by itself.
 fn judge_together(ledger: &Ledger, report: &mut CheckReport) -> Result<(), LedgerError> {
     let game = ledger.game();
-    let volatile = AddressPatterns::parse(game, &game.volatile);
-    let volatile = volatile.map_err(|error| ledger.catalogue.damaged_by(&error))?;
+    let volatile = ledger.volatile()?;
     let rules = BlendRules::new(&game.blend_rules).map_err(|error| ledger.catalogue.damaged_by(&error))?;
     let key = |address: &Address| {
         let root = game.root_named(&address.root).map_or(RootId(0), |root| root.id);

@@ -47,6 +47,7 @@ fn with_over(mut needs: Needs, upper: Needs) -> Needs {
     add_new(&mut needs.above, upper.above);
     add_new(&mut needs.below, upper.below);
     add_new(&mut needs.made_over, upper.made_over);
+    needs.waits |= upper.waits;
     add_new(&mut needs.despite, upper.despite);
     needs
 }

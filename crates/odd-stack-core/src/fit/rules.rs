@@ -80,7 +80,7 @@ pub struct Choice {
 }
 
 /// One option of a choice.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct ChoiceOption {
     /// Its name.
     pub name: String,
@@ -92,10 +92,16 @@ pub struct ChoiceOption {
     pub folder: Option<String>,
     /// Where its files go.
     pub places: Vec<Place>,
+    /// Programs that start the game with it.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub starts: Vec<Start>,
+    /// How one sees that it works.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub proofs: Vec<Proof>,
 }
 
 /// A part of a package that may be left out.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Part {
     /// Its name in `--choose ID=on`.
     pub id: String,
@@ -110,6 +116,12 @@ pub struct Part {
     pub folder: Option<String>,
     /// Where its files go.
     pub places: Vec<Place>,
+    /// Programs that start the game with it.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub starts: Vec<Start>,
+    /// How one sees that it works.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub proofs: Vec<Proof>,
 }
 
 /// The rules of one fit, kept with the layer.
@@ -154,6 +166,33 @@ impl Rules {
     /// Whether they say where things go, so that nothing is to be found out.
     pub fn say_where(&self) -> bool {
         !(self.places.is_empty() && self.choices.is_empty() && self.parts.is_empty())
+    }
+}
+
+impl Rules {
+    /// Programs that start the game, those of what is chosen included.
+    pub fn starts(&self) -> Vec<Start> {
+        let taken = self.taken().flat_map(|(starts, _)| starts.iter());
+        self.wishes.starts.iter().chain(taken).cloned().collect()
+    }
+
+    /// How one sees that it works, what is chosen included.
+    pub fn proofs(&self) -> Vec<Proof> {
+        let taken = self.taken().flat_map(|(_, proofs)| proofs.iter());
+        self.wishes.proofs.iter().chain(taken).cloned().collect()
+    }
+
+    /// What the chosen options and the parts that are on bring of these.
+    fn taken(&self) -> impl Iterator<Item = (&[Start], &[Proof])> {
+        let options = self.choices.iter().filter_map(|choice| {
+            let name = self.chosen.get(&choice.id).or(choice.default.as_ref())?;
+            choice.options.iter().find(|option| option.name.eq_ignore_ascii_case(name))
+        });
+        let is_on =
+            |part: &&Part| self.chosen.get(&part.id).map_or(part.on, |word| word.eq_ignore_ascii_case("on"));
+        let options = options.map(|option| (option.starts.as_slice(), option.proofs.as_slice()));
+        let parts = self.parts.iter().filter(is_on);
+        options.chain(parts.map(|part| (part.starts.as_slice(), part.proofs.as_slice())))
     }
 }
 

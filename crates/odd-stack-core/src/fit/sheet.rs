@@ -151,6 +151,12 @@ pub struct SheetOption {
     /// Where its files go; an option may have none.
     #[serde(default)]
     pub place: Vec<SheetPlace>,
+    /// Programs that start the game with it.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub start: Vec<Start>,
+    /// How one sees that it works.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub proof: Vec<Proof>,
 }
 
 /// Something that may be left out.
@@ -171,6 +177,12 @@ pub struct SheetPart {
     /// Where its files go.
     #[serde(default)]
     pub place: Vec<SheetPlace>,
+    /// Programs that start the game with it.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub start: Vec<Start>,
+    /// How one sees that it works.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub proof: Vec<Proof>,
 }
 
 /// One key on the way to a place in a sheet: a name or a number.
@@ -280,17 +292,7 @@ impl FitSheet {
                 return wrong(&[Key("clears"), At(index)], reason);
             }
         }
-        for (index, start) in self.start.iter().enumerate() {
-            if let Err(reason) = check_address(&start.program) {
-                return wrong(&[Key("start"), At(index), Key("program")], reason);
-            }
-        }
-        for (index, proof) in self.proof.iter().enumerate() {
-            let address = proof.address().map_or(Ok(()), check_address);
-            if let Err(reason) = proof.check().and(address) {
-                return wrong(&[Key("proof"), At(index)], reason);
-            }
-        }
+        check_wishes(&self.start, &self.proof, Vec::new(), source)?;
         let mut ids: Vec<&str> = Vec::new();
         let check_id = |id: &'_ str| {
             let fits = id.chars().all(|c| c.is_alphanumeric() || c == '-' || c == '_') && !id.is_empty();
@@ -322,7 +324,9 @@ impl FitSheet {
                     let [a, b, c, d] = place;
                     return wrong(&[a, b, c, d, Key("name")], format!("`{}` is there twice", option.name));
                 }
-                check_places(&option.place, place.into(), source)?;
+                let of_option = || vec![Key("choice"), At(index), Key("option"), At(number)];
+                check_places(&option.place, of_option(), source)?;
+                check_wishes(&option.start, &option.proof, of_option(), source)?;
             }
         }
         for (index, part) in self.part.iter().enumerate() {
@@ -335,8 +339,21 @@ impl FitSheet {
             }
             ids.push(&part.id);
             check_places(&part.place, vec![Key("part"), At(index)], source)?;
+            check_wishes(&part.start, &part.proof, vec![Key("part"), At(index)], source)?;
         }
         check_places(&self.place, Vec::new(), source)
+    }
+
+    /// Makes the whole package that which lies beside the sheet, which lies in the folder around everything.
+    pub fn leave_out_wrapper(&mut self) {
+        let options = self.choice.iter_mut().flat_map(|choice| &mut choice.option);
+        let of_options = options.flat_map(|option| &mut option.place);
+        let of_parts = self.part.iter_mut().flat_map(|part| &mut part.place);
+        for place in self.place.iter_mut().chain(of_options).chain(of_parts) {
+            if matches!(place.from.as_str(), "." | "./" | ".\\") {
+                "*".clone_into(&mut place.from);
+            }
+        }
     }
 
     /// The rules that the sheet makes.
@@ -350,6 +367,8 @@ impl FitSheet {
             says: option.says.clone(),
             folder: option.folder.clone(),
             places: places(&option.place),
+            starts: option.start.clone(),
+            proofs: option.proof.clone(),
         };
         let choices = self.choice.iter().map(|choice| Choice {
             id: choice.id.clone(),
@@ -363,6 +382,8 @@ impl FitSheet {
             on: part.on,
             folder: part.folder.clone(),
             places: places(&part.place),
+            starts: part.start.clone(),
+            proofs: part.proof.clone(),
         });
         Rules {
             places: places(&self.place),
@@ -400,6 +421,8 @@ impl FitSheet {
             says: option.says.clone(),
             folder: option.folder.clone(),
             place: places(&option.places),
+            start: option.starts.clone(),
+            proof: option.proofs.clone(),
         };
         let choice = |choice: &Choice| SheetChoice {
             id: choice.id.clone(),
@@ -413,6 +436,8 @@ impl FitSheet {
             on: rules.chosen.get(&part.id).map_or(part.on, |word| word == "on"),
             folder: part.folder.clone(),
             place: places(&part.places),
+            start: part.starts.clone(),
+            proof: part.proofs.clone(),
         };
         let wishes = &rules.wishes;
         Self {
@@ -437,6 +462,31 @@ impl FitSheet {
             ..Self::default()
         }
     }
+}
+
+/// Checks what lies `above` says of programs and of how one sees that it works.
+fn check_wishes<'s>(
+    starts: &[Start],
+    proofs: &[Proof],
+    above: Vec<Step<'s>>,
+    source: &Text<'_>,
+) -> Result<(), FitError> {
+    let wrong = |mut above: Vec<Step<'s>>, below: Vec<Step<'s>>, reason: String| {
+        above.extend(below);
+        Err(source.mistake_at(&above, reason))
+    };
+    for (index, start) in starts.iter().enumerate() {
+        if let Err(reason) = check_address(&start.program) {
+            return wrong(above, vec![Step::Key("start"), Step::At(index), Step::Key("program")], reason);
+        }
+    }
+    for (index, proof) in proofs.iter().enumerate() {
+        let address = proof.address().map_or(Ok(()), check_address);
+        if let Err(reason) = proof.check().and(address) {
+            return wrong(above, vec![Step::Key("proof"), Step::At(index)], reason);
+        }
+    }
+    Ok(())
 }
 
 fn check_places(places: &[SheetPlace], above: Vec<Step<'_>>, source: &Text<'_>) -> Result<(), FitError> {

@@ -8,7 +8,7 @@ use super::add_error::AddError;
 use super::add_report::AddReport;
 use super::arrival::{Arrival, Opening};
 use super::contents::Contents;
-use super::needs::judge;
+use super::needs::{judge, unmet_under, write_needs};
 use super::new_layer::{Making, write_base_hashes, write_layer};
 use super::order::with_own_on_top;
 use super::placing::Wanted;
@@ -22,7 +22,7 @@ use crate::hash::ContentHash;
 use crate::ledger::{Layer, Ledger, LedgerError, drop_unneeded};
 use crate::observer::Observer;
 use crate::package::{Limits, PackageKind};
-use crate::stack::{Arrangement, LayerFacts, LayerId, Standing, Target, place_by_rules};
+use crate::stack::{Arrangement, LayerFacts, LayerId, Needs, Standing, Target, place_by_rules};
 use crate::version::parts_of_file_name;
 
 /// A package and how it is to become a layer.
@@ -203,6 +203,25 @@ impl<'l> Arriving<'l> {
             let layer = write_layer(ledger, &making, &mut report)?;
             let below = new.last().map(|new| new.layer);
             after = placed_in(ledger, after, layer, request.place, old, below)?;
+            if let (Some(old), Some(replaced)) = (old, report.replaces.as_mut())
+                && replaced.standing == "lifted"
+                && waits_since_patch_day(ledger, old)?
+            {
+                let laid = after.with_laid(&[layer], true);
+                let mut unmet = unmet_under(ledger, &ledger.catalogue.facts()?, &laid)?;
+                unmet.retain(|unmet| unmet.layer == report.name && !unmet.despite);
+                match unmet.first() {
+                    None => {
+                        "laid_again".clone_into(&mut replaced.standing);
+                        after = laid;
+                    }
+                    Some(unmet) => {
+                        note_waiting(ledger, layer)?;
+                        "waiting".clone_into(&mut replaced.standing);
+                        report.noted.push(format!("stays off: it needs {}, and {}", unmet.what, unmet.found));
+                    }
+                }
+            }
             new.push(New { layer, exchanges: old, prefer: request.prefer });
             reports.push(report);
         }
@@ -316,6 +335,22 @@ impl Drop for Arriving<'_> {
             discard_new_contents(self.ledger);
         }
     }
+}
+
+/// Whether a patch day took the layer off, and nobody has decided otherwise since.
+fn waits_since_patch_day(ledger: &Ledger, layer: LayerId) -> Result<bool, LedgerError> {
+    Ok(match ledger.catalogue.lifted_by(layer)? {
+        Some(command) => command.starts_with("patchday "),
+        // It was never on the game; the one before it may have waited.
+        None => ledger.catalogue.facts()?.iter().any(|facts| facts.id == layer && facts.needs.waits),
+    })
+}
+
+/// Notes that the layer waits as the one before it did.
+fn note_waiting(ledger: &Ledger, layer: LayerId) -> Result<(), LedgerError> {
+    let facts = ledger.catalogue.facts()?.into_iter().find(|facts| facts.id == layer);
+    let needs = facts.map(|facts| facts.needs).unwrap_or_default();
+    write_needs(ledger, layer, &Needs { waits: true, ..needs })
 }
 
 /// The order with the new layer in it. Of several with one wish each later one lies directly above the one before.

@@ -105,6 +105,9 @@ pub struct ReplacedRow {
     pub version: Option<String>,
     /// What the new version is to it: `newer`, `older`, `same` or `unknown`.
     pub direction: String,
+    /// `laid` as it was; `lifted` as it was; `laid_again`, since the old one waited for this since a patch day;
+    /// or `waiting`, since it does not fit either.
+    pub standing: String,
 }
 
 impl ReplacedRow {
@@ -118,7 +121,8 @@ impl ReplacedRow {
             _ => "unknown",
         };
         let (name, version) = (old.about.name.clone(), old.about.version.clone());
-        Self { name, version, direction: direction.to_owned() }
+        let standing = if old.laid { "laid" } else { "lifted" };
+        Self { name, version, direction: direction.to_owned(), standing: standing.to_owned() }
     }
 }
 

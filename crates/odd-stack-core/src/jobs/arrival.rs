@@ -131,7 +131,10 @@ fn told_of(
         source,
     };
     let text = sheet_text(read.into_iter().next().unwrap_or_default()).map_err(misfit)?;
-    let sheet = FitSheet::parse(&text).map_err(misfit)?;
+    let mut sheet = FitSheet::parse(&text).map_err(misfit)?;
+    if !member.path.parent().is_root() {
+        sheet.leave_out_wrapper();
+    }
     if let Some(name) = &sheet.name {
         parts.name.clone_from(name);
     }

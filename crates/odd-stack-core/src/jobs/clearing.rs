@@ -120,14 +120,24 @@ pub fn prepare_clearing<'l>(
     observer: &dyn Observer,
 ) -> Result<Option<Prepared<'l>>, PlayError> {
     let files: BTreeSet<&ToClear> = wanted.iter().flat_map(|clears| &clears.files).collect();
+    let mut accepted = Vec::new();
+    for file in &files {
+        let key = ledger.game().folding.key(file.path.as_str());
+        if ledger.catalogue.base_at(file.root, &key)?.is_some() {
+            accepted.push((file.root, key, None));
+        }
+    }
     let direct =
         files.into_iter().map(|file| Direct { root: file.root, path: file.path.clone(), instead: None });
     let direct: Vec<Direct> = direct.collect();
     if direct.is_empty() {
         return Ok(None);
     }
-    let request =
-        ChangeRequest { direct, ..ChangeRequest::new(COMMAND, now, ledger.catalogue.arrangement()?) };
+    let request = ChangeRequest {
+        direct,
+        accepted,
+        ..ChangeRequest::new(COMMAND, now, ledger.catalogue.arrangement()?)
+    };
     ledger.catalogue.begin()?;
     let options = ChangeOptions { edits: Edits::Keep, despite: true, ..ChangeOptions::default() };
     Ok(Some(prepare(ledger, permit.lock, request, options, observer)?))

@@ -209,7 +209,7 @@ pub fn inspect(
             let needs = needs_of(&placed.rules);
             report.needs = needs_words(&needs);
             report.sets = set_words(&placed.rules.wishes);
-            (report.starts, report.clears) = wish_rows(ledger, &placed.rules.wishes, observer)?;
+            (report.starts, report.clears) = wish_rows(ledger, &placed.rules, observer)?;
             report.unmet = unmet_on_top(ledger, &report.name, report.version.clone(), needs)?;
             meet(&placer, &order, placed, &mut report)?;
             return Ok(report);

@@ -21,6 +21,7 @@ pub(super) fn needs_of(rules: &Rules) -> Needs {
         above: with(&wishes.above, asked.above),
         below: with(&wishes.below, asked.below),
         made_over: asked.made_over,
+        waits: false,
         despite: asked.despite,
     }
 }

@@ -33,8 +33,7 @@ pub(super) struct BaseChanges {
 /// before are no longer in doubt.
 pub(super) fn new_base(ledger: &Ledger, observer: &dyn Observer) -> Result<BaseChanges, PatchDayError> {
     let game = ledger.game();
-    let volatile = AddressPatterns::parse(game, &game.volatile);
-    let volatile = volatile.map_err(|error| ledger.catalogue.damaged_by(&error))?;
+    let volatile = ledger.volatile()?;
     let mut changes = BaseChanges::default();
     for root in &game.roots {
         observer.begin(Work::Scanning, 0, 0);

@@ -99,7 +99,7 @@ pub struct Launch {
 pub fn launch(ledger: &Ledger, named: Option<&str>) -> Result<Launch, PlayError> {
     let mut starts: Vec<(Layer, Start)> = Vec::new();
     for layer in ledger.layers()?.into_iter().rev().filter(|layer| layer.laid) {
-        for start in remembered_rules(ledger, &layer)?.wishes.starts {
+        for start in remembered_rules(ledger, &layer)?.starts() {
             starts.push((layer.clone(), start));
         }
     }

@@ -2,6 +2,7 @@
 
 use std::io::{Read, Seek, SeekFrom};
 use std::path::Path;
+use std::time::{Duration, SystemTime};
 
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -33,17 +34,28 @@ pub struct ProofRow {
     pub found: String,
 }
 
-/// The proofs of all laid layers, from the top to the bottom.
+/// What a log must not be older than.
+#[derive(Clone, Copy)]
+struct Since {
+    changed_at: Option<OffsetDateTime>,
+    started: Option<OffsetDateTime>,
+}
+
+/// The proofs of all laid layers, from the top to the bottom. A log that was written before the game was `started` proves
+/// nothing.
 ///
 /// # Errors
 /// [`LedgerError`].
-pub fn proofs(ledger: &Ledger) -> Result<Vec<ProofRow>, LedgerError> {
+pub fn proofs(ledger: &Ledger, started: Option<SystemTime>) -> Result<Vec<ProofRow>, LedgerError> {
+    // The coarsest disks keep every other second.
+    const COARSE: Duration = Duration::from_secs(2);
     let changed_at = ledger.catalogue.last_changed_at()?;
     let changed_at = changed_at.and_then(|text| OffsetDateTime::parse(&text, &Rfc3339).ok());
+    let since = Since { changed_at, started: started.map(|started| OffsetDateTime::from(started - COARSE)) };
     let mut rows = Vec::new();
     for layer in ledger.layers()?.into_iter().rev().filter(|layer| layer.laid) {
-        for proof in remembered_rules(ledger, &layer)?.wishes.proofs {
-            let (holds, found) = judge(ledger, &proof, changed_at);
+        for proof in remembered_rules(ledger, &layer)?.proofs() {
+            let (holds, found) = judge(ledger, &proof, since);
             let says = proof.says.clone().unwrap_or_else(|| words(&proof));
             rows.push(ProofRow { layer: layer.about.name.clone(), says, holds, found });
         }
@@ -61,7 +73,7 @@ fn words(proof: &Proof) -> String {
 }
 
 /// Whether a proof holds, and what was found.
-fn judge(ledger: &Ledger, proof: &Proof, changed_at: Option<OffsetDateTime>) -> (bool, String) {
+fn judge(ledger: &Ledger, proof: &Proof, since: Since) -> (bool, String) {
     let address = match ledger.game().address_book().resolve(proof.address().unwrap_or_default()) {
         Ok(address) => address,
         Err(error) => return (false, error.to_string()),
@@ -77,7 +89,11 @@ fn judge(ledger: &Ledger, proof: &Proof, changed_at: Option<OffsetDateTime>) -> 
     };
     if let Some(pattern) = &proof.contains {
         let written = OffsetDateTime::from_unix_timestamp_nanos(i128::from(seen.modified_ns)).ok();
-        if written.zip(changed_at).is_some_and(|(written, changed)| written < changed) {
+        let is_older = |than: Option<OffsetDateTime>| written.zip(than).is_some_and(|(it, than)| it < than);
+        if is_older(since.started) {
+            return (false, "it was written before this start".to_owned());
+        }
+        if is_older(since.changed_at) {
             return (false, "it was written before the last change of the stack; play once more".to_owned());
         }
         return match line_with(&root.folder, &path, pattern) {

@@ -11,6 +11,7 @@ use super::add_report::{findings_of, left_out_word};
 use super::arrival::{Arrival, Opening};
 use super::contents::Contents;
 use super::placing::{Placer, Wanted, read_sheet_bytes, sheet_text};
+use super::wishes::missing_starts;
 use crate::fit::{Finding, FitError, FitSheet, Rules, check_addresses, check_members};
 use crate::ledger::Ledger;
 use crate::observer::Observer;
@@ -80,6 +81,8 @@ pub struct TriedRow {
     pub placed_files: u64,
     /// Files that are left out.
     pub left_out: Vec<LeftOutCount>,
+    /// Programs that it wants started and that are not there, in words.
+    pub missing: Vec<String>,
 }
 
 /// A fit sheet without a mistake.
@@ -150,6 +153,7 @@ pub fn check_sheet(
             let rules = Rules { chosen: chosen.clone(), ..Rules::default() };
             let given = given.map(|_| sheet.clone());
             let placed = placer.place(&Wanted { rules, sheet: given }, None)?;
+            let missing = missing_starts(ledger, &ledger.present_order()?, &placed)?;
             let mut counts: BTreeMap<&str, u64> = BTreeMap::new();
             for (_, reason) in &placed.left_out {
                 *counts.entry(left_out_word(*reason)).or_default() += 1;
@@ -159,6 +163,7 @@ pub fn check_sheet(
                 chosen,
                 placed_files: placed.placements.len() as u64,
                 left_out: counts.into_iter().map(count).collect(),
+                missing,
             });
         }
     }

@@ -134,7 +134,7 @@ pub fn show(ledger: &Ledger, id: LayerId, observer: &dyn Observer) -> Result<Sho
     entries.sort_by(|one, two| one.address.cmp(&two.address));
     let facts = ledger.catalogue.facts()?;
     let unmet = unmet_under(ledger, &facts, &catalogue.arrangement()?)?;
-    let (starts, clears) = wish_rows(ledger, &rules.wishes, observer)?;
+    let (starts, clears) = wish_rows(ledger, &rules, observer)?;
     Ok(ShowReport {
         starts,
         clears,

@@ -13,7 +13,7 @@ use super::new_layer::{ContentAt, Exchanged};
 use super::placing::Placer;
 use super::placing_again::Before;
 use super::show::remembered_rules;
-use super::wishes::wish_rows;
+use super::wishes::{missing_starts, wish_rows};
 use crate::address::{Address, AddressError};
 use crate::blend::{KeyEdit, write_edits};
 use crate::compare_versions;
@@ -102,8 +102,9 @@ pub(super) fn take_in(
     report.replaces = old.map(|old| ReplacedRow::of(old, report.version.as_deref()));
     let away = Away::of(ledger, &placed)?;
     report.noted.extend(not_set);
+    report.noted.extend(missing_starts(ledger, order, &placed)?);
     report.sets = set_words(&placed.rules.wishes);
-    (report.starts, report.clears) = wish_rows(ledger, &placed.rules.wishes, observer)?;
+    (report.starts, report.clears) = wish_rows(ledger, &placed.rules, observer)?;
     report.takes_away = away.told(ledger);
     let exchanged = old.map(|old| Exchanged { old: old.id, patch: is_patch.then(|| away.addresses(ledger)) });
     // What a package of only changed files says is nothing for whole ones.

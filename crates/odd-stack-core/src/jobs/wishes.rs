@@ -10,13 +10,13 @@ use serde::Serialize;
 use super::Count;
 use super::select::plain;
 use crate::address::{FoldedKey, Folding, RelPath, SIDE_FOLDER};
-use crate::disk::{CheckError, WalkError, walk};
-use crate::fit::{Start, Wishes};
-use crate::game::{AddressPattern, AddressPatterns};
+use crate::disk::{CheckError, WalkError, volatile_proposals, walk};
+use crate::fit::{Fit, Placement, Rules, Start};
+use crate::game::AddressPattern;
 use crate::hash::ContentHash;
-use crate::ledger::Ledger;
+use crate::ledger::{Ledger, LedgerError};
 use crate::observer::Observer;
-use crate::stack::{BaseKind, RootId};
+use crate::stack::{BaseKind, Order, Provider, RootId};
 
 /// A program that a layer wants started.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
@@ -107,7 +107,7 @@ pub(super) struct ToClear {
 }
 
 /// What each pattern would clear as things are now: never what the game itself or a layer has, nor what is volatile, nor
-/// what is ours.
+/// what is ours. What lay in a cache by its name when the game came into care is the game's no more once it is cleared.
 ///
 /// # Errors
 /// [`CheckError`].
@@ -117,8 +117,7 @@ pub(super) fn to_clear(
     observer: &dyn Observer,
 ) -> Result<Vec<(ClearRow, Vec<ToClear>)>, CheckError> {
     let game = ledger.game();
-    let volatile = AddressPatterns::parse(game, &game.volatile);
-    let volatile = volatile.map_err(|error| ledger.catalogue.damaged_by(&error))?;
+    let volatile = ledger.volatile()?;
     let mut rows = Vec::new();
     for text in patterns {
         let refused = |reason: String| {
@@ -145,7 +144,11 @@ pub(super) fn to_clear(
         let mut unknown = Vec::new();
         for file in found {
             let column = ledger.column(file.root, &game.folding.key(file.path.as_str()))?;
-            if column.base.is_none() && column.entries.is_empty() {
+            // What lay in a cache when the game came into care is no file of the game's either.
+            let address = game.address(file.root, file.path.clone());
+            let is_made_by_game =
+                address.is_some_and(|address| !volatile_proposals([&address].into_iter()).is_empty());
+            if column.entries.is_empty() && (column.base.is_none() || is_made_by_game) {
                 unknown.push(file);
             }
         }
@@ -233,12 +236,52 @@ fn spelled_on_disk(root: &std::path::Path, key: &FoldedKey, folding: Folding) ->
 /// What a layer's wishes are, as they are shown before it is made.
 pub(super) fn wish_rows(
     ledger: &Ledger,
-    wishes: &Wishes,
+    rules: &Rules,
     observer: &dyn Observer,
 ) -> Result<(Vec<StartRow>, Vec<ClearRow>), CheckError> {
-    let starts = wishes.starts.iter().map(StartRow::of).collect();
-    let clears = to_clear(ledger, &wishes.clears, observer)?;
+    let starts = rules.starts().iter().map(StartRow::of).collect();
+    let clears = to_clear(ledger, &rules.wishes.clears, observer)?;
     Ok((starts, clears.into_iter().map(|(row, _)| row).collect()))
+}
+
+/// Programs that the rules want started, and that neither the package nor the game has, in words.
+///
+/// # Errors
+/// [`LedgerError`].
+pub(super) fn missing_starts(
+    ledger: &Ledger,
+    order: &Order,
+    placed: &Fit,
+) -> Result<Vec<String>, LedgerError> {
+    let game = ledger.game();
+    let mut missing = Vec::new();
+    for start in placed.rules.starts() {
+        let there_is = match game.address_book().resolve(&start.program) {
+            Err(error) => Err(error.to_string()),
+            Ok(address) => {
+                let key = game.folding.key(address.path.as_str());
+                let is_it = |placement: &Placement| {
+                    placement.to.root == address.root && game.folding.key(placement.to.path.as_str()) == key
+                };
+                let there = match game.root_named(&address.root) {
+                    Some(root) => {
+                        let column = ledger.column(root.id, &key)?;
+                        !matches!(column.provider(order), Provider::Nothing)
+                            || address.path.on(&root.folder).is_file()
+                    }
+                    None => false,
+                };
+                Ok(there || placed.placements.iter().any(is_it))
+            }
+        };
+        let program = &start.program;
+        match there_is {
+            Ok(true) => {}
+            Ok(false) => missing.push(format!("wants {program} started, and there is no such program")),
+            Err(error) => missing.push(format!("wants {program} started, and that can't be found: {error}")),
+        }
+    }
+    Ok(missing)
 }
 
 /// What agreement to a start is known by: the layer's name and all that is started.

@@ -20,6 +20,7 @@ mod home;
 mod lock;
 mod mark;
 mod order;
+mod volatile;
 
 use std::fs;
 use std::path::{Path, PathBuf};

@@ -25,6 +25,9 @@ pub struct Needs {
     /// Layers that it was made over: whole files of it hold what these had there.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub made_over: Vec<String>,
+    /// It waits since a patch day for a version that fits the game.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub waits: bool,
     /// What of this the user did without on purpose, in the words of [`Unmet::what`].
     pub despite: Vec<String>,
 }

@@ -116,10 +116,16 @@ fn where_it_lies(layer: &AddReport) -> String {
 }
 
 fn exchanged(layer: &AddReport, dry_run: bool) -> Option<String> {
-    let ReplacedRow { name, version, .. } = layer.replaces.as_ref()?;
+    let ReplacedRow { name, version, standing, .. } = layer.replaces.as_ref()?;
     let version = version.as_ref().map(|version| format!(" {version}")).unwrap_or_default();
     let takes = if dry_run { "would take" } else { "took" };
-    Some(format!("{} {takes} the place of {name}{version}", layer.name))
+    let stands = match standing.as_str() {
+        "lifted" => ", lifted as that was",
+        "laid_again" => " and is laid again: that had waited since the patch day",
+        "waiting" => " and stays off, as that had since the patch day",
+        _ => "",
+    };
+    Some(format!("{} {takes} the place of {name}{version}{stands}", layer.name))
 }
 
 /// What the words of options begin with that are for this package among several: `lamps.zip!/`.

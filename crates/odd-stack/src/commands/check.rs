@@ -42,7 +42,7 @@ pub fn run(desk: &mut Desk, args: &CheckArgs) -> Result<Ended, Failure> {
         report.stored = Some(stored);
     }
     if args.proofs {
-        let found = proofs(&ledger)?;
+        let found = proofs(&ledger, None)?;
         text.push_str(&proof_rows(&found));
         if found.is_empty() {
             text.push_str("No laid layer says how one sees that it works.\n");

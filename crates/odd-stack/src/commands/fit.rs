@@ -12,7 +12,7 @@ use crate::desk::{Desk, absolute};
 use crate::errors::{Exit, Failure};
 use crate::show::about::left_out_words;
 use crate::show::safe::{self, one_line};
-use crate::show::style::{BOLD, GOOD, paint};
+use crate::show::style::{BOLD, GOOD, WARN, paint};
 use crate::show::units::{counted, files};
 
 #[derive(Debug, Args)]
@@ -84,7 +84,8 @@ fn check(desk: &mut Desk, package: Option<&Path>, args: &FitArgs) -> Result<Ende
     if game.is_none() {
         desk.out.hint("No game was chosen (--game NAME), so addresses and placements were not tried.");
     }
-    Ok(Ended::Well)
+    let is_missing = report.tried.iter().any(|row| !row.missing.is_empty());
+    Ok(if is_missing { Ended::WantsAttention } else { Ended::Well })
 }
 
 fn check_text(report: &SheetCheck) -> String {
@@ -108,5 +109,8 @@ fn tried(row: &TriedRow) -> String {
         line.push_str(&format!(", {} left out ({})", count.files, left_out_words(&count.reason)));
     }
     line.push('\n');
+    for missing in &row.missing {
+        line.push_str(&format!("    {}\n", paint(WARN, missing)));
+    }
     line
 }

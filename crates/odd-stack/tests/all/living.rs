@@ -1156,3 +1156,64 @@ fn what_was_made_over_a_layer_does_not_hide_it() {
     assert_eq!(closed.read("game/data/lamps/iron.qtx"), "base iron\none\ntwo\n");
     closed.run("stack").status(0).says("made over First");
 }
+
+#[test]
+fn a_layer_that_waited_since_patch_day_is_laid_when_its_upgrade_fits() {
+    let closed = with_version();
+    let sheet = |range: &str| {
+        format!("format = 1\nplace = [{{ from = \"data\", to = \"data\" }}]\n[needs]\ngame = \"{range}\"\n")
+    };
+    for (version, range) in [("1.0", "<1.8"), ("1.1", "<1.8"), ("1.2", ">=1.8")] {
+        let name = format!("gulls-{version}.zip");
+        closed.zip(&name, &[("data/gulls.qtx", version), ("oddfit.toml", &sheet(range))]);
+    }
+    closed.run("add gulls-1.0.zip").status(0);
+    update(&closed, &["game/version.txt", "game/data/ferries.qtx"]);
+    closed.run("patchday finish").status(3).says("gulls");
+    assert!(!closed.path("game/data/gulls.qtx").exists());
+    closed.run("upgrade gulls gulls-1.1.zip").status(0).says("stays off").says("the game is 1.8");
+    // Its new version is another layer; that it waits is known of it, too.
+    assert!(!closed.path("game/data/gulls.qtx").exists());
+    closed.run("upgrade gulls gulls-1.2.zip").status(0).says("is laid again");
+    assert_eq!(closed.read("game/data/gulls.qtx"), "1.2");
+    // What a person lifted stays as they want it.
+    closed.run("lift gulls").status(0);
+    closed.run("upgrade gulls gulls-1.0.zip --despite").status(0).says("lifted as that was");
+    assert!(!closed.path("game/data/gulls.qtx").exists());
+    closed.run("check --deep").status(0);
+}
+
+#[test]
+fn what_a_sheet_says_of_options_counts_when_they_are_chosen() {
+    let closed = with_version();
+    let sheet = "format = 1\n[[place]]\nfrom = \".\"\nto = \"data/winter\"\n[[choice]]\nid = \"finish\"\n\
+                 [[choice.option]]\nname = \"deep\"\nplace = [{ from = \"Deep\", to = \"data/winter\" }]\n\
+                 [[choice.option.start]]\nprogram = \"bin/nowhere.bin\"\n\
+                 [[choice.option.proof]]\nlog = \"winter.log\"\ncontains = \"deep * ready\"\n\
+                 [[choice.option]]\nname = \"thin\"\nplace = [{ from = \"Thin\", to = \"data/winter\" }]\n\
+                 [[part]]\nid = \"ice\"\nplace = [{ from = \"Ice\", to = \"data/winter\" }]\n[[part.proof]]\nfile = \"data/winter/ice.txt\"\n";
+    let files = [
+        ("Winter 1.0/oddfit.toml", sheet),
+        ("Winter 1.0/snow.qtx", "snow\n"),
+        ("Winter 1.0/Deep/a.txt", "deep\n"),
+        ("Winter 1.0/Thin/a.txt", "thin\n"),
+        ("Winter 1.0/Ice/ice.txt", "ice\n"),
+    ];
+    closed.zip("winter-1.0.zip", &files);
+    closed.run("fit --check winter-1.0.zip").status(3).says("no such program");
+    closed.run("add winter-1.0.zip --choose finish=thin --lifted").status(0);
+    closed.run("lay winter").status(0);
+    // The folder around everything is none of what the sheet means by all.
+    assert_eq!(closed.read("game/data/winter/snow.qtx"), "snow\n");
+    let proofs = closed.run("check --proofs --json").status(0).json();
+    assert_eq!(proofs["data"]["proofs"], serde_json::json!([]), "of neither option nor part");
+    closed.run("remove Winter").status(0);
+    let added = closed.run("add winter-1.0.zip --choose finish=deep --choose ice=on").status(0);
+    added.says("wants bin/nowhere.bin started, and there is no such program");
+    let proofs = closed.run("check --proofs --json").status(3).json();
+    assert_eq!(proofs["data"]["proofs"].as_array().unwrap().len(), 2, "{proofs}");
+    // A log by which it shows is written by the game, and no drift; nor can another file be hidden by calling it one.
+    closed.write("game/winter.log", "Deep Snow is Ready\n");
+    let checked = closed.run("check --json").status(0).json();
+    assert_eq!(checked["data"]["volatile_files"], 1);
+}

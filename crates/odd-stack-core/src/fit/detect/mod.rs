@@ -95,7 +95,7 @@ pub(super) fn detect(
             let folder = decider.outline.place_text(node);
             let places = tell(&decider, found, &mut Vec::new());
             let folder = Some(folder).filter(|folder| places.iter().all(|place| place.from != *folder));
-            options.push(ChoiceOption { name, says: None, folder, places });
+            options.push(ChoiceOption { name, folder, places, ..ChoiceOption::default() });
         }
         choices.push(Choice { id: choice.id, ask: None, default: None, options });
     }
@@ -137,7 +137,7 @@ fn part_of(decider: &mut Decider<'_>, part: options::Optional) -> Part {
     let found = decider.place(part.node).unwrap_or_default();
     let places = tell(decider, found, &mut Vec::new());
     let folder = Some(folder).filter(|folder| places.iter().all(|place| place.from != *folder));
-    Part { id: part.id, says: None, on: false, folder, places }
+    Part { id: part.id, folder, places, ..Part::default() }
 }
 
 /// What can be told of a package whose places are given.
@@ -160,7 +160,7 @@ pub(super) fn beside(
     let (mut decider, alternatives, optional) = begin(outline, &sight, tree, Hints::default());
     let option = |(name, node): (String, usize)| {
         let folder = Some(decider.outline.place_text(node));
-        ChoiceOption { name, says: None, folder, places: Vec::new() }
+        ChoiceOption { name, folder, ..ChoiceOption::default() }
     };
     let choices = alternatives.into_iter().map(|choice| {
         let options = choice.options.into_iter().map(option).collect();

@@ -12,7 +12,7 @@ use super::guard::guard_path;
 use super::seen::{Before, Item, read};
 use crate::address::{FoldedKey, RelPath};
 use crate::disk::{Blender, Seen, Stamp, Walked, look_at, walk_root};
-use crate::game::{AddressPatterns, Game};
+use crate::game::Game;
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError, Site};
 use crate::observer::Observer;
@@ -73,7 +73,7 @@ pub(super) fn differences(
         (walking.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)), before)
     });
     let (walked, mut before) = (walked?, before?);
-    let volatile = AddressPatterns::parse(game, &game.volatile)?;
+    let volatile = ledger.volatile()?;
     let mut found = Differences::default();
     let mut changed = Changed::new();
     for (root, folders) in game.roots.iter().zip(walked) {

@@ -380,6 +380,27 @@ impl Catalogue {
         })
     }
 
+    /// The command that took the layer off the game last; none if it is on it, or never was.
+    pub(crate) fn lifted_by(&self, layer: LayerId) -> Result<Option<String>> {
+        self.run(|db| {
+            let mut query =
+                db.prepare_cached("SELECT command, arrangement FROM revision ORDER BY id DESC")?;
+            let mut rows = query.query([])?;
+            let mut command = None;
+            while let Some(row) = rows.next()? {
+                let arrangement: String = row.get(1)?;
+                // What can't be read tells nothing.
+                let standings: Vec<(LayerId, bool)> = serde_json::from_str(&arrangement).unwrap_or_default();
+                match standings.iter().find(|(other, _)| *other == layer) {
+                    Some((_, true)) => return Ok(command),
+                    Some((_, false)) => command = Some(row.get(0)?),
+                    None => return Ok(None),
+                }
+            }
+            Ok(None)
+        })
+    }
+
     /// The number of the present revision, 0 before the first.
     pub(crate) fn last_revision(&self) -> Result<i64> {
         self.run(|db| db.query_row("SELECT coalesce(max(id), 0) FROM revision", [], |row| row.get(0)))
