@@ -3,13 +3,15 @@
 use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
+use odd_stack_core::fit::{Proof, Start, Wishes};
 use odd_stack_core::stack::Needs;
 
 use crate::commands::standing::LayersArgs;
 use crate::commands::{
     add, adopt, capture, check, completions, conflicts, demo, fit, game, inspect, man, mend, patchday, play,
-    remove, reorder, rescue, settle, show, trace, tweak, upgrade,
+    remove, reorder, rescue, set, settle, show, trace, tweak, upgrade,
 };
+use crate::errors::{Exit, Failure};
 use crate::shell::Shell;
 
 /// Install mods and patches as tracked layers, and always get back to the untouched game.
@@ -187,6 +189,69 @@ impl NeedsArgs {
     }
 }
 
+/// What is said of a layer beyond what its fit sheet says: what starts it, how one sees that it works.
+#[derive(Debug, Clone, Default, Args)]
+pub struct SaidArgs {
+    /// A program that starts the game with it, as an address or below the game's folder
+    #[arg(long, value_name = "PROGRAM", help_heading = "Playing with it")]
+    pub start: Option<String>,
+    /// What that start is called, for `oddstack play NAME`
+    #[arg(long, value_name = "NAME", requires = "start", help_heading = "Playing with it")]
+    pub start_name: Option<String>,
+    /// What is given to the program
+    #[arg(
+        long,
+        value_name = "WORD",
+        requires = "start",
+        allow_hyphen_values = true,
+        help_heading = "Playing with it"
+    )]
+    pub argument: Vec<String>,
+    /// A variable in the program's environment
+    #[arg(long, value_name = "K=V", requires = "start", help_heading = "Playing with it")]
+    pub env: Vec<String>,
+    /// It works when a line of this log contains the text; `*` in it is any text
+    #[arg(long, value_name = "FILE=TEXT", help_heading = "Playing with it")]
+    pub proof_log: Vec<String>,
+    /// It works when this file is there
+    #[arg(long, value_name = "FILE", help_heading = "Playing with it")]
+    pub proof_file: Vec<String>,
+    /// What the game must make anew after a change, such as 'cache/**'
+    #[arg(long, value_name = "GLOB", help_heading = "Playing with it")]
+    pub clears: Vec<String>,
+}
+
+impl SaidArgs {
+    pub fn wishes(&self) -> Result<Wishes, Failure> {
+        let pair = |text: &str, form: &str| {
+            let parted =
+                text.split_once('=').filter(|(first, second)| !first.is_empty() && !second.is_empty());
+            let parted = parted.map(|(first, second)| (first.to_owned(), second.to_owned()));
+            parted.ok_or_else(|| Failure::new(Exit::Usage, "bad_pair", format!("`{text}` is not {form}")))
+        };
+        let environment = self.env.iter().map(|text| pair(text, "K=V")).collect::<Result<_, _>>()?;
+        let start = self.start.clone().map(|program| Start {
+            name: self.start_name.clone(),
+            program,
+            arguments: self.argument.clone(),
+            environment,
+        });
+        let mut proofs = Vec::new();
+        for text in &self.proof_log {
+            let (log, contains) = pair(text, "FILE=TEXT")?;
+            proofs.push(Proof { log: Some(log), contains: Some(contains), ..Proof::default() });
+        }
+        let file = |file: &String| Proof { file: Some(file.clone()), ..Proof::default() };
+        proofs.extend(self.proof_file.iter().map(file));
+        Ok(Wishes {
+            starts: start.into_iter().collect(),
+            proofs,
+            clears: self.clears.clone(),
+            ..Wishes::default()
+        })
+    }
+}
+
 #[derive(Debug, Subcommand)]
 pub enum Command {
     /// Take games into care, list them, change their settings, let them go
@@ -214,6 +279,8 @@ pub enum Command {
     Stack,
     /// Show one layer: source, files, what it covers, what covers it
     Show(show::ShowArgs),
+    /// Say of a layer what it is called, what it needs, what starts it and how one sees that it works
+    Set(set::SetArgs),
     /// Show where layers want different things, and who wins
     Conflicts(conflicts::ConflictsArgs),
     /// Say who wins where layers want different things; without arguments, walk through what is open
@@ -257,6 +324,7 @@ impl Command {
             Self::Lay(_) => "lay",
             Self::Lift(_) => "lift",
             Self::Move(_) => "move",
+            Self::Set(_) => "set",
             Self::Stack => "stack",
             Self::Show(_) => "show",
             Self::Conflicts(_) => "conflicts",

@@ -417,6 +417,7 @@ impl From<AddError> for Failure {
             }
             AddError::Change(error) => error.into(),
             AddError::BadNeed { .. } => Self::of(Exit::Usage, "bad_need", &error),
+            AddError::BadFact { .. } => Self::of(Exit::Usage, "bad_fact", &error),
             AddError::NothingLies { .. } => Self::of(Exit::Failed, "nothing_to_adopt", &error),
             AddError::IsPatch { .. } => Self::of(Exit::Undecided, "is_patch", &error)
                 .choice("put its files onto what the layer has", "--patch")

@@ -74,6 +74,7 @@ fn run(desk: &mut Desk, command: Command) -> Result<Ended, Failure> {
         Command::Move(args) => commands::reorder::run(desk, &args),
         Command::Stack => commands::stack::run(desk),
         Command::Show(args) => commands::show::run(desk, &args),
+        Command::Set(args) => commands::set::run(desk, &args),
         Command::Conflicts(args) => commands::conflicts::run(desk, &args),
         Command::Settle(args) => commands::settle::run(desk, &args),
         Command::Tweak(args) => commands::tweak::run(desk, &args),

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 
 use odd_stack_core::fit::FitSheet;
 use odd_stack_core::jobs::{
-    AdoptReport, CaptureEnd, CareReport, CheckSummary, ConflictsReport, DraftReport, GameReport,
+    AdoptReport, CaptureEnd, CareReport, CheckSummary, ConflictsReport, DraftReport, FactsReport, GameReport,
     InspectReport, PatchDayReport, PatchDayStatus, SheetCheck, ShowReport, StackReport, TraceReport,
 };
 use schemars::{Schema, schema_for};
@@ -48,6 +48,7 @@ fn schemas() -> Vec<(&'static str, Schema)> {
         ("patchday-finish", schema_for!(PatchDayReport)),
         ("patchday-status", schema_for!(PatchDayStatus)),
         ("oddfit", schema_for!(FitSheet)),
+        ("set", schema_for!(FactsReport)),
         ("settle", schema_for!(SettleReport)),
         ("show", schema_for!(ShowReport)),
         ("stack", schema_for!(StackReport)),

@@ -23,6 +23,7 @@ impl Rules {
         self.names = upper.names.or(self.names);
         add_new(&mut self.passed_over, upper.passed_over);
         self.wishes = self.wishes.with_over(upper.wishes);
+        self.said = self.said.with_over(upper.said);
         self.asked = with_over(self.asked, upper.asked);
         self
     }

@@ -551,9 +551,8 @@ mod tests {
     fn choices_and_parts() {
         let option = |name: &str| ChoiceOption {
             name: name.into(),
-            says: None,
-            folder: None,
             places: vec![Place::new(name.into(), "game:data".into())],
+            ..ChoiceOption::default()
         };
         let rules = Rules {
             choices: vec![Choice {
@@ -564,10 +563,8 @@ mod tests {
             }],
             parts: vec![Part {
                 id: "extras".into(),
-                says: None,
-                on: false,
-                folder: None,
                 places: vec![Place::new("more".into(), "game:data".into())],
+                ..Part::default()
             }],
             ..places(&[".=game:"])
         };

@@ -160,6 +160,13 @@ pub struct Rules {
     /// What a person says the layer needs.
     #[serde(default, skip_serializing_if = "Needs::is_empty")]
     pub asked: Needs,
+    /// What a person says of starts, proofs and what is cleared, whatever a sheet says.
+    #[serde(default, skip_serializing_if = "is_nothing")]
+    pub said: Wishes,
+}
+
+fn is_nothing(wishes: &Wishes) -> bool {
+    *wishes == Wishes::default()
 }
 
 impl Rules {
@@ -173,13 +180,25 @@ impl Rules {
     /// Programs that start the game, those of what is chosen included.
     pub fn starts(&self) -> Vec<Start> {
         let taken = self.taken().flat_map(|(starts, _)| starts.iter());
-        self.wishes.starts.iter().chain(taken).cloned().collect()
+        self.wishes.starts.iter().chain(taken).chain(&self.said.starts).cloned().collect()
     }
 
     /// How one sees that it works, what is chosen included.
     pub fn proofs(&self) -> Vec<Proof> {
         let taken = self.taken().flat_map(|(_, proofs)| proofs.iter());
-        self.wishes.proofs.iter().chain(taken).cloned().collect()
+        self.wishes.proofs.iter().chain(taken).chain(&self.said.proofs).cloned().collect()
+    }
+
+    /// What the game must make anew after a change.
+    pub fn clears(&self) -> Vec<String> {
+        self.wishes.clears.iter().chain(&self.said.clears).cloned().collect()
+    }
+
+    /// Changes what options and parts bring of starts and proofs.
+    pub fn drop_taken(&mut self, change: impl Fn(&mut Vec<Start>, &mut Vec<Proof>)) {
+        let options = self.choices.iter_mut().flat_map(|choice| &mut choice.options);
+        options.for_each(|option| change(&mut option.starts, &mut option.proofs));
+        self.parts.iter_mut().for_each(|part| change(&mut part.starts, &mut part.proofs));
     }
 
     /// What the chosen options and the parts that are on bring of these.

@@ -101,6 +101,12 @@ pub enum AddError {
         /// The layer's version.
         present: Option<String>,
     },
+    /// What is said of a layer can't be.
+    #[error("{reason}")]
+    BadFact {
+        /// What is wrong with it.
+        reason: String,
+    },
     /// What a layer is said to need can't be read.
     #[error("{reason}")]
     BadNeed {

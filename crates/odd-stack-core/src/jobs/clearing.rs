@@ -50,7 +50,7 @@ pub fn wanted_clearing(ledger: &Ledger, observer: &dyn Observer) -> Result<Vec<L
     let mut wanted = Vec::new();
     for layer in ledger.layers()?.iter().filter(|layer| layer.laid) {
         let name = &layer.about.name;
-        for (clears, files) in to_clear(ledger, &remembered_rules(ledger, layer)?.wishes.clears, observer)? {
+        for (clears, files) in to_clear(ledger, &remembered_rules(ledger, layer)?.clears(), observer)? {
             if let Some(refused) = &clears.refused {
                 observer.warn(&format!("{name} wants cleared what never is: {refused}"));
             }

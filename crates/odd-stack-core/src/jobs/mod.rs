@@ -19,6 +19,7 @@ mod clearing;
 mod conflicts;
 mod contents;
 mod differs;
+mod facts;
 mod find;
 mod forget;
 mod game_links;
@@ -76,6 +77,7 @@ pub use clearing::{
 };
 pub use conflicts::{ConflictsReport, ConflictsRequest, ContestRow, OddKind, OddRow, PairRow, conflicts};
 pub use differs::{Differs, KeyClashRow};
+pub use facts::{FactKind, FactsReport, FactsRequest, Saying, check_facts, is_own_edits, prepare_facts};
 pub use find::{FoundGame, find_games};
 pub use forget::{Forgotten, forget};
 pub use inspect::{CandidateRow, InspectReport, LinkRow, MemberRow, MemberTarget, UnopenedRow, inspect};

@@ -240,7 +240,7 @@ pub(super) fn wish_rows(
     observer: &dyn Observer,
 ) -> Result<(Vec<StartRow>, Vec<ClearRow>), CheckError> {
     let starts = rules.starts().iter().map(StartRow::of).collect();
-    let clears = to_clear(ledger, &rules.wishes.clears, observer)?;
+    let clears = to_clear(ledger, &rules.clears(), observer)?;
     Ok((starts, clears.into_iter().map(|(row, _)| row).collect()))
 }
 

@@ -3,15 +3,15 @@
 use std::path::PathBuf;
 
 use clap::Args;
-use odd_stack_core::fit::Rank;
-use odd_stack_core::jobs::AddPlace;
+use odd_stack_core::fit::{Rank, Wishes};
+use odd_stack_core::jobs::{AddPlace, check_facts};
 
 use super::adding::{Doing, PackageArgs, carry_out};
 use super::reorder::target;
 use crate::Ended;
-use crate::args::ChangeArgs;
+use crate::args::{ChangeArgs, SaidArgs};
 use crate::desk::Desk;
-use crate::errors::Failure;
+use crate::errors::{Exit, Failure};
 use crate::shell::quoted;
 
 #[derive(Debug, Args)]
@@ -26,6 +26,8 @@ pub struct AddArgs {
     pub packages: Vec<PathBuf>,
     #[command(flatten)]
     pub package: PackageArgs,
+    #[command(flatten)]
+    pub said: SaidArgs,
     /// Put it directly above this layer, instead of on top
     #[arg(long, value_name = "LAYER", conflicts_with = "below")]
     pub above: Option<String>,
@@ -47,7 +49,17 @@ pub fn run(desk: &mut Desk, args: &AddArgs) -> Result<Ended, Failure> {
     let (target, place) = target(&layers, args.above.as_deref(), args.below.as_deref(), false)?;
     let new = AddPlace::New { target: is_said.then_some(target), lifted: args.lifted };
     let packages: Vec<_> = args.packages.iter().map(|package| (package.clone(), new)).collect();
-    let requests = args.package.requests(ledger.game(), &packages, Rank::Option)?;
+    let mut requests = args.package.requests(ledger.game(), &packages, Rank::Option)?;
+    let said = args.said.wishes()?;
+    if said != Wishes::default() {
+        let [request] = requests.as_mut_slice() else {
+            let message =
+                "what starts it and how one sees that it works is for one package; add that one by itself";
+            return Err(Failure::new(Exit::Usage, "usage", message));
+        };
+        check_facts(&ledger, &said)?;
+        request.wanted.rules.said = said;
+    }
     // Where rules of order keep it from the top, that is said when it is known.
     let doing = Doing { place: is_said.then_some(place), lifted: args.lifted };
     let report = carry_out(desk, &ledger, permit, requests, &args.change, &doing)?;

@@ -28,7 +28,7 @@ use crate::show::units::file_name;
 #[derive(Debug, Clone, Default, Args)]
 pub struct NameArgs {
     /// The layer's name; read off the fit sheet or the file name otherwise
-    #[arg(long, value_name = "NAME")]
+    #[arg(long, value_name = "NAME", overrides_with = "name")]
     pub name: Option<String>,
     /// Its version; read likewise
     #[arg(long, value_name = "V")]

@@ -22,6 +22,7 @@ mod program;
 pub mod remove;
 pub mod reorder;
 pub mod rescue;
+pub mod set;
 pub mod settle;
 pub mod show;
 pub mod stack;

@@ -1217,3 +1217,74 @@ fn what_a_sheet_says_of_options_counts_when_they_are_chosen() {
     let checked = closed.run("check --json").status(0).json();
     assert_eq!(checked["data"]["volatile_files"], 1);
 }
+
+#[test]
+#[cfg(unix)]
+fn facts_are_said_of_a_captured_layer_and_go_with_its_next_version() {
+    use std::os::unix::fs::PermissionsExt;
+    let closed = with_version();
+    closed.write("game/bin/start.sh", "#!/bin/sh\necho \"started $1 with $SNOW\" > ../snow.log\n");
+    fs::set_permissions(closed.path("game/bin/start.sh"), fs::Permissions::from_mode(0o755)).unwrap();
+    closed.run("mend --accept").status(0);
+    let script = |text: &'static str| ["capture", "Snow", "--", "/bin/sh", "-c", text];
+    closed.run_words(&script("echo one > data/snow.qtx; echo mine > data/lamps/brass.qtx")).status(0);
+    let said = [
+        "set",
+        "Snow",
+        "--version",
+        "1.0",
+        "--needs-game",
+        ">=1.7",
+        "--needs",
+        "lamps",
+        "--start",
+        "bin/start.sh",
+        "--argument",
+        "-deep",
+        "--env",
+        "SNOW=white",
+        "--proof-log",
+        "snow.log=started * with white",
+        "--clears",
+        "cache/**",
+    ];
+    let files = closed.files();
+    closed.run_words(&[&said[..], &["--dry-run"]].concat()).status(0).says("What would be known of Snow");
+    closed.run("show Snow --json").status(0);
+    closed.run_words(&said).status(0).says("starts bin/start.sh -deep SNOW=white").says("needs lamps");
+    assert_eq!(closed.files(), files);
+    closed.run("stack").status(0).says("1.0");
+    let played = closed.run("play --trust").status(0);
+    played.says("starting game:bin/start.sh").says("works").says("started -deep with white");
+    // A log of before this start proves nothing of it, and the game by its own name nothing of the layer.
+    closed.write("game/bin/start.sh", "#!/bin/sh\n");
+    let path = closed.path("game/snow.log");
+    let old = SystemTime::now() - Duration::from_secs(60);
+    fs::File::options().append(true).open(path).unwrap().set_modified(old).unwrap();
+    closed.run("play").status(3).says("it was written before this start");
+    closed.run("game set --exe bin/start.sh").status(0);
+    let plain = closed.run("play Quillhaven").status(0);
+    assert!(!plain.whole().contains("Snow"), "{}", plain.whole());
+    // The installer's next version is the same layer.
+    let next = ["upgrade", "Snow", "--version", "1.1", "--", "/bin/sh", "-c", "echo two > data/snow.qtx"];
+    closed.run_words(&next).status(0);
+    closed.run("show Snow").status(0).says("bin/start.sh");
+    closed.run("remove lamps").status(4).says("Snow needs lamps");
+    closed.run("set Snow --forget needs --forget start --name Drift").status(0);
+    closed.run("remove lamps").status(0);
+    closed.run("set Drift --needs Nobody").status(0).says("no layer Nobody is laid");
+    closed.run("check --deep").status(3);
+    // What can't be is refused, and nothing is changed by it.
+    for (words, why) in [
+        (["--needs-game", "1.7 to 1.9"], "is no range of versions"),
+        (["--start", "../evil.sh"], "`..`"),
+        (["--clears", "**"], "reaches all of the game's folder"),
+        (["--proof-log", "snow.log"], "is not FILE=TEXT"),
+        (["--name", "fog"], "there is a layer named `fog` already"),
+    ] {
+        let line = [&["set", "Drift"][..], &words[..]].concat();
+        let ended = closed.run_words(&line).says(why).one_of(&[2, 4], why);
+        assert!(ended == 2 || words[0] == "--name", "{why}");
+    }
+    closed.run("set Drift").status(2).says("say what is to be known");
+}

@@ -24,6 +24,7 @@ use crate::jobs::away::AwayAt;
 use crate::jobs::needs::write_needs;
 use crate::jobs::new_layer::numbered;
 use crate::jobs::order::with_own_on_top;
+use crate::jobs::show::remembered_rules;
 use crate::jobs::{ChangeReport, Permit};
 use crate::ledger::{Intake, Ledger, LedgerError, NewLayer};
 use crate::observer::{Observer, Work};
@@ -517,6 +518,12 @@ fn insert(
 ) -> Result<LayerId, LedgerError> {
     let catalogue = &ledger.catalogue;
     let json = |error| catalogue.damaged_by(&error);
+    // What a person said of the older version is said of this one.
+    let old = ledger.layers()?.into_iter().find(|layer| Some(layer.id) == begun.exchange);
+    let rules = old.as_ref().map(|old| remembered_rules(ledger, old)).transpose()?.unwrap_or_default();
+    let rules = Rules { said: rules.said, asked: rules.asked, ..Rules::default() };
+    let needs = catalogue.facts()?.into_iter().find(|facts| Some(facts.id) == begun.exchange);
+    let needs = needs.map(|facts| facts.needs).unwrap_or_default();
     let source = match &begun.command {
         Some(command) => command.join(" "),
         None => "changes made by hand".to_owned(),
@@ -528,13 +535,13 @@ fn insert(
         source,
         source_kind: "capture".to_owned(),
         added_at: now.to_owned(),
-        fit: serde_json::to_string(&Rules::default()).map_err(json)?,
+        fit: serde_json::to_string(&rules).map_err(json)?,
         files: drafts.len() as u64,
         bytes: drafts.iter().map(|draft| draft.entry.size_bytes).sum(),
     })?;
     catalogue.set_made_by(layer, &serde_json::to_string(made_by).map_err(json)?)?;
     let made_over = made_over(ledger, drafts)?;
-    write_needs(ledger, layer, &Needs { made_over, ..Needs::default() })?;
+    write_needs(ledger, layer, &Needs { made_over, ..needs })?;
     let keys: Vec<_> = drafts.iter().map(|draft| (draft.root, draft.key.clone())).collect();
     let numbers = catalogue.path_numbers(&keys)?;
     let time = OffsetDateTime::parse(now, &Rfc3339).map_or(0, |at| at.unix_timestamp() & !1);

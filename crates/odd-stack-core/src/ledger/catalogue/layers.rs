@@ -380,6 +380,21 @@ impl Catalogue {
         })
     }
 
+    /// Writes what is known of a layer anew.
+    pub(crate) fn write_about(
+        &self,
+        layer: LayerId,
+        name: &str,
+        version: Option<&str>,
+        variant: Option<&str>,
+        fit: &str,
+    ) -> Result<()> {
+        self.run(|db| {
+            let sql = "UPDATE layer SET name = ?2, version = ?3, variant = ?4, fit = ?5 WHERE id = ?1";
+            db.execute(sql, params![layer.0, name, version, variant, fit]).map(drop)
+        })
+    }
+
     /// The command that took the layer off the game last; none if it is on it, or never was.
     pub(crate) fn lifted_by(&self, layer: LayerId) -> Result<Option<String>> {
         self.run(|db| {

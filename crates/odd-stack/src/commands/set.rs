@@ -1,0 +1,114 @@
+//! `oddstack set`
+
+use clap::{Args, ValueEnum};
+use odd_stack_core::jobs::{FactKind, FactsReport, FactsRequest, is_own_edits, prepare_facts, select};
+use odd_stack_core::stack::Unmet;
+
+use crate::Ended;
+use crate::args::{NeedsArgs, SaidArgs};
+use crate::desk::Desk;
+use crate::errors::{Exit, Failure};
+use crate::show::needs::unmet_line;
+use crate::show::style::{BOLD, paint};
+
+#[derive(Debug, Args)]
+#[command(
+    after_help = "What is said here goes with the layer, also to its next versions, and needs no fit sheet: it is for \
+                        captured layers and for packages of others. What was said before stays, unless it is forgotten first."
+)]
+pub struct SetArgs {
+    /// The layer, by name or number in the stack
+    #[arg(value_name = "LAYER")]
+    pub layer: String,
+    /// Another name for it
+    #[arg(long, value_name = "NAME", overrides_with = "name")]
+    pub name: Option<String>,
+    /// Its version
+    #[arg(long, value_name = "V")]
+    pub version: Option<String>,
+    /// Which one of several makes it is
+    #[arg(long, value_name = "TEXT")]
+    pub variant: Option<String>,
+    #[command(flatten)]
+    pub needs: NeedsArgs,
+    #[command(flatten)]
+    pub said: SaidArgs,
+    /// Forget what was said of this, before anything else is said
+    #[arg(long, value_name = "WHAT")]
+    pub forget: Vec<Fact>,
+    /// Only say what would be known then
+    #[arg(short = 'n', long)]
+    pub dry_run: bool,
+}
+
+/// What can be forgotten.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Fact {
+    /// What it needs and can't live with
+    Needs,
+    /// What it must lie above and below
+    Order,
+    /// What starts the game with it
+    Start,
+    /// How one sees that it works
+    Proof,
+    /// What the game must make anew
+    Clears,
+}
+
+impl Fact {
+    fn kind(self) -> FactKind {
+        match self {
+            Self::Needs => FactKind::Needs,
+            Self::Order => FactKind::Order,
+            Self::Start => FactKind::Starts,
+            Self::Proof => FactKind::Proofs,
+            Self::Clears => FactKind::Clears,
+        }
+    }
+}
+
+pub fn run(desk: &mut Desk, args: &SetArgs) -> Result<Ended, Failure> {
+    let ledger = desk.open()?;
+    let layers = ledger.layers()?;
+    let layer = select(&layers, &args.layer)?;
+    if is_own_edits(&ledger, layer.id)? {
+        let message = format!("{} are your own edits, which `oddstack tweak` changes", layer.about.name);
+        return Err(Failure::new(Exit::Usage, "own_edits", message));
+    }
+    let request = FactsRequest {
+        name: args.name.clone(),
+        version: args.version.clone(),
+        variant: args.variant.clone(),
+        forget: args.forget.iter().map(|fact| fact.kind()).collect(),
+        needs: args.needs.needs(),
+        wishes: args.said.wishes()?,
+    };
+    if request == FactsRequest::default() {
+        let message = "say what is to be known of it, such as --version V, --needs LAYER or --start PROGRAM";
+        return Err(Failure::new(Exit::Usage, "usage", message));
+    }
+    let permit = desk.permit(&ledger, args.dry_run)?;
+    let now = desk.now();
+    let saying = prepare_facts(&ledger, permit, layer, &request, &now, args.dry_run, &desk.progress)?;
+    if !args.dry_run {
+        desk.apply(saying.change)?;
+    }
+    let report = saying.report;
+    desk.out.result(Some(&ledger.game().name), &report, &text(&report));
+    Ok(Ended::Well)
+}
+
+fn text(report: &FactsReport) -> String {
+    let head = match report.dry_run {
+        true => format!("What would be known of {}:", report.layer),
+        false => format!("What is known of {} now:", report.layer),
+    };
+    let mut text = format!("{}\n", paint(BOLD, &head));
+    text.extend(report.facts.iter().map(|fact| format!("  {fact}\n")));
+    text.extend(report.unmet.iter().map(|unmet: &Unmet| format!("  {}\n", unmet_line(unmet))));
+    if report.dry_run {
+        text.push_str(&format!("{}\n", paint(BOLD, "Dry run: nothing was changed.")));
+    }
+    text
+}
