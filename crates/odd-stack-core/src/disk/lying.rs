@@ -29,6 +29,8 @@ pub(crate) enum Lying {
         /// Where the base's own file that lay there was saved before, on the same volume; `None` if it was not, and
         /// for files that layers supplied.
         original: Option<PathBuf>,
+        /// What lies there is an edited version of the layer's file, and stays as it is.
+        edited: bool,
     },
 }
 
@@ -129,9 +131,14 @@ impl Decider<'_> {
     /// there, and puts the base's own file that lay there to the originals. `new` is the layer of what the program
     /// did.
     pub(super) fn decide_captured(&mut self, at: &Move<'_>, new: Option<LayerId>) -> Result<(), ChangeError> {
-        let Some(Lying::Captured { at: lies_at, original }) = self.lying.get(&at.column.path).cloned() else {
+        let Some(Lying::Captured { at: lies_at, original, edited }) =
+            self.lying.get(&at.column.path).cloned()
+        else {
             return Ok(());
         };
+        if edited && Some(&at.to_path) == lies_at.as_ref() && at.to.entry().is_some() {
+            return Ok(());
+        }
         let root = self.root(at.column.root)?.clone();
         let side = self.side(at.column.root)?;
         let address = Address { root: root.name.clone(), path: at.future_or_present().clone() };

@@ -8,6 +8,7 @@ use serde::Serialize;
 
 use super::add::free_name;
 use super::add_report::{AddReport, report};
+use super::adopt_elsewhere::{RenamedRow, Wanted as Lookout, elsewhere};
 use super::arrival::{Arrival, Opening};
 use super::away::Away;
 use super::contents::Contents;
@@ -18,15 +19,17 @@ use super::originals::{Covered, FoundOriginal, OriginalRow, find_originals};
 use super::placing::{Placer, Wanted, folders_holding};
 use super::{AddError, AddPlace, Permit};
 use crate::address::{Address, FoldedKey, RelPath};
+use crate::blend::{Format, MOST_BLENDED_BYTES, edits_between};
 use crate::disk::{
     self, BaseBefore, ChangeError, ChangeOptions, ChangeRequest, Edits, Prepared, Seen, discard_new_contents,
     look_at, prepare,
 };
-use crate::fit::{Fit, Placement};
+use crate::fit::{Fit, FitError, Place, Placement, Rank, Rules};
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError};
 use crate::observer::{Observer, Work};
-use crate::package::Limits;
+use crate::package::{Limits, Package};
+use crate::reading::read_small;
 use crate::stack::{BaseFile, BaseKind, Order, PathId, RootId, Standing, Target};
 
 /// A package whose files may lie in the game.
@@ -79,6 +82,10 @@ pub struct AdoptReport {
     pub originals_unknown: Vec<String>,
     /// The game's own files that lay aside under other names, and come back when the layer is lifted.
     pub originals_taken: Vec<OriginalRow>,
+    /// Files of the package that were found under other names than theirs; they keep these, also in later versions.
+    pub renamed: Vec<RenamedRow>,
+    /// Files of settings of the layer that somebody has edited; the edits are to be kept as the user's own.
+    pub edited: Vec<String>,
     /// Files of the package that are no part of it.
     pub not_there: Vec<LyingRow>,
     /// The revision that was made.
@@ -130,17 +137,22 @@ pub fn prepare_adopt<'l>(
     Ok(Adopting { report, change })
 }
 
+/// Where a file of the package would go, its size, and its hash.
+type Sized = (Placement, u64, Option<ContentHash>);
+
 /// What of the package lies in the game.
 #[derive(Default)]
 struct Found {
     alike: Vec<Placement>,
-    not_there: Vec<LyingRow>,
+    not_there: Vec<(Sized, &'static str)>,
     /// Times on disk, in seconds since 1970.
     times: HashMap<Address, i64>,
     /// Where each file of the layer lies.
     at: Vec<(RootId, FoldedKey, RelPath)>,
     /// Those of them where the base has a file.
     covered: Vec<Covered>,
+    /// Those of them of which somebody has edited the settings.
+    edited: HashSet<(RootId, FoldedKey)>,
 }
 
 fn decide(
@@ -159,7 +171,19 @@ fn decide(
     let before = ledger.catalogue.arrangement()?;
     let order = before.order();
     let placer = Placer::new(ledger, order.clone(), &arrival, contents, observer);
-    let mut placed = placer.place(&request.wanted, None)?;
+    let mut placed = match placer.place(&request.wanted, None) {
+        // Where its files lie says where they go.
+        Err(error @ AddError::Fit { source: FitError::Unclear(_) | FitError::OnlyPacked { .. }, .. }) => {
+            let places = places_by_content(ledger, &order, package, contents, observer)?;
+            if places.is_empty() {
+                return Err(error);
+            }
+            let rules =
+                request.wanted.rules.clone().with_over(Rules { places, tidy: true, ..Rules::default() });
+            placer.place(&Wanted { rules, sheet: request.wanted.sheet.clone() }, None)?
+        }
+        placed => placed?,
+    };
     let name = request.name.clone().unwrap_or_else(|| told.parts.name.clone());
     let name = free_name(&ledger.layers()?, &[], name, place)?;
     let members = package.members();
@@ -170,7 +194,14 @@ fn decide(
         let member = &members[placement.member];
         (placement, member.size_bytes, contents.hash_of(member.content))
     });
-    let found = look(ledger, &order, sized.collect(), observer)?;
+    let mut found = look(ledger, &order, sized.collect(), observer)?;
+    let edited = find_edited(ledger, package, contents, &mut found, observer)?;
+    let renamed = find_renamed(ledger, &order, package, &mut found, observer)?;
+    for row in &renamed {
+        // A later version of the file goes where this one lies.
+        let place = Place { from: row.member.clone(), to: row.address.clone(), rank: Rank::Option };
+        placed.rules.places.push(place);
+    }
     if found.alike.is_empty() {
         return Err(AddError::NothingLies { package: request.package.display().to_string() });
     }
@@ -217,7 +248,13 @@ fn decide(
         originals_unknown: unknown.iter().filter_map(adopted_shown).map(|it| it.to_string()).collect(),
         originals_taken: taken.iter().map(|original| original.row.clone()).collect(),
         layer: layer_report,
-        not_there: found.not_there,
+        renamed,
+        edited,
+        not_there: found
+            .not_there
+            .into_iter()
+            .map(|((placement, ..), state)| row(&placement, state))
+            .collect(),
         revision: None,
     };
     let after = before.with(Standing { layer, laid: true }, Target::Bottom);
@@ -233,7 +270,7 @@ fn decide(
     let put_aside = taken.iter().map(|own| (own.root, ledger.game().folding.key(own.lies_at.as_str()), None));
     let change = ChangeRequest {
         new_blobs: new.iter().map(|(hash, _)| *hash).collect(),
-        lying: lying_of(ledger, &found.at, &taken)?,
+        lying: lying_of(ledger, &found.at, &taken, &found.edited)?,
         accepted: put_aside.chain(own_folders).collect(),
         undo: Some(undo),
         unstored: contents.take_unstored(),
@@ -243,11 +280,140 @@ fn decide(
     Ok((report, change))
 }
 
+fn row(placement: &Placement, state: &str) -> LyingRow {
+    LyingRow { address: placement.to.to_string(), state: state.to_owned() }
+}
+
+/// Tells files of settings that lie there edited, and adds them to what was found.
+fn find_edited(
+    ledger: &Ledger,
+    package: &Package,
+    contents: &Contents<'_>,
+    found: &mut Found,
+    observer: &dyn Observer,
+) -> Result<Vec<String>, AddError> {
+    let order = ledger.present_order()?;
+    let mut edited = Vec::new();
+    let mut rest = Vec::new();
+    for (sized, state) in std::mem::take(&mut found.not_there) {
+        let (placement, size_bytes, _) = &sized;
+        let (root, key) = key_of(ledger, &placement.to)?;
+        let format = order.blend_rules().format_of(key.as_str());
+        let base = ledger.catalogue.base_at(root, &key)?;
+        let spelled = base.as_ref().map_or_else(|| placement.to.path.clone(), |base| base.spelled.clone());
+        let path = spelled.on(&ledger.site().root(root)?.folder);
+        let is_one = match format.filter(|_| state == "other_content" && *size_bytes <= MOST_BLENDED_BYTES) {
+            Some(format) => {
+                let member = &package.members()[placement.member];
+                let own = contents.read_small(package, &[member], MOST_BLENDED_BYTES, observer)?;
+                let own = own.into_iter().next().unwrap_or_default();
+                let mine = read_small(&path, MOST_BLENDED_BYTES).map_err(LedgerError::io("read", &path))?;
+                mine.is_some_and(|mine| is_edited(&own, &mine, format))
+            }
+            None => false,
+        };
+        if !is_one {
+            rest.push((sized, state));
+            continue;
+        }
+        // Never the time on disk: of two of one size a look must show that this is another.
+        let modified = look_at(&path).map_err(LedgerError::io("look at", &path))?;
+        let modified = modified.map_or(0, |seen| seen.modified_ns.div_euclid(1_000_000_000) & !1);
+        found.times.insert(placement.to.clone(), modified - 10);
+        edited.push(placement.to.to_string());
+        found.at.push((root, key.clone(), spelled));
+        found.edited.insert((root, key));
+        found.alike.push(sized.0);
+    }
+    found.not_there = rest;
+    Ok(edited)
+}
+
+/// Whether `mine` are the same settings, some of them changed: both can be read, and most lines are the same.
+fn is_edited(own: &[u8], mine: &[u8], format: Format) -> bool {
+    let lines = |bytes: &[u8]| -> HashSet<String> {
+        let text = String::from_utf8_lossy(bytes);
+        text.lines().map(|line| line.trim().to_owned()).filter(|line| !line.is_empty()).collect()
+    };
+    let (of_own, of_mine) = (lines(own), lines(mine));
+    let alike = of_own.intersection(&of_mine).count();
+    alike * 2 >= of_own.len()
+        && edits_between(format.of_content(own), own, mine).is_ok_and(|edits| !edits.is_empty())
+}
+
+/// Finds by content what does not lie under its own name, and adds it to what was found.
+fn find_renamed(
+    ledger: &Ledger,
+    order: &Order,
+    package: &Package,
+    found: &mut Found,
+    observer: &dyn Observer,
+) -> Result<Vec<RenamedRow>, AddError> {
+    let members = package.members();
+    let (open, rest): (Vec<_>, Vec<_>) = std::mem::take(&mut found.not_there)
+        .into_iter()
+        .partition(|((_, _, hash), state)| hash.is_some() && *state != "of_a_layer");
+    found.not_there = rest;
+    let wanted: Vec<Lookout<'_>> = open
+        .iter()
+        .filter_map(|((placement, size_bytes, hash), _)| {
+            let member = &members[placement.member].path;
+            Some(Lookout { member, at: Some(&placement.to), size_bytes: *size_bytes, hash: (*hash)? })
+        })
+        .collect();
+    if wanted.is_empty() {
+        return Ok(Vec::new());
+    }
+    let taken = found.at.iter().map(|(root, key, _)| (*root, key.clone())).collect();
+    let places = elsewhere(ledger, order, &wanted, &taken, observer)?;
+    let (mut renamed, mut again) = (Vec::new(), Vec::new());
+    for (((placement, size_bytes, hash), state), place) in open.into_iter().zip(places) {
+        match place {
+            Some(to) => {
+                let member = members[placement.member].path.to_string();
+                renamed.push(RenamedRow { member, address: to.to_string() });
+                again.push((Placement { to, ..placement }, size_bytes, hash));
+            }
+            None => found.not_there.push(((placement, size_bytes, hash), state)),
+        }
+    }
+    let more = look(ledger, order, again, observer)?;
+    found.alike.extend(more.alike);
+    found.not_there.extend(more.not_there);
+    found.times.extend(more.times);
+    found.at.extend(more.at);
+    found.covered.extend(more.covered);
+    Ok(renamed)
+}
+
+/// A place for each file of the package that lies in the game, where nothing else says where they go.
+fn places_by_content(
+    ledger: &Ledger,
+    order: &Order,
+    package: &Package,
+    contents: &Contents<'_>,
+    observer: &dyn Observer,
+) -> Result<Vec<Place>, AddError> {
+    let own = || package.members().iter().filter(|member| member.inner.is_none());
+    contents.read(package, &own().map(|member| member.content).collect(), observer)?;
+    let wanted: Vec<Lookout<'_>> = own()
+        .filter_map(|member| {
+            let hash = contents.hash_of(member.content)?;
+            Some(Lookout { member: &member.path, at: None, size_bytes: member.size_bytes, hash })
+        })
+        .collect();
+    let places = elsewhere(ledger, order, &wanted, &HashSet::new(), observer)?;
+    let place = |(file, to): (&Lookout<'_>, Option<Address>)| {
+        Some(Place { from: file.member.to_string(), to: to?.to_string(), rank: Rank::Option })
+    };
+    Ok(wanted.iter().zip(places).filter_map(place).collect())
+}
+
 /// Looks at where each file would go.
 fn look(
     ledger: &Ledger,
     order: &Order,
-    placements: Vec<(Placement, u64, Option<ContentHash>)>,
+    placements: Vec<Sized>,
     observer: &dyn Observer,
 ) -> Result<Found, LedgerError> {
     let mut found = Found::default();
@@ -268,10 +434,7 @@ fn look(
                 found.alike.push(placement);
             }
             (Lying::Alike { .. }, None) => {}
-            (Lying::Not(state), _) => {
-                let address = placement.to.to_string();
-                found.not_there.push(LyingRow { address, state: state.to_owned() });
-            }
+            (Lying::Not(state), hash) => found.not_there.push(((placement, size_bytes, hash), state)),
         }
     }
     observer.end();
@@ -283,6 +446,7 @@ fn lying_of(
     ledger: &Ledger,
     at: &[(RootId, FoldedKey, RelPath)],
     taken: &[FoundOriginal],
+    edited: &HashSet<(RootId, FoldedKey)>,
 ) -> Result<HashMap<PathId, disk::Lying>, LedgerError> {
     let mut lying = HashMap::new();
     for ((root, key, _), (path, spelled)) in at.iter().zip(numbered(ledger, at)?) {
@@ -291,7 +455,8 @@ fn lying_of(
             Some(own) => Some(own.lies_at.on(&ledger.site().root(own.root)?.folder)),
             None => None,
         };
-        lying.insert(path, disk::Lying::Captured { at: Some(spelled), original });
+        let edited = edited.contains(&(*root, key.clone()));
+        lying.insert(path, disk::Lying::Captured { at: Some(spelled), original, edited });
     }
     Ok(lying)
 }

@@ -9,6 +9,7 @@ mod add_error;
 mod add_report;
 mod addresses;
 mod adopt;
+mod adopt_elsewhere;
 mod answered;
 mod arrival;
 mod away;
@@ -64,6 +65,7 @@ pub use add_error::AddError;
 pub use add_report::{AddReport, ChoiceRow, CopiedLinkRow, LeftOutRow, PartRow, ReplacedRow};
 pub use addresses::AddressesError;
 pub use adopt::{AdoptReport, AdoptRequest, Adopting, LyingRow, Originals, prepare_adopt};
+pub use adopt_elsewhere::RenamedRow;
 pub use blend_rules::prepare_blend_rules;
 pub use capture::{
     Cancelling, CaptureEnd, CaptureError, CaptureRequest, Capturing, Ending, GuardReport, MadeBy, ProgramEnd,

@@ -165,12 +165,14 @@ impl Placer<'_> {
         if rules.say_where() {
             rules.chosen.retain(|id, _| !unknown.contains(id));
         }
+        let book = self.ledger.game().address_book();
+        let was_file = |place: &Place| book.resolve(&place.to).is_ok_and(|to| self.is_old(&to, old));
         let mut fit = self.fit(&rules, copies);
         while let Err(FitError::FromMissing { from, .. }) = &fit
-            && is_patch
             && rules.places.len() > 1
+            && (is_patch || rules.places.iter().any(|place| place.from == *from && was_file(place)))
         {
-            // A package of changed files has not all folders.
+            // A package of changed files has not all folders, and a new version not every file that had its own place.
             let from = from.clone();
             rules.places.retain(|place| place.from != from);
             fit = self.fit(&rules, copies);

@@ -4,7 +4,10 @@ use std::path::PathBuf;
 
 use clap::{Args, ValueEnum};
 use odd_stack_core::fit::Rank;
-use odd_stack_core::jobs::{AdoptReport, AdoptRequest, Originals, prepare_adopt};
+use odd_stack_core::jobs::{
+    AdoptReport, AdoptRequest, Mending, Originals, drifted_files, prepare_adopt, prepare_mend,
+};
+use odd_stack_core::ledger::Ledger;
 
 use super::adding::PackageArgs;
 use super::standing::MOST_EFFECTS;
@@ -57,14 +60,30 @@ pub fn run(desk: &mut Desk, args: &AdoptArgs) -> Result<Ended, Failure> {
     };
     let now = desk.now();
     let adopting = prepare_adopt(&ledger, permit, &request, &now, args.dry_run, &desk.progress)?;
-    let report = match args.dry_run {
+    let mut report = match args.dry_run {
         true => adopting.report.clone(),
         false => adopting.apply(&desk.progress)?,
     };
+    if let (Some(_), false) = (report.revision, report.edited.is_empty()) {
+        report.revision = Some(keep_edits(desk, &ledger, &report)?);
+    }
     let most = if desk.out.verbose { usize::MAX } else { MOST_EFFECTS };
     let text = text(&report, most, desk.out.verbose);
     desk.out.result(Some(&ledger.game().name), &report, &text);
     Ok(Ended::Well)
+}
+
+/// Keeps what was changed in the layer's settings as the user's own, and gives the revision that this makes.
+fn keep_edits(desk: &mut Desk, ledger: &Ledger, report: &AdoptReport) -> Result<i64, Failure> {
+    let permit = desk.permit(ledger, false)?;
+    let found = drifted_files(ledger, &report.edited, &desk.progress)?;
+    let files: Vec<_> = found.into_iter().map(|file| (file, Mending::Keep)).collect();
+    let (command, now) = (format!("adopt {}", report.layer.name), desk.now());
+    let plan = prepare_mend(ledger, permit, &files, &command, &now, &desk.progress)?;
+    match plan.change {
+        Some(change) => desk.apply(change),
+        None => Ok(report.revision.unwrap_or_default()),
+    }
 }
 
 fn text(report: &AdoptReport, most: usize, verbose: bool) -> String {
@@ -78,6 +97,20 @@ fn text(report: &AdoptReport, most: usize, verbose: bool) -> String {
     };
     text.push_str(&format!("  {} of it lie in the game just so\n", files(report.adopted.len() as u64)));
     text.push_str(&list(&report.adopted));
+    if !report.edited.is_empty() {
+        let count = files(report.edited.len() as u64);
+        text.push_str(&format!("  {count} of settings you have edited: the edits are kept as your own\n"));
+        text.push_str(&list(&report.edited));
+    }
+    for row in report.renamed.iter().take(most) {
+        text.push_str(&format!("  {} lies at {}, and keeps that name\n", row.member, row.address));
+    }
+    if report.renamed.len() > most {
+        text.push_str(&paint(
+            DIM,
+            &format!("  ... and {} more (-v lists all)\n", report.renamed.len() - most),
+        ));
+    }
     let of = |state: &str| {
         let rows = report.not_there.iter().filter(|row| row.state == state);
         rows.map(|row| row.address.clone()).collect::<Vec<_>>()

@@ -1288,3 +1288,49 @@ fn facts_are_said_of_a_captured_layer_and_go_with_its_next_version() {
     }
     closed.run("set Drift").status(2).says("say what is to be known");
 }
+
+#[test]
+fn what_was_renamed_or_edited_by_hand_is_adopted_as_it_lies() {
+    let closed = Closed::empty();
+    let long = |text: &str| text.repeat(40);
+    closed.write("docs/notes.txt", "not of the game\n");
+    closed.write("game/data/lamps/brass.qtx", &long("base brass\n"));
+    closed.write("game/config/harbour.ini", "[Fog]\nthick=1\nslow=2\nearly=yes\n");
+    // Put there by hand before: one file under another name, one in another folder, and settings changed since.
+    closed.write("game/data/lamps/background_v4.qtx", &long("picture\n"));
+    closed.write("game/extras/gulls.qtx", &long("gulls\n"));
+    closed.write("game/config/lamps.ini", "[Lamps]\nbright=9\nwarm=yes\ncount=3\nflicker=no\n");
+    closed.run("game add Quillhaven game").status(0);
+    let ini = "[Lamps]\nbright=5\nwarm=yes\ncount=3\nflicker=no\n";
+    let (picture, gulls, more) = (long("picture\n"), long("gulls\n"), long("more\n"));
+    let files = [
+        ("data/lamps/background_final.qtx", picture.as_str()),
+        ("data/lamps/gulls.qtx", &gulls),
+        ("data/lamps/more.qtx", &more),
+        ("config/lamps.ini", ini),
+    ];
+    closed.zip("lamps-1.0.zip", &files);
+    let before = closed.files();
+    let looked = closed.run("adopt lamps-1.0.zip --place .=game: --dry-run").status(0);
+    looked
+        .says("background_final.qtx lies at game:data/lamps/background_v4.qtx")
+        .says("settings you have edited");
+    assert_eq!(closed.files(), before);
+    let adopted = closed.run("adopt lamps-1.0.zip --place .=game: --json").status(0).json();
+    assert_eq!(adopted["data"]["renamed"].as_array().unwrap().len(), 2, "{adopted}");
+    assert_eq!(adopted["data"]["edited"], serde_json::json!(["game:config/lamps.ini"]));
+    assert_eq!(adopted["data"]["not_there"].as_array().unwrap().len(), 1, "{adopted}");
+    assert_eq!(closed.files(), before, "no file is another one now");
+    closed.run("check --deep").status(0);
+    closed.run("tweak list").status(0).says("Lamps.bright");
+    // The next version goes under the names that the files have, and the setting stays.
+    let (picture, ini) = (long("newer picture\n"), "[Lamps]\nbright=6\nwarm=no\ncount=3\nflicker=no\n");
+    closed.zip("lamps-1.1.zip", &[("data/lamps/background_final.qtx", &picture), ("config/lamps.ini", ini)]);
+    closed.run("upgrade lamps lamps-1.1.zip --whole").status(0);
+    assert_eq!(closed.read("game/data/lamps/background_v4.qtx"), picture);
+    assert!(!closed.path("game/data/lamps/background_final.qtx").exists());
+    assert_eq!(closed.read("game/config/lamps.ini"), "[Lamps]\nbright=9\nwarm=no\ncount=3\nflicker=no\n");
+    closed.run("remove lamps").status(0);
+    assert!(!closed.path("game/data/lamps/background_v4.qtx").exists());
+    assert_eq!(closed.read("game/data/lamps/brass.qtx"), long("base brass\n"));
+}

@@ -471,7 +471,8 @@ fn draft(
         (false, None) => EntryKind::File,
     };
     let entry = Entry { layer: LayerId(0), kind, spelled, hash, size_bytes, modified, executable };
-    let lying = Lying::Captured { at: file.now.as_ref().map(|(path, _)| path.clone()), original };
+    let at = file.now.as_ref().map(|(path, _)| path.clone());
+    let lying = Lying::Captured { at, original, edited: false };
     let blended = file.column.blend(order).and_then(|blend| blend.outcome.as_ref().ok());
     let over = match (blended, file.column.provider(order)) {
         (Some(blended), _) => blended.from.clone(),
