@@ -65,7 +65,7 @@ pub(crate) use direct::Direct;
 pub(crate) use drift::may_be_as_it_was;
 pub(crate) use seam::shares_blocks;
 pub use signs::UpdateSigns;
-pub(crate) use signs::volatile_proposals;
+pub(crate) use signs::{lies_in_cache, volatile_proposals};
 
 pub(crate) use blending::Blender;
 pub(crate) use carry::Exchange;

@@ -68,6 +68,19 @@ pub(crate) fn volatile_proposals<'a>(changed: impl Iterator<Item = &'a Address>)
     proposals
 }
 
+/// Whether an address lies in a folder that by its name holds what the game can make anew at any time. Saves, logs and
+/// pictures it can't.
+pub(crate) fn lies_in_cache(address: &Address) -> bool {
+    let parts: Vec<&str> = address.path.parts().collect();
+    let is_cache = |part: &&str| {
+        let name = part.to_lowercase();
+        name.split(|c: char| !c.is_alphanumeric()).any(|word| {
+            ["cache", "caches"].iter().any(|cache| word.ends_with(cache)) || matches!(word, "temp" | "tmp")
+        })
+    };
+    parts[..parts.len().saturating_sub(1)].iter().any(is_cache)
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -102,6 +115,24 @@ mod tests {
                 "game:SaveGames/**"
             ]
         );
+    }
+
+    #[test]
+    fn a_cache_is_told_by_its_name() {
+        for (path, is_one) in [
+            ("cache/a.bin", true),
+            ("engine/ShaderCache/x/1.bin", true),
+            ("engine/shader_cache/2.bin", true),
+            ("temp/x", true),
+            ("saves/slot1.sav", false),
+            ("logs/day.log", false),
+            ("screenshots/cache.png", false),
+            ("data/template/a", false),
+        ] {
+            let path = RelPath::parse(path).unwrap();
+            let address = Address { root: PrefixName::parse("game").unwrap(), path };
+            assert_eq!(lies_in_cache(&address), is_one, "{address}");
+        }
     }
 
     #[test]

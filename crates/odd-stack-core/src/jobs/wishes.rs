@@ -10,7 +10,7 @@ use serde::Serialize;
 use super::Count;
 use super::select::plain;
 use crate::address::{FoldedKey, Folding, RelPath, SIDE_FOLDER};
-use crate::disk::{CheckError, WalkError, volatile_proposals, walk};
+use crate::disk::{CheckError, WalkError, lies_in_cache, walk};
 use crate::fit::{Fit, Placement, Rules, Start};
 use crate::game::AddressPattern;
 use crate::hash::ContentHash;
@@ -146,8 +146,7 @@ pub(super) fn to_clear(
             let column = ledger.column(file.root, &game.folding.key(file.path.as_str()))?;
             // What lay in a cache when the game came into care is no file of the game's either.
             let address = game.address(file.root, file.path.clone());
-            let is_made_by_game =
-                address.is_some_and(|address| !volatile_proposals([&address].into_iter()).is_empty());
+            let is_made_by_game = address.is_some_and(|address| lies_in_cache(&address));
             if column.entries.is_empty() && (column.base.is_none() || is_made_by_game) {
                 unknown.push(file);
             }

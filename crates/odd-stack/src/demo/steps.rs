@@ -133,6 +133,15 @@ pub const STEPS: &[Step] = &[
         acts: &[run(CAPTURE), run("trace config/sound.ini --keys")],
     },
     Step {
+        says: "What such a layer can't say by itself you say: its version, what it goes with, how one sees that it works.",
+        acts: &[
+            run(
+                "set night-ferries --version 2 --needs harbour-hook --proof-file data/ferries/moon_ferry.qmd",
+            ),
+            run("check --proofs"),
+        ],
+    },
+    Step {
         says: "The game gets its update to 1.8. Before it, all goes off.",
         acts: &[run("patchday begin"), Act::Update { from: "update-1.8" }],
     },

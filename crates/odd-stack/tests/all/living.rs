@@ -1334,3 +1334,30 @@ fn what_was_renamed_or_edited_by_hand_is_adopted_as_it_lies() {
     assert!(!closed.path("game/data/lamps/background_v4.qtx").exists());
     assert_eq!(closed.read("game/data/lamps/brass.qtx"), long("base brass\n"));
 }
+
+#[test]
+#[cfg(unix)]
+fn a_cache_of_before_is_cleared_once_and_saves_never_are() {
+    use std::os::unix::fs::PermissionsExt;
+    let closed = Closed::empty();
+    closed.write("docs/notes.txt", "not of the game\n");
+    closed.write("game/data/a.qtx", "a\n");
+    closed.write("game/engine/ShaderCache/old.bin", "made before\n");
+    closed.write("game/saves/old.sav", "of years\n");
+    closed.write("game/bin/play.sh", "#!/bin/sh\necho new > ../engine/ShaderCache/new.bin\n");
+    fs::set_permissions(closed.path("game/bin/play.sh"), fs::Permissions::from_mode(0o755)).unwrap();
+    closed.run("game add Quillhaven game --exe bin/play.sh").status(0);
+    closed.zip("lamps-1.zip", &[("data/lamps.qtx", "lamps\n")]);
+    let clears = ["--clears", "engine/ShaderCache/**", "--clears", "saves/**"];
+    closed.run_words(&[&["add", "lamps-1.zip", "--place", ".=game:"][..], &clears].concat()).status(0);
+    closed.run("play --trust").status(0).says("1 file cleared");
+    assert!(!closed.path("game/engine/ShaderCache/old.bin").exists());
+    assert_eq!(closed.read("game/engine/ShaderCache/new.bin"), "new\n");
+    assert_eq!(closed.read("game/saves/old.sav"), "of years\n");
+    // It is no file of the game any more, so that its going is no drift.
+    let checked = closed.run("check --json").status(3).json();
+    let kinds = checked["data"]["kinds"].as_array().unwrap();
+    assert!(kinds.iter().all(|kind| kind["of"] == "base_added"), "{kinds:?}");
+    closed.run("mend --cleared").status(0).says("1 file back");
+    assert_eq!(closed.read("game/engine/ShaderCache/old.bin"), "made before\n");
+}
