@@ -24,8 +24,9 @@ use crate::shell::Shell;
 pub struct Cli {
     #[command(flatten)]
     pub common: Common,
+    /// Without one it is said where one is, and what comes next.
     #[command(subcommand)]
-    pub command: Command,
+    pub command: Option<Command>,
 }
 
 /// Options of every command.
@@ -262,20 +263,25 @@ pub enum Command {
     /// Write down where a package's files go, as a fit sheet to edit; or check a fit sheet
     Fit(fit::FitArgs),
     /// Make a layer of a package and lay it on top
+    #[command(alias = "install")]
     Add(add::AddArgs),
     /// Exchange a layer for another version of its package, in its place and placed as it was
     Upgrade(upgrade::UpgradeArgs),
     /// Make a layer of a package whose files lie in the game already, put there by hand
     Adopt(adopt::AdoptArgs),
     /// Take layers out of the stack
+    #[command(aliases = ["uninstall", "delete"])]
     Remove(remove::RemoveArgs),
     /// Put layers on the game
+    #[command(alias = "enable")]
     Lay(LayersArgs),
     /// Take layers off the game and keep them in the stack
+    #[command(alias = "disable")]
     Lift(LayersArgs),
     /// Change the order of the stack
     Move(reorder::MoveArgs),
     /// Show the layers from the top to the game itself
+    #[command(aliases = ["list", "ls", "status"])]
     Stack,
     /// Show one layer: source, files, what it covers, what covers it
     Show(show::ShowArgs),
@@ -290,6 +296,7 @@ pub enum Command {
     /// Show everything at one address, from the top to the game's own file
     Trace(trace::TraceArgs),
     /// Compare the files on disk with the stack
+    #[command(alias = "verify")]
     Check(check::CheckArgs),
     /// Say what becomes of files that drifted: as the stack has them, yours, or the game's own
     Mend(mend::MendArgs),
@@ -299,6 +306,7 @@ pub enum Command {
     #[command(subcommand)]
     Patchday(patchday::PatchDayCommand),
     /// Start the game as the stack needs it, and say what it wrote
+    #[command(alias = "run")]
     Play(play::PlayArgs),
     /// When a ledger or the list of games is damaged or gone: say what is whole, rebuild it, or get the game's own files back
     Rescue(rescue::RescueArgs),

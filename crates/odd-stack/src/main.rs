@@ -40,12 +40,15 @@ fn main() -> ExitCode {
         }
         Err(error) => error.exit(),
     };
-    let (command, as_json) = (cli.command.name(), cli.common.json);
+    let (command, as_json) = (cli.command.as_ref().map_or("overview", Command::name), cli.common.json);
     let mut desk = match Desk::new(cli.common, command) {
         Ok(desk) => desk,
         Err(failure) => return output::report_early(Some(command), &failure, as_json),
     };
-    let done = run(&mut desk, cli.command);
+    let done = match cli.command {
+        Some(command) => run(&mut desk, command),
+        None => commands::overview::run(&mut desk),
+    };
     desk.close(done)
 }
 

@@ -14,6 +14,7 @@ use crate::commands::adding::AddedReport;
 use crate::commands::capture::{CaptureBegun, CaptureCancelled};
 use crate::commands::game::{ForgetReport, FoundGames, GameList, HomeMoved};
 use crate::commands::mend::MendReport;
+use crate::commands::overview::Overview;
 use crate::commands::patchday::PatchDayBegun;
 use crate::commands::play::PlayReport;
 use crate::commands::rescue::RescueAnswer;
@@ -48,6 +49,7 @@ fn schemas() -> Vec<(&'static str, Schema)> {
         ("patchday-finish", schema_for!(PatchDayReport)),
         ("patchday-status", schema_for!(PatchDayStatus)),
         ("oddfit", schema_for!(FitSheet)),
+        ("overview", schema_for!(Overview)),
         ("set", schema_for!(FactsReport)),
         ("settle", schema_for!(SettleReport)),
         ("show", schema_for!(ShowReport)),

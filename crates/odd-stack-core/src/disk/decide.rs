@@ -117,7 +117,7 @@ pub(super) fn decide(
     observer.end();
     decided?;
     decider.decide_direct(request)?;
-    decider.decide_folders(&folders)?;
+    decider.decide_folders(&folders, &request.accepted)?;
     decider.tell_notes();
     decider.note_differences()?;
     let old = decider.tallies_before.take();

@@ -11,7 +11,7 @@ use super::steps::Step;
 use super::walk::{WalkError, walk};
 use crate::address::{Address, FoldedKey, PrefixName, RelPath};
 use crate::observer::Silent;
-use crate::stack::{BaseKind, Provider, RootId};
+use crate::stack::{BaseFile, BaseKind, Provider, RootId};
 
 impl Decider<'_> {
     /// Makes the folders again that files go into, that should be there, and that somebody has taken away.
@@ -50,7 +50,18 @@ impl Decider<'_> {
     }
 
     /// Decides which of the changed layers' folders are made, go, or get another spelling.
-    pub(super) fn decide_folders(&mut self, keys: &[(RootId, FoldedKey)]) -> Result<(), ChangeError> {
+    /// Those that are `accepted` are the base's from now on, and stay.
+    pub(super) fn decide_folders(
+        &mut self,
+        keys: &[(RootId, FoldedKey)],
+        accepted: &[(RootId, FoldedKey, Option<BaseFile>)],
+    ) -> Result<(), ChangeError> {
+        let is_accepted = |root: &RootId, key: &FoldedKey| {
+            accepted.iter().any(|(its_root, its_key, file)| {
+                (its_root, its_key) == (root, key)
+                    && file.as_ref().is_some_and(|it| it.kind == BaseKind::Folder)
+            })
+        };
         let mut made = Vec::new();
         let mut renamed = Vec::new();
         let mut dropped = Vec::new();
@@ -62,6 +73,7 @@ impl Decider<'_> {
                     let (address, path) = self.folder_at(*root, key)?;
                     made.push((address, path, self.new_folders.staged(*root, key).is_some()));
                 }
+                (Some(_), None) if is_accepted(root, key) => {}
                 (Some(old), None) => dropped.push((*root, key, self.dropped_at(*root, key, old)?)),
                 (Some(old), Some(new)) if old != new => {
                     let (address, to) = self.folder_at(*root, key)?;

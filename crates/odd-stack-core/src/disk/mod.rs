@@ -82,4 +82,5 @@ pub(crate) use seam::hide_side_folder;
 pub(crate) use sides::{KEPT, ORIGINALS, STAGE, TRASH, check_room, make_private_folder};
 pub(crate) use spelling::{folders_on_disk, path_on_disk, paths_on_disk};
 pub(crate) use stored::{Lost, Soundness, look_for_damage, soundness_of_original};
+pub(crate) use survey::base_as_seen;
 pub(crate) use walk::{WalkError, Walked, look_through, walk, walk_root};

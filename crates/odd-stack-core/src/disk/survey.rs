@@ -81,14 +81,19 @@ pub(super) fn look_at_base(
 /// The base file `spelled` so, as `now` was seen of it at `path`.
 pub(super) fn base_as_now(spelled: &RelPath, now: Seen, path: &Path) -> std::io::Result<BaseFile> {
     let hash = if now.kind == BaseKind::File { Some(ContentHash::of_file(path)?) } else { None };
-    Ok(BaseFile {
+    Ok(base_as_seen(spelled, now, hash))
+}
+
+/// The thing of the base `spelled` so, as `now` was seen of it.
+pub(crate) fn base_as_seen(spelled: &RelPath, now: Seen, hash: Option<ContentHash>) -> BaseFile {
+    BaseFile {
         spelled: spelled.clone(),
         kind: now.kind,
         size_bytes: now.size_bytes,
         modified_ns: now.modified_ns,
         mode: now.mode,
         hash,
-    })
+    }
 }
 
 /// Looks at what lies where a file moves. Base files were looked at before.

@@ -154,7 +154,10 @@ pub enum FitError {
     /// There is nothing of that name to choose.
     #[error(
         "there is nothing named `{id}` to choose{}",
-        if known.is_empty() { String::new() } else { format!(" (there is: {})", known.join(", ")) }
+        match known.as_slice() {
+            [] => ", since the package leaves nothing to choose: leave that out".to_owned(),
+            known => format!("; what can be chosen is: {}", known.join(", ")),
+        }
     )]
     NoSuchChoice {
         /// What was given.

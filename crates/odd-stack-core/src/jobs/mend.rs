@@ -13,7 +13,8 @@ use crate::address::{Address, AddressError, FoldedKey, RelPath};
 use crate::blend::{KeyEdit, MOST_BLENDED_BYTES, edits_between};
 use crate::disk::{
     Blender, ChangeError, ChangeOptions, ChangeRequest, CheckError, Direct, DriftKind, Drifted, Edits, Lying,
-    Prepared, check, check_at, discard_new_contents, folders_on_disk, look_at, prepare, tells_version,
+    Prepared, base_as_seen, check, check_at, discard_new_contents, folders_on_disk, look_at, prepare,
+    tells_version,
 };
 use crate::game::{AddressPattern, Game, GameVersion, PatternError, Root, version_of_file};
 use crate::hash::ContentHash;
@@ -474,14 +475,7 @@ pub(super) fn base_at(address: &Address, path: &Path) -> Result<Option<BaseFile>
         BaseKind::File => Some(ContentHash::of_file(path).map_err(LedgerError::io("read", path))?),
         _ => None,
     };
-    Ok(Some(BaseFile {
-        spelled: address.path.clone(),
-        kind: seen.kind,
-        size_bytes: seen.size_bytes,
-        modified_ns: seen.modified_ns,
-        mode: seen.mode,
-        hash,
-    }))
+    Ok(Some(base_as_seen(&address.path, seen, hash)))
 }
 
 /// Addresses whose original is not known, and where no layer's file lies that counts; for those where something lies

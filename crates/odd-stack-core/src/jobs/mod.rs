@@ -33,6 +33,7 @@ mod needs;
 mod new_layer;
 mod order;
 mod originals;
+mod overview;
 mod patchday;
 mod patchday_base;
 mod patchday_judge;
@@ -93,6 +94,7 @@ pub use move_home::{MoveHomeError, move_home};
 pub use needs::doubtful_needs;
 pub use order::{Reorder, prepare_reorder};
 pub use originals::OriginalRow;
+pub use overview::{GameLine, game_line};
 pub use patchday::{
     FateRow, Finishing, PatchDayError, PatchDayReport, PatchDayStatus, patchday_status,
     prepare_patchday_begin, prepare_patchday_finish,

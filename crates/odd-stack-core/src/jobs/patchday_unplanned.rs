@@ -1,17 +1,19 @@
 //! What an update has done to a game with laid layers, told file by file.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::{BTreeSet, HashMap, HashSet};
 use std::path::Path;
 
 use super::patchday_settings::OldSettings;
 use super::tweak::{OwnChange, keep_own};
 use super::{PatchDayError, PatchDayReport};
-use crate::address::Address;
+use crate::address::{Address, RelPath};
 use crate::blend::{KeyEdit, MOST_BLENDED_BYTES, edits_between};
-use crate::disk::{Blender, ChangeRequest, CheckReport, DriftKind, Lying, volatile_proposals};
+use crate::disk::{
+    Blender, ChangeRequest, CheckReport, DriftKind, Lying, base_as_seen, look_at, volatile_proposals,
+};
 use crate::ledger::{Ledger, LedgerError};
 use crate::reading::read_small;
-use crate::stack::{Column, Order, PathId, Provider};
+use crate::stack::{Column, Order, PathId, Provider, RootId};
 
 /// What is to be done about it.
 pub(super) struct Met {
@@ -51,6 +53,7 @@ pub(super) fn meet_update(
     let is_settings = |column: &Column| order.blend_rules().format_of(column.key.as_str()).is_some();
     let is_written_by_itself = |address: &Address| !volatile_proposals([address].into_iter()).is_empty();
     let mut lying: HashMap<PathId, Lying> = HashMap::new();
+    let mut folders: BTreeSet<(RootId, String)> = BTreeSet::new();
     let mut set: Vec<(String, Vec<KeyEdit>)> = Vec::new();
     for drifted in &found.drifted {
         let address = &drifted.drift.address;
@@ -127,6 +130,10 @@ pub(super) fn meet_update(
                     _ => &mut report.added,
                 };
                 list.push(name);
+                if drifted.drift.kind == DriftKind::Stray {
+                    // What holds the game's own is the game's, whoever made it.
+                    folders.extend(address.path.ancestors().map(|folder| (root.id, folder.to_owned())));
+                }
                 if column.entries.is_empty() {
                     request.accepted.push((root.id, key, super::mend::base_at(address, &path)?));
                 } else {
@@ -134,6 +141,18 @@ pub(super) fn meet_update(
                     lying.insert(column.path, Lying::Accepted);
                 }
             }
+        }
+    }
+    for (root, folder) in folders {
+        let folder = RelPath::from_disk(folder);
+        let key = ledger.game().folding.key(folder.as_str());
+        if let Some(address) = ledger.game().address(root, folder)
+            && ledger.catalogue.base_at(root, &key)?.is_none()
+        {
+            let path = address.path.on(&ledger.site().root(root)?.folder);
+            let seen = look_at(&path).map_err(LedgerError::io("look at", &path))?;
+            let file = seen.map(|seen| base_as_seen(&address.path, seen, None));
+            request.accepted.push((root, key, file));
         }
     }
     if is_update {

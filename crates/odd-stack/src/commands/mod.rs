@@ -15,6 +15,7 @@ pub mod lay;
 pub mod lift;
 pub mod man;
 pub mod mend;
+pub mod overview;
 pub mod patchday;
 pub mod placing;
 pub mod play;

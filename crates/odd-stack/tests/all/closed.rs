@@ -81,7 +81,7 @@ impl Closed {
     /// Runs `oddstack` with the words of `line`.
     #[must_use = "say how it must have ended"]
     pub fn run(&self, line: &str) -> Ran {
-        self.run_words(&line.split(' ').collect::<Vec<_>>())
+        self.run_words(&line.split(' ').filter(|word| !word.is_empty()).collect::<Vec<_>>())
     }
 
     #[must_use = "say how it must have ended"]

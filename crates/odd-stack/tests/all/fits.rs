@@ -100,7 +100,10 @@ fn one_of_several_is_chosen_and_remembered() {
     [exit 0]
     ");
     closed.run("add lamps-1.0.zip --choose finish=golden").status(4).says("--choose finish=matte");
-    closed.run("add lamps-1.0.zip --choose shine=matte").status(1).says("there is: finish, optional");
+    closed
+        .run("add lamps-1.0.zip --choose shine=matte")
+        .status(1)
+        .says("what can be chosen is: finish, optional");
     closed.run("add lamps-1.0.zip --choose matte").status(2).says("ID=OPTION");
     closed.run("add lamps-1.0.zip --choose finish=matte --choose optional=on").status(0);
     assert_snapshot!(closed.run("show lamps").whole(), @"

@@ -215,6 +215,7 @@ fn every_answer_in_json_has_its_documented_shape() {
         ("mend --accept", 0, "mend"),
         ("mend --restore", 0, "mend"),
         ("stack", 0, "stack"),
+        ("", 0, "overview"),
         ("show four", 0, "show"),
         ("set four --version 5.1 --proof-file data/x", 0, "set"),
         ("conflicts", 3, "conflicts"),

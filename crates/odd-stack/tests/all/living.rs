@@ -153,6 +153,7 @@ fn an_unplanned_update_leaves_the_game_as_its_client_made_it() {
     fs::remove_file(closed.path("game/config/harbour.ini")).unwrap();
     closed.run("check").status(3).says("11 files of the game's own with another time only");
     let done = closed.run("patchday finish --json").status(3).json();
+    assert_eq!(done["warnings"], serde_json::json!([]), "the folder is the game's now");
     let count = |list: &str| done["data"][list].as_array().unwrap().len();
     assert_eq!(count("changed"), 10 + 10 + 1, "{done}");
     assert_eq!((count("touched"), count("gone"), count("added"), count("left")), (10, 10, 10, 1), "{done}");

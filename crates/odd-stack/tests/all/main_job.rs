@@ -502,3 +502,31 @@ fn a_sheet_alone_is_a_layer_and_what_installs_by_itself_is_captured() {
     closed.run("fit --check news-1.zip --fit good.toml").status(0).says("1 file placed");
     closed.run("fit --check news-1.zip --fit bad.toml").status(1).says("bad.toml").says("line 2, column 19");
 }
+
+#[test]
+fn without_a_command_it_is_said_where_one_is_and_first_guesses_work() {
+    let closed = Closed::empty();
+    closed
+        .run("")
+        .status(0)
+        .says("No game is in care yet")
+        .says("oddstack game add NAME FOLDER")
+        .says("oddstack demo");
+    let closed = Closed::with_game();
+    closed.run("").status(0).says("0 layers laid").says("all is well").says("oddstack add PACKAGE");
+    closed.zip("one-1.zip", &[("data/lamps/brass.qtx", "one\n")]);
+    closed.zip("two-1.zip", &[("data/lamps/brass.qtx", "two\n")]);
+    closed.run("install one-1.zip two-1.zip").status(0);
+    closed.run("").status(0).says("2 layers laid").says("open contests").says("oddstack conflicts");
+    closed.run("disable two").status(0);
+    closed.run("enable two").status(0);
+    closed.write("game/data/lamps/brass.qtx", "changed by hand\n");
+    closed.run("").status(0).says("1 file drifted").says("oddstack check");
+    closed.run("verify").status(3);
+    closed.run("mend --restore").status(0);
+    let listed = closed.run("list").status(0).stdout;
+    assert!(["ls", "status", "stack"].iter().all(|word| closed.run(word).status(0).stdout == listed));
+    closed.run("uninstall one two").status(0);
+    closed.run("capture Something --begin").status(0);
+    closed.run("").status(0).says("a capture is under way").says("oddstack capture --cancel");
+}
