@@ -1,9 +1,11 @@
 //! Reading a version out of a program or a text.
 
+use std::fs::File;
 use std::io::{self, Read};
 use std::path::Path;
 
-use editpe::Image;
+use editpe::{Image, ResourceDirectory};
+use object::read::{Object, ObjectSection, ReadCache};
 
 use crate::blend::Text;
 use crate::reading::open_below;
@@ -33,8 +35,11 @@ pub fn version_of_file(root: &Path, path: &Path, pattern: Option<&str>) -> io::R
 }
 
 fn version_of_program(path: &Path) -> Option<String> {
-    let image = Image::parse_file(path).ok()?;
-    let info = image.resource_directory()?.get_version_info().ok()??;
+    let info = match resources_of(path) {
+        Some(resources) => resources.get_version_info().ok()??,
+        // Packed programs have them elsewhere.
+        None => Image::parse_file(path).ok()?.resource_directory()?.get_version_info().ok()??,
+    };
     let string = |wanted: &str| {
         info.strings.iter().find_map(|table| {
             let (_, value) = table.strings.iter().find(|(key, _)| key.as_str() == wanted)?;
@@ -47,6 +52,16 @@ fn version_of_program(path: &Path) -> Option<String> {
         let packed = [high >> 16, high & 0xffff, low >> 16, low & 0xffff];
         packed.iter().any(|part| *part != 0).then(|| packed.map(|part| part.to_string()).join("."))
     })
+}
+
+/// The resources of a program, of which no more is read than their section: programs may be big.
+fn resources_of(path: &Path) -> Option<ResourceDirectory> {
+    const MOST_BYTES: u64 = 64 << 20;
+    let cache = ReadCache::new(File::open(path).ok()?);
+    let program = object::File::parse(&cache).ok()?;
+    let section = program.section_by_name(".rsrc").filter(|section| section.size() <= MOST_BYTES)?;
+    let address = section.address().checked_sub(program.relative_address_base())?;
+    ResourceDirectory::parse(section.data().ok()?, 0, u32::try_from(address).ok()?).ok()
 }
 
 /// What stands in `text` where `pattern` has `{}`; case and how many blanks there are do not matter.
