@@ -5,6 +5,8 @@ use std::io::{self, Read};
 use std::path::Path;
 
 use editpe::{Image, ResourceDirectory};
+use object::LittleEndian;
+use object::pe::IMAGE_DIRECTORY_ENTRY_RESOURCE;
 use object::read::{Object, ObjectSection, ReadCache};
 
 use crate::blend::Text;
@@ -54,14 +56,25 @@ fn version_of_program(path: &Path) -> Option<String> {
     })
 }
 
-/// The resources of a program, of which no more is read than their section: programs may be big.
+/// The resources of a program, of which no more is read than the section that holds them: programs may be big.
 fn resources_of(path: &Path) -> Option<ResourceDirectory> {
     const MOST_BYTES: u64 = 64 << 20;
     let cache = ReadCache::new(File::open(path).ok()?);
     let program = object::File::parse(&cache).ok()?;
-    let section = program.section_by_name(".rsrc").filter(|section| section.size() <= MOST_BYTES)?;
-    let address = section.address().checked_sub(program.relative_address_base())?;
-    ResourceDirectory::parse(section.data().ok()?, 0, u32::try_from(address).ok()?).ok()
+    let directories = match &program {
+        object::File::Pe32(program) => program.data_directories(),
+        object::File::Pe64(program) => program.data_directories(),
+        _ => return None,
+    };
+    let at = directories.get(IMAGE_DIRECTORY_ENTRY_RESOURCE)?.virtual_address.get(LittleEndian);
+    let begin =
+        |section: &object::Section<'_, '_, _>| section.address().checked_sub(program.relative_address_base());
+    let section = program.sections().find(|section| {
+        begin(section).is_some_and(|begin| (begin..begin + section.size()).contains(&u64::from(at)))
+    })?;
+    let below = u64::from(at) - begin(&section)?;
+    let data = section.data().ok().filter(|_| section.size() <= MOST_BYTES)?;
+    ResourceDirectory::parse(data, u32::try_from(below).ok()?, at).ok()
 }
 
 /// What stands in `text` where `pattern` has `{}`; case and how many blanks there are do not matter.
@@ -86,6 +99,27 @@ fn version_by_pattern(text: &str, pattern: &str) -> Option<String> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use editpe::{VersionInfo, VersionStringTable};
+
+    #[test]
+    fn a_program_tells_its_version_by_its_resources() {
+        let program = include_bytes!("../../../../demo/game/bin/quillhaven.exe");
+        let mut image = Image::parse(&program[..]).unwrap();
+        let mut info = VersionInfo::default();
+        let strings = [("FileVersion", "1, 7, 0, 0"), ("ProductVersion", "1.7.2b ")];
+        let strings = strings.map(|(key, value)| (key.to_owned(), value.to_owned()));
+        let table = VersionStringTable { key: "040904b0".to_owned(), strings: strings.into_iter().collect() };
+        info.strings.push(table);
+        let mut resources = image.resource_directory().cloned().unwrap_or_default();
+        resources.set_version_info(&info).unwrap();
+        image.set_resource_directory(resources).unwrap();
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("quillhaven.exe");
+        std::fs::write(&path, image.data()).unwrap();
+        assert!(resources_of(&path).is_some(), "no more is read than it takes");
+        let told = version_of_file(folder.path(), &path, None).unwrap();
+        assert_eq!(told.as_deref(), Some("1.7.2b"));
+    }
 
     #[test]
     fn versions_by_pattern() {
