@@ -7,6 +7,7 @@ mod damage;
 #[cfg(unix)]
 mod deeds;
 mod demo;
+mod facts;
 mod failures;
 mod fits;
 mod hostile;
