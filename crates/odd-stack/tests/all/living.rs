@@ -190,6 +190,14 @@ fn a_version_that_was_not_known_is_not_said_to_be_as_before() {
     done.says("The game is 2.0; what it was before is not known.");
     closed.write("game/data/ferries2.qtx", "ferries\n");
     closed.run("patchday finish").status(0).says("The game is 2.0, as before.");
+    // What a person stated stays, and else the main program tells it.
+    closed.write("game/bin/start.bin", "Quillhaven 2.1\n");
+    closed.run("game set --exe bin/start.bin").status(0).says("2.0");
+    closed.run("game forget Quillhaven").status(0);
+    closed.run("game add Quillhaven game").status(0).says("not known");
+    closed.run("game set --exe bin/start.bin").status(0).says("2.1");
+    closed.write("game/bin/other.bin", "Quillhaven 2.2\n");
+    closed.run("game set --exe bin/other.bin").status(0).says("2.2");
 }
 
 #[test]
