@@ -50,8 +50,8 @@ pub fn game_version_now(ledger: &Ledger) -> Result<GameVersionNow, LedgerError> 
         _ => path_on_disk(&ledger.catalogue, &column, &order)?,
     };
     let path = relative.on(&root.folder);
-    let seen = look_at(&path).map_err(LedgerError::io("look at", &path))?;
-    let Some(seen) = seen else { return Ok(unchanged) };
+    // What can't be looked at tells nothing; who needs the file says so.
+    let Some(seen) = look_at(&path).ok().flatten() else { return Ok(unchanged) };
     let (layer, is_as_known) = match provider {
         Provider::Base(base) if is_base_as_seen(base, &seen) => return Ok(unchanged),
         Provider::Layer(entry) => (Some(entry.layer), is_entry_as_laid(entry, &seen)),
