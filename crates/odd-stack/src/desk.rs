@@ -232,15 +232,19 @@ impl Desk {
     pub fn tell_version(&mut self, ledger: &Ledger) -> Result<(), Failure> {
         let GameVersionNow { known, version, is_changed, .. } = game_version_now(ledger)?;
         if is_changed && !is_under_way(ledger)? {
-            let name = |version: Option<String>| version.unwrap_or_default();
-            self.out.warn(format!(
-                "the game is now {}, it was {}: `oddstack patchday finish` takes what the update brought as the game's \
-                 own, and says which layers still fit",
-                name(version),
-                name(known)
-            ));
+            self.tell_update(version.as_deref(), known.as_deref());
         }
         Ok(())
+    }
+
+    /// Says that the game was updated and nobody has taken that in yet.
+    pub fn tell_update(&mut self, now: Option<&str>, before: Option<&str>) {
+        self.out.warn(format!(
+            "the game is now {}, it was {}: `oddstack patchday finish` takes what the update brought as the game's own, \
+             and says which layers still fit",
+            now.unwrap_or_default(),
+            before.unwrap_or_default()
+        ));
     }
 
     /// Looks for the main program of a game that has none yet, and says which was found.

@@ -74,6 +74,8 @@ pub struct BaseRow {
     pub version_now: Option<String>,
     /// The layer whose file tells it, where it is a layer's.
     pub version_by: Option<String>,
+    /// It is another one since somebody has changed that file: the game was updated, and that is not taken in yet.
+    pub updated: bool,
     /// What was seen when it was taken into care.
     pub seen: Count,
 }
@@ -130,11 +132,18 @@ pub fn stack(ledger: &Ledger) -> Result<StackReport, LedgerError> {
 
 fn base_row(ledger: &Ledger) -> Result<BaseRow, LedgerError> {
     let game = ledger.game();
-    let GameVersionNow { known, version, layer, .. } = game_version_now(ledger)?;
+    let GameVersionNow { known, version, layer, is_changed } = game_version_now(ledger)?;
     let version_by = layer.map(|layer| ledger.catalogue.layer_name(layer)).transpose()?;
     let version_now = version.filter(|version| Some(version) != known.as_ref());
     let version_by = version_by.filter(|_| version_now.is_some());
-    Ok(BaseRow { name: game.name.clone(), version: known, version_now, version_by, seen: game.seen.into() })
+    Ok(BaseRow {
+        name: game.name.clone(),
+        version: known,
+        version_now,
+        version_by,
+        updated: is_changed,
+        seen: game.seen.into(),
+    })
 }
 
 /// A root of a game.

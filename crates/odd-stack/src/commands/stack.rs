@@ -12,9 +12,11 @@ use crate::show::units::{layers, number, size};
 
 pub fn run(desk: &mut Desk) -> Result<Ended, Failure> {
     let ledger = desk.open()?;
-    desk.tell_version(&ledger)?;
-    desk.tell_doubts(&ledger)?;
     let report = stack(&ledger)?;
+    if report.base.updated && report.under_way.is_none() {
+        desk.tell_update(report.base.version_now.as_deref(), report.base.version.as_deref());
+    }
+    desk.tell_doubts(&ledger)?;
     let text = text(&report);
     desk.out.result(Some(&report.base.name), &report, &text);
     if report.layers.is_empty() {
