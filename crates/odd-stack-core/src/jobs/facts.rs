@@ -9,6 +9,7 @@ use super::add::{AddPlace, free_name};
 use super::add_error::AddError;
 use super::needs::{unmet_under, write_needs};
 use super::show::remembered_rules;
+use super::wishes::missing_starts;
 use crate::disk::{ChangeError, ChangeOptions, ChangeRequest, Prepared, prepare};
 use crate::fit::{FitError, FitSheet, Rules, SheetNeeds, Wishes};
 use crate::ledger::{Layer, Ledger, LedgerError};
@@ -56,6 +57,8 @@ pub struct FactsReport {
     pub layer: String,
     /// What is said of it now, a line each.
     pub facts: Vec<String>,
+    /// Programs that are to start the game and are not there now, in words.
+    pub missing: Vec<String>,
     /// Needs of laid layers that are not met.
     pub unmet: Vec<Unmet>,
 }
@@ -104,7 +107,8 @@ pub fn prepare_facts<'l>(
         write_needs(ledger, layer.id, &needs)?;
         let unmet = unmet_under(ledger, &ledger.catalogue.facts()?, &arrangement)?;
         let facts = lines(&name, version.as_deref(), variant.as_deref(), &rules, &needs);
-        Ok(FactsReport { dry_run, layer: name.clone(), facts, unmet })
+        let missing = missing_starts(ledger, &ledger.present_order()?, &rules.starts(), &[])?;
+        Ok(FactsReport { dry_run, layer: name.clone(), facts, missing, unmet })
     };
     let report = written().inspect_err(|_| ledger.catalogue.roll_back())?;
     // Who wins is told by what layers need, too.

@@ -153,7 +153,8 @@ pub fn check_sheet(
             let rules = Rules { chosen: chosen.clone(), ..Rules::default() };
             let given = given.map(|_| sheet.clone());
             let placed = placer.place(&Wanted { rules, sheet: given }, None)?;
-            let missing = missing_starts(ledger, &ledger.present_order()?, &placed)?;
+            let missing =
+                missing_starts(ledger, &ledger.present_order()?, &placed.rules.starts(), &placed.placements)?;
             let mut counts: BTreeMap<&str, u64> = BTreeMap::new();
             for (_, reason) in &placed.left_out {
                 *counts.entry(left_out_word(*reason)).or_default() += 1;

@@ -102,7 +102,7 @@ pub(super) fn take_in(
     report.replaces = old.map(|old| ReplacedRow::of(old, report.version.as_deref()));
     let away = Away::of(ledger, &placed)?;
     report.noted.extend(not_set);
-    report.noted.extend(missing_starts(ledger, order, &placed)?);
+    report.noted.extend(missing_starts(ledger, order, &placed.rules.starts(), &placed.placements)?);
     report.sets = set_words(&placed.rules.wishes);
     (report.starts, report.clears) = wish_rows(ledger, &placed.rules, observer)?;
     report.takes_away = away.told(ledger);

@@ -11,7 +11,7 @@ use super::Count;
 use super::select::plain;
 use crate::address::{FoldedKey, Folding, RelPath, SIDE_FOLDER};
 use crate::disk::{CheckError, WalkError, lies_in_cache, walk};
-use crate::fit::{Fit, Placement, Rules, Start};
+use crate::fit::{Placement, Rules, Start};
 use crate::game::AddressPattern;
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError};
@@ -243,18 +243,19 @@ pub(super) fn wish_rows(
     Ok((starts, clears.into_iter().map(|(row, _)| row).collect()))
 }
 
-/// Programs that the rules want started, and that neither the package nor the game has, in words.
+/// Those of the programs that neither the package, whose files are to be placed, nor the game has, in words.
 ///
 /// # Errors
 /// [`LedgerError`].
 pub(super) fn missing_starts(
     ledger: &Ledger,
     order: &Order,
-    placed: &Fit,
+    starts: &[Start],
+    placements: &[Placement],
 ) -> Result<Vec<String>, LedgerError> {
     let game = ledger.game();
     let mut missing = Vec::new();
-    for start in placed.rules.starts() {
+    for start in starts {
         let there_is = match game.address_book().resolve(&start.program) {
             Err(error) => Err(error.to_string()),
             Ok(address) => {
@@ -270,7 +271,7 @@ pub(super) fn missing_starts(
                     }
                     None => false,
                 };
-                Ok(there || placed.placements.iter().any(is_it))
+                Ok(there || placements.iter().any(is_it))
             }
         };
         let program = &start.program;

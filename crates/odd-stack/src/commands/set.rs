@@ -9,7 +9,7 @@ use crate::args::{NeedsArgs, SaidArgs};
 use crate::desk::Desk;
 use crate::errors::{Exit, Failure};
 use crate::show::needs::unmet_line;
-use crate::show::style::{BOLD, paint};
+use crate::show::style::{BOLD, WARN, paint};
 
 #[derive(Debug, Args)]
 #[command(
@@ -106,6 +106,7 @@ fn text(report: &FactsReport) -> String {
     };
     let mut text = format!("{}\n", paint(BOLD, &head));
     text.extend(report.facts.iter().map(|fact| format!("  {fact}\n")));
+    text.extend(report.missing.iter().map(|missing| format!("  {}\n", paint(WARN, missing))));
     text.extend(report.unmet.iter().map(|unmet: &Unmet| format!("  {}\n", unmet_line(unmet))));
     if report.dry_run {
         text.push_str(&format!("{}\n", paint(BOLD, "Dry run: nothing was changed.")));

@@ -124,6 +124,7 @@ fn facts_are_said_of_a_captured_layer_and_go_with_its_next_version() {
     closed.run("remove lamps").status(0);
     closed.run("set Drift --needs Nobody").status(0).says("no layer Nobody is laid");
     closed.run("check --deep").status(3);
+    closed.run("set Drift --start nowhere.exe").status(0).says("there is no such program");
     // What can't be is refused, and nothing is changed by it.
     for (words, why) in [
         (["--needs-game", "1.7 to 1.9"], "is no range of versions"),
