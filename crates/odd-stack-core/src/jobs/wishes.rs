@@ -266,7 +266,9 @@ pub(super) fn missing_starts(
                 let there = match game.root_named(&address.root) {
                     Some(root) => {
                         let column = ledger.column(root.id, &key)?;
+                        // A layer that is off may be the one that brings it.
                         !matches!(column.provider(order), Provider::Nothing)
+                            || !column.entries.is_empty()
                             || address.path.on(&root.folder).is_file()
                     }
                     None => false,
