@@ -114,12 +114,22 @@ pub struct ChangeArgs {
     /// Go on although the ledger has lost files of the game's own; nothing lies there until its client repairs them
     #[arg(long)]
     pub without_lost: bool,
+    /// Change files that another game has laid into a folder that both use; what lies there is saved first
+    #[arg(long)]
+    pub over_other_game: bool,
 }
 
 impl ChangeArgs {
     /// Nothing asked but whether it is a dry run.
     pub fn plain(dry_run: bool) -> Self {
-        Self { dry_run, keep_edits: false, discard_edits: false, despite: false, without_lost: false }
+        Self {
+            dry_run,
+            keep_edits: false,
+            discard_edits: false,
+            despite: false,
+            without_lost: false,
+            over_other_game: false,
+        }
     }
 }
 

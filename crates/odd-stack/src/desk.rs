@@ -442,5 +442,10 @@ pub fn change_options(args: &ChangeArgs) -> ChangeOptions {
         (_, true) => Edits::Discard,
         _ => Edits::Stop,
     };
-    ChangeOptions { edits, despite: args.despite, without_lost: args.without_lost }
+    ChangeOptions {
+        edits,
+        despite: args.despite,
+        without_lost: args.without_lost,
+        over_other_games: args.over_other_game,
+    }
 }

@@ -2,6 +2,7 @@
 
 mod ledger;
 mod needs;
+mod sharing;
 
 use std::error::Error;
 use std::path::Path;
@@ -21,6 +22,7 @@ use serde_json::{Value, json};
 
 use self::ledger::{contents_lost, originals_lost};
 use self::needs::unmet_needs;
+use self::sharing::{of_other_games, root_of_game};
 use crate::commands::placing::{does_words, options_of};
 use crate::shell::{in_quotes, quoted};
 use crate::show::safe::one_line;
@@ -191,6 +193,7 @@ impl From<ChangeError> for Failure {
             .about(drifted.iter().map(|drift| format!("{}  ({})", drift.address, drift_words(drift.kind))))
             .choice("save what is on disk now and go on", "--keep-edits")
             .choice("let go of what is on disk now and go on", "--discard-edits"),
+            ChangeError::OfOtherGames { ref files } => of_other_games(files),
             ChangeError::ContentsLost { ref files } => contents_lost(files),
             ChangeError::OriginalsLost { ref files } => originals_lost(files),
             ChangeError::EditsClash { ref files } => Self::new(
@@ -522,6 +525,7 @@ impl From<CareError> for Failure {
                 failure.message.push_str("; if the ledger lies elsewhere, say where with `--ledger DIR`");
                 return failure.choice(afresh, "--afresh");
             }
+            CareError::RootOfGame { root, .. } => return root_of_game(&error, root),
             CareError::CopyWithLayers { .. } => {
                 return Self::of(Exit::Undecided, "copy_with_layers", &error).choice(afresh, "--afresh");
             }
@@ -548,6 +552,7 @@ impl From<CareError> for Failure {
             CareError::Overlap { .. } => (Exit::Failed, "roots_overlap"),
             CareError::AlreadyInCare { .. } => (Exit::Failed, "already_in_care"),
             CareError::OverlapsGame { .. } => (Exit::Failed, "overlaps_game"),
+            CareError::NoRootToShare { .. } => (Exit::Usage, "no_root_to_share"),
             CareError::LedgerInRoot { .. } => (Exit::Failed, "ledger_in_root"),
             CareError::LedgerNotEmpty { .. } => (Exit::Failed, "ledger_not_empty"),
             CareError::OtherLedger { .. } => (Exit::Failed, "other_ledger"),
@@ -556,9 +561,10 @@ impl From<CareError> for Failure {
             CareError::NoVersion { .. } => (Exit::Failed, "no_version"),
             CareError::OtherHome { .. } => (Exit::Failed, "other_home"),
             CareError::NotText { .. } => (Exit::Failed, "name_no_text"),
-            CareError::LedgerGone { .. } | CareError::CopyWithLayers { .. } | CareError::Moved { .. } => {
-                (Exit::Undecided, "in_care_before")
-            }
+            CareError::LedgerGone { .. }
+            | CareError::CopyWithLayers { .. }
+            | CareError::Moved { .. }
+            | CareError::RootOfGame { .. } => (Exit::Undecided, "in_care_before"),
         };
         Self::of(exit, code, &error)
     }

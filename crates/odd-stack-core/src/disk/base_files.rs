@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use rayon::prelude::*;
 
 use super::change_error::ChangeError;
-use super::decide::Decider;
+use super::decide::{Decider, edits_at};
 use super::drift::{Drift, DriftKind};
 use super::notes::Note;
 use super::plan::Kept;
@@ -22,14 +22,14 @@ impl Decider<'_> {
     /// the user said so, and learns the hashes that deciding needs.
     pub(super) fn settle_base(&mut self) -> Result<(), ChangeError> {
         let (ledger, site) = (self.ledger, self.ledger.site());
-        let edits = self.edits;
+        let (edits, over_others) = (self.edits, self.over_others);
         let (before, after, lying) = (&self.before, &self.after, &self.lying);
         let looked: Vec<Option<BaseLook>> = self
             .columns
             .par_iter()
             .map(|column| match lying.contains_key(&column.path) {
                 true => Ok(None),
-                false => look_at_base(site, column, before, after, edits),
+                false => look_at_base(site, column, before, after, edits_at(column, edits, over_others)),
             })
             .collect::<Result<_, _>>()?;
         for (index, looked) in looked.into_iter().enumerate() {

@@ -15,6 +15,7 @@ use super::left_folders;
 use super::look::{Seen, is_nothing_there};
 use super::lying::Lying;
 use super::named::{ensure_names, note_names};
+use super::other_games::{hold_others, others_are_asked};
 use super::outcome::{BaseBefore, BaseNow, Outcome, Undo, write_outcome};
 use super::plan::Plan;
 use super::seam::{Seam, Stamp};
@@ -53,6 +54,15 @@ pub struct ChangeOptions {
     pub despite: bool,
     /// Go on although files of the game's own are lost: nothing lies there then.
     pub without_lost: bool,
+    /// Change files that another game has laid into a folder that both use.
+    pub over_other_games: bool,
+}
+
+impl ChangeOptions {
+    /// Nothing said but what becomes of files in the way.
+    pub const fn with(edits: Edits) -> Self {
+        Self { edits, despite: false, without_lost: false, over_other_games: false }
+    }
 }
 
 /// What a change is to make of the stack. Layers being added are in the catalogue already, inside
@@ -172,6 +182,8 @@ pub struct Prepared<'l> {
     decision: Decision,
     new_blobs: Vec<ContentHash>,
     outcome: Outcome,
+    /// Other games that use a folder of this one hold still as long.
+    _others_still: Vec<Lock>,
     is_over: bool,
 }
 
@@ -190,12 +202,15 @@ pub(crate) fn prepare<'l>(
     options: ChangeOptions,
     observer: &dyn Observer,
 ) -> Result<Prepared<'l>, ChangeError> {
-    let decided = decide(ledger, &request, options, observer);
-    let decision = match decided {
-        Ok(mut decision) => {
+    let decided = hold_others(ledger).and_then(|(others, still)| {
+        let decided = decide(ledger, &request, options, &others, observer);
+        others_are_asked(ledger, decided, options, &others).map(|decision| (decision, still))
+    });
+    let (decision, others_still) = match decided {
+        Ok((mut decision, still)) => {
             let settled = request.settle.iter().filter(|(_, settlement)| settlement.is_some());
             decision.plan.settled = settled.count() as u64;
-            decision
+            (decision, still)
         }
         Err(error) => {
             ledger.catalogue.roll_back();
@@ -231,7 +246,8 @@ pub(crate) fn prepare<'l>(
             .map(|(root, key, spelled)| (*root, key.as_str().to_owned(), spelled.as_str().to_owned()))
             .collect(),
     };
-    Ok(Prepared { ledger, lock: Some(lock), decision, new_blobs: request.new_blobs, outcome, is_over: false })
+    let (lock, new_blobs) = (Some(lock), request.new_blobs);
+    Ok(Prepared { ledger, lock, _others_still: others_still, decision, new_blobs, outcome, is_over: false })
 }
 
 impl Prepared<'_> {

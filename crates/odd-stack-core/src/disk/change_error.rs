@@ -9,7 +9,7 @@ use super::carry::ClashingFile;
 use super::drift::Drift;
 use super::stored::DamagedFile;
 use crate::address::Address;
-use crate::ledger::{LedgerError, Ongoing};
+use crate::ledger::{LedgerError, Ongoing, SharedWith};
 use crate::stack::Unmet;
 
 /// Where a layer is before a change.
@@ -61,6 +61,12 @@ pub enum ChangeError {
     Drifted {
         /// The files.
         drifted: Vec<Drift>,
+    },
+    /// Files that must change are another game's, which uses the same folder; a decision is needed.
+    #[error("{} file(s) are another game's", files.len())]
+    OfOtherGames {
+        /// The files, and whose they are.
+        files: Vec<(Address, SharedWith)>,
     },
     /// A person and the new version of a layer changed the same in a file; a decision is needed.
     #[error("{} file(s) have edits of yours where the new version changed the same", files.len())]

@@ -21,7 +21,7 @@ use crate::address::{Address, FoldedKey, Folding, RelPath};
 use crate::blend::BlendRules;
 use crate::game::Root;
 use crate::hash::ContentHash;
-use crate::ledger::{Ledger, LedgerError, Lock};
+use crate::ledger::{Ledger, LedgerError, Lock, SharedWith};
 use crate::observer::{Observer, Work};
 use crate::stack::{BaseFile, BaseKind, Column, LayerId, Order, Provider, RootId};
 
@@ -66,6 +66,8 @@ pub struct Drifted {
     pub layer: Option<LayerId>,
     /// The base has a file of its own at the address.
     pub of_base: bool,
+    /// The other game that has laid a file at the address, in a folder that both use.
+    pub anothers: Option<SharedWith>,
 }
 
 /// What a comparison found.
@@ -83,6 +85,8 @@ pub struct CheckReport {
     pub signs: UpdateSigns,
     /// Folders and patterns at which the game seems to write by itself, and that are not known as such.
     pub volatile_proposals: Vec<String>,
+    /// Files that another game has laid into a folder that both use, and that are none of this one's.
+    pub other_games_files: u64,
     /// All others, in order of addresses.
     pub drifted: Vec<Drifted>,
 }
@@ -235,7 +239,11 @@ pub(crate) fn check_at(
     let layer = provider.entry().map(|entry| entry.layer);
     let address = Address { root: root.name.clone(), path: place };
     let of_base = column.base.is_some();
-    Ok(Some(Drifted { drift: Drift { address, kind, layer }, layer, of_base }))
+    let anothers = ledger.other_games()?.whose(column.root, &column.key).cloned();
+    if anothers.is_some() && layer.is_none() {
+        return Ok(None);
+    }
+    Ok(Some(Drifted { drift: Drift { address, kind, layer }, layer, of_base, anothers }))
 }
 
 /// What only all drifted files together tell: whether the game was updated, and where it writes by itself.
@@ -247,7 +255,15 @@ fn judge_together(ledger: &Ledger, report: &mut CheckReport) -> Result<(), Ledge
         let root = game.root_named(&address.root).map_or(RootId(0), |root| root.id);
         (root, game.folding.key(address.path.as_str()))
     };
+    let others = ledger.other_games()?;
+    let all = report.drifted.len();
+    report.drifted.retain_mut(|drifted| {
+        let (root, key) = key(&drifted.drift.address);
+        drifted.anothers = others.whose(root, &key).cloned();
+        drifted.anothers.is_none() || drifted.drift.layer.is_some()
+    });
     let before = report.drifted.len();
+    report.other_games_files = (all - before) as u64;
     report.drifted.retain(|drifted| {
         let is_left_alone = match drifted.drift.kind {
             DriftKind::Missing | DriftKind::OtherSpelling | DriftKind::PutBack | DriftKind::Updated => false,
@@ -407,7 +423,7 @@ impl Looker<'_> {
         let address = Address { root: self.root.name.clone(), path: below.clone() };
         let drift = Drift { address, kind: DriftKind::FolderGone, layer: place.made_by };
         let of_base = place.made_by.is_none();
-        report.drifted.push(Drifted { drift, layer: place.made_by, of_base });
+        report.drifted.push(Drifted { drift, layer: place.made_by, of_base, anothers: None });
         Ok(())
     }
 
@@ -429,7 +445,7 @@ impl Looker<'_> {
                 let path = below.join(&RelPath::from_disk(name.clone()));
                 let address = Address { root: self.root.name.clone(), path };
                 let drift = Drift { address, kind: DriftKind::OtherSpelling, layer: Some(*layer) };
-                report.drifted.push(Drifted { drift, layer: Some(*layer), of_base: false });
+                report.drifted.push(Drifted { drift, layer: Some(*layer), of_base: false, anothers: None });
             }
         }
     }
@@ -487,7 +503,8 @@ impl Looker<'_> {
                 let layer = provider.entry().map(|entry| entry.layer);
                 let address = Address { root: self.root.name.clone(), path: relative };
                 let of_base = covered.is_some() || matches!(provider, Provider::Base(_));
-                report.drifted.push(Drifted { drift: Drift { address, kind, layer }, layer, of_base });
+                let drift = Drift { address, kind, layer };
+                report.drifted.push(Drifted { drift, layer, of_base, anothers: None });
             }
         }
         Ok(())
@@ -514,7 +531,7 @@ impl Looker<'_> {
         let address = Address { root: self.root.name.clone(), path: path.clone() };
         let kind = if made_by.is_some() { DriftKind::Stray } else { DriftKind::BaseAdded };
         let drift = Drift { address, kind, layer: None };
-        report.drifted.push(Drifted { drift, layer: made_by, of_base: false });
+        report.drifted.push(Drifted { drift, layer: made_by, of_base: false, anothers: None });
         Ok(())
     }
 }

@@ -26,7 +26,7 @@ use super::thrown::Thrown;
 use crate::address::{Address, FoldedKey, RelPath};
 use crate::blend::BlendRules;
 use crate::game::Root;
-use crate::ledger::{Ledger, LedgerError};
+use crate::ledger::{Ledger, LedgerError, OtherGames};
 use crate::observer::{Observer, Work};
 use crate::stack::{
     BaseFile, BaseKind, Column, Entry, Hindrance, LayerId, Order, PathId, Provider, RootId, Tally, tallies,
@@ -54,6 +54,12 @@ pub(super) struct Decision {
     pub restamped: Vec<(PathBuf, Stamp)>,
 }
 
+/// What becomes of a file in the way at an address. Another game's is saved: the user was asked for it by itself.
+pub(super) fn edits_at(column: &Column, edits: Edits, over_others: Option<&OtherGames>) -> Edits {
+    let is_anothers = over_others.is_some_and(|others| others.whose(column.root, &column.key).is_some());
+    if is_anothers { Edits::Keep } else { edits }
+}
+
 /// How many staged or discarded files share a folder.
 const FILES_A_FOLDER: usize = 512;
 
@@ -61,6 +67,7 @@ pub(super) fn decide(
     ledger: &Ledger,
     request: &ChangeRequest,
     options: ChangeOptions,
+    others: &OtherGames,
     observer: &dyn Observer,
 ) -> Result<Decision, ChangeError> {
     let catalogue = &ledger.catalogue;
@@ -92,6 +99,7 @@ pub(super) fn decide(
         before,
         after,
         edits: options.edits,
+        over_others: options.over_other_games.then_some(others),
         without_lost: options.without_lost,
         blender: Blender::in_change(ledger, request.unstored.clone(), request.is_dry_run),
         exchanges: request.exchanges.clone(),
@@ -156,6 +164,8 @@ pub(super) struct Decider<'a> {
     pub(super) before: Order,
     pub(super) after: Order,
     pub(super) edits: Edits,
+    /// What other games have in folders of this one, where the user said that it may change.
+    pub(super) over_others: Option<&'a OtherGames>,
     /// Originals that are lost do not stop it.
     pub(super) without_lost: bool,
     pub(super) blender: Blender<'a>,
@@ -312,7 +322,9 @@ impl Decider<'_> {
             })
             .collect::<Result<_, _>>()?;
         let new = self.changed.iter().copied().filter(|layer| self.before.rank(*layer).is_none()).max();
-        let mut must_stop = self.edits == Edits::Stop && !self.decision.plan.drifted.is_empty();
+        let drifted = &self.decision.plan.drifted;
+        let mut must_stop =
+            self.edits == Edits::Stop && !drifted.iter().all(|drift| self.is_over_others(&drift.address));
         for (at, finding) in moves.iter().zip(findings) {
             if self.is_captured(at.column) {
                 self.decide_captured(at, new)?;
@@ -346,6 +358,15 @@ impl Decider<'_> {
         self.decision.plan.effects.sort_by(|one, two| one.address.cmp(&two.address));
         self.leaving = leaving;
         Ok(())
+    }
+
+    /// Whether another game has a file there, and the user said that it may change.
+    fn is_over_others(&self, address: &Address) -> bool {
+        let game = self.ledger.game();
+        let (Some(others), Some(root)) = (self.over_others, game.root_named(&address.root)) else {
+            return false;
+        };
+        others.whose(root.id, &game.folding.key(address.path.as_str())).is_some()
     }
 
     fn is_captured(&self, column: &Column) -> bool {
@@ -402,7 +423,7 @@ impl Decider<'_> {
                 take_out = true;
                 let layer = at.from.entry().map(|entry| entry.layer);
                 self.decision.plan.drifted.push(Drift { address: address.clone(), kind, layer });
-                match self.edits {
+                match edits_at(at.column, self.edits, self.over_others) {
                     Edits::Stop => stops = true,
                     Edits::Keep => kept = Some(self.keep(&root, at.present_or_future(), &address)?),
                     Edits::Discard => {}

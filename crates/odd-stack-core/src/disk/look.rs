@@ -95,6 +95,12 @@ fn mode(metadata: &Metadata) -> u32 {
     if metadata.permissions().readonly() { 0o444 } else { 0o644 }
 }
 
+/// Whether two paths lead to the same folder, whatever links lead there.
+pub(crate) fn is_one_folder(one: &Path, two: &Path) -> bool {
+    let real = |folder: &Path| fs::canonicalize(folder).unwrap_or_else(|_| folder.to_path_buf());
+    real(one) == real(two)
+}
+
 /// Whether two existing folders lie on one volume, so that a rename between them copies nothing.
 #[cfg(unix)]
 pub(crate) fn is_one_volume(one: &Path, two: &Path) -> io::Result<bool> {

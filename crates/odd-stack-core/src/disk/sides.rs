@@ -9,6 +9,7 @@ use super::execute;
 use super::look::is_nothing_there;
 use super::named::NAMES;
 use super::seam::Seam;
+use crate::address::SIDE_FOLDER;
 use crate::ledger::{Ledger, LedgerError};
 
 /// Folders beside the game through which files go.
@@ -19,6 +20,9 @@ pub(crate) const KEPT: &str = "kept";
 
 /// Makes the folders of a side that are not there.
 pub(super) fn make_side(side: &Path, seam: &dyn Seam) -> Result<(), ChangeError> {
+    if side.parent().and_then(Path::file_name).is_some_and(|name| name == SIDE_FOLDER) {
+        side.parent().map_or(Ok(()), |above| make_private_folder(above, seam))?;
+    }
     make_private_folder(side, seam)?;
     let made = [STAGE, TRASH, ORIGINALS, KEPT].iter();
     Ok(made.map(|name| side.join(name)).try_for_each(|folder| make_private_folder(&folder, seam))?)
@@ -51,6 +55,9 @@ pub(super) fn tidy_sides(ledger: &Ledger, sides: &[PathBuf]) {
                 let _ = seam.remove_file(&side.join(NAMES));
             }
             let _ = seam.remove_folder(side);
+            if let Some(above) = side.parent().filter(|above| above.ends_with(SIDE_FOLDER)) {
+                let _ = seam.remove_folder(above);
+            }
         }
     }
 }

@@ -83,6 +83,7 @@ mod tests {
             name: PrefixName::parse(name).unwrap(),
             folder: folder.to_path_buf(),
             has_side_folder: false,
+            share: 0,
         };
         let docs = folder.path().join("docs");
         let game = Game {

@@ -18,7 +18,7 @@ pub use scan::{Scan, ScanError, scan};
 pub use started::Started;
 pub use version_of::version_of_file;
 
-use crate::address::{Address, AddressBook, Folding, PrefixName, RelPath};
+use crate::address::{Address, AddressBook, Folding, PrefixName, RelPath, SIDE_FOLDER};
 use crate::blend::BlendRule;
 use crate::stack::RootId;
 
@@ -33,6 +33,17 @@ pub struct Root {
     pub folder: PathBuf,
     /// Whether it lies on another volume than the ledger, and so has a side folder of its own.
     pub has_side_folder: bool,
+    /// Zero, or the number that tells what is private to this game in it from what is private to other games that use
+    /// the same folder.
+    pub share: u32,
+}
+
+impl Root {
+    /// The folder in it for what is private to this game, where that must lie on the same volume.
+    pub fn side_folder(&self) -> PathBuf {
+        let folder = self.folder.join(SIDE_FOLDER);
+        if self.share == 0 { folder } else { folder.join(format!("shared-{}", self.share)) }
+    }
 }
 
 /// A version and how it became known.

@@ -203,28 +203,10 @@ impl<'l> Arriving<'l> {
             let layer = write_layer(ledger, &making, &mut report)?;
             let below = new.last().map(|new| new.layer);
             after = placed_in(ledger, after, layer, request.place, old, below)?;
-            if let (Some(old), Some(replaced)) = (old, report.replaces.as_mut())
-                && replaced.standing == "lifted"
-                && waits_since_patch_day(ledger, old)?
-            {
-                let laid = after.with_laid(&[layer], true);
-                let mut unmet = unmet_under(ledger, &ledger.catalogue.facts()?, &laid)?;
-                unmet.retain(|unmet| unmet.layer == report.name && !unmet.despite);
-                match unmet.first() {
-                    None => {
-                        "laid_again".clone_into(&mut replaced.standing);
-                        after = laid;
-                    }
-                    Some(unmet) => {
-                        note_waiting(ledger, layer)?;
-                        "waiting".clone_into(&mut replaced.standing);
-                        report.noted.push(format!("stays off: it needs {}, and {}", unmet.what, unmet.found));
-                    }
-                }
-            }
             new.push(New { layer, exchanges: old, prefer: request.prefer });
             reports.push(report);
         }
+        let after = lay_what_waited(ledger, after, &new, &mut reports)?;
         let own = catalogue.own_edits()?;
         let after = with_own_on_top(after, own);
         judge(ledger, &before, &after, options.despite)?;
@@ -344,6 +326,53 @@ fn waits_since_patch_day(ledger: &Ledger, layer: LayerId) -> Result<bool, Ledger
         // It was never on the game; the one before it may have waited.
         None => ledger.catalogue.facts()?.iter().any(|facts| facts.id == layer && facts.needs.waits),
     })
+}
+
+/// Lays new versions of layers that waited since a patch day, as far as all they need is met when these are laid together;
+/// the others stay off, and it is said why.
+fn lay_what_waited(
+    ledger: &Ledger,
+    after: Arrangement,
+    new: &[New],
+    reports: &mut [AddReport],
+) -> Result<Arrangement, LedgerError> {
+    let mut waited = Vec::new();
+    for (at, new) in new.iter().enumerate() {
+        let is_lifted = reports[at].replaces.as_ref().is_some_and(|replaced| replaced.standing == "lifted");
+        if let (Some(old), true) = (new.exchanges, is_lifted)
+            && waits_since_patch_day(ledger, old)?
+        {
+            waited.push((at, new.layer));
+        }
+    }
+    let facts = ledger.catalogue.facts()?;
+    loop {
+        let layers: Vec<LayerId> = waited.iter().map(|(_, layer)| *layer).collect();
+        let laid = after.with_laid(&layers, true);
+        let unmet = unmet_under(ledger, &facts, &laid)?;
+        let before = waited.len();
+        for (at, layer) in std::mem::take(&mut waited) {
+            let report = &mut reports[at];
+            match unmet.iter().find(|unmet| unmet.layer == report.name && !unmet.despite) {
+                None => waited.push((at, layer)),
+                Some(unmet) => {
+                    note_waiting(ledger, layer)?;
+                    report.noted.push(format!("stays off: it needs {}, and {}", unmet.what, unmet.found));
+                    stands(report, "waiting");
+                }
+            }
+        }
+        if waited.len() == before {
+            waited.iter().for_each(|(at, _)| stands(&mut reports[*at], "laid_again"));
+            return Ok(laid);
+        }
+    }
+}
+
+fn stands(report: &mut AddReport, how: &str) {
+    if let Some(replaced) = &mut report.replaces {
+        how.clone_into(&mut replaced.standing);
+    }
 }
 
 /// Notes that the layer waits as the one before it did.

@@ -11,7 +11,7 @@ use thiserror::Error;
 
 use super::forget::finish_leaving;
 use super::roots::{
-    add_spots, check_apart, existing, file_of_game, find_program, needs_side_folder, new_roots, real,
+    Shares, add_spots, check_apart, existing, file_of_game, find_program, needs_side_folder, new_roots, real,
     version_given, version_in,
 };
 use super::select::plain;
@@ -19,10 +19,10 @@ use super::stack::{GameReport, game_rows};
 use crate::address::{AddressError, FoldedKey, Folding, MAIN_ROOT, RelPath, SIDE_FOLDER};
 use crate::disk::{Seam, is_remote, synced_around};
 use crate::game::{Game, Root, Scan, ScanError, scan};
-use crate::ledger::{CareMark, Home, Ledger, LedgerError, Registered};
+use crate::ledger::{CareMark, Home, Ledger, LedgerError, OtherGames, Registered};
 use crate::observer::{Observer, Work};
 use crate::patience::firmly;
-use crate::stack::{BaseFile, RootId};
+use crate::stack::{BaseFile, BaseKind, RootId};
 
 /// Why a game can't be taken into care, or its settings changed. Nothing was changed.
 #[derive(Debug, Error)]
@@ -109,6 +109,27 @@ pub enum CareError {
         theirs: PathBuf,
         /// The other game's name.
         game: String,
+    },
+    /// A further root is another game's as well.
+    #[error(
+        "the folder {} of the root `{root}` is the root `{theirs}` of the game `{game}`, too; a decision is needed",
+        folder.display()
+    )]
+    RootOfGame {
+        /// The root's name.
+        root: String,
+        /// The folder.
+        folder: PathBuf,
+        /// The other game's name for it.
+        theirs: String,
+        /// The other game's name.
+        game: String,
+    },
+    /// What is to be shared is no further root of the game.
+    #[error("`{name}` is no further root of this game, so it can't be shared; give the name of one")]
+    NoRootToShare {
+        /// What was given.
+        name: String,
     },
     /// Ledger and game would lie in each other.
     #[error(
@@ -245,6 +266,8 @@ pub struct CareRequest {
     pub runner: Option<String>,
     /// Where the ledger is to lie; on the game's own volume when not given.
     pub ledger: Option<PathBuf>,
+    /// Further roots that may be other games', too.
+    pub shares: Vec<String>,
     /// Spellings that differ in case are different addresses.
     pub exact_case: bool,
     /// What lies there is taken as the game's own, though the game was in care before.
@@ -304,7 +327,7 @@ pub fn take_into_care(
         return Err(CareError::LedgerRemote { ledger });
     }
     let (game, scans) = look_at_game(request, folder, &ledger, now, observer)?;
-    check_apart(&game.roots, &ledger, home, None)?;
+    check_apart(&game.roots, &ledger, home, None, |root| root.share > 0)?;
     warn_of_synced(&game.roots, &ledger, observer);
     if !dry_run {
         let name = game.name.clone();
@@ -383,10 +406,11 @@ fn look_at_game(
 ) -> Result<(Game, Vec<Found>), CareError> {
     let mut given = vec![(MAIN_ROOT.to_owned(), folder)];
     given.extend(request.roots.iter().cloned());
+    let shares = Shares::parse(&request.shares, given.iter().map(|(name, _)| name.as_str()))?;
     let mut game = Game {
         name: request.name.trim().to_owned(),
         folding: if request.exact_case { Folding::Exact } else { Folding::Folded },
-        roots: new_roots(&given, 1, ledger)?,
+        roots: new_roots(&given, 1, ledger, &shares)?,
         spots: std::collections::BTreeMap::new(),
         program: None,
         version: None,
@@ -403,14 +427,16 @@ fn look_at_game(
     }
     add_spots(&mut game, &request.spots)?;
     let mut scans = Vec::new();
+    let others = OtherGames::of(&game, ledger)?;
     for (index, root) in game.roots.iter().enumerate() {
         let found = scan_root(&root.folder, observer)?;
-        let (files, bytes) = found.count_files();
-        game.seen = (game.seen.0 + files, game.seen.1 + bytes);
         if index == 0 && request.program.is_none() {
             game.program = find_program(root, &found, &request.name);
         }
-        scans.push((root.id, sorted(found, game.folding)));
+        let found = others.own_of(root.id, sorted(found, game.folding));
+        let (files, bytes) = count_files(&found);
+        game.seen = (game.seen.0 + files, game.seen.1 + bytes);
+        scans.push((root.id, found));
     }
     if let Some(program) = &request.program {
         game.program = Some(file_of_game(program, &game)?);
@@ -463,6 +489,12 @@ pub(super) fn sorted(scan: Scan, folding: Folding) -> Vec<(FoldedKey, BaseFile)>
         scan.found.into_iter().map(|file| (folding.key(file.spelled.as_str()), file)).collect();
     found.sort_by(|(one, a), (two, b)| one.cmp(two).then_with(|| a.spelled.cmp(&b.spelled)));
     found
+}
+
+/// Files among what was found, and their bytes.
+pub(super) fn count_files(found: &[(FoldedKey, BaseFile)]) -> (u64, u64) {
+    let files = found.iter().filter(|(_, file)| file.kind != BaseKind::Folder);
+    files.fold((0, 0), |(count, bytes), (_, file)| (count + 1, bytes + file.size_bytes))
 }
 
 /// Refuses names that can't be one or that another game has.
@@ -533,7 +565,10 @@ fn take_up_again(
     if real(theirs) != real(folder) {
         return Err(CareError::OtherLedger { ledger: ledger.to_path_buf(), folder: theirs.clone() });
     }
-    check_apart(&opened.game().roots, ledger, home, None)?;
+    let names = opened.game().roots.iter().map(|root| root.name.as_str());
+    let shares = Shares::parse(&request.shares, names)?;
+    let is_shared = |root: &Root| root.share > 0 || shares.has(&root.name);
+    check_apart(&opened.game().roots, ledger, home, None, is_shared)?;
     let mut game = opened.game().clone();
     game.name = request.name.trim().to_owned();
     if !dry_run {

@@ -147,7 +147,7 @@ fn game_at(
     };
     let bad = |error| CheckError::Ledger(LedgerError::Registry { path: folder.to_path_buf(), reason: error });
     let name = PrefixName::parse(MAIN_ROOT).map_err(|error| bad(error.to_string()))?;
-    let root = Root { id: RootId(1), name, folder: folder.to_path_buf(), has_side_folder: false };
+    let root = Root { id: RootId(1), name, folder: folder.to_path_buf(), has_side_folder: false, share: 0 };
     let shown = folder.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
     let Some(program) = find_program(&root, &scan, &shown) else { return Ok(None) };
     let (files, bytes) = scan.count_files();

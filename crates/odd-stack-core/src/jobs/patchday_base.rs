@@ -5,6 +5,7 @@ use std::collections::{HashMap, HashSet};
 use rayon::prelude::*;
 
 use super::PatchDayError;
+use super::care::count_files;
 use crate::address::FoldedKey;
 use crate::disk::{CheckError, may_be_as_it_was};
 use crate::game::{AddressPatterns, Root, ScanError, scan};
@@ -34,6 +35,7 @@ pub(super) struct BaseChanges {
 pub(super) fn new_base(ledger: &Ledger, observer: &dyn Observer) -> Result<BaseChanges, PatchDayError> {
     let game = ledger.game();
     let volatile = ledger.volatile()?;
+    let others = ledger.other_games()?;
     let mut changes = BaseChanges::default();
     for root in &game.roots {
         observer.begin(Work::Scanning, 0, 0);
@@ -43,10 +45,11 @@ pub(super) fn new_base(ledger: &Ledger, observer: &dyn Observer) -> Result<BaseC
             ScanError::Unreadable { path, source } => CheckError::Look { path, source },
             ScanError::Cancelled => CheckError::Cancelled,
         })?;
-        let (files, bytes) = found.count_files();
+        let keyed = |file: BaseFile| (game.folding.key(file.spelled.as_str()), file);
+        let found = others.own_of(root.id, found.found.into_iter().map(keyed).collect());
+        let (files, bytes) = count_files(&found);
         changes.seen = (changes.seen.0 + files, changes.seen.1 + bytes);
-        let now: HashMap<FoldedKey, BaseFile> =
-            found.found.into_iter().map(|file| (game.folding.key(file.spelled.as_str()), file)).collect();
+        let now: HashMap<FoldedKey, BaseFile> = found.into_iter().collect();
         compare(ledger, root, now, &volatile, &mut changes)?;
     }
     ledger.catalogue.forget_unknown_originals()?;

@@ -14,7 +14,7 @@ use crate::disk::{
     CheckReport, Difference, Drift, DriftKind, EffectKind, Plan, Prepared, Recovered, StoredReport,
     UpdateSigns,
 };
-use crate::ledger::{Ledger, LedgerError};
+use crate::ledger::{Ledger, LedgerError, SharedWith};
 use crate::stack::LayerId;
 
 /// Files and their bytes.
@@ -311,6 +311,23 @@ pub struct DriftRow {
     pub kind: String,
     /// The layer whose file should lie there; for strays the one that made the folder.
     pub layer: Option<String>,
+    /// The layer of another game that has a file there, in a folder that both use.
+    pub other_game: Option<OtherGameRow>,
+}
+
+/// Whose a file is in a folder that several games use.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct OtherGameRow {
+    /// The game.
+    pub game: String,
+    /// Its layer.
+    pub layer: String,
+}
+
+impl OtherGameRow {
+    fn of(shared: &SharedWith) -> Self {
+        Self { game: shared.game.clone(), layer: shared.layer.clone() }
+    }
 }
 
 impl DriftRow {
@@ -329,7 +346,7 @@ impl DriftRow {
             DriftKind::FolderGone => "folder_gone",
             DriftKind::OtherSpelling => "other_spelling",
         };
-        Self { address: drift.address.to_string(), kind: kind.to_owned(), layer }
+        Self { address: drift.address.to_string(), kind: kind.to_owned(), layer, other_game: None }
     }
 }
 
@@ -383,6 +400,8 @@ pub struct CheckSummary {
     pub compared: Count,
     /// Files that differ where the game writes by itself, and are left alone.
     pub volatile_files: u64,
+    /// Files that other games have laid into folders that they share with this one, and that are none of this one's.
+    pub other_games_files: u64,
     /// What speaks for an official update of the game, if anything does.
     pub update: Option<UpdateRow>,
     /// Folders and patterns at which the game seems to write by itself; for `game set --volatile`.
@@ -451,7 +470,9 @@ impl UpdateRow {
 pub fn check_report(ledger: &Ledger, found: &CheckReport, deep: bool) -> Result<CheckSummary, LedgerError> {
     let names: HashMap<LayerId, String> = ledger.catalogue.layer_names()?.into_iter().collect();
     let row = |drifted: &crate::disk::Drifted| {
-        DriftRow::of(&drifted.drift, drifted.layer.and_then(|layer| names.get(&layer).cloned()))
+        let layer = drifted.layer.and_then(|layer| names.get(&layer).cloned());
+        let other_game = drifted.anothers.as_ref().map(OtherGameRow::of);
+        DriftRow { other_game, ..DriftRow::of(&drifted.drift, layer) }
     };
     let drifted: Vec<DriftRow> = found.drifted.iter().map(row).collect();
     let (kinds, whose) = count_drift(&drifted);
@@ -461,6 +482,7 @@ pub fn check_report(ledger: &Ledger, found: &CheckReport, deep: bool) -> Result<
         as_laid_files: found.as_laid_files,
         compared: (found.compared_files, found.compared_bytes).into(),
         volatile_files: found.volatile_files,
+        other_games_files: found.other_games_files,
         update: UpdateRow::of(&found.signs),
         volatile_proposals: found.volatile_proposals.clone(),
         kinds,

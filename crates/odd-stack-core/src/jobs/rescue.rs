@@ -13,14 +13,14 @@ use thiserror::Error;
 
 use super::DamageRow;
 use super::select::plain;
-use crate::address::{RelPath, SIDE_FOLDER, plain_path};
+use crate::address::{RelPath, plain_path};
 use crate::disk::{
     CheckError, KEPT, NAMES, Named, ORIGINALS, Seam, Soundness, Stamp, ensure_names, look_at,
     look_for_damage, make_private_folder, read_names, soundness_of_original,
 };
 use crate::ledger::{
     CATALOGUE_FILE, CareMark, Home, Ledger, LedgerError, Lock, Registered, SECOND_NAME, is_second_whole,
-    restore_second,
+    restore_second, side_folders_of,
 };
 use crate::observer::{Observer, Work};
 use crate::stack::BaseKind;
@@ -326,7 +326,7 @@ pub fn rescue(
             Ok::<_, LedgerError>(())
         });
         for root in places.roots.values() {
-            let _ = fs::remove_file(root.join(SIDE_FOLDER).join("care.toml"));
+            let _ = CareMark::remove_from(root, &folder);
         }
     }
     Ok(report)
@@ -379,7 +379,7 @@ impl Places {
         places.game = listed.map(|game| game.name);
         if let Some(mark) = CareMark::read(Path::new(target)) {
             places.game = Some(mark.game);
-            sides.push(Path::new(target).join(SIDE_FOLDER));
+            sides.extend(side_folders_of(Path::new(target), folder));
         }
         let mut done = BTreeSet::new();
         while let Some(side) = sides.pop() {
@@ -388,7 +388,7 @@ impl Places {
             }
             let names = read_names(&side).unwrap_or_default();
             for (root, at) in names.roots {
-                sides.push(at.join(SIDE_FOLDER));
+                sides.extend(side_folders_of(&at, folder));
                 places.roots.insert(root, at);
             }
             let there = names.originals.into_values().filter(|named| {

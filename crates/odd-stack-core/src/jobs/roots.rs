@@ -12,7 +12,7 @@ use crate::game::{
     Game, GameVersion, Program, Root, Scan, imports_of, main_program, may_be_program, plays, program_kind,
     version_of_file,
 };
-use crate::ledger::{Home, Ledger};
+use crate::ledger::{Home, Ledger, free_share};
 use crate::stack::{BaseKind, RootId};
 
 /// A folder as the system knows it, whatever links lead to it; for comparing only.
@@ -44,12 +44,14 @@ fn overlap(one: &Path, two: &Path) -> bool {
     one.starts_with(two) || two.starts_with(one)
 }
 
-/// Refuses roots that overlap each other, another game's, or a ledger.
+/// Refuses roots that overlap each other, another game's, or a ledger. A root that is just another game's, too, may be:
+/// where it `is_shared`.
 pub(super) fn check_apart(
     roots: &[Root],
     ledger: &Path,
     home: &Home,
     own_name: Option<&str>,
+    is_shared: impl Fn(&Root) -> bool,
 ) -> Result<(), CareError> {
     let reals: Vec<PathBuf> = roots.iter().map(|root| real(&root.folder)).collect();
     for (index, one) in reals.iter().enumerate() {
@@ -91,6 +93,18 @@ pub(super) fn check_apart(
                 {
                     return Err(CareError::AlreadyInCare { folder: root.folder.clone(), game: other.name });
                 }
+                let is_main = |root: &Root| root.name.as_str() == MAIN_ROOT;
+                if *one == their_real && !is_main(root) && !is_main(theirs) {
+                    if is_shared(root) {
+                        continue;
+                    }
+                    return Err(CareError::RootOfGame {
+                        root: root.name.to_string(),
+                        folder: root.folder.clone(),
+                        theirs: theirs.name.to_string(),
+                        game: other.name,
+                    });
+                }
                 if overlap(one, &their_real) {
                     return Err(CareError::OverlapsGame {
                         folder: root.folder.clone(),
@@ -120,21 +134,48 @@ pub(super) fn existing_part(path: &Path) -> PathBuf {
     absolute.ancestors().find(|folder| folder.is_dir()).map_or(absolute.clone(), Path::to_path_buf)
 }
 
+/// The roots that a person says may be other games' as well.
+pub(super) struct Shares(Vec<PrefixName>);
+
+impl Shares {
+    /// Reads the names given, each of a root in `roots`.
+    pub(super) fn parse<'r>(
+        given: &[String],
+        roots: impl Iterator<Item = &'r str> + Clone,
+    ) -> Result<Self, CareError> {
+        let parse = |text: &String| {
+            let name = PrefixName::parse(text)?;
+            match name.as_str() != MAIN_ROOT && roots.clone().any(|root| root == name.as_str()) {
+                true => Ok(name),
+                false => Err(CareError::NoRootToShare { name: name.to_string() }),
+            }
+        };
+        given.iter().map(parse).collect::<Result<_, _>>().map(Self)
+    }
+
+    pub(super) fn has(&self, root: &PrefixName) -> bool {
+        self.0.contains(root)
+    }
+}
+
 /// Whether files of `folder` can't be moved into `ledger` by rename.
 pub(super) fn needs_side_folder(folder: &Path, ledger: &Path) -> bool {
     !is_one_volume(folder, &existing_part(ledger)).unwrap_or(true)
 }
 
-/// Makes roots of names and folders; the first number that is free is `next`.
+/// Makes roots of names and folders; the first number that is free is `next`. Those in `shares` may be other games', too.
 pub(super) fn new_roots(
     given: &[(String, PathBuf)],
     next: i64,
     ledger: &Path,
+    shares: &Shares,
 ) -> Result<Vec<Root>, CareError> {
     let make = |(id, (name, folder)): (i64, &(String, PathBuf))| {
         let folder = existing(folder)?;
         let has_side_folder = needs_side_folder(&folder, ledger);
-        Ok(Root { id: RootId(id), name: PrefixName::parse(name)?, folder, has_side_folder })
+        let name = PrefixName::parse(name)?;
+        let share = if shares.has(&name) { free_share(&folder) } else { 0 };
+        Ok(Root { id: RootId(id), name, folder, has_side_folder, share })
     };
     (next..).zip(given).map(make).collect()
 }

@@ -5,14 +5,15 @@ use std::path::PathBuf;
 use thiserror::Error;
 
 use super::Permit;
-use super::care::{CareError, check_name, runner_given, scan_root, sorted};
+use super::care::{CareError, check_name, count_files, runner_given, scan_root, sorted};
 use super::roots::{
-    add_spots, check_apart, existing, file_of_game, needs_side_folder, version_given, version_in,
+    Shares, add_spots, check_apart, existing, file_of_game, needs_side_folder, version_given, version_in,
 };
 use super::stack::{GameReport, game_report};
 use crate::address::{AddressError, MAIN_ROOT, PrefixName};
+use crate::disk::is_one_folder;
 use crate::game::{AddressPatterns, PatternError, Root};
-use crate::ledger::{CareMark, Home, Ledger, LedgerError};
+use crate::ledger::{CareMark, Home, Ledger, LedgerError, OtherGames, free_share};
 use crate::observer::Observer;
 use crate::stack::RootId;
 
@@ -43,7 +44,7 @@ pub enum SetError {
     },
     /// Covered files would be on another volume than the game.
     #[error(
-        "{} is on another disk than before, and layers are laid; lift them first with `oddstack lift --all`",
+        "{} is on another disk than before, or shared from now on, and layers are laid; lift them first with `oddstack lift --all`",
         folder.display()
     )]
     OtherVolume {
@@ -71,6 +72,8 @@ pub struct SetRequest {
     pub name: Option<String>,
     /// Roots that are new, or lie elsewhere now.
     pub roots: Vec<(String, PathBuf)>,
+    /// Further roots that may be other games', too.
+    pub shares: Vec<String>,
     /// Roots to give up.
     pub drop_roots: Vec<String>,
     /// Spots that are new, or stand for something else now.
@@ -120,26 +123,51 @@ pub fn change_settings(
         dropped.push(game.roots.remove(at).id);
         game.spots.retain(|_, to| to.root != name);
     }
+    let known = game.roots.iter().map(|root| root.name.as_str());
+    let given = request.roots.iter().map(|(name, _)| name.as_str());
+    let shares = Shares::parse(&request.shares, known.chain(given).collect::<Vec<_>>().into_iter())?;
+    let mut new_roots = Vec::new();
     for (name, folder) in &request.roots {
         let (name, folder) = (PrefixName::parse(name)?, existing(folder)?);
         let has_side_folder = needs_side_folder(&folder, ledger.folder());
         if let Some(root) = game.roots.iter_mut().find(|root| root.name == name) {
-            if root.has_side_folder != has_side_folder && ledger.layers()?.iter().any(|layer| layer.laid) {
+            let is_shared_anew = shares.has(&root.name) && !is_one_folder(&root.folder, &folder);
+            let share = if is_shared_anew { free_share(&folder) } else { root.share };
+            let moves_originals =
+                root.has_side_folder != has_side_folder || (has_side_folder && root.share != share);
+            if moves_originals && ledger.layers()?.iter().any(|layer| layer.laid) {
                 return Err(SetError::OtherVolume { folder });
             }
             root.folder = folder;
+            root.share = share;
             root.has_side_folder = has_side_folder;
         } else {
             let id = RootId(
                 ledger.catalogue.highest_root()?.max(game.roots.iter().map(|r| r.id.0).max().unwrap_or(0))
                     + 1,
             );
-            let found = scan_root(&folder, observer)?;
-            let (files, bytes) = found.count_files();
-            game.seen = (game.seen.0 + files, game.seen.1 + bytes);
-            scans.push((id, sorted(found, game.folding)));
-            game.roots.push(Root { id, name, folder, has_side_folder });
+            let share = if shares.has(&name) { free_share(&folder) } else { 0 };
+            new_roots.push(id);
+            game.roots.push(Root { id, name, folder, has_side_folder, share });
         }
+    }
+    let is_given = |root: &Root| request.roots.iter().any(|(name, _)| name == root.name.as_str());
+    for root in game.roots.iter_mut().filter(|root| root.share == 0 && shares.has(&root.name)) {
+        if is_given(root) {
+            continue;
+        }
+        if root.has_side_folder && ledger.layers()?.iter().any(|layer| layer.laid) {
+            return Err(SetError::OtherVolume { folder: root.folder.clone() });
+        }
+        root.share = free_share(&root.folder);
+    }
+    let others = OtherGames::of(&game, ledger.folder())?;
+    for root in game.roots.iter().filter(|root| new_roots.contains(&root.id)) {
+        let found = scan_root(&root.folder, observer)?;
+        let found = others.own_of(root.id, sorted(found, game.folding));
+        let (files, bytes) = count_files(&found);
+        game.seen = (game.seen.0 + files, game.seen.1 + bytes);
+        scans.push((root.id, found));
     }
     for name in &request.drop_spots {
         let name = PrefixName::parse(name)?;
@@ -186,7 +214,11 @@ pub fn change_settings(
     if let Some(name) = &request.name {
         game.name = name.trim().to_owned();
     }
-    check_apart(&game.roots, ledger.folder(), home, Some(listed_name))?;
+    let is_shared = |root: &Root| {
+        let is_as_before = |known: &Root| known.id == root.id && known.folder == root.folder;
+        root.share > 0 || shares.has(&root.name) || ledger.game().roots.iter().any(is_as_before)
+    };
+    check_apart(&game.roots, ledger.folder(), home, Some(listed_name), is_shared)?;
     let before = ledger.game().clone();
     ledger.set_game(game.clone());
     let report = game_report(ledger)?;

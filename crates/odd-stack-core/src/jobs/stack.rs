@@ -11,7 +11,7 @@ use crate::address::Folding;
 use crate::blend::Format;
 use crate::disk::{GameVersionNow, game_version_now};
 use crate::game::Game;
-use crate::ledger::{Layer, Ledger, LedgerError};
+use crate::ledger::{Layer, Ledger, LedgerError, games_sharing};
 use crate::stack::Unmet;
 
 /// One layer as a row of the stack.
@@ -155,6 +155,8 @@ pub struct RootRow {
     pub folder: String,
     /// Whether the folder is there.
     pub is_there: bool,
+    /// Other games that use it, too.
+    pub shared_with: Vec<String>,
 }
 
 /// A short name for a folder.
@@ -218,6 +220,7 @@ pub(super) fn game_rows(game: &Game, ledger: &Path, laid_layers: u64, lifted_lay
         name: root.name.to_string(),
         folder: root.folder.display().to_string(),
         is_there: root.folder.is_dir(),
+        shared_with: games_sharing(root, ledger),
     });
     let spots =
         game.spots.iter().map(|(name, to)| SpotRow { name: name.to_string(), address: to.to_string() });

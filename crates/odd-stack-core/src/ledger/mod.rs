@@ -20,6 +20,7 @@ mod home;
 mod lock;
 mod mark;
 mod order;
+mod other_games;
 mod volatile;
 
 use std::fs;
@@ -31,6 +32,9 @@ pub use error::LedgerError;
 pub use home::{Home, Registered};
 pub use lock::Lock;
 pub use mark::CareMark;
+pub(crate) use mark::{free_share, side_folders_of};
+pub use other_games::SharedWith;
+pub(crate) use other_games::{OtherGames, games_sharing};
 
 pub(crate) use blobs::{Incoming, Intake, blob_path, drop_unneeded, end_intake, is_intake_open, sweep};
 pub(crate) use catalogue::Catalogue;
@@ -39,7 +43,6 @@ pub(crate) use catalogue::{
     keep_reserve, restore_second,
 };
 
-use crate::address::SIDE_FOLDER;
 use crate::blend::LastRead;
 use crate::disk::{ORIGINALS, Seam, hide_side_folder};
 use crate::game::{Game, Root};
@@ -197,7 +200,7 @@ impl<'a> Site<'a> {
 
     /// Where originals, staged, discarded and kept files of a root lie: on the root's own volume.
     pub(crate) fn side(self, root: &Root) -> PathBuf {
-        if root.has_side_folder { root.folder.join(SIDE_FOLDER) } else { self.ledger.to_path_buf() }
+        if root.has_side_folder { root.side_folder() } else { self.ledger.to_path_buf() }
     }
 
     /// Where a covered file of the base lies.

@@ -16,9 +16,9 @@ use crate::world::{NOW, World, add, add_request, id, permit, reorder};
 
 /// Where a package goes whose files the game does not know.
 const AS_IT_IS: &[&str] = &[".=game:"];
-const STOP: ChangeOptions = ChangeOptions { edits: Edits::Stop, despite: false, without_lost: false };
-const KEEP: ChangeOptions = ChangeOptions { edits: Edits::Keep, despite: false, without_lost: false };
-const DISCARD: ChangeOptions = ChangeOptions { edits: Edits::Discard, despite: false, without_lost: false };
+const STOP: ChangeOptions = ChangeOptions::with(Edits::Stop);
+const KEEP: ChangeOptions = ChangeOptions::with(Edits::Keep);
+const DISCARD: ChangeOptions = ChangeOptions::with(Edits::Discard);
 
 fn harbour() -> World {
     World::with_game(&[

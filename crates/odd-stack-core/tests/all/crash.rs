@@ -21,7 +21,7 @@ use crate::world::{NOW, Tree, World, add, exchange, id, permit, recover, reorder
 
 pub type Act = fn(&World, &Ledger) -> bool;
 
-const KEEP: ChangeOptions = ChangeOptions { edits: Edits::Keep, despite: false, without_lost: false };
+const KEEP: ChangeOptions = ChangeOptions::with(Edits::Keep);
 
 fn two_layers() -> World {
     let world = World::with_game(&[

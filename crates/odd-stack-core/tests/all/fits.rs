@@ -18,7 +18,7 @@ use odd_stack_core::stack::Target;
 use crate::archives::{Format, archive, file};
 use crate::world::{NOW, Thing, World, add_request, id, permit};
 
-const STOP: ChangeOptions = ChangeOptions { edits: Edits::Stop, despite: false, without_lost: false };
+const STOP: ChangeOptions = ChangeOptions::with(Edits::Stop);
 
 fn harbour() -> World {
     World::with_game(&[

@@ -16,7 +16,7 @@ use crate::crash::{Act, fail_and_count};
 use crate::faulty::Fault;
 use crate::world::{NOW, Thing, Tree, World, id, permit, reorder};
 
-const KEEP: ChangeOptions = ChangeOptions { edits: Edits::Keep, despite: false, without_lost: false };
+const KEEP: ChangeOptions = ChangeOptions::with(Edits::Keep);
 
 /// Faults to try; each step takes its time in Wine.
 fn faults() -> impl Iterator<Item = Fault> {

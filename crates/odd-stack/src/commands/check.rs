@@ -204,6 +204,10 @@ fn text(report: &CheckSummary, most: usize) -> String {
         let line = format!("{} left alone where the game writes by itself\n", files(report.volatile_files));
         text.push_str(&paint(DIM, &line));
     }
+    if report.other_games_files > 0 {
+        let line = format!("{} left alone that other games have laid\n", files(report.other_games_files));
+        text.push_str(&paint(DIM, &line));
+    }
     if report.drifted.is_empty() {
         text.push_str(&format!("{}\n", paint(BOLD, "Nothing drifted: the game is what the stack says.")));
         return text;
@@ -225,6 +229,10 @@ fn text(report: &CheckSummary, most: usize) -> String {
             ("other_spelling", Some(layer)) => format!("beside a file of {layer}; the game may read either"),
             (_, Some(layer)) => format!("of {layer}"),
             (_, None) => String::new(),
+        };
+        let whose = match &row.other_game {
+            Some(other) => format!("{whose}, where {} of {} lies", other.layer, other.game),
+            None => whose,
         };
         let kind = cell(kind_word(&row.kind), Look::Warn);
         vec![kind, cell(row.address.clone(), Look::Plain), cell(whose, Look::Dim)]

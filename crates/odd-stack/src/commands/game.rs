@@ -66,6 +66,9 @@ pub struct AddGameArgs {
     /// A further folder of the game, such as docs=/home/me/Documents/Quillhaven
     #[arg(long, value_name = "ID=DIR")]
     pub root: Vec<String>,
+    /// The further folder ID may be another game's, too: each leaves alone what the other has laid there
+    #[arg(long, value_name = "ID")]
+    pub shares: Vec<String>,
     /// A short name for a folder, such as bin=engine/bin
     #[arg(long, value_name = "ID=ADDRESS")]
     pub spot: Vec<String>,
@@ -137,6 +140,9 @@ pub struct SetGameArgs {
     /// A further folder, or where a known one lies now
     #[arg(long, value_name = "ID=DIR")]
     pub root: Vec<String>,
+    /// The further folder ID may be another game's, too: each leaves alone what the other has laid there
+    #[arg(long, value_name = "ID")]
+    pub shares: Vec<String>,
     /// Give up a further folder
     #[arg(long, value_name = "ID")]
     pub drop_root: Vec<String>,
@@ -298,6 +304,7 @@ fn add(desk: &mut Desk, args: &AddGameArgs) -> Result<Ended, Failure> {
         version_from: args.version.version_from.clone(),
         version_pattern: args.pattern.version_pattern.clone(),
         runner: args.runner.clone(),
+        shares: args.shares.clone(),
         ledger: args.ledger.as_deref().map(absolute).transpose()?,
         exact_case: args.exact_case,
         afresh: args.afresh,
@@ -336,7 +343,11 @@ fn about(game: &GameReport) -> String {
     };
     for root in &game.roots {
         let missing = if root.is_there { String::new() } else { paint(WARN, "  (not there)") };
-        say(&root.name, &format!("{}{missing}", root.folder));
+        let shared = match root.shared_with.as_slice() {
+            [] => String::new(),
+            games => paint(DIM, &format!("  (shared with {})", games.join(", "))),
+        };
+        say(&root.name, &format!("{}{shared}{missing}", root.folder));
     }
     for spot in &game.spots {
         say(&spot.name, &spot.address);
@@ -490,6 +501,7 @@ fn set(desk: &mut Desk, args: &SetGameArgs) -> Result<Ended, Failure> {
     let request = SetRequest {
         name: args.name.clone(),
         roots: roots(&args.root)?,
+        shares: args.shares.clone(),
         drop_roots: args.drop_root.clone(),
         spots: spots(&args.spot)?,
         drop_spots: args.drop_spot.clone(),

@@ -150,6 +150,13 @@ pub const STEPS: &[Step] = &[
         acts: &[Act::Run { line: "patchday finish", exit: 3 }, run("stack")],
     },
     Step {
+        says: "Two new versions for 1.8 need each other: one alone is not laid, both together are.",
+        acts: &[
+            Act::Run { line: "upgrade packages/keepers-journal-1.1.zip", exit: 4 },
+            run("upgrade packages/harbour-winter-2.0.zip packages/keepers-journal-1.1.zip"),
+        ],
+    },
+    Step {
         says: "The client repairs a file that a layer covers. Odd Stack sees what happened, and puts the layer's back.",
         acts: &[Act::Update { from: "repair" }, Act::Run { line: "check", exit: 3 }, run("mend --restore")],
     },

@@ -34,6 +34,33 @@ fn a_layer_that_waited_since_patch_day_is_laid_when_its_upgrade_fits() {
 }
 
 #[test]
+fn layers_that_waited_are_laid_together_when_they_need_each_other() {
+    let closed = with_version();
+    let package = |name: &str, version: &str, needs: &str| {
+        let sheet = format!(
+            "format = 1\nname = \"{name}\"\nversion = \"{version}\"\nplace = [{{ from = \"data\", to = \"data\" }}]\n[needs]\n{needs}\n"
+        );
+        let (file, path) = (format!("{name}-{version}.zip"), format!("data/{name}.qtx"));
+        closed.zip(&file, &[(&path, version), ("oddfit.toml", &sheet)]);
+    };
+    package("gulls", "1.0", "game = \"<1.8\"");
+    package("terns", "1.0", "game = \"<1.8\"");
+    package("gulls", "2.0", "layers = [\"terns >=2\"]");
+    package("terns", "2.0", "layers = [\"gulls >=2\"]");
+    package("terns", "1.5", "game = \"<1.8\"");
+    closed.run("add gulls-1.0.zip terns-1.0.zip").status(0);
+    update(&closed, &["game/version.txt", "game/data/ferries.qtx"]);
+    closed.run("patchday finish").status(3);
+    // Neither goes with what the other has now.
+    closed.run("upgrade gulls-2.0.zip terns-1.5.zip").status(0).says("stays off: it needs terns >=2");
+    assert!(!closed.path("game/data/gulls.qtx").exists() && !closed.path("game/data/terns.qtx").exists());
+    closed.run("upgrade terns-2.0.zip gulls-2.0.zip").status(0).says("is laid again");
+    for name in ["gulls", "terns"] {
+        assert_eq!(closed.read(&format!("game/data/{name}.qtx")), "2.0");
+    }
+}
+
+#[test]
 fn what_a_sheet_says_of_options_counts_when_they_are_chosen() {
     let closed = with_version();
     let sheet = "format = 1\n[[place]]\nfrom = \".\"\nto = \"data/winter\"\n[[choice]]\nid = \"finish\"\n\

@@ -17,6 +17,7 @@ mod main_job;
 mod meeting;
 mod places;
 mod rescue;
+mod sharing;
 #[cfg(unix)]
 mod terminal;
 mod versions;

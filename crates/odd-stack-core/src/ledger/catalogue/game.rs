@@ -17,16 +17,22 @@ impl Catalogue {
         let prefix = |text: String| PrefixName::parse(&text).map_err(|error| self.damaged(&error));
         let roots = self.run(|db| {
             let mut query =
-                db.prepare_cached("SELECT id, name, folder, side_folder FROM root ORDER BY id")?;
+                db.prepare_cached("SELECT id, name, folder, side_folder, share FROM root ORDER BY id")?;
             let rows = query.query_map([], |row| {
-                Ok((row.get(0)?, row.get::<_, String>(1)?, row.get::<_, String>(2)?, row.get(3)?))
+                Ok((
+                    row.get(0)?,
+                    row.get::<_, String>(1)?,
+                    row.get::<_, String>(2)?,
+                    row.get(3)?,
+                    row.get(4)?,
+                ))
             })?;
             rows.collect::<rusqlite::Result<Vec<_>>>()
         })?;
         let mut all_roots = Vec::new();
-        for (id, name, folder, has_side_folder) in roots {
+        for (id, name, folder, has_side_folder, share) in roots {
             let (id, name, folder) = (RootId(id), prefix(name)?, PathBuf::from(folder));
-            all_roots.push(Root { id, name, folder, has_side_folder });
+            all_roots.push(Root { id, name, folder, has_side_folder, share });
         }
         let spots = self.run(|db| {
             let mut query = db.prepare_cached(
@@ -118,8 +124,8 @@ impl Catalogue {
             for root in &game.roots {
                 let folder = root.folder.to_string_lossy();
                 db.execute(
-                    "INSERT INTO root VALUES (?1, ?2, ?3, ?4)",
-                    params![root.id.0, root.name.as_str(), folder, root.has_side_folder],
+                    "INSERT INTO root VALUES (?1, ?2, ?3, ?4, ?5)",
+                    params![root.id.0, root.name.as_str(), folder, root.has_side_folder, root.share],
                 )?;
             }
             for (name, address) in &game.spots {

@@ -14,6 +14,7 @@ const STEPS: &[&str] = &[
     DOUBTS,
     GUESSES,
     FOLDERS_LEFT,
+    SHARED_ROOTS,
 ];
 
 /// The format number that this program writes.
@@ -244,6 +245,11 @@ const FOLDERS_LEFT: &str = "
 CREATE TABLE folder_left (
     path TEXT PRIMARY KEY
 ) WITHOUT ROWID;
+";
+
+/// Several games may use one folder.
+const SHARED_ROOTS: &str = "
+ALTER TABLE root ADD COLUMN share INTEGER NOT NULL DEFAULT 0;
 ";
 
 /// Brings the catalogue to the present format, in one transaction.
