@@ -3,7 +3,9 @@
 use crate::disk::{ChangeError, Presence, UnmetNeed, game_version_now, game_version_under};
 use crate::fit::Rules;
 use crate::ledger::{Ledger, LedgerError};
-use crate::stack::{Arrangement, LayerFacts, LayerId, Needs, Unmet, cycle, plain_name, unmet};
+use crate::stack::{
+    Arrangement, LayerFacts, LayerId, Needs, Unmet, UnmetKind, cycle, plain_name, unmet, would_meet,
+};
 use crate::version_range::VersionRange;
 
 /// What a layer placed by `rules` asks for: what its sheet says and what a person says.
@@ -147,6 +149,7 @@ fn with_presence(unmet: Unmet, facts: &[LayerFacts], before: &Arrangement, after
         named(name).any(|layer| is_in(after, layer) && !is_in(before, layer))
     };
     let other = unmet.other.clone().unwrap_or_default();
+    let unmet = of_lifted_version(unmet, facts, after);
     UnmetNeed {
         needer: presence(&unmet.layer),
         needer_comes: comes(&unmet.layer),
@@ -154,4 +157,20 @@ fn with_presence(unmet: Unmet, facts: &[LayerFacts], before: &Arrangement, after
         other_comes: comes(&other),
         unmet,
     }
+}
+
+/// Of a layer that is missing and lies lifted in a version that would not do, it is the version that is not met: laying
+/// it would not help.
+fn of_lifted_version(unmet: Unmet, facts: &[LayerFacts], after: &Arrangement) -> Unmet {
+    let name = plain_name(unmet.other.as_deref().unwrap_or_default());
+    let is_there = |layer: &&LayerFacts| {
+        plain_name(&layer.name) == name && after.standings().iter().any(|standing| standing.layer == layer.id)
+    };
+    let mut lifted = facts.iter().filter(is_there);
+    if unmet.kind != UnmetKind::LayerMissing || lifted.clone().any(|layer| would_meet(&unmet.what, layer)) {
+        return unmet;
+    }
+    let Some(LayerFacts { name, version: Some(version), .. }) = lifted.next() else { return unmet };
+    let found = format!("{name} is {version}, and lifted");
+    Unmet { kind: UnmetKind::LayerVersion, found, ..unmet }
 }

@@ -17,6 +17,7 @@ pub use arrangement::{Arrangement, Standing, Target};
 pub use column::{BaseFile, BaseKind, Column, Entry, EntryKind, Provider};
 pub use contests::{ContestState, Tally, tallies};
 pub use difference::{Turn, is_open, turn};
+pub(crate) use needs::would_meet;
 pub use needs::{
     LayerFacts, Needs, Unmet, UnmetKind, accepted_pairs, cycle, place_by_rules, plain_name, unmet,
 };

@@ -157,6 +157,18 @@ fn ordered_pairs(layers: &[LayerFacts]) -> Vec<(usize, usize, usize)> {
     pairs
 }
 
+fn has_version(layer: &LayerFacts, wanted: &VersionRange) -> bool {
+    match &layer.version {
+        Some(version) => wanted.contains(version),
+        None => wanted.is_any(),
+    }
+}
+
+/// Whether a layer of the right name has a version that the need on a layer allows.
+pub(crate) fn would_meet(need: &str, layer: &LayerFacts) -> bool {
+    VersionRange::parse(cut_name_and_range(need).1).is_ok_and(|wanted| has_version(layer, &wanted))
+}
+
 /// The needs of `laid` layers, from the bottom to the top, that are not met.
 pub fn unmet(game_version: Option<&str>, laid: &[&LayerFacts]) -> Vec<Unmet> {
     let mut found = Vec::new();
@@ -193,11 +205,7 @@ pub fn unmet(game_version: Option<&str>, laid: &[&LayerFacts]) -> Vec<Unmet> {
                 note(UnmetKind::LayerMissing, text.clone(), format!("no layer {name} is laid"), Some(name));
                 continue;
             };
-            let fits = |version: &Option<String>| match version {
-                Some(version) => wanted.contains(version),
-                None => wanted.is_any(),
-            };
-            if !others.any(|other| fits(&other.version)) {
+            if !others.any(|other| has_version(other, &wanted)) {
                 let is = first.map_or("has no version".to_owned(), |version| format!("is {version}"));
                 note(UnmetKind::LayerVersion, text.clone(), format!("{name} {is}"), Some(name));
             }

@@ -78,7 +78,12 @@ fn folders_that_can_not_be_a_game_are_refused() {
         matches!(with(&|r| r.folder = world.path("game")), C::AlreadyInCare { game, .. } if game == "Quillhaven")
     );
     assert!(matches!(with(&|r| r.folder = world.folder.path().to_path_buf()), C::LedgerInRoot { .. }));
-    assert!(matches!(with(&|r| r.roots = vec![("docs".into(), world.path("docs"))]), C::OverlapsGame { .. }));
+    assert!(matches!(with(&|r| r.roots = vec![("docs".into(), world.path("docs"))]), C::RootOfGame { .. }));
+    fs::create_dir_all(world.path("docs/inner")).unwrap();
+    assert!(matches!(
+        with(&|r| r.roots = vec![("docs".into(), world.path("docs/inner"))]),
+        C::OverlapsGame { .. }
+    ));
     assert!(matches!(with(&|r| r.roots = vec![("in".into(), world.path("other/inner"))]), C::Overlap { .. }));
     assert!(matches!(with(&|r| r.roots = vec![("in".into(), world.path("other"))]), C::Overlap { .. }));
     assert!(matches!(

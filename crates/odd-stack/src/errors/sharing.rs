@@ -35,6 +35,6 @@ pub fn of_other_games(files: &[(Address, SharedWith)]) -> Failure {
 pub fn root_of_game(error: &CareError, root: &str) -> Failure {
     Failure::of(Exit::Undecided, "root_of_game", error).choice(
         "both games use it: neither changes what the other has laid there",
-        &format!("--shares {root}"),
+        format!("--shares {root}"),
     )
 }

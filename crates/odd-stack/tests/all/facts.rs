@@ -54,6 +54,7 @@ fn layers_that_waited_are_laid_together_when_they_need_each_other() {
     // Neither goes with what the other has now.
     closed.run("upgrade gulls-2.0.zip terns-1.5.zip").status(0).says("stays off: it needs terns >=2");
     assert!(!closed.path("game/data/gulls.qtx").exists() && !closed.path("game/data/terns.qtx").exists());
+    closed.run("lay gulls").status(4).says("terns is 1.5, and lifted");
     closed.run("upgrade terns-2.0.zip gulls-2.0.zip").status(0).says("is laid again");
     for name in ["gulls", "terns"] {
         assert_eq!(closed.read(&format!("game/data/{name}.qtx")), "2.0");
