@@ -5,12 +5,11 @@ use std::path::PathBuf;
 use std::sync::{Arc, OnceLock};
 use std::time::Duration;
 
-use odd_stack_core::disk::{ChangeOptions, RealDisk, check};
+use odd_stack_core::change::ChangeOptions;
+use odd_stack_core::files::RealDisk;
+use odd_stack_core::check::check;
 use odd_stack_core::fit::Rules;
-use odd_stack_core::jobs::{
-    AddPlace, AddRequest, CareRequest, Permit, Reorder, Wanted, conflicts, prepare_add, prepare_reorder, show,
-    stack, take_into_care,
-};
+use odd_stack_core::jobs::{AddPlace, AddRequest, CareRequest, Permit, Reorder, Wanted, conflicts, prepare_add, prepare_reorder, show, stack, take_into_care};
 use odd_stack_core::ledger::{Home, Ledger};
 use odd_stack_core::observer::Silent;
 use odd_stack_core::package::Limits;

@@ -26,7 +26,10 @@
 
 pub mod address;
 pub mod blend;
-pub mod disk;
+pub mod change;
+pub mod check;
+pub mod expected;
+pub mod files;
 pub mod fit;
 pub mod game;
 mod hash;
@@ -34,14 +37,10 @@ pub mod jobs;
 pub mod ledger;
 pub mod observer;
 pub mod package;
-mod patience;
-mod reading;
 pub mod stack;
 pub mod version;
 mod version_order;
 mod version_range;
-#[cfg(windows)]
-mod windows;
 
 pub use hash::ContentHash;
 pub use version_order::compare_versions;

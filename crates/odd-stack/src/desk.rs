@@ -5,19 +5,6 @@ use std::process::ExitCode;
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
-use etcetera::{BaseStrategy, choose_base_strategy};
-use odd_stack_core::address::plain_path;
-use odd_stack_core::disk::{
-    ChangeError, ChangeOptions, Edits, GameVersionNow, Prepared, RealDisk, Recovered, Seam, game_version_now,
-};
-use odd_stack_core::jobs::{
-    ChangeReport, Learnt, Permit, change_report, doubtful_needs, heal, is_under_way, learn_program,
-    list_again, running, select_game,
-};
-use odd_stack_core::ledger::{CareMark, Home, Ledger, OngoingKind, Registered};
-use time::OffsetDateTime;
-use time::format_description::well_known::Rfc3339;
-
 use crate::Ended;
 use crate::args::{ChangeArgs, Common};
 use crate::commands::settle::Key;
@@ -26,6 +13,18 @@ use crate::output::{Output, tell_at_once};
 use crate::progress::{Progress, watch_for_stop};
 use crate::shell::in_quotes;
 use crate::show::safe::one_line;
+use etcetera::{BaseStrategy, choose_base_strategy};
+use odd_stack_core::address::plain_path;
+use odd_stack_core::change::{ChangeError, ChangeOptions, Edits, Prepared, Recovered};
+use odd_stack_core::expected::{GameVersionNow, game_version_now};
+use odd_stack_core::files::{RealDisk, Seam};
+use odd_stack_core::jobs::{
+    ChangeReport, Learnt, Permit, change_report, doubtful_needs, heal, is_under_way, learn_program,
+    list_again, running, select_game,
+};
+use odd_stack_core::ledger::{CareMark, Home, Ledger, OngoingKind, Registered};
+use time::OffsetDateTime;
+use time::format_description::well_known::Rfc3339;
 
 /// How long a changing command waits for another one.
 const PATIENCE: Duration = Duration::from_secs(10);

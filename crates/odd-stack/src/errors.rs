@@ -8,8 +8,13 @@ use std::error::Error;
 use std::path::Path;
 use std::process::ExitCode;
 
+use crate::commands::placing::{does_words, options_of};
+use crate::shell::{in_quotes, quoted};
+use crate::show::safe::one_line;
 use odd_stack_core::blend::Clash;
-use odd_stack_core::disk::{ChangeError, CheckError, ClashingFile, DriftKind};
+use odd_stack_core::change::{ChangeError, ClashingFile};
+use odd_stack_core::check::CheckError;
+use odd_stack_core::expected::DriftKind;
 use odd_stack_core::fit::{FitError, Unclear};
 use odd_stack_core::game::{PatternError, Running};
 use odd_stack_core::jobs::{
@@ -23,9 +28,6 @@ use serde_json::{Value, json};
 use self::ledger::{contents_lost, originals_lost};
 use self::needs::unmet_needs;
 use self::sharing::{of_other_games, root_of_game};
-use crate::commands::placing::{does_words, options_of};
-use crate::shell::{in_quotes, quoted};
-use crate::show::safe::one_line;
 
 /// The exit codes of the command contract.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

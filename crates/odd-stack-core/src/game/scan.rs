@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use thiserror::Error;
 
 use crate::address::RelPath;
-use crate::disk::{WalkError, walk};
+use crate::files::{WalkError, walk};
 use crate::observer::Observer;
 use crate::stack::{BaseFile, BaseKind};
 

@@ -2,7 +2,7 @@
 
 use super::Running;
 #[cfg(windows)]
-use crate::windows::Job;
+use crate::files::windows::Job;
 
 /// All that this process starts from now on, and what that starts in its turn: an installer that unpacks another and ends,
 /// a launcher. Only Windows can tell, by a job object; elsewhere nothing is known.

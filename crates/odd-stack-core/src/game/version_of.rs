@@ -10,7 +10,7 @@ use object::pe::IMAGE_DIRECTORY_ENTRY_RESOURCE;
 use object::read::{Object, ObjectSection, ReadCache};
 
 use crate::blend::Text;
-use crate::reading::open_below;
+use crate::files::open_below;
 use crate::version::first_version_in;
 
 /// How much of a text is searched.

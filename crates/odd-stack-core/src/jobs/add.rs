@@ -16,7 +16,7 @@ use super::select::plain;
 use super::show::remembered_rules;
 use super::take_in::{Coming, TakenIn, take_in};
 use crate::blend::Prefer;
-use crate::disk::{ChangeOptions, ChangeRequest, Exchange, Prepared, discard_new_contents, prepare};
+use crate::change::{ChangeOptions, ChangeRequest, Exchange, Prepared, discard_new_contents, prepare};
 use crate::fit::{FitError, Rules};
 use crate::hash::ContentHash;
 use crate::ledger::{Layer, Ledger, LedgerError, drop_unneeded};

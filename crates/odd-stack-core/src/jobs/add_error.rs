@@ -5,7 +5,8 @@ use std::path::PathBuf;
 use thiserror::Error;
 
 use super::OriginalRow;
-use crate::disk::{ChangeError, CheckError};
+use crate::change::ChangeError;
+use crate::check::CheckError;
 use crate::fit::FitError;
 use crate::ledger::LedgerError;
 use crate::package::{LinkOut, PackageError};

@@ -20,16 +20,16 @@ use super::placing::{Placer, Wanted, folders_holding};
 use super::{AddError, AddPlace, Permit};
 use crate::address::{Address, FoldedKey, RelPath};
 use crate::blend::{Format, MOST_BLENDED_BYTES, edits_between};
-use crate::disk::{
-    self, BaseBefore, ChangeError, ChangeOptions, ChangeRequest, Edits, Prepared, Seen, discard_new_contents,
-    look_at, prepare,
+use crate::change::{
+    BaseBefore, ChangeError, ChangeOptions, ChangeRequest, Edits, ForeignFile, Prepared,
+    discard_new_contents, prepare,
 };
+use crate::files::{Seen, look_at, read_small};
 use crate::fit::{Fit, FitError, Place, Placement, Rank, Rules};
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError};
 use crate::observer::{Observer, Work};
 use crate::package::{Limits, Package};
-use crate::reading::read_small;
 use crate::stack::{BaseFile, BaseKind, Order, PathId, RootId, Standing, Target};
 
 /// A package whose files may lie in the game.
@@ -102,7 +102,7 @@ pub struct Adopting<'l> {
 }
 
 /// What lies at a placement's address.
-enum Lying {
+enum LiesThere {
     /// The package's very file, and what the base is known to have there.
     Alike {
         seen: Seen,
@@ -270,7 +270,7 @@ fn decide(
     let put_aside = taken.iter().map(|own| (own.root, ledger.game().folding.key(own.lies_at.as_str()), None));
     let change = ChangeRequest {
         new_blobs: new.iter().map(|(hash, _)| *hash).collect(),
-        lying: lying_of(ledger, &found.at, &taken, &found.edited)?,
+        foreign: lying_of(ledger, &found.at, &taken, &found.edited)?,
         accepted: put_aside.chain(own_folders).collect(),
         undo: Some(undo),
         unstored: contents.take_unstored(),
@@ -422,7 +422,7 @@ fn look(
         let lying = lying(ledger, order, &placement, size_bytes, hash)?;
         observer.advance(1, 0);
         match (lying, hash) {
-            (Lying::Alike { seen, base, spelled }, Some(hash)) => {
+            (LiesThere::Alike { seen, base, spelled }, Some(hash)) => {
                 let (root, key) = key_of(ledger, &placement.to)?;
                 found.times.insert(placement.to.clone(), seen.modified_ns.div_euclid(1_000_000_000));
                 found.at.push((root, key.clone(), spelled));
@@ -433,8 +433,8 @@ fn look(
                 }
                 found.alike.push(placement);
             }
-            (Lying::Alike { .. }, None) => {}
-            (Lying::Not(state), hash) => found.not_there.push(((placement, size_bytes, hash), state)),
+            (LiesThere::Alike { .. }, None) => {}
+            (LiesThere::Not(state), hash) => found.not_there.push(((placement, size_bytes, hash), state)),
         }
     }
     observer.end();
@@ -447,7 +447,7 @@ fn lying_of(
     at: &[(RootId, FoldedKey, RelPath)],
     taken: &[FoundOriginal],
     edited: &HashSet<(RootId, FoldedKey)>,
-) -> Result<HashMap<PathId, disk::Lying>, LedgerError> {
+) -> Result<HashMap<PathId, ForeignFile>, LedgerError> {
     let mut lying = HashMap::new();
     for ((root, key, _), (path, spelled)) in at.iter().zip(numbered(ledger, at)?) {
         let original = taken.iter().find(|own| (own.root, &own.key) == (*root, key));
@@ -456,7 +456,7 @@ fn lying_of(
             None => None,
         };
         let edited = edited.contains(&(*root, key.clone()));
-        lying.insert(path, disk::Lying::Captured { at: Some(spelled), original, edited });
+        lying.insert(path, ForeignFile::Captured { at: Some(spelled), original, edited });
     }
     Ok(lying)
 }
@@ -504,12 +504,12 @@ fn lying(
     placement: &Placement,
     size_bytes: u64,
     hash: Option<ContentHash>,
-) -> Result<Lying, LedgerError> {
+) -> Result<LiesThere, LedgerError> {
     let (root_id, key) = key_of(ledger, &placement.to)?;
     let root = ledger.site().root(root_id)?;
     let column = ledger.catalogue.column_at(root_id, &key)?;
     if column.as_ref().is_some_and(|column| !column.laid(order).is_empty()) {
-        return Ok(Lying::Not("of_a_layer"));
+        return Ok(LiesThere::Not("of_a_layer"));
     }
     let base = match &column {
         Some(column) => column.base.clone(),
@@ -518,15 +518,15 @@ fn lying(
     let spelled = base.as_ref().map_or_else(|| placement.to.path.clone(), |base| base.spelled.clone());
     let path = spelled.on(&root.folder);
     let seen = look_at(&path).map_err(LedgerError::io("look at", &path))?;
-    let Some(seen) = seen else { return Ok(Lying::Not("missing")) };
+    let Some(seen) = seen else { return Ok(LiesThere::Not("missing")) };
     if seen.kind != BaseKind::File || seen.size_bytes != size_bytes {
-        return Ok(Lying::Not("other_content"));
+        return Ok(LiesThere::Not("other_content"));
     }
     let now = ContentHash::of_file(&path).map_err(LedgerError::io("read", &path))?;
     if Some(now) != hash {
-        return Ok(Lying::Not("other_content"));
+        return Ok(LiesThere::Not("other_content"));
     }
-    Ok(Lying::Alike { seen, base, spelled })
+    Ok(LiesThere::Alike { seen, base, spelled })
 }
 
 impl Adopting<'_> {

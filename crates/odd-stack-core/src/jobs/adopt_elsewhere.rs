@@ -7,7 +7,7 @@ use serde::Serialize;
 
 use super::AddError;
 use crate::address::{Address, FoldedKey, RelPath};
-use crate::disk::look_through;
+use crate::check::look_through;
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError};
 use crate::observer::Observer;

@@ -2,7 +2,7 @@
 
 use super::Permit;
 use crate::blend::{BlendRule, BlendRules};
-use crate::disk::{ChangeError, ChangeOptions, ChangeRequest, Prepared, prepare};
+use crate::change::{ChangeError, ChangeOptions, ChangeRequest, Prepared, prepare};
 use crate::ledger::{Ledger, LedgerError};
 use crate::observer::Observer;
 

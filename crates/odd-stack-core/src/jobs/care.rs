@@ -17,11 +17,10 @@ use super::roots::{
 use super::select::plain;
 use super::stack::{GameReport, game_rows};
 use crate::address::{AddressError, FoldedKey, Folding, MAIN_ROOT, RelPath, SIDE_FOLDER};
-use crate::disk::{Seam, is_remote, synced_around};
+use crate::files::{Seam, firmly, is_remote, synced_around};
 use crate::game::{Game, Root, Scan, ScanError, scan};
 use crate::ledger::{CareMark, Home, Ledger, LedgerError, OtherGames, Registered};
 use crate::observer::{Observer, Work};
-use crate::patience::firmly;
 use crate::stack::{BaseFile, BaseKind, RootId};
 
 /// Why a game can't be taken into care, or its settings changed. Nothing was changed.

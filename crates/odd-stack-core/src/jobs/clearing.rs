@@ -11,10 +11,8 @@ use super::show::remembered_rules;
 use super::wishes::{ClearRow, ToClear, agreement_to_clear, to_clear};
 use super::{MendRow, Permit};
 use crate::address::RelPath;
-use crate::disk::{
-    ChangeOptions, ChangeRequest, Direct, Edits, KEPT, Prepared, WalkError, is_nothing_there, look_at,
-    prepare, walk,
-};
+use crate::change::{ChangeOptions, ChangeRequest, Direct, Edits, Prepared, prepare};
+use crate::files::{KEPT, WalkError, is_nothing_there, look_at, walk};
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError};
 use crate::observer::Observer;

@@ -16,7 +16,7 @@ use super::differs::{Differs, differs};
 use super::keys::KnownWords;
 use crate::address::{FoldedKey, RelPath};
 use crate::blend::Format;
-use crate::disk::Blender;
+use crate::expected::Blender;
 use crate::ledger::{Catalogue, Ledger, LedgerError, Side};
 use crate::stack::{Column, ContestState, Entry, EntryKind, LayerId, Order, PathId, RootId};
 

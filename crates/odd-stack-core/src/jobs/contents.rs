@@ -8,9 +8,8 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use super::add_error::AddError;
 use crate::blend::MOST_BLENDED_BYTES;
-use crate::disk::check_room;
 use crate::hash::ContentHash;
-use crate::ledger::{Intake, Ledger, LedgerError, blob_path};
+use crate::ledger::{Intake, Ledger, LedgerError, blob_path, check_room};
 use crate::observer::{Observer, Work};
 use crate::package::{Member, OpenOptions, Package};
 

@@ -8,9 +8,9 @@ use serde::Serialize;
 
 use super::keys::KnownWords;
 use crate::blend::{Format, MOST_BLENDED_BYTES, lie_apart, text_difference};
-use crate::disk::Blender;
+use crate::expected::Blender;
+use crate::files::open_regular;
 use crate::ledger::{Ledger, LedgerError, blob_path};
-use crate::reading::open_regular;
 use crate::stack::{Column, Entry, EntryKind, Order};
 
 /// A key to which two files give different values.

@@ -10,7 +10,7 @@ use super::add_error::AddError;
 use super::needs::{unmet_under, write_needs};
 use super::show::remembered_rules;
 use super::wishes::missing_starts;
-use crate::disk::{ChangeError, ChangeOptions, ChangeRequest, Prepared, prepare};
+use crate::change::{ChangeError, ChangeOptions, ChangeRequest, Prepared, prepare};
 use crate::fit::{FitError, FitSheet, Rules, SheetNeeds, Wishes};
 use crate::ledger::{Layer, Ledger, LedgerError};
 use crate::observer::Observer;

@@ -9,11 +9,11 @@ use serde::Serialize;
 
 use super::roots::{find_program, real};
 use crate::address::{MAIN_ROOT, PrefixName};
-use crate::disk::CheckError;
+use crate::check::CheckError;
+use crate::files::open_regular;
 use crate::game::{Root, ScanError, may_be_program, program_kind, scan, version_of_file};
 use crate::ledger::{Home, Ledger, LedgerError};
 use crate::observer::{Observer, Work};
-use crate::reading::open_regular;
 use crate::stack::{BaseFile, BaseKind, RootId};
 
 /// Folders below a given one that are looked into for games.
@@ -52,7 +52,7 @@ pub struct FoundGame {
 pub fn find_games(
     home: &Home,
     folders: &[PathBuf],
-    seam: &std::sync::Arc<dyn crate::disk::Seam>,
+    seam: &std::sync::Arc<dyn crate::files::Seam>,
     observer: &dyn Observer,
 ) -> Result<Vec<FoundGame>, CheckError> {
     let mut in_care: Vec<(PathBuf, String)> = Vec::new();
@@ -128,7 +128,7 @@ fn has_programs(folder: &Path) -> bool {
 
 fn is_program(path: &Path) -> bool {
     let Some(name) = path.file_name().and_then(|name| name.to_str()) else { return false };
-    let Ok(Some(seen)) = crate::disk::look_at(path) else { return false };
+    let Ok(Some(seen)) = crate::files::look_at(path) else { return false };
     seen.kind == BaseKind::File
         && may_be_program(&crate::address::RelPath::from_disk(name.to_owned()), seen.mode)
         && program_kind(path).is_ok_and(|kind| kind.is_some())

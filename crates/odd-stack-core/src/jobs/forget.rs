@@ -9,8 +9,9 @@ use serde::Serialize;
 
 use super::Permit;
 use crate::address::SIDE_FOLDER;
-use crate::disk::{KEPT, NAMES, ORIGINALS, STAGE, Seam, TRASH, empty_folder, is_nothing_there};
-use crate::ledger::{CareMark, Home, Ledger, LedgerError, Registered, SECOND_NAME, SUMS_NAME};
+use crate::change::empty_folder;
+use crate::files::{KEPT, ORIGINALS, STAGE, Seam, TRASH, is_nothing_there};
+use crate::ledger::{CareMark, Home, Ledger, LedgerError, NAMES, Registered, SECOND_NAME, SUMS_NAME};
 
 /// What is left of a forgotten game's ledger.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]

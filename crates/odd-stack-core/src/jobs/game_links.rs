@@ -7,7 +7,7 @@ use super::add_report::CopiedLinkRow;
 use super::contents::Contents;
 use super::new_layer::{ContentAt, key_of};
 use crate::address::{Address, RelPath};
-use crate::disk::look_at;
+use crate::files::look_at;
 use crate::fit::{Fit, Patterns};
 use crate::ledger::{Ledger, LedgerError};
 use crate::package::{LinkOut, Package};

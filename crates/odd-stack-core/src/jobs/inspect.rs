@@ -6,7 +6,6 @@ use std::path::Path;
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::AddError;
 use super::add_report::{
     ChoiceRow, PartRow, choice_rows, findings_of, left_out_word, needs_words, part_rows, set_words,
 };
@@ -17,9 +16,9 @@ use super::needs::{needs_of, unmet_under};
 use super::placing::{Placer, Wanted};
 use super::runs_code::runs_code;
 use super::wishes::{ClearRow, StartRow, wish_rows};
-use super::{CopiedLinkRow, Count, MeetingRow, OverRow};
+use super::{AddError, CopiedLinkRow, Count, MeetingRow, OverRow};
 use crate::address::Address;
-use crate::disk::Blender;
+use crate::expected::Blender;
 use crate::fit::{Candidate, Effect, Fit, FitError, LeftOut, NotChosen, Placement};
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError};
@@ -395,7 +394,7 @@ impl There {
         let path = self.address.path.on(&root.folder);
         match ContentHash::of_file(&path) {
             Ok(hash) => Ok(Some(hash)),
-            Err(error) if crate::disk::is_nothing_there(&error) => Ok(None),
+            Err(error) if crate::files::is_nothing_there(&error) => Ok(None),
             Err(error) => Err(LedgerError::io("read", &path)(error)),
         }
     }

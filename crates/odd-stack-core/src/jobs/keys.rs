@@ -9,7 +9,7 @@ use serde::Serialize;
 
 use super::differs::KeyClashRow;
 use crate::blend::{MOST_BLENDED_BYTES, key_rows, read_edits};
-use crate::disk::Blender;
+use crate::expected::Blender;
 use crate::ledger::{Ledger, LedgerError};
 use crate::stack::{Column, Entry, LayerId, Order, PathId};
 

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use super::roots::version_in;
 use crate::address::Address;
-use crate::disk::look_at;
+use crate::files::look_at;
 use crate::game::{
     Game, GameVersion, Program, imports_of, main_program, may_be_program, plays, program_kind,
 };

@@ -11,16 +11,17 @@ use super::tweak::{KeptWhole, OwnChange, keep_own};
 use super::{Permit, TweakError};
 use crate::address::{Address, AddressError, FoldedKey, RelPath};
 use crate::blend::{KeyEdit, MOST_BLENDED_BYTES, edits_between};
-use crate::disk::{
-    Blender, ChangeError, ChangeOptions, ChangeRequest, CheckError, Direct, DriftKind, Drifted, Edits, Lying,
-    Prepared, base_as_seen, check, check_at, discard_new_contents, folders_on_disk, look_at, prepare,
-    tells_version,
+use crate::change::{
+    ChangeError, ChangeOptions, ChangeRequest, Direct, Edits, ForeignFile, Prepared, base_as_seen,
+    discard_new_contents, prepare,
 };
+use crate::check::{CheckError, Drifted, check, check_at};
+use crate::expected::{Blender, DriftKind, folders_on_disk, tells_version};
+use crate::files::{look_at, read_small};
 use crate::game::{AddressPattern, Game, GameVersion, PatternError, Root, version_of_file};
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError};
 use crate::observer::Observer;
-use crate::reading::read_small;
 use crate::stack::{BaseFile, BaseKind, Column, Entry, Order, Provider, RootId};
 
 /// Why nothing was mended. Nothing was changed.
@@ -196,7 +197,7 @@ struct Work {
     restore: Vec<crate::stack::PathId>,
     direct: Vec<Direct>,
     make_folders: Vec<(RootId, RelPath)>,
-    lying: HashMap<crate::stack::PathId, Lying>,
+    foreign: HashMap<crate::stack::PathId, ForeignFile>,
     accepted: Accepted,
     /// The version that an accepted file tells, where it is the one that tells the game's.
     version: Option<String>,
@@ -351,7 +352,7 @@ impl Work {
                 because("it lies in a folder of a layer; name it to have it count as the game's own")
             }
             (DriftKind::Edited | DriftKind::PutBack | DriftKind::Updated, Mending::Accept) => {
-                self.lying.insert(column.path, Lying::Accepted);
+                self.foreign.insert(column.path, ForeignFile::Accepted);
                 Ok(Ok(vec!["the layer's file lies on top of it again".to_owned()]))
             }
             (
@@ -366,7 +367,7 @@ impl Work {
                 if column.entries.is_empty() {
                     self.accepted.push((root.id, key, base_at(&drift.address, &path)?));
                 } else {
-                    self.lying.insert(column.path, Lying::Accepted);
+                    self.foreign.insert(column.path, ForeignFile::Accepted);
                 }
                 Ok(Ok(Vec::new()))
             }
@@ -388,7 +389,7 @@ impl Work {
             || !self.restore.is_empty()
             || !self.direct.is_empty()
             || !self.make_folders.is_empty()
-            || !self.lying.is_empty()
+            || !self.foreign.is_empty()
             || !self.accepted.is_empty();
         if !has_work {
             return Ok(None);
@@ -411,7 +412,7 @@ impl Work {
             restore: self.restore,
             direct: self.direct,
             make_folders: self.make_folders,
-            lying: self.lying,
+            foreign: self.foreign,
             accepted: self.accepted,
             ..request
         };
@@ -537,7 +538,7 @@ fn edits_of(
     let mine = match read_small(path, MOST_BLENDED_BYTES) {
         Ok(Some(mine)) => mine,
         Ok(None) => return Ok(Err("it is too big to be compared key by key".to_owned())),
-        Err(error) if crate::disk::is_nothing_there(&error) => return Ok(Err("it is gone".to_owned())),
+        Err(error) if crate::files::is_nothing_there(&error) => return Ok(Err("it is gone".to_owned())),
         Err(source) => return Err(LedgerError::io("read", path)(source).into()),
     };
     let blender = Blender::new(ledger);

@@ -1,7 +1,7 @@
 //! One file a use: what a face calls to ask and to change.
 //!
 //! Every change goes the same way: a [`Permit`] is taken (which finishes what was cut short before),
-//! a job prepares the change as a [`Prepared`](crate::disk::Prepared) value, the face shows its plan,
+//! a job prepares the change as a [`Prepared`](crate::change::Prepared) value, the face shows its plan,
 //! and applies or drops it. A dry run is a change that is dropped.
 
 mod add;

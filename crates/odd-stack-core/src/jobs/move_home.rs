@@ -10,7 +10,8 @@ use thiserror::Error;
 
 use super::Permit;
 use super::roots::{existing_part, needs_side_folder};
-use crate::disk::{ChangeError, Seam};
+use crate::change::ChangeError;
+use crate::files::Seam;
 use crate::ledger::{CareMark, Home, Ledger, LedgerError};
 use crate::observer::Observer;
 

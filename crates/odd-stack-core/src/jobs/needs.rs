@@ -1,6 +1,7 @@
 //! Needs judged before a change.
 
-use crate::disk::{ChangeError, Presence, UnmetNeed, game_version_now, game_version_under};
+use crate::change::{ChangeError, Presence, UnmetNeed};
+use crate::expected::{game_version_now, game_version_under};
 use crate::fit::Rules;
 use crate::ledger::{Ledger, LedgerError};
 use crate::stack::{

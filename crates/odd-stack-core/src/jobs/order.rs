@@ -2,7 +2,8 @@
 
 use super::Permit;
 use super::needs::judge;
-use crate::disk::{Blender, ChangeError, ChangeOptions, ChangeRequest, Prepared, prepare};
+use crate::change::{ChangeError, ChangeOptions, ChangeRequest, Prepared, prepare};
+use crate::expected::Blender;
 use crate::ledger::{Ledger, LedgerError};
 use crate::observer::Observer;
 use crate::stack::{Arrangement, ContestState, LayerId, PathId, Settlement, Standing, Target};

@@ -7,7 +7,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::address::{FoldedKey, RelPath};
-use crate::disk::{WalkError, walk};
+use crate::files::{WalkError, walk};
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError};
 use crate::observer::Observer;

@@ -4,7 +4,8 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::stack::stack;
-use crate::disk::{CheckError, check, game_version_now, roots_are_there};
+use crate::check::{CheckError, check, roots_are_there};
+use crate::expected::game_version_now;
 use crate::ledger::Ledger;
 use crate::observer::Observer;
 

@@ -17,10 +17,11 @@ use super::patchday_judge::{Judged, judge_layers};
 use super::patchday_settings::{self, Carried};
 use super::patchday_unplanned::{Met, meet_update};
 use super::{ChangeReport, Permit, TweakError};
-use crate::disk::{
-    BaseBefore, Blender, ChangeError, ChangeOptions, ChangeRequest, CheckError, Edits, Prepared, check,
-    discard_new_contents, game_version_now, prepare,
+use crate::change::{
+    BaseBefore, ChangeError, ChangeOptions, ChangeRequest, Edits, Prepared, discard_new_contents, prepare,
 };
+use crate::check::{CheckError, check};
+use crate::expected::{Blender, game_version_now};
 use crate::game::{Game, GameVersion};
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError, Ongoing, OngoingKind};
@@ -311,7 +312,7 @@ fn take_over(carried: Carried, request: &mut ChangeRequest, before: &mut BaseBef
 /// The client has updated over laid layers.
 fn unplanned(
     ledger: &Ledger,
-    found: &crate::disk::CheckReport,
+    found: &crate::check::CheckReport,
     has_new_version: bool,
     report: &mut PatchDayReport,
     before: &mut BaseBefore,
@@ -326,7 +327,7 @@ fn unplanned(
     take_over(carried, &mut request, before);
     let has_work = has_new_version
         || after != wanted
-        || !request.lying.is_empty()
+        || !request.foreign.is_empty()
         || !request.accepted.is_empty()
         || !request.restore.is_empty()
         || !request.make_folders.is_empty()

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, HashSet};
 
 use super::FateRow;
-use crate::disk::{Blender, game_version_under};
+use crate::expected::{Blender, game_version_under};
 use crate::ledger::{Ledger, LedgerError};
 use crate::stack::{Arrangement, BaseKind, EntryKind, LayerFacts, LayerId, PathId, Unmet, unmet};
 use crate::version_range::VersionRange;

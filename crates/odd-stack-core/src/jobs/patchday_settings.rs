@@ -8,7 +8,8 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 
 use super::PatchDayError;
 use crate::blend::{Format, KeyEdit, MOST_BLENDED_BYTES, edits_between, look_up, read_edits, write_edits};
-use crate::disk::{Blender, discard_new_contents};
+use crate::change::discard_new_contents;
+use crate::expected::Blender;
 use crate::hash::ContentHash;
 use crate::ledger::{Intake, Ledger, LedgerError, blob_path};
 use crate::stack::{BaseKind, Column, Entry, EntryKind, LayerId, PathId, Tally, tallies};

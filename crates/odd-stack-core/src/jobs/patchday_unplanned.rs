@@ -8,11 +8,11 @@ use super::tweak::{OwnChange, keep_own};
 use super::{PatchDayError, PatchDayReport};
 use crate::address::{Address, RelPath};
 use crate::blend::{KeyEdit, MOST_BLENDED_BYTES, edits_between};
-use crate::disk::{
-    Blender, ChangeRequest, CheckReport, DriftKind, Lying, base_as_seen, look_at, volatile_proposals,
-};
+use crate::change::{ChangeRequest, ForeignFile, base_as_seen};
+use crate::check::{CheckReport, volatile_proposals};
+use crate::expected::{Blender, DriftKind};
+use crate::files::{look_at, read_small};
 use crate::ledger::{Ledger, LedgerError};
-use crate::reading::read_small;
 use crate::stack::{Column, Order, PathId, Provider, RootId};
 
 /// What is to be done about it.
@@ -52,7 +52,7 @@ pub(super) fn meet_update(
     let (mut touched, mut missing) = (HashSet::new(), HashSet::new());
     let is_settings = |column: &Column| order.blend_rules().format_of(column.key.as_str()).is_some();
     let is_written_by_itself = |address: &Address| !volatile_proposals([address].into_iter()).is_empty();
-    let mut lying: HashMap<PathId, Lying> = HashMap::new();
+    let mut foreign: HashMap<PathId, ForeignFile> = HashMap::new();
     let mut folders: BTreeSet<(RootId, String)> = BTreeSet::new();
     let mut set: Vec<(String, Vec<KeyEdit>)> = Vec::new();
     for drifted in &found.drifted {
@@ -74,7 +74,7 @@ pub(super) fn meet_update(
             DriftKind::Missing if is_update && drifted.of_base && !is_settings(&column) => {
                 report.gone.push(name);
                 touched.insert(column.path);
-                lying.insert(column.path, Lying::Accepted);
+                foreign.insert(column.path, ForeignFile::Accepted);
             }
             DriftKind::Missing => {
                 missing.insert(column.path);
@@ -84,7 +84,7 @@ pub(super) fn meet_update(
             DriftKind::Updated => {
                 report.changed.push(name);
                 touched.insert(column.path);
-                lying.insert(column.path, Lying::Accepted);
+                foreign.insert(column.path, ForeignFile::Accepted);
             }
             // What nobody knows, at an address where the base has nothing, is never the game's without being asked.
             DriftKind::Edited if is_update && drifted.of_base => {
@@ -103,7 +103,7 @@ pub(super) fn meet_update(
                         }
                         report.changed.push(name);
                         touched.insert(column.path);
-                        lying.insert(column.path, Lying::Accepted);
+                        foreign.insert(column.path, ForeignFile::Accepted);
                     }
                 }
             }
@@ -138,7 +138,7 @@ pub(super) fn meet_update(
                     request.accepted.push((root.id, key, super::mend::base_at(address, &path)?));
                 } else {
                     touched.insert(column.path);
-                    lying.insert(column.path, Lying::Accepted);
+                    foreign.insert(column.path, ForeignFile::Accepted);
                 }
             }
         }
@@ -156,7 +156,7 @@ pub(super) fn meet_update(
         }
     }
     if is_update {
-        note_old_originals(ledger, &order, &lying, &missing, report)?;
+        note_old_originals(ledger, &order, &foreign, &missing, report)?;
     }
     if !set.is_empty() {
         let own = OwnChange { set: &set, whole: &[] };
@@ -166,7 +166,7 @@ pub(super) fn meet_update(
             request = ChangeRequest { restore, accepted, make_folders, ..kept };
         }
     }
-    request.lying = lying;
+    request.foreign = foreign;
     Ok(Met { request, touched, old, new })
 }
 
@@ -175,7 +175,7 @@ pub(super) fn meet_update(
 fn note_old_originals(
     ledger: &Ledger,
     order: &Order,
-    lying: &HashMap<PathId, Lying>,
+    foreign: &HashMap<PathId, ForeignFile>,
     missing: &HashSet<PathId>,
     report: &mut PatchDayReport,
 ) -> Result<(), LedgerError> {
@@ -188,7 +188,7 @@ fn note_old_originals(
         let Some(address) = ledger.game().address(column.root, base.spelled.clone()) else { continue };
         let address = address.to_string();
         let is_known = put_back.contains(&address) && !missing.contains(&column.path);
-        if is_known || lying.contains_key(&column.path) {
+        if is_known || foreign.contains_key(&column.path) {
             continue;
         }
         ledger.catalogue.doubt_original(column.root, &column.key, &base.spelled)?;

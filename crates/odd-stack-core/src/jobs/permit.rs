@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use crate::disk::{ChangeError, Recovered, recover};
+use crate::change::{ChangeError, Recovered, recover};
 use crate::game::{Running, running_in};
 use crate::ledger::{Ledger, LedgerError, Lock, OngoingKind, free_reserve_if_needed};
 use crate::observer::Observer;

@@ -13,7 +13,7 @@ use super::contents::Contents;
 use super::placing_again::Before;
 use super::tree::LedgerTree;
 use crate::address::{Address, FoldedKey, Folding, PrefixName};
-use crate::disk::{is_nothing_there, look_at};
+use crate::files::{is_nothing_there, look_at};
 use crate::fit::{
     Candidate, Draft, Effect, Finding, Fit, FitError, FitInput, FitSheet, GameTree, Hints, LeftOut,
     MOST_SHEET_BYTES, Place, Rank, Rules, ToldName, Unclear, WantedNames, draft, fit, is_in_backup,

@@ -11,11 +11,10 @@ use time::format_description::well_known::Rfc3339;
 
 use super::show::remembered_rules;
 use crate::blend::Text;
-use crate::disk::look_at;
+use crate::files::{look_at, open_below};
 use crate::fit::Proof;
 use crate::game::version_of_file;
 use crate::ledger::{Ledger, LedgerError};
-use crate::reading::open_below;
 use crate::version_range::VersionRange;
 
 /// So much of a log is read, from its end.

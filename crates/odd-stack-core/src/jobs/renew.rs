@@ -11,14 +11,12 @@ use serde::Serialize;
 use thiserror::Error;
 
 use super::Permit;
-use crate::disk::{
-    CheckError, DamagedFile, KEPT, Lost, STAGE, Seam, Stamp, look_at, look_for_damage, make_private_folder,
-};
-use crate::hash::{ContentHash, HashingReader};
-use crate::ledger::{Incoming, Ledger, LedgerError, blob_path};
+use crate::check::{CheckError, DamagedFile, Lost, look_for_damage};
+use crate::files::{HashingReader, KEPT, STAGE, Seam, Stamp, look_at, open_regular};
+use crate::hash::ContentHash;
+use crate::ledger::{Incoming, Ledger, LedgerError, blob_path, make_private_folder};
 use crate::observer::{Observer, Work};
 use crate::package::{Inner, Limits, OpenOptions, Package, PackageError};
-use crate::reading::open_regular;
 use crate::stack::{BaseFile, BaseKind};
 
 /// Why nothing was renewed, or not all that could be. What is whole stays as it is, and running again is safe.

@@ -10,10 +10,9 @@ use serde::Serialize;
 
 use super::{DamageRow, ProofRow};
 use crate::address::Address;
-use crate::disk::{
-    CheckReport, Difference, Drift, DriftKind, EffectKind, Plan, Prepared, Recovered, StoredReport,
-    UpdateSigns,
-};
+use crate::change::{Difference, EffectKind, Plan, Prepared, Recovered};
+use crate::check::{CheckReport, StoredReport, UpdateSigns};
+use crate::expected::{Drift, DriftKind};
 use crate::ledger::{Ledger, LedgerError, SharedWith};
 use crate::stack::LayerId;
 
@@ -469,7 +468,7 @@ impl UpdateRow {
 /// [`LedgerError`].
 pub fn check_report(ledger: &Ledger, found: &CheckReport, deep: bool) -> Result<CheckSummary, LedgerError> {
     let names: HashMap<LayerId, String> = ledger.catalogue.layer_names()?.into_iter().collect();
-    let row = |drifted: &crate::disk::Drifted| {
+    let row = |drifted: &crate::check::Drifted| {
         let layer = drifted.layer.and_then(|layer| names.get(&layer).cloned());
         let other_game = drifted.anothers.as_ref().map(OtherGameRow::of);
         DriftRow { other_game, ..DriftRow::of(&drifted.drift, layer) }

@@ -14,13 +14,11 @@ use thiserror::Error;
 use super::DamageRow;
 use super::select::plain;
 use crate::address::{RelPath, plain_path};
-use crate::disk::{
-    CheckError, KEPT, NAMES, Named, ORIGINALS, Seam, Soundness, Stamp, ensure_names, look_at,
-    look_for_damage, make_private_folder, read_names, soundness_of_original,
-};
+use crate::check::{CheckError, Soundness, look_for_damage, soundness_of_original};
+use crate::files::{KEPT, ORIGINALS, Seam, Stamp, look_at};
 use crate::ledger::{
-    CATALOGUE_FILE, CareMark, Home, Ledger, LedgerError, Lock, Registered, SECOND_NAME, is_second_whole,
-    restore_second, side_folders_of,
+    CATALOGUE_FILE, CareMark, Home, Ledger, LedgerError, Lock, NAMES, Named, Registered, SECOND_NAME,
+    ensure_names, is_second_whole, make_private_folder, read_names, restore_second, side_folders_of,
 };
 use crate::observer::{Observer, Work};
 use crate::stack::BaseKind;

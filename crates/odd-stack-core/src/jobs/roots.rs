@@ -7,7 +7,7 @@ use rayon::prelude::*;
 
 use super::care::CareError;
 use crate::address::{Address, MAIN_ROOT, PrefixName, plain_path};
-use crate::disk::{RealDisk, is_no_games, is_one_volume};
+use crate::files::{RealDisk, is_no_games, is_one_volume};
 use crate::game::{
     Game, GameVersion, Program, Root, Scan, imports_of, main_program, may_be_program, plays, program_kind,
     version_of_file,

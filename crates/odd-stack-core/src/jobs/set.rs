@@ -11,7 +11,7 @@ use super::roots::{
 };
 use super::stack::{GameReport, game_report};
 use crate::address::{AddressError, MAIN_ROOT, PrefixName};
-use crate::disk::is_one_folder;
+use crate::files::is_one_folder;
 use crate::game::{AddressPatterns, PatternError, Root};
 use crate::ledger::{CareMark, Home, Ledger, LedgerError, OtherGames, free_share};
 use crate::observer::Observer;

@@ -7,7 +7,8 @@ use serde::Serialize;
 
 use super::Permit;
 use super::addresses::{AddressesError, meant};
-use crate::disk::{Blender, ChangeError, ChangeOptions, ChangeRequest, Prepared, prepare};
+use crate::change::{ChangeError, ChangeOptions, ChangeRequest, Prepared, prepare};
+use crate::expected::Blender;
 use crate::ledger::{Ledger, LedgerError};
 use crate::observer::Observer;
 use crate::stack::{Column, ContestState, LayerId, Order, PathId, Settlement};

@@ -9,7 +9,7 @@ use super::Count;
 use super::needs::unmet_under;
 use crate::address::Folding;
 use crate::blend::Format;
-use crate::disk::{GameVersionNow, game_version_now};
+use crate::expected::{GameVersionNow, game_version_now};
 use crate::game::Game;
 use crate::ledger::{Layer, Ledger, LedgerError, games_sharing};
 use crate::stack::Unmet;

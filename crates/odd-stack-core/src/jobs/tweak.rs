@@ -9,21 +9,20 @@ use thiserror::Error;
 use time::OffsetDateTime;
 use time::format_description::well_known::Rfc3339;
 
-use super::Permit;
 use super::add::free_name;
 use super::new_layer::{ContentAt, content_entries, key_of};
-use super::{AddError, AddPlace};
+use super::{AddError, AddPlace, Permit};
 use crate::address::{Address, AddressError, FoldedKey, RelPath};
 use crate::blend::{Format, KeyEdit, NotEdited, look_up, read_edits, renewed, resolve_edits, write_edits};
-use crate::disk::{
-    Blender, ChangeError, ChangeOptions, ChangeRequest, Exchange, Prepared, discard_new_contents, look_at,
-    prepare,
+use crate::change::{
+    ChangeError, ChangeOptions, ChangeRequest, Exchange, Prepared, discard_new_contents, prepare,
 };
+use crate::expected::Blender;
+use crate::files::{look_at, open_regular};
 use crate::fit::Rules;
 use crate::hash::ContentHash;
 use crate::ledger::{Intake, Ledger, LedgerError, NewLayer};
 use crate::observer::Observer;
-use crate::reading::open_regular;
 use crate::stack::{Column, Entry, EntryKind, LayerId, Order, PathId, Provider, RootId, Standing, Target};
 
 /// What the layer of the user's own edits is called.

@@ -14,8 +14,8 @@ use std::sync::atomic::{AtomicU64, Ordering};
 
 use super::LedgerError;
 use super::catalogue::Catalogue;
-use crate::disk::Seam;
-use crate::hash::{ContentHash, HashingReader};
+use crate::files::{HashingReader, Seam};
+use crate::hash::ContentHash;
 
 const FOLDER: &str = "blobs";
 /// Lies in the ledger while contents may lie there that the catalogue does not list.

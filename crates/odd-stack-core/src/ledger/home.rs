@@ -7,11 +7,10 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use crate::patience::{firmly, quietly};
+use super::{CATALOGUE_FILE, LedgerError, Lock};
+use crate::files::{firmly, quietly};
 
 use serde::{Deserialize, Serialize};
-
-use super::{CATALOGUE_FILE, LedgerError, Lock};
 
 const LIST: &str = "games.toml";
 const LEDGERS: &str = "ledgers";

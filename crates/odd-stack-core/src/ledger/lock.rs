@@ -5,9 +5,8 @@ use std::path::{Path, PathBuf};
 use std::thread;
 use std::time::{Duration, Instant};
 
-use crate::patience::quietly;
-
 use super::LedgerError;
+use crate::files::quietly;
 
 const LOCK_FILE: &str = "lock";
 /// A file of its own, since a locked one can't be read by others on Windows.

@@ -12,7 +12,7 @@ use serde::{Deserialize, Serialize};
 use super::home::write_whole;
 use super::{Home, Ledger, LedgerError};
 use crate::address::SIDE_FOLDER;
-use crate::disk::{RealDisk, hide_side_folder, is_nothing_there};
+use crate::files::{RealDisk, hide_side_folder, is_nothing_there};
 use crate::game::{Game, Root};
 
 const HEAD: &str = "# Odd Stack keeps this game. What belongs to it lies in the ledger named here; `oddstack game forget`\n\

@@ -20,7 +20,9 @@ mod home;
 mod lock;
 mod mark;
 mod order;
+mod original_names;
 mod other_games;
+mod private_room;
 mod volatile;
 
 use std::fs;
@@ -33,8 +35,10 @@ pub use home::{Home, Registered};
 pub use lock::Lock;
 pub use mark::CareMark;
 pub(crate) use mark::{free_share, side_folders_of};
+pub(crate) use original_names::{Covering, NAMES, Named, covered, ensure_names, note_names, read_names};
 pub use other_games::SharedWith;
 pub(crate) use other_games::{OtherGames, games_sharing};
+pub(crate) use private_room::{check_room, free_batch, make_private_folder};
 
 pub(crate) use blobs::{Incoming, Intake, blob_path, drop_unneeded, end_intake, is_intake_open, sweep};
 pub(crate) use catalogue::Catalogue;
@@ -44,7 +48,7 @@ pub(crate) use catalogue::{
 };
 
 use crate::blend::LastRead;
-use crate::disk::{ORIGINALS, Seam, hide_side_folder};
+use crate::files::{ORIGINALS, Seam, hide_side_folder};
 use crate::game::{Game, Root};
 use crate::stack::{PathId, RootId};
 

@@ -9,7 +9,7 @@ use std::time::Duration;
 
 use super::{CATALOGUE_FILE, CareMark, Ledger, LedgerError, Lock};
 use crate::address::FoldedKey;
-use crate::disk::{RealDisk, is_one_folder};
+use crate::files::{RealDisk, is_one_folder};
 use crate::game::{Game, Root};
 use crate::hash::ContentHash;
 use crate::stack::{BaseFile, Provider, RootId};

@@ -32,7 +32,7 @@ enum Held {
 impl ArchiveFile {
     /// All of one file.
     pub(super) fn open(path: &Path) -> io::Result<Self> {
-        Self::from_file(crate::patience::quietly(path, || File::open(path))?)
+        Self::from_file(crate::files::quietly(path, || File::open(path))?)
     }
 
     /// All of an opened file.

@@ -12,7 +12,7 @@ use super::archive_file::ArchiveFile;
 use super::delivery::{Delivery, Halt, Source, Wanted};
 use super::listing::{RawKind, RawMember};
 use crate::address::NameProblem;
-use crate::patience::quietly;
+use crate::files::quietly;
 
 /// Reads files below a folder; never follows links.
 #[derive(Debug)]

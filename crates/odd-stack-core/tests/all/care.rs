@@ -4,15 +4,15 @@ use std::fs;
 use std::path::PathBuf;
 use std::sync::Arc;
 
-use odd_stack_core::disk::{ChangeOptions, RealDisk};
+use crate::world::{NOW, World, id, permit, reorder};
+use odd_stack_core::change::ChangeOptions;
+use odd_stack_core::files::RealDisk;
 use odd_stack_core::jobs::{
     CareError, CareReport, CareRequest, Reorder, SetError, SetRequest, change_settings, forget, game_report,
     take_into_care,
 };
 use odd_stack_core::ledger::{Home, Ledger};
 use odd_stack_core::observer::Silent;
-
-use crate::world::{NOW, World, id, permit, reorder};
 
 /// The least of a Windows program: headers, and a size to be told apart by.
 fn program(size: usize, is_library: bool) -> Vec<u8> {

@@ -2,8 +2,10 @@
 
 use std::fs;
 
+use crate::world::{NOW, World, add, add_request, id, permit, reorder};
 use filetime::FileTime;
-use odd_stack_core::disk::{ChangeError, ChangeOptions, DriftKind, Edits, EffectKind};
+use odd_stack_core::change::{ChangeError, ChangeOptions, Edits, EffectKind};
+use odd_stack_core::expected::DriftKind;
 use odd_stack_core::jobs::{
     AddError, AddPlace, AddRequest, ConflictsRequest, Reorder, conflicts, inspect, prepare_add,
     prepare_reorder, show, stack, trace,
@@ -11,8 +13,6 @@ use odd_stack_core::jobs::{
 use odd_stack_core::observer::Silent;
 use odd_stack_core::package::Limits;
 use odd_stack_core::stack::Target;
-
-use crate::world::{NOW, World, add, add_request, id, permit, reorder};
 
 /// Where a package goes whose files the game does not know.
 const AS_IT_IS: &[&str] = &[".=game:"];

@@ -4,12 +4,11 @@ use std::fs;
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicU64, Ordering};
 
-use odd_stack_core::disk::{ChangeError, ChangeOptions};
+use crate::world::{NOW, Thing, World, add, add_request, id, permit, reorder};
+use odd_stack_core::change::{ChangeError, ChangeOptions};
 use odd_stack_core::jobs::{AddError, ConflictsRequest, Reorder, conflicts, prepare_add, stack};
 use odd_stack_core::observer::{Observer, Work};
 use odd_stack_core::stack::Target;
-
-use crate::world::{NOW, Thing, World, add, add_request, id, permit, reorder};
 
 fn options() -> ChangeOptions {
     ChangeOptions::default()
@@ -110,7 +109,7 @@ fn two_base_files_of_one_name_are_left_alone_and_said() {
     world.write("game/data/a.txt", "one");
     world.write("game/data/A.TXT", "two");
     let told = Recording::default();
-    let seam = std::sync::Arc::new(odd_stack_core::disk::RealDisk::default());
+    let seam = std::sync::Arc::new(odd_stack_core::files::RealDisk::default());
     let request = world.request();
     odd_stack_core::jobs::take_into_care(&world.home(), &request, NOW, false, seam, &told).unwrap();
     assert_eq!(told.warnings.lock().unwrap().len(), 1);

@@ -5,7 +5,10 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use odd_stack_core::disk::{ChangeError, ChangeOptions, Edits};
+use crate::archives::{Format, archive, file};
+use crate::faulty::{Fault, Faulty};
+use crate::world::{NOW, Tree, World, add, exchange, id, permit, recover, reorder, settle, tempdir, tweak};
+use odd_stack_core::change::{ChangeError, ChangeOptions, Edits};
 use odd_stack_core::jobs::{
     AddError, AdoptRequest, MendError, Mending, Originals, Reorder, Ruling, StackReport, Wanted,
     check_report, drifted_files, prepare_adopt, prepare_mend, stack,
@@ -14,10 +17,6 @@ use odd_stack_core::ledger::Ledger;
 use odd_stack_core::observer::Silent;
 use odd_stack_core::package::Limits;
 use odd_stack_core::stack::Target;
-
-use crate::archives::{Format, archive, file};
-use crate::faulty::{Fault, Faulty};
-use crate::world::{NOW, Tree, World, add, exchange, id, permit, recover, reorder, settle, tempdir, tweak};
 
 pub type Act = fn(&World, &Ledger) -> bool;
 

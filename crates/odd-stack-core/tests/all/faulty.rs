@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicU64, Ordering};
 
-use odd_stack_core::disk::{Copied, RealDisk, Seam, Stamp};
+use odd_stack_core::files::{Copied, RealDisk, Seam, Stamp};
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Fault {

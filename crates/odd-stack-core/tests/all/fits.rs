@@ -3,9 +3,12 @@
 use std::fs;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
+use crate::archives::{Format, archive, file};
+use crate::world::{NOW, Thing, World, add_request, id, permit};
 use filetime::FileTime;
 use odd_stack_core::blend::Prefer;
-use odd_stack_core::disk::{ChangeError, ChangeOptions, DriftKind, Edits};
+use odd_stack_core::change::{ChangeError, ChangeOptions, Edits};
+use odd_stack_core::expected::DriftKind;
 use odd_stack_core::fit::{FitError, Rules};
 use odd_stack_core::jobs::{
     AddError, AddPlace, AddRequest, AdoptReport, AdoptRequest, Arriving, Mending, Patch, Wanted,
@@ -14,9 +17,6 @@ use odd_stack_core::jobs::{
 use odd_stack_core::observer::{Observer, Silent, Work};
 use odd_stack_core::package::Limits;
 use odd_stack_core::stack::Target;
-
-use crate::archives::{Format, archive, file};
-use crate::world::{NOW, Thing, World, add_request, id, permit};
 
 const STOP: ChangeOptions = ChangeOptions::with(Edits::Stop);
 
@@ -36,7 +36,7 @@ fn upgrade(
     old: &str,
     package: &std::path::Path,
     set: impl FnOnce(&mut AddRequest),
-) -> Result<odd_stack_core::disk::Plan, AddError> {
+) -> Result<odd_stack_core::change::Plan, AddError> {
     let ledger = world.ledger();
     let mut request = AddRequest { place: AddPlace::Exchange(id(&ledger, old)), ..add_request(package, &[]) };
     set(&mut request);

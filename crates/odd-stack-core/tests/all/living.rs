@@ -3,7 +3,10 @@
 use std::fs;
 use std::time::Duration;
 
-use odd_stack_core::disk::{ChangeOptions, Edits};
+use crate::crash::{Act, fail_and_count};
+use crate::faulty::Fault;
+use crate::world::{NOW, Thing, Tree, World, id, permit, reorder};
+use odd_stack_core::change::{ChangeOptions, Edits};
 use odd_stack_core::jobs::{
     Cancelling, CaptureRequest, CareRequest, Ending, PatchDayReport, Permit, Reorder, begin_capture,
     prepare_capture_cancel, prepare_capture_end, prepare_patchday_begin, prepare_patchday_finish, stack,
@@ -11,10 +14,6 @@ use odd_stack_core::jobs::{
 use odd_stack_core::ledger::{Ledger, OngoingKind};
 use odd_stack_core::observer::Silent;
 use proptest::prelude::*;
-
-use crate::crash::{Act, fail_and_count};
-use crate::faulty::Fault;
-use crate::world::{NOW, Thing, Tree, World, id, permit, reorder};
 
 const KEEP: ChangeOptions = ChangeOptions::with(Edits::Keep);
 

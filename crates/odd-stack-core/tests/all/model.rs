@@ -2,12 +2,11 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use odd_stack_core::disk::ChangeOptions;
+use crate::world::{Thing, Tree, World, add, change_own, exchange, id, reorder, settle, tweak};
+use odd_stack_core::change::ChangeOptions;
 use odd_stack_core::jobs::{ConflictsRequest, OWN_EDITS, PairRow, Reorder, Ruling, Tweak, conflicts, stack};
 use odd_stack_core::stack::{LayerId, Target};
 use proptest::prelude::*;
-
-use crate::world::{Thing, Tree, World, add, change_own, exchange, id, reorder, settle, tweak};
 
 const BASE: [(&str, &str); 5] = [
     ("game/data/Lamps/Brass.dds", "base"),

@@ -6,18 +6,17 @@ use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicU64, Ordering};
 
-use odd_stack_core::disk::ChangeOptions;
+use crate::archives::{
+    FORMATS, Format, Thing, archive, file, folder, gzip, hard_link, link, seven, seven_with,
+};
+use crate::world::{NOW, Thing as OnDisk, World, add_request, id, permit, reorder};
+use odd_stack_core::change::ChangeOptions;
 use odd_stack_core::jobs::{AddError, inspect, prepare_add, show, stack};
 use odd_stack_core::observer::{Observer, Silent};
 use odd_stack_core::package::{Inner, Limits, NameEncoding, OpenOptions, Package, PackageError};
 use proptest::prelude::*;
 use sevenz_rust2::encoder_options::{DeltaOptions, EncoderOptions, Lzma2Options, PpmdOptions};
 use sevenz_rust2::{EncoderConfiguration, EncoderMethod};
-
-use crate::archives::{
-    FORMATS, Format, Thing, archive, file, folder, gzip, hard_link, link, seven, seven_with,
-};
-use crate::world::{NOW, Thing as OnDisk, World, add_request, id, permit, reorder};
 
 fn world() -> World {
     World::with_game(&[("game/data/a.txt", "base"), ("game/bin/tide.exe", "MZ")])

@@ -8,7 +8,9 @@ use std::time::Duration;
 
 use filetime::FileTime;
 use odd_stack_core::blend::KeyEdit;
-use odd_stack_core::disk::{ChangeError, ChangeOptions, CheckReport, RealDisk, Seam, check};
+use odd_stack_core::change::{ChangeError, ChangeOptions};
+use odd_stack_core::check::{CheckReport, check};
+use odd_stack_core::files::{RealDisk, Seam};
 use odd_stack_core::fit::{Place, Rules};
 use odd_stack_core::jobs::{
     AddError, AddPlace, AddRequest, CareRequest, Permit, Reorder, Ruling, SettleError, Tweak, TweakError,

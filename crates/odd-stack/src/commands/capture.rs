@@ -4,18 +4,6 @@ use std::path::PathBuf;
 use std::process::{Command, Stdio};
 use std::time::Instant;
 
-use clap::Args;
-use odd_stack_core::disk::ChangeOptions;
-use odd_stack_core::jobs::{
-    AddError, Cancelling, CaptureEnd, CaptureError, CaptureRequest, ChangeReport, Ending, GuardReport,
-    Permit, ProgramEnd, begin_capture, capture_exchanges, note_program_end, prepare_capture_cancel,
-    prepare_capture_end, running,
-};
-use odd_stack_core::ledger::{Layer, Ledger, OngoingKind};
-use odd_stack_core::stack::plain_name;
-use schemars::JsonSchema;
-use serde::Serialize;
-
 use super::program::{found, ran, refusal, run_to_the_end, with_its_runner};
 use super::standing::MOST_EFFECTS;
 use super::upgrade::UpgradeArgs;
@@ -28,6 +16,17 @@ use crate::show::change::{edits, verdict};
 use crate::show::style::{BOLD, DIM, WARN, paint};
 use crate::show::table::{Look, cell, table};
 use crate::show::units::{counted, files, size};
+use clap::Args;
+use odd_stack_core::change::ChangeOptions;
+use odd_stack_core::jobs::{
+    AddError, Cancelling, CaptureEnd, CaptureError, CaptureRequest, ChangeReport, Ending, GuardReport,
+    Permit, ProgramEnd, begin_capture, capture_exchanges, note_program_end, prepare_capture_cancel,
+    prepare_capture_end, running,
+};
+use odd_stack_core::ledger::{Layer, Ledger, OngoingKind};
+use odd_stack_core::stack::plain_name;
+use schemars::JsonSchema;
+use serde::Serialize;
 
 /// How a program is run for a capture.
 #[derive(Debug, Clone, Default, Args)]

@@ -1,11 +1,5 @@
 //! `oddstack check`
 
-use clap::Args;
-use odd_stack_core::disk::{check, check_stored};
-use odd_stack_core::jobs::{
-    CheckSummary, DRIFT_KINDS, DamageRow, DriftCount, DriftRow, StoredSummary, check_report, proofs,
-};
-
 use super::play::proof_rows;
 use crate::Ended;
 use crate::desk::Desk;
@@ -14,6 +8,11 @@ use crate::shell::in_quotes;
 use crate::show::style::{BOLD, DIM, GOOD, WARN, paint};
 use crate::show::table::{Look, cell, table};
 use crate::show::units::{counted, files, number, size};
+use clap::Args;
+use odd_stack_core::check::{check, check_stored};
+use odd_stack_core::jobs::{
+    CheckSummary, DRIFT_KINDS, DamageRow, DriftCount, DriftRow, StoredSummary, check_report, proofs,
+};
 
 #[derive(Debug, Args)]
 pub struct CheckArgs {

@@ -2,16 +2,6 @@
 
 use std::path::{Path, PathBuf};
 
-use clap::Args;
-use odd_stack_core::disk::DriftKind;
-use odd_stack_core::jobs::{
-    ChangeReport, DamageRow, GivingBack, MendFile, MendRow, Mending, RenewReport, drifted_files,
-    note_cleared, prepare_giving_back, prepare_mend, refuse_to_accept, renew, unknown_originals,
-};
-use odd_stack_core::ledger::Ledger;
-use schemars::JsonSchema;
-use serde::Serialize;
-
 use super::check::{damage_table, renewing};
 use super::standing::MOST_EFFECTS;
 use crate::Ended;
@@ -22,6 +12,15 @@ use crate::show::change::{edits, verdict};
 use crate::show::style::{BOLD, WARN, paint};
 use crate::show::table::{Look, cell, table};
 use crate::show::units::{files as files_of, number};
+use clap::Args;
+use odd_stack_core::expected::DriftKind;
+use odd_stack_core::jobs::{
+    ChangeReport, DamageRow, GivingBack, MendFile, MendRow, Mending, RenewReport, drifted_files,
+    note_cleared, prepare_giving_back, prepare_mend, refuse_to_accept, renew, unknown_originals,
+};
+use odd_stack_core::ledger::Ledger;
+use schemars::JsonSchema;
+use serde::Serialize;
 
 #[derive(Debug, Args)]
 #[command(

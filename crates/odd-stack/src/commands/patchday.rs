@@ -1,15 +1,5 @@
 //! `oddstack patchday ...`
 
-use clap::{Args, Subcommand};
-use odd_stack_core::disk::{check, roots_are_there};
-use odd_stack_core::jobs::{
-    ChangeReport, CheckSummary, DriftCount, FateRow, PatchDayReport, check_report, patchday_status,
-    prepare_patchday_begin, prepare_patchday_finish,
-};
-use odd_stack_core::ledger::OngoingKind;
-use schemars::JsonSchema;
-use serde::Serialize;
-
 use super::check::{kind_word, kinds_words};
 use super::standing::MOST_EFFECTS;
 use crate::Ended;
@@ -20,6 +10,15 @@ use crate::show::change::{edits, effects, summary, verdict};
 use crate::show::style::{BOLD, DIM, GOOD, WARN, paint};
 use crate::show::table::{Look, cell, table};
 use crate::show::units::{counted, files, layers as layers_of};
+use clap::{Args, Subcommand};
+use odd_stack_core::check::{check, roots_are_there};
+use odd_stack_core::jobs::{
+    ChangeReport, CheckSummary, DriftCount, FateRow, PatchDayReport, check_report, patchday_status,
+    prepare_patchday_begin, prepare_patchday_finish,
+};
+use odd_stack_core::ledger::OngoingKind;
+use schemars::JsonSchema;
+use serde::Serialize;
 
 #[derive(Debug, Subcommand)]
 pub enum PatchDayCommand {

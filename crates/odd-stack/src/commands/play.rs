@@ -4,16 +4,6 @@ use std::path::Path;
 use std::process::{Command, Stdio};
 use std::time::{Instant, SystemTime};
 
-use clap::Args;
-use odd_stack_core::disk::check;
-use odd_stack_core::jobs::{
-    Launch, LayerClears, ProofRow, Written, agree, glance, is_start_unagreed, launch, note_cleared,
-    prepare_clearing, proofs, running, stack, unagreed_clearing, wanted_clearing, written_since,
-};
-use odd_stack_core::ledger::Ledger;
-use schemars::JsonSchema;
-use serde::Serialize;
-
 use super::program::{ran, refusal, run_to_the_end, with_its_runner};
 use super::standing::MOST_EFFECTS;
 use crate::Ended;
@@ -25,6 +15,15 @@ use crate::show::style::{BOLD, DIM, WARN, paint};
 use crate::show::table::{Look, cell, table};
 use crate::show::units::{counted, files};
 use crate::show::wishes::{clear_words, environment_words, loads_words};
+use clap::Args;
+use odd_stack_core::check::check;
+use odd_stack_core::jobs::{
+    Launch, LayerClears, ProofRow, Written, agree, glance, is_start_unagreed, launch, note_cleared,
+    prepare_clearing, proofs, running, stack, unagreed_clearing, wanted_clearing, written_since,
+};
+use odd_stack_core::ledger::Ledger;
+use schemars::JsonSchema;
+use serde::Serialize;
 
 #[derive(Debug, Args)]
 pub struct PlayArgs {

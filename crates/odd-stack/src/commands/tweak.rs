@@ -1,12 +1,5 @@
 //! `oddstack tweak`
 
-use clap::Args;
-use odd_stack_core::blend::KeyEdit;
-use odd_stack_core::disk::ChangeError;
-use odd_stack_core::jobs::{ChangeReport, Tweak, TweakError, TweakRow, prepare_tweak, tweaks};
-use schemars::JsonSchema;
-use serde::Serialize;
-
 use super::standing::MOST_EFFECTS;
 use crate::Ended;
 use crate::args::ChangeArgs;
@@ -15,6 +8,12 @@ use crate::errors::{Exit, Failure, clash_lines};
 use crate::show::change::{edits, effects, verdict};
 use crate::show::table::{Look, cell, table};
 use crate::show::units::{counted, short};
+use clap::Args;
+use odd_stack_core::blend::KeyEdit;
+use odd_stack_core::change::ChangeError;
+use odd_stack_core::jobs::{ChangeReport, Tweak, TweakError, TweakRow, prepare_tweak, tweaks};
+use schemars::JsonSchema;
+use serde::Serialize;
 
 /// Keys are written as the file's format has them: Section.key (INI), /section/key (JSON), table.key (TOML),
 /// /Root/Element/@attribute (XML).

@@ -1,12 +1,11 @@
 //! Ledgers that can't be used, or have lost something: what is gone, and every way to have it again.
 
-use odd_stack_core::disk::DamagedFile;
-use odd_stack_core::jobs::{RenewError, RescueError};
-use odd_stack_core::ledger::LedgerError;
-
 use super::{Exit, Failure};
 use crate::commands::rescue::next_step;
 use crate::show::units::files as files_of;
+use odd_stack_core::check::DamagedFile;
+use odd_stack_core::jobs::{RenewError, RescueError};
+use odd_stack_core::ledger::LedgerError;
 
 impl From<LedgerError> for Failure {
     fn from(error: LedgerError) -> Self {

@@ -1,11 +1,10 @@
 //! Needs that a change would leave unmet, and the ways out.
 
-use odd_stack_core::disk::{ChangeError, Presence, UnmetNeed};
-use odd_stack_core::stack::UnmetKind;
-
 use super::{Exit, Failure};
 use crate::shell::quoted;
 use crate::show::needs::unmet_words;
+use odd_stack_core::change::{ChangeError, Presence, UnmetNeed};
+use odd_stack_core::stack::UnmetKind;
 
 /// Needs that would not be met, with what would help for each.
 pub(super) fn unmet_needs(needs: &[UnmetNeed], error: &ChangeError) -> Failure {

@@ -2,7 +2,7 @@
 
 use super::differences::differences;
 use super::{Begun, CaptureError, Stage, clear_after};
-use crate::disk::{ChangeOptions, ChangeRequest, Direct, Edits, Prepared, prepare};
+use crate::change::{ChangeOptions, ChangeRequest, Direct, Edits, Prepared, prepare};
 use crate::jobs::Permit;
 use crate::ledger::{Ledger, LedgerError};
 use crate::observer::Observer;

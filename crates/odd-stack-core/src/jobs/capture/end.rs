@@ -13,10 +13,12 @@ use super::differences::{Difference, Differences, differences};
 use super::{Begun, CaptureError, MadeBy, Stage, clear_after};
 use crate::address::{FoldedKey, RelPath};
 use crate::blend::{KeyEdit, MOST_BLENDED_BYTES, edits_between, write_edits};
-use crate::disk::{
-    BaseBefore, Blender, ChangeOptions, ChangeRequest, Direct, Edits, Exchange, Lying, Prepared,
+use crate::change::{
+    BaseBefore, ChangeOptions, ChangeRequest, Direct, Edits, Exchange, ForeignFile, Prepared,
     discard_new_contents, prepare,
 };
+use crate::expected::Blender;
+use crate::files::{open_regular, read_small};
 use crate::fit::Rules;
 use crate::game::AddressPatterns;
 use crate::hash::ContentHash;
@@ -28,7 +30,6 @@ use crate::jobs::show::remembered_rules;
 use crate::jobs::{ChangeReport, Permit};
 use crate::ledger::{Intake, Ledger, LedgerError, NewLayer};
 use crate::observer::{Observer, Work};
-use crate::reading::{open_regular, read_small};
 use crate::stack::{
     Arrangement, BaseKind, Entry, EntryKind, LayerId, Needs, Order, PathId, Provider, RootId, Standing,
     Target,
@@ -107,7 +108,7 @@ struct Draft {
     root: RootId,
     key: FoldedKey,
     entry: Entry,
-    lying: Lying,
+    foreign: ForeignFile,
     /// The layers that supplied what lay there.
     over: Vec<LayerId>,
 }
@@ -174,8 +175,8 @@ pub fn prepare_capture_end<'l>(
             request.new_blobs = new.iter().map(|(hash, _)| *hash).collect();
             let keys: Vec<_> = drafts.iter().map(|draft| (draft.root, draft.key.clone())).collect();
             let numbers = ledger.catalogue.path_numbers(&keys)?;
-            request.lying =
-                numbers.into_iter().zip(drafts).map(|(path, draft)| (path, draft.lying)).collect();
+            request.foreign =
+                numbers.into_iter().zip(drafts).map(|(path, draft)| (path, draft.foreign)).collect();
             if let Some(old) = begun.exchange {
                 request.removed.push(old);
                 request.exchanges.push(Exchange { old, new: layer, prefer: None, asks_otherwise: true });
@@ -289,8 +290,8 @@ fn request_base(
     ledger: &Ledger,
 ) -> Result<Vec<(RootId, FoldedKey, Option<crate::stack::BaseFile>)>, LedgerError> {
     let mut rows = Vec::new();
-    for (path, lying) in &request.lying {
-        if matches!(lying, Lying::Captured { original: None, .. })
+    for (path, foreign) in &request.foreign {
+        if matches!(foreign, ForeignFile::Captured { original: None, .. })
             && let Some((root, key)) = ledger.catalogue.key_at(*path)?
             && let Some(base) = ledger.catalogue.base_at(root, &key)?
         {
@@ -472,14 +473,14 @@ fn draft(
     };
     let entry = Entry { layer: LayerId(0), kind, spelled, hash, size_bytes, modified, executable };
     let at = file.now.as_ref().map(|(path, _)| path.clone());
-    let lying = Lying::Captured { at, original, edited: false };
+    let foreign = ForeignFile::Captured { at, original, edited: false };
     let blended = file.column.blend(order).and_then(|blend| blend.outcome.as_ref().ok());
     let over = match (blended, file.column.provider(order)) {
         (Some(blended), _) => blended.from.clone(),
         (None, Provider::Layer(entry)) => vec![entry.layer],
         (None, _) => Vec::new(),
     };
-    Draft { root: file.root, key: file.key.clone(), entry, lying, over }
+    Draft { root: file.root, key: file.key.clone(), entry, foreign, over }
 }
 
 /// The layers whose files the program found where it left whole ones of its own: what it made of them is in these.

@@ -12,12 +12,12 @@ use rayon::prelude::*;
 
 use super::{CaptureError, GuardReport};
 use crate::address::{FoldedKey, RelPath};
-use crate::disk::{
-    Blender, ChangeError, DriftKind, Drifted, LookedAt, Seam, Stamp, check_room, empty_folder, look_at,
-    make_private_folder, shares_blocks,
-};
+use crate::change::{ChangeError, empty_folder};
+use crate::check::{Drifted, LookedAt};
+use crate::expected::{Blender, DriftKind};
+use crate::files::{Seam, Stamp, look_at, shares_blocks};
 use crate::game::{AddressPatterns, Root};
-use crate::ledger::{Ledger, LedgerError, Site};
+use crate::ledger::{Ledger, LedgerError, Site, check_room, make_private_folder};
 use crate::observer::{Observer, Work};
 use crate::stack::{BaseKind, Column, Provider, RootId};
 

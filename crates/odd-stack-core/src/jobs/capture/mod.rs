@@ -25,7 +25,8 @@ pub use end::{CaptureEnd, Ending, SettingsRow, prepare_capture_end};
 
 use super::add::free_name;
 use super::{AddError, AddPlace, Permit};
-use crate::disk::{ChangeError, ChangeOptions, ChangeRequest, CheckError, Edits, check_and_keep, prepare};
+use crate::change::{ChangeError, ChangeOptions, ChangeRequest, Edits, prepare};
+use crate::check::{CheckError, check_and_keep};
 use crate::game::{AddressPatterns, PatternError};
 use crate::ledger::{Ledger, LedgerError, Lock, Ongoing, OngoingKind};
 use crate::observer::Observer;
@@ -331,7 +332,7 @@ fn capture_folder(ledger: &Ledger) -> PathBuf {
 fn clear(ledger: &Ledger) -> Result<(), LedgerError> {
     guard::remove(ledger)?;
     let folder = capture_folder(ledger);
-    crate::disk::empty_folder(&folder, &*ledger.seam).map_err(LedgerError::io("empty", &folder))
+    crate::change::empty_folder(&folder, &*ledger.seam).map_err(LedgerError::io("empty", &folder))
 }
 
 /// As [`clear`], after a capture; what can't be removed now is removed before the next one.

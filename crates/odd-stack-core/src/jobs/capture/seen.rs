@@ -10,7 +10,8 @@ use serde::{Deserialize, Serialize};
 use super::guard::Guarded;
 use super::{CaptureError, capture_folder};
 use crate::address::RelPath;
-use crate::disk::{LookedAt, Seen, look_at};
+use crate::check::LookedAt;
+use crate::files::{Seen, look_at};
 use crate::ledger::{Ledger, LedgerError};
 use crate::stack::{BaseKind, RootId};
 

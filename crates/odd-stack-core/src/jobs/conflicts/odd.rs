@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 
 use super::super::runs_code::runs_code;
 use crate::address::{FoldedKey, RelPath};
-use crate::disk::Blender;
+use crate::expected::Blender;
 use crate::ledger::{Ledger, LedgerError};
 use crate::stack::{Column, EntryKind, LayerId, Order, PathId, Provider, RootId};
 

@@ -25,8 +25,8 @@ use rusqlite::Connection;
 use rusqlite::config::DbConfig;
 
 use super::{Catalogue, FILE_NAME, Result};
+use crate::files::{firmly, quietly};
 use crate::ledger::{LedgerError, Lock};
-use crate::patience::{firmly, quietly};
 
 /// The second copy's file in the ledger's folder.
 pub(crate) const SECOND_NAME: &str = "catalogue.second";
@@ -150,7 +150,7 @@ impl Log {
 }
 
 fn size_and_time(path: &Path) -> io::Result<(u64, i64)> {
-    let seen = crate::disk::look_at(path)?.ok_or(io::ErrorKind::NotFound)?;
+    let seen = crate::files::look_at(path)?.ok_or(io::ErrorKind::NotFound)?;
     Ok((seen.size_bytes, seen.modified_ns))
 }
 
@@ -211,7 +211,9 @@ pub(crate) fn is_second_whole(folder: &Path) -> Result<bool> {
     let read = |name: &str| {
         let path = folder.join(name);
         match quietly(&path, || fs::read(&path)) {
-            Err(error) if !crate::disk::is_nothing_there(&error) => Err(LedgerError::io("read", path)(error)),
+            Err(error) if !crate::files::is_nothing_there(&error) => {
+                Err(LedgerError::io("read", path)(error))
+            }
             other => Ok(other.is_ok()),
         }
     };

@@ -1,0 +1,539 @@
+//! One change of a game from start to end: decided, shown, applied or abandoned, recovered.
+
+use std::collections::{HashMap, HashSet};
+use std::path::{Path, PathBuf};
+use std::sync::{Mutex, PoisonError};
+
+use rayon::prelude::*;
+
+use super::carried_edits::Exchange;
+use super::decide::{Decision, decide};
+use super::direct_changes::Direct;
+use super::discarded::save_changed;
+use super::error::ChangeError;
+use super::execute::{self, StepFailed};
+use super::foreign_files::ForeignFile;
+use super::left_folders;
+use super::other_games::{hold_others, others_are_asked};
+use super::outcome::{BaseBefore, BaseNow, Outcome, Undo, write_outcome};
+use super::plan::Plan;
+use super::private_folders::{make_side, tidy_sides};
+use super::step::Step;
+use crate::address::{FoldedKey, RelPath};
+use crate::blend::BlendRule;
+use crate::check::lost_contents;
+use crate::files::{Seam, Seen, Stamp, is_nothing_there};
+use crate::hash::ContentHash;
+use crate::ledger::catalogue::JournalMark;
+use crate::ledger::{
+    Ledger, LedgerError, Lock, Ongoing, blob_path, check_room, end_intake, ensure_names, is_intake_open,
+    keep_reserve, make_private_folder, note_names, sweep,
+};
+use crate::observer::{Observer, Work};
+use crate::stack::{Arrangement, BaseFile, LayerId, PathId, RootId, Settlement};
+
+/// What to do with drifted files in the way.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Edits {
+    /// Stop and list them.
+    #[default]
+    Stop,
+    /// Save them in the ledger.
+    Keep,
+    /// Let go of them.
+    Discard,
+}
+
+/// How a change is made.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct ChangeOptions {
+    /// What to do with drifted files in the way.
+    pub edits: Edits,
+    /// Go on although needs are not met, and note that it is wanted so.
+    pub despite: bool,
+    /// Go on although files of the game's own are lost: nothing lies there then.
+    pub without_lost: bool,
+    /// Change files that another game has laid into a folder that both use.
+    pub over_other_games: bool,
+}
+
+impl ChangeOptions {
+    /// Nothing said but what becomes of files in the way.
+    pub const fn with(edits: Edits) -> Self {
+        Self { edits, despite: false, without_lost: false, over_other_games: false }
+    }
+}
+
+/// What a change is to make of the stack. Layers being added are in the catalogue already, inside
+/// the transaction that [`prepare`] takes over.
+#[derive(Debug)]
+pub(crate) struct ChangeRequest {
+    /// The command, for the history and for what a recovery says.
+    pub command: String,
+    /// RFC 3339.
+    pub made_at: String,
+    /// The stack afterwards.
+    pub after: Arrangement,
+    /// Layers that leave it.
+    pub removed: Vec<LayerId>,
+    /// Contents taken in for it, which must be durable before the mark.
+    pub new_blobs: Vec<ContentHash>,
+    /// Layers that take the places of others.
+    pub exchanges: Vec<Exchange>,
+    /// What is settled by it, address by address; nothing clears what was.
+    pub settle: Vec<(PathId, Option<Settlement>)>,
+    /// The game's rules of what blends from then on, if they change; and the addresses that this concerns.
+    pub blend_rules: Option<Vec<BlendRule>>,
+    pub also_touched: Vec<PathId>,
+    /// Addresses at which what the stack says is put again, whatever lies there.
+    pub restore: Vec<PathId>,
+    /// Files on disk that the stack does not know, and that are taken up.
+    pub foreign: HashMap<PathId, ForeignFile>,
+    /// Files of the base that are from then on as given, or are no more, where no layer has anything.
+    pub accepted: Vec<(RootId, FoldedKey, Option<BaseFile>)>,
+    /// What the transaction has changed already, as it was; written back if the change is taken back.
+    pub undo: Option<BaseBefore>,
+    /// Files that change without any layer's saying so.
+    pub direct: Vec<Direct>,
+    /// Files on a root's volume, outside of the game, to be saved as what lay at these paths.
+    pub save: Vec<(PathBuf, RootId, RelPath)>,
+    /// Folders to make where they are not there, each after the one above it.
+    pub make_folders: Vec<(RootId, RelPath)>,
+    /// Folders to remove where they are empty then, each before the one above it.
+    pub drop_folders: Vec<(RootId, RelPath)>,
+    /// What is under way from then on, if that changes.
+    pub ongoing: Option<Option<Ongoing>>,
+    /// Contents that are not stored, and that nothing will be made of.
+    pub unstored: HashMap<ContentHash, Vec<u8>>,
+    pub is_dry_run: bool,
+}
+
+impl ChangeRequest {
+    /// One that only puts the stack into `after`.
+    pub(crate) fn new(command: &str, made_at: &str, after: Arrangement) -> Self {
+        Self {
+            command: command.to_owned(),
+            made_at: made_at.to_owned(),
+            after,
+            removed: Vec::new(),
+            new_blobs: Vec::new(),
+            exchanges: Vec::new(),
+            settle: Vec::new(),
+            blend_rules: None,
+            also_touched: Vec::new(),
+            restore: Vec::new(),
+            foreign: HashMap::new(),
+            accepted: Vec::new(),
+            undo: None,
+            direct: Vec::new(),
+            save: Vec::new(),
+            make_folders: Vec::new(),
+            drop_folders: Vec::new(),
+            ongoing: None,
+            unstored: HashMap::new(),
+            is_dry_run: false,
+        }
+    }
+
+    /// Addresses that change without any layer's changing.
+    pub(super) fn touched(&self) -> Vec<PathId> {
+        let settled = self.settle.iter().map(|(path, _)| *path);
+        let named = self.also_touched.iter().chain(&self.restore).chain(self.foreign.keys());
+        settled.chain(named.copied()).collect()
+    }
+
+    /// What is settled afterwards, among `before`.
+    pub(crate) fn settled_after(
+        &self,
+        mut settled: HashMap<PathId, Settlement>,
+    ) -> HashMap<PathId, Settlement> {
+        for exchange in &self.exchanges {
+            settled.values_mut().for_each(|settlement| settlement.hand_on(exchange.old, exchange.new));
+        }
+        for (path, settlement) in &self.settle {
+            match settlement {
+                Some(settlement) => drop(settled.insert(*path, settlement.clone())),
+                None => drop(settled.remove(path)),
+            }
+        }
+        settled
+    }
+}
+
+/// A stored content on its way into the game.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) struct Staged {
+    pub hash: ContentHash,
+    pub size_bytes: u64,
+    pub stamp: Stamp,
+    pub path: PathBuf,
+    pub side: PathBuf,
+    /// What lies there instead of the stored content.
+    pub content: Option<Vec<u8>>,
+}
+
+/// A change that is decided and not yet made. Dropping it abandons it: nothing is left of it.
+#[must_use = "a change does nothing until it is applied"]
+pub struct Prepared<'l> {
+    ledger: &'l Ledger,
+    /// There until it is given back.
+    lock: Option<Lock>,
+    decision: Decision,
+    new_blobs: Vec<ContentHash>,
+    outcome: Outcome,
+    /// Other games that use a folder of this one hold still as long.
+    _others_still: Vec<Lock>,
+    is_over: bool,
+}
+
+impl std::fmt::Debug for Prepared<'_> {
+    fn fmt(&self, formatter: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        formatter.debug_struct("Prepared").field("plan", &self.decision.plan).finish_non_exhaustive()
+    }
+}
+
+/// Decides a change inside the catalogue's open transaction, which it takes over: it is rolled back
+/// when this fails, and when the result is dropped.
+pub(crate) fn prepare<'l>(
+    ledger: &'l Ledger,
+    lock: Lock,
+    request: ChangeRequest,
+    options: ChangeOptions,
+    observer: &dyn Observer,
+) -> Result<Prepared<'l>, ChangeError> {
+    let decided = hold_others(ledger).and_then(|(others, still)| {
+        let decided = decide(ledger, &request, options, &others, observer);
+        others_are_asked(ledger, decided, options, &others).map(|decision| (decision, still))
+    });
+    let (decision, others_still) = match decided {
+        Ok((mut decision, still)) => {
+            let settled = request.settle.iter().filter(|(_, settlement)| settlement.is_some());
+            decision.plan.settled = settled.count() as u64;
+            (decision, still)
+        }
+        Err(error) => {
+            ledger.catalogue.roll_back();
+            discard_new_contents(ledger);
+            return Err(error);
+        }
+    };
+    let base = decision.base_now.iter().chain(&request.accepted).map(BaseNow::of);
+    let outcome = Outcome {
+        command: request.command,
+        made_at: request.made_at,
+        arrangement: request.after.standings().iter().map(|s| (s.layer, s.laid)).collect(),
+        removed: request.removed,
+        tallies: decision
+            .tallies
+            .iter()
+            .map(|(id, t)| (*id, (t.won_files, t.contested_files, t.open_files)))
+            .collect(),
+        base: base.collect(),
+        sides: decision.sides.clone(),
+        handed_on: request.exchanges.iter().map(|exchange| (exchange.old, exchange.new)).collect(),
+        settle: request.settle,
+        blend_rules: request.blend_rules,
+        brought: match request.undo.is_some() || request.ongoing.is_some() {
+            true => request.new_blobs.clone(),
+            false => Vec::new(),
+        },
+        ongoing: request.ongoing.map(|ongoing| ongoing.into_iter().collect()),
+        undo: request.undo.map(Undo::of),
+        lost: decision
+            .lost
+            .iter()
+            .map(|(root, key, spelled)| (*root, key.as_str().to_owned(), spelled.as_str().to_owned()))
+            .collect(),
+    };
+    let (lock, new_blobs) = (Some(lock), request.new_blobs);
+    Ok(Prepared { ledger, lock, _others_still: others_still, decision, new_blobs, outcome, is_over: false })
+}
+
+impl Prepared<'_> {
+    /// What the change will do, address by address.
+    pub fn plan(&self) -> &Plan {
+        &self.decision.plan
+    }
+
+    /// Makes the change and gives the number of the new revision.
+    ///
+    /// # Errors
+    /// [`ChangeError`]. Except after [`ChangeError::Stuck`] and [`ChangeError::NotWrittenDown`] the
+    /// game is as it was; after these the next command finishes or takes back, and running again is
+    /// safe.
+    pub fn apply(self, observer: &dyn Observer) -> Result<i64, ChangeError> {
+        self.apply_and_keep(observer).map(|(revision, _)| revision)
+    }
+
+    /// As [`Prepared::apply`], and gives the permission back for what follows.
+    pub(crate) fn apply_and_keep(mut self, observer: &dyn Observer) -> Result<(i64, Lock), ChangeError> {
+        self.stage(observer)?;
+        if observer.is_cancelled() {
+            return Err(ChangeError::Cancelled);
+        }
+        self.mark()?;
+        self.is_over = true;
+        let ledger = self.ledger;
+        let seam = &*ledger.seam;
+        let (steps, sides) = (&self.decision.steps, &self.outcome.sides);
+        let placing = steps.iter().filter(|step| matches!(step, Step::TakeOut { .. } | Step::PutIn { .. }));
+        observer.begin(Work::Placing, placing.count() as u64, 0);
+        let done = execute::forward(steps, sides, seam, observer);
+        observer.end();
+        if let Err(StepFailed { path, source }) = done {
+            let sides = sides.clone();
+            take_back(ledger, steps, &sides, std::mem::take(&mut self.outcome).into_back(), observer)?;
+            return Err(ChangeError::TakenBack { path, source });
+        }
+        let outcome = std::mem::take(&mut self.outcome);
+        let sides = outcome.sides.clone();
+        let not_written = |source| ChangeError::NotWrittenDown { source: Box::new(source) };
+        let (revision, left) = finish(ledger, outcome, steps).map_err(not_written)?;
+        left_folders::told(&left).iter().for_each(|text| observer.warn(text));
+        // All contents taken in are listed now. A mark that stays is cleared up by the next command.
+        let _ = end_intake(ledger.folder(), seam);
+        keep_reserve(ledger.folder());
+        observer.begin(Work::Clearing, 0, 0);
+        if save_changed(&self.decision.thrown, steps, revision, ledger.site(), seam, observer) {
+            tidy_sides(ledger, &sides);
+        }
+        observer.end();
+        let lock = self.lock.take().ok_or_else(|| ledger.catalogue.damaged_by(&"the lock was lost"))?;
+        Ok((revision, lock))
+    }
+
+    /// Copies stored contents beside their destination and makes them durable. What was stored and is not what it
+    /// was stops it.
+    fn stage(&self, observer: &dyn Observer) -> Result<(), ChangeError> {
+        let (folder, seam) = (self.ledger.folder(), &*self.ledger.seam);
+        let staged = &self.decision.staged;
+        for side in &self.outcome.sides {
+            let needed_bytes: u64 =
+                staged.iter().filter(|file| file.side == *side).map(|file| file.size_bytes).sum();
+            make_side(side, seam)?;
+            check_room(side, needed_bytes)?;
+        }
+        for folder in &self.decision.private_folders {
+            make_private_folder(folder, seam)?;
+        }
+        observer.begin(Work::Staging, staged.len() as u64, staged.iter().map(|file| file.size_bytes).sum());
+        let lost: Mutex<HashSet<ContentHash>> = Mutex::default();
+        let doubted = self.doubted()?;
+        let copied = staged.par_iter().try_for_each(|file| {
+            if observer.is_cancelled() {
+                return Err(ChangeError::Cancelled);
+            }
+            match &file.content {
+                Some(content) => write_made(file, content, seam)?,
+                None if copy_stored(file, folder, doubted.contains(&file.hash), seam)? => {}
+                None => drop(lost.lock().unwrap_or_else(PoisonError::into_inner).insert(file.hash)),
+            }
+            observer.advance(1, file.size_bytes);
+            Ok(())
+        });
+        observer.end();
+        copied?;
+        let lost = lost.into_inner().unwrap_or_else(PoisonError::into_inner);
+        if !lost.is_empty() {
+            return Err(ChangeError::ContentsLost { files: lost_contents(self.ledger, &lost)? });
+        }
+        self.ledger.catalogue.note_whole(doubted)?;
+        for (path, stamp) in &self.decision.restamped {
+            seam.stamp(path, *stamp).map_err(|source| ChangeError::Stage { path: path.clone(), source })?;
+        }
+        let mut touched: Vec<PathBuf> = staged.iter().map(|file| file.path.clone()).collect();
+        touched.extend(note_names(self.ledger, &self.decision.covering)?);
+        touched.extend(self.decision.private_folders.iter().cloned());
+        touched.extend(self.new_blobs.iter().map(|hash| blob_path(folder, *hash)));
+        let volumes = self.outcome.sides.iter().map(PathBuf::as_path).chain([folder]);
+        let mut synced: Vec<&Path> = Vec::new();
+        for volume in volumes {
+            if !synced.contains(&volume) {
+                seam.make_durable(volume, &touched).map_err(LedgerError::io("write to", volume))?;
+                touched.clear();
+                synced.push(volume);
+            }
+        }
+        Ok(())
+    }
+
+    /// The contents to be staged that nobody has read since a command was cut short.
+    fn doubted(&self) -> Result<HashSet<ContentHash>, LedgerError> {
+        let catalogue = &self.ledger.catalogue;
+        let mut doubted = HashSet::new();
+        if catalogue.has_doubts()? {
+            for file in self.decision.staged.iter().filter(|file| file.content.is_none()) {
+                if !catalogue.is_whole_since(file.hash)? {
+                    doubted.insert(file.hash);
+                }
+            }
+        }
+        Ok(doubted)
+    }
+
+    fn mark(&self) -> Result<(), ChangeError> {
+        let ledger = self.ledger;
+        let outcome =
+            serde_json::to_string(&self.outcome).map_err(|error| ledger.catalogue.damaged_by(&error))?;
+        let mark = JournalMark {
+            backward: false,
+            command: self.outcome.command.clone(),
+            begun_at: self.outcome.made_at.clone(),
+            outcome,
+        };
+        let steps: Vec<_> = self.decision.steps.iter().map(Step::to_journal).collect();
+        ledger.catalogue.write_journal(&mark, &steps)?;
+        ledger.seam.pass("mark").map_err(LedgerError::io("write to", ledger.folder()))?;
+        ledger.catalogue.commit()?;
+        Ok(())
+    }
+}
+
+impl Drop for Prepared<'_> {
+    fn drop(&mut self) {
+        if self.is_over {
+            return;
+        }
+        self.ledger.catalogue.roll_back();
+        discard_new_contents(self.ledger);
+        tidy_sides(self.ledger, &self.outcome.sides);
+    }
+}
+
+/// Writes a content that was made for this change straight to where it is staged.
+fn write_made(file: &Staged, content: &[u8], seam: &dyn Seam) -> Result<(), ChangeError> {
+    let (path, mut content) = (&file.path, content);
+    let written = seam.write_file(path, &mut content).and_then(|_| seam.stamp(path, file.stamp));
+    written.map_err(|source| ChangeError::Stage { path: path.clone(), source })
+}
+
+/// Copies a stored content to where it is staged; says whether it is still what it was. A copy that shares its blocks is
+/// read only when the content is in doubt.
+fn copy_stored(file: &Staged, ledger: &Path, is_doubted: bool, seam: &dyn Seam) -> Result<bool, ChangeError> {
+    let blob = blob_path(ledger, file.hash);
+    match seam.copy_file(&blob, &file.path, file.size_bytes, file.stamp) {
+        Ok(copied) => {
+            let hash = match copied.hash {
+                None if is_doubted => ContentHash::of_file(&blob).ok(),
+                read => Some(read.unwrap_or(file.hash)),
+            };
+            Ok(copied.size_bytes == file.size_bytes && hash == Some(file.hash))
+        }
+        // What can't be read is lost, whatever the reason.
+        Err(_) if ContentHash::of_file(&blob).map_or(true, |hash| hash != file.hash) => Ok(false),
+        Err(source) => Err(ChangeError::Stage { path: file.path.clone(), source }),
+    }
+}
+
+/// Removes contents that were taken in for a change that will not be. What can't be removed now is
+/// swept by the next command.
+pub(crate) fn discard_new_contents(ledger: &Ledger) {
+    let _ = sweep(ledger.folder(), &ledger.catalogue, &*ledger.seam);
+}
+
+/// Puts the outcome into the stack and clears the journal, in one transaction.
+fn finish(ledger: &Ledger, outcome: Outcome, steps: &[Step]) -> Result<(i64, Vec<PathBuf>), ChangeError> {
+    let catalogue = &ledger.catalogue;
+    catalogue.begin()?;
+    let written = left_folders::note(ledger, steps)
+        .map_err(ChangeError::from)
+        .and_then(|left| Ok((write_outcome(ledger, outcome)?, left)));
+    written.inspect_err(|_| catalogue.roll_back())
+}
+
+/// Takes back a marked change, whole.
+fn take_back(
+    ledger: &Ledger,
+    steps: &[Step],
+    sides: &[PathBuf],
+    (undo, brought): (Option<Undo>, Vec<ContentHash>),
+    observer: &dyn Observer,
+) -> Result<(), ChangeError> {
+    let (catalogue, seam) = (&ledger.catalogue, &*ledger.seam);
+    let pass = |point| seam.pass(point).map_err(LedgerError::io("write to", ledger.folder()));
+    pass("turn back")?;
+    catalogue.turn_back()?;
+    execute::back(steps, sides, seam, observer)
+        .map_err(|StepFailed { path, source }| ChangeError::Stuck { path, source })?;
+    catalogue.begin()?;
+    let forget = || -> Result<Vec<ContentHash>, LedgerError> {
+        if let Some(undo) = undo {
+            undo.write(ledger)?;
+        }
+        let mut hashes = catalogue.unfinished_contents()?;
+        hashes.extend(brought);
+        catalogue.drop_unfinished_layers()?;
+        let unused = catalogue.drop_unused_blobs(&hashes)?;
+        catalogue.clear_journal()?;
+        pass("taken back")?;
+        catalogue.commit()?;
+        Ok(unused)
+    };
+    match forget() {
+        Ok(_) => {
+            tidy_sides(ledger, sides);
+            discard_new_contents(ledger);
+            Ok(())
+        }
+        Err(error) => {
+            catalogue.roll_back();
+            Err(error.into())
+        }
+    }
+}
+
+/// What became of a change that an earlier command had begun.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Recovered {
+    /// The command that had begun it.
+    pub command: String,
+    /// When, RFC 3339.
+    pub begun_at: String,
+    /// It was finished; otherwise it was taken back.
+    pub finished: bool,
+}
+
+/// Finishes or takes back a change that was cut short, and removes what else it left.
+pub(crate) fn recover(
+    ledger: &Ledger,
+    _lock: &Lock,
+    observer: &dyn Observer,
+) -> Result<Option<Recovered>, ChangeError> {
+    let catalogue = &ledger.catalogue;
+    let mut recovered = None;
+    let journal = catalogue.journal()?;
+    if journal.is_some() || is_intake_open(ledger.folder()) {
+        catalogue.doubt_all()?;
+    }
+    if let Some(mark) = journal {
+        let outcome: Outcome =
+            serde_json::from_str(&mark.outcome).map_err(|error| catalogue.damaged_by(&error))?;
+        let steps =
+            catalogue.journal_steps()?.into_iter().map(Step::from_journal).collect::<Option<Vec<_>>>();
+        let steps = steps.ok_or_else(|| catalogue.damaged_by(&"a step of its journal has no meaning"))?;
+        let sides = outcome.sides.clone();
+        let is_finished = !mark.backward && execute::forward(&steps, &sides, &*ledger.seam, observer).is_ok();
+        if is_finished {
+            let (_, left) = finish(ledger, outcome, &steps)?;
+            left_folders::told(&left).iter().for_each(|text| observer.warn(text));
+        } else {
+            take_back(ledger, &steps, &sides, outcome.into_back(), observer)?;
+        }
+        let (command, begun_at) = (mark.command, mark.begun_at);
+        recovered = Some(Recovered { command, begun_at, finished: is_finished });
+    }
+    left_folders::drop_again(ledger)?;
+    sweep(ledger.folder(), catalogue, &*ledger.seam)?;
+    ensure_names(ledger)?;
+    let sides: Vec<PathBuf> = ledger.game().roots.iter().map(|root| ledger.site().side(root)).collect();
+    tidy_sides(ledger, &sides);
+    Ok(recovered)
+}
+
+/// Looks at a path and says of an error where it was.
+pub(super) fn look(path: &Path) -> Result<Option<Seen>, ChangeError> {
+    match crate::files::look_at(path) {
+        Err(error) if is_nothing_there(&error) => Ok(None),
+        other => other.map_err(|source| ChangeError::Look { path: path.to_path_buf(), source }),
+    }
+}

@@ -1,0 +1,97 @@
+//! Files and folders that change without any layer's saying so: what nobody knows is taken out of the game, and what
+//! a program wrote over is put back.
+
+use std::path::PathBuf;
+
+use super::apply::{ChangeRequest, look};
+use super::decide::Decider;
+use super::error::ChangeError;
+use super::plan::{Effect, EffectKind, Kept};
+use super::step::Step;
+use crate::address::{Address, RelPath};
+use crate::files::KEPT;
+use crate::stack::{BaseKind, RootId};
+
+/// One file that changes directly. What lies there is saved in the ledger.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Direct {
+    pub root: RootId,
+    /// Where it lies below the root, as spelled on disk.
+    pub path: RelPath,
+    /// A file on the same volume that takes its place, by rename.
+    pub instead: Option<PathBuf>,
+}
+
+impl Decider<'_> {
+    /// Decides what changes directly, after all that follows from the stack.
+    pub(super) fn decide_direct(&mut self, request: &ChangeRequest) -> Result<(), ChangeError> {
+        for Direct { root: id, path, instead } in &request.direct {
+            let root = self.root(*id)?.clone();
+            let side = self.side(*id)?;
+            self.need_side(&side);
+            let public = path.on(&root.folder);
+            let address = Address { root: root.name.clone(), path: path.clone() };
+            // What lies in a folder there goes by itself, and the folder with it.
+            let seen = look(&public)?.filter(|seen| seen.kind != BaseKind::Folder);
+            if self.cleared.contains(&public) {
+                continue;
+            }
+            if seen.is_none() && instead.is_none() {
+                continue;
+            }
+            if seen.is_some() {
+                let folder = side.join(KEPT).join(self.revision.to_string());
+                let private = path.on(&folder.join(root.name.as_str()));
+                self.need_private_folders(&side, &private);
+                let kept = Kept { address: address.clone(), path: private.clone(), is_base_now: false };
+                self.decision.plan.kept.push(kept);
+                self.decision.steps.push(Step::TakeOut { public: public.clone(), private });
+            }
+            let key = self.ledger.game().folding.key(path.as_str());
+            let is_of_others = self.ledger.catalogue.base_at(*id, &key)?.is_none();
+            if instead.is_none() {
+                self.leaving.insert((*id, key));
+            }
+            let kind = if instead.is_some() { EffectKind::Restore } else { EffectKind::Delete };
+            let size_bytes = match instead {
+                Some(file) => look(file)?.map_or(0, |seen| seen.size_bytes),
+                None => seen.map_or(0, |seen| seen.size_bytes),
+            };
+            let (layer, over, blended) = (None, None, false);
+            let effect = Effect { address, kind, size_bytes, layer, over, blended, is_of_others };
+            self.decision.plan.effects.push(effect);
+            if let Some(private) = instead {
+                self.decision.steps.push(Step::PutIn { private: private.clone(), public });
+            }
+        }
+        for (from, root, path) in &request.save {
+            let root = self.root(*root)?.clone();
+            let side = self.ledger.site().side(&root);
+            self.need_side(&side);
+            let folder = side.join(KEPT).join(self.revision.to_string());
+            let private = path.on(&folder.join(root.name.as_str()));
+            let address = Address { root: root.name.clone(), path: path.clone() };
+            self.need_private_folders(&side, &private);
+            let kept = Kept { address, path: private.clone(), is_base_now: false };
+            self.decision.plan.kept.push(kept);
+            self.decision.steps.push(Step::TakeOut { public: from.clone(), private });
+        }
+        for (root, path) in &request.make_folders {
+            self.clear_for_folder(*root, path)?;
+            let path = path.on(&self.root(*root)?.folder);
+            self.decision.steps.push(Step::MakeFolder { path });
+        }
+        for (root, path) in &request.drop_folders {
+            let path = path.on(&self.root(*root)?.folder);
+            self.decision.steps.push(Step::DropFolder { path });
+        }
+        self.decision.plan.effects.sort_by(|one, two| one.address.cmp(&two.address));
+        Ok(())
+    }
+
+    fn need_side(&mut self, side: &std::path::Path) {
+        if !self.decision.sides.iter().any(|known| known == side) {
+            self.decision.sides.push(side.to_path_buf());
+        }
+    }
+}

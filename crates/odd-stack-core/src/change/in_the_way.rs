@@ -1,0 +1,128 @@
+//! Things of another kind that lie where a file or a folder is to be: a file in the place of a folder, a folder in that of
+//! a file, a link.
+
+use std::collections::BTreeMap;
+use std::path::PathBuf;
+
+use rayon::prelude::*;
+
+use super::apply::{Edits, look};
+use super::decide::{Decider, Leaving, Move};
+use super::discarded::Thrown;
+use super::error::ChangeError;
+use super::plan::Kept;
+use super::step::Step;
+use crate::address::{Address, RelPath};
+use crate::expected::{Drift, DriftKind};
+use crate::files::{KEPT, Seen};
+use crate::game::Root;
+use crate::stack::{BaseKind, Provider, RootId};
+
+impl Decider<'_> {
+    /// What lies where folders on the way to a moving file are to be, other than files that leave.
+    ///
+    /// # Errors
+    /// [`ChangeError::NotAFolder`] for a link: nothing is written or taken away through one.
+    pub(super) fn things_for_folders(
+        &self,
+        moves: &[Move<'_>],
+        leaving: &Leaving,
+    ) -> Result<Vec<(RootId, RelPath, Seen)>, ChangeError> {
+        // Each with whether something comes into it.
+        let mut folders: BTreeMap<(RootId, &str), bool> = BTreeMap::new();
+        for at in moves {
+            for (path, comes) in [(&at.from_path, false), (&at.to_path, !matches!(at.to, Provider::Nothing))]
+            {
+                let parent = path.as_str().rfind('/').map(|cut| &path.as_str()[..cut]);
+                // All above a folder that is known are known.
+                let is_known = |parent| folders.get(&(at.column.root, parent)).is_some_and(|is| *is >= comes);
+                if parent.is_some_and(|parent| !is_known(parent)) {
+                    for folder in path.ancestors() {
+                        *folders.entry((at.column.root, folder)).or_default() |= comes;
+                    }
+                }
+            }
+        }
+        let site = self.ledger.site();
+        let folding = self.ledger.game().folding;
+        let folders: Vec<_> = folders.into_iter().collect();
+        let found = folders.par_iter().map(|((id, folder), comes)| {
+            let (root, path) = (site.root(*id)?, RelPath::from_disk((*folder).to_owned()));
+            match look(&path.on(&root.folder))? {
+                None | Some(Seen { kind: BaseKind::Folder, .. }) => Ok(None),
+                Some(Seen { kind: BaseKind::Link, .. }) => {
+                    Err(ChangeError::NotAFolder { address: Address { root: root.name.clone(), path } })
+                }
+                Some(_) if !comes || leaving.contains(&(*id, folding.key(folder))) => Ok(None),
+                Some(seen) => Ok(Some((*id, path, seen))),
+            }
+        });
+        Ok(found.collect::<Result<Vec<_>, ChangeError>>()?.into_iter().flatten().collect())
+    }
+
+    /// Takes out what lies where a folder is to be; what nobody knows is thrown away only where the user said so.
+    pub(super) fn clear_the_way(
+        &mut self,
+        root: RootId,
+        path: &RelPath,
+        seen: Seen,
+    ) -> Result<(), ChangeError> {
+        let (root, side) = (self.root(root)?.clone(), self.side(root)?);
+        let address = self.address(root.id, path)?;
+        self.decision.plan.drifted.push(Drift {
+            address: address.clone(),
+            kind: DriftKind::Stray,
+            layer: None,
+        });
+        let public = path.on(&root.folder);
+        self.cleared.insert(public.clone());
+        let step = self.decision.steps.len();
+        let private = match self.edits {
+            Edits::Discard => {
+                self.decision.thrown.push(Thrown { step, root: root.id, seen });
+                self.in_trash(&side)
+            }
+            Edits::Keep | Edits::Stop => self.keep(&root, path, &address)?,
+        };
+        self.need_private_folders(&side, &private);
+        self.decision.steps.push(Step::TakeOut { public, private });
+        Ok(())
+    }
+
+    /// Takes out what lies where a folder, or one above it, is to be; once.
+    pub(super) fn clear_for_folder(&mut self, root: RootId, path: &RelPath) -> Result<(), ChangeError> {
+        let folder = self.root(root)?.folder.clone();
+        for above in path.ancestors().chain([path.as_str()]).map(|above| RelPath::from_disk(above.to_owned()))
+        {
+            let public = above.on(&folder);
+            let seen = match look(&public)? {
+                None | Some(Seen { kind: BaseKind::Folder, .. }) => continue,
+                Some(Seen { kind: BaseKind::Link, .. }) => {
+                    return Err(ChangeError::NotAFolder { address: self.address(root, &above)? });
+                }
+                Some(seen) => seen,
+            };
+            if !self.cleared.contains(&public) {
+                self.clear_the_way(root, &above, seen)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Where what lies at a path of a root is saved; it is said, too.
+    pub(super) fn keep(
+        &mut self,
+        root: &Root,
+        path: &RelPath,
+        address: &Address,
+    ) -> Result<PathBuf, ChangeError> {
+        let folder = self.side(root.id)?.join(KEPT).join(self.revision.to_string());
+        let path = path.on(&folder.join(root.name.as_str()));
+        self.decision.plan.kept.push(Kept {
+            address: address.clone(),
+            path: path.clone(),
+            is_base_now: false,
+        });
+        Ok(path)
+    }
+}

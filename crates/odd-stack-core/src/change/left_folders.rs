@@ -1,0 +1,65 @@
+//! Folders that were to go and stay for now, since a program stands in them or has them open.
+//!
+//! Nothing is wrong with the game where one stays, so it holds nothing up: it is noted, said, and goes with the next
+//! command that changes the game.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use super::execute::is_held;
+use super::step::Step;
+use crate::files::is_nothing_there;
+use crate::ledger::{Ledger, LedgerError};
+
+/// Notes, in the open transaction, those that steps were to drop and that are still there, though nothing is in them.
+pub(super) fn note(ledger: &Ledger, steps: &[Step]) -> Result<Vec<PathBuf>, LedgerError> {
+    let mut left: Vec<PathBuf> = Vec::new();
+    for step in steps {
+        match step {
+            Step::DropFolder { path } if holds_nothing_but(path, &left) => {
+                left.push(path.clone());
+            }
+            // It is wanted again.
+            Step::MakeFolder { path } => ledger.catalogue.forget_folder_left(path)?,
+            _ => {}
+        }
+    }
+    left.iter().try_for_each(|path| ledger.catalogue.note_folder_left(path))?;
+    Ok(left)
+}
+
+/// Drops those of earlier commands that can go now, and forgets those that somebody has put something into.
+pub(super) fn drop_again(ledger: &Ledger) -> Result<(), LedgerError> {
+    let mut left: Vec<PathBuf> = Vec::new();
+    for path in ledger.catalogue.folders_left()? {
+        match ledger.seam.remove_folder(&path) {
+            Err(error) if is_held(&error) || holds_nothing_but(&path, &left) => left.push(path),
+            // It is gone now, or it is not ours any more.
+            _ => ledger.catalogue.forget_folder_left(&path)?,
+        }
+    }
+    Ok(())
+}
+
+fn holds_nothing_but(folder: &Path, left: &[PathBuf]) -> bool {
+    match fs::read_dir(folder) {
+        Ok(mut entries) => entries.all(|entry| entry.is_ok_and(|entry| left.contains(&entry.path()))),
+        // What can't be read is there.
+        Err(error) => !is_nothing_there(&error),
+    }
+}
+
+/// What to say of them.
+pub(super) fn told(left: &[PathBuf]) -> Option<String> {
+    let first = left.first()?.display();
+    Some(match left.len() {
+        1 => format!(
+            "the folder {first} is empty and could not be removed: another program stands in it or has it open; it goes with \
+             the next command that changes the game"
+        ),
+        count => format!(
+            "{count} folders are empty and could not be removed: another program stands in them or has them open ({first} \
+             first); they go with the next command that changes the game"
+        ),
+    })
+}

@@ -1,0 +1,52 @@
+//! From a difference between two orders to files on disk, all or nothing.
+//!
+//! A change runs in this order, and the catalogue's journal row is the mark that decides:
+//!
+//! 1. everything is decided inside one catalogue transaction (a dry run ends here and rolls back);
+//! 2. new contents are staged on the volume they will lie on and made durable;
+//! 3. the transaction is committed with the steps and the outcome: **the mark**. Before it nothing
+//!    visible has changed and everything made so far is rubbish; after it the change is finished,
+//!    or, if the disk refuses a step, taken back;
+//! 4. files leave the game (renamed to `originals/`, `trash/` or `kept/`), and that is made durable;
+//! 5. folders are renamed, go and are made, files enter the game by rename, and that is made durable;
+//! 6. the outcome becomes the stack and the journal is cleared, in one transaction.
+//!
+//! Every step has a private end in the ledger under a name of its own, so whether it was done can be
+//! seen on disk and every step can be repeated. The sync between 4 and 5 makes sure that no file can
+//! be found in its new place while the one it replaces was forgotten.
+
+mod apply;
+mod base_files;
+mod carried_edits;
+mod decide;
+mod direct_changes;
+mod discarded;
+mod effects;
+mod error;
+mod execute;
+mod folders;
+mod foreign_files;
+mod in_the_way;
+mod last_look;
+mod left_folders;
+mod new_folders;
+mod notes;
+mod other_games;
+mod outcome;
+mod plan;
+mod private_folders;
+mod step;
+mod version_difference;
+
+pub use apply::{ChangeOptions, Edits, Prepared, Recovered};
+pub use carried_edits::{CarriedFile, ClashingFile};
+pub use error::{ChangeError, Presence, UnmetNeed};
+pub use plan::{Difference, Effect, EffectKind, Plan};
+
+pub(crate) use apply::{ChangeRequest, discard_new_contents, prepare, recover};
+pub(crate) use carried_edits::Exchange;
+pub(crate) use direct_changes::Direct;
+pub(crate) use execute::empty_folder;
+pub(crate) use foreign_files::ForeignFile;
+pub(crate) use last_look::base_as_seen;
+pub(crate) use outcome::BaseBefore;

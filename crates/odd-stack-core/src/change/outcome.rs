@@ -1,0 +1,227 @@
+//! What becomes of the catalogue when all steps of a change are done, and what is written back when they are taken back;
+//! both are kept in the journal.
+
+use std::path::PathBuf;
+
+use serde::{Deserialize, Serialize};
+
+use super::error::ChangeError;
+use crate::address::{FoldedKey, RelPath};
+use crate::blend::BlendRule;
+use crate::game::{Game, GameVersion};
+use crate::hash::ContentHash;
+use crate::ledger::{Ledger, LedgerError, Ongoing};
+use crate::stack::{
+    Arrangement, BaseFile, BaseKind, Entry, EntryKind, LayerId, PathId, RootId, Settlement, Standing, Tally,
+};
+
+/// What is known of the game and its base before a change that begins with writing it anew.
+#[derive(Debug, Default)]
+pub(crate) struct BaseBefore {
+    /// Rows of the base that change, as they were.
+    pub base: Vec<(RootId, FoldedKey, Option<BaseFile>)>,
+    /// The version, and files and bytes seen.
+    pub version: Option<GameVersion>,
+    pub seen: (u64, u64),
+    /// Addresses whose original was not known.
+    pub unknown_originals: Vec<(RootId, FoldedKey, RelPath)>,
+    /// Entries of layers that became others, as they were.
+    pub entries: Vec<(PathId, Entry)>,
+    /// What the layers' tallies changed by with these.
+    pub tallies: Vec<(LayerId, Tally)>,
+}
+
+/// The same as the journal keeps it.
+#[derive(Debug, Default, Serialize, Deserialize)]
+pub(super) struct Undo {
+    base: Vec<BaseNow>,
+    version: Option<(String, Option<String>, Option<String>)>,
+    seen: (u64, u64),
+    unknown_originals: Vec<(RootId, String, String)>,
+    #[serde(default)]
+    entries: Vec<EntryBefore>,
+    #[serde(default)]
+    tallies: Vec<(LayerId, (i64, i64, i64))>,
+}
+
+/// What an entry was: layer, address, kind, content, size, time.
+type EntryBefore = (LayerId, PathId, EntryKind, ContentHash, u64, i64);
+
+impl Undo {
+    pub(super) fn of(before: BaseBefore) -> Self {
+        let unknown = before.unknown_originals.into_iter();
+        Self {
+            base: before.base.iter().map(BaseNow::of).collect(),
+            version: before.version.map(|known| (known.version, known.read_from, known.pattern)),
+            seen: before.seen,
+            unknown_originals: unknown
+                .map(|(root, key, spelled)| (root, key.as_str().to_owned(), spelled.as_str().to_owned()))
+                .collect(),
+            entries: before
+                .entries
+                .iter()
+                .map(|(path, it)| (it.layer, *path, it.kind, it.hash, it.size_bytes, it.modified))
+                .collect(),
+            tallies: before
+                .tallies
+                .iter()
+                .map(|(layer, it)| (*layer, (it.won_files, it.contested_files, it.open_files)))
+                .collect(),
+        }
+    }
+
+    pub(super) fn write(self, ledger: &Ledger) -> Result<(), LedgerError> {
+        let catalogue = &ledger.catalogue;
+        for BaseNow { root, key, file } in self.base {
+            let key = FoldedKey::from_stored(key);
+            match file {
+                Some(file) => catalogue.replace_base(root, &key, &file.into_base())?,
+                None => catalogue.forget_base(root, &key)?,
+            }
+        }
+        let version =
+            self.version.map(|(version, read_from, pattern)| GameVersion { version, read_from, pattern });
+        catalogue.write_game(&Game { version, seen: self.seen, ..ledger.game().clone() })?;
+        catalogue.forget_unknown_originals()?;
+        for (root, key, spelled) in self.unknown_originals {
+            catalogue.doubt_original(root, &FoldedKey::from_stored(key), &RelPath::from_disk(spelled))?;
+        }
+        for (layer, path, kind, hash, size_bytes, modified) in self.entries {
+            let (spelled, executable) = (RelPath::root(), None);
+            let entry = Entry { layer, kind, spelled, hash, size_bytes, modified, executable };
+            catalogue.replace_entry(path, &entry)?;
+        }
+        for (layer, (won_files, contested_files, open_files)) in self.tallies {
+            let change = Tally { won_files, contested_files, open_files };
+            catalogue.add_to_tally(layer, Tally::default().minus(change))?;
+        }
+        Ok(())
+    }
+}
+
+/// What becomes of the stack when all steps are done; kept in the journal.
+#[derive(Debug, Default, Serialize, Deserialize)]
+pub(super) struct Outcome {
+    pub command: String,
+    pub made_at: String,
+    pub arrangement: Vec<(LayerId, bool)>,
+    pub removed: Vec<LayerId>,
+    pub tallies: Vec<(LayerId, (i64, i64, i64))>,
+    pub base: Vec<BaseNow>,
+    pub sides: Vec<PathBuf>,
+    #[serde(default)]
+    pub handed_on: Vec<(LayerId, LayerId)>,
+    #[serde(default)]
+    pub settle: Vec<(PathId, Option<Settlement>)>,
+    #[serde(default)]
+    pub blend_rules: Option<Vec<BlendRule>>,
+    /// What is under way from then on, if that changes; at most one.
+    #[serde(default)]
+    pub ongoing: Option<Vec<Ongoing>>,
+    /// What is written back if all is taken back.
+    #[serde(default)]
+    pub undo: Option<Undo>,
+    /// Contents that are of no new layer, and are dropped then.
+    #[serde(default)]
+    pub brought: Vec<ContentHash>,
+    /// Addresses whose original is lost, and not known from then on.
+    #[serde(default)]
+    pub lost: Vec<(RootId, String, String)>,
+}
+
+impl Outcome {
+    /// What is needed to take the change back.
+    pub(super) fn into_back(self) -> (Option<Undo>, Vec<ContentHash>) {
+        (self.undo, self.brought)
+    }
+}
+
+/// A file of the base that is from now on what was found on disk, or is no more.
+#[derive(Debug, Serialize, Deserialize)]
+pub(super) struct BaseNow {
+    root: RootId,
+    key: String,
+    file: Option<BaseFileNow>,
+}
+
+#[derive(Debug, Serialize, Deserialize)]
+struct BaseFileNow {
+    spelled: String,
+    kind: BaseKind,
+    size_bytes: u64,
+    modified_ns: i64,
+    mode: u32,
+    hash: Option<[u8; 32]>,
+}
+
+impl BaseNow {
+    pub(super) fn of((root, key, file): &(RootId, FoldedKey, Option<BaseFile>)) -> Self {
+        let file = file.as_ref().map(BaseFileNow::of);
+        Self { root: *root, key: key.as_str().to_owned(), file }
+    }
+}
+
+impl BaseFileNow {
+    fn of(base: &BaseFile) -> Self {
+        Self {
+            spelled: base.spelled.as_str().to_owned(),
+            kind: base.kind,
+            size_bytes: base.size_bytes,
+            modified_ns: base.modified_ns,
+            mode: base.mode,
+            hash: base.hash.map(|hash| *hash.as_bytes()),
+        }
+    }
+
+    fn into_base(self) -> BaseFile {
+        BaseFile {
+            spelled: RelPath::from_disk(self.spelled),
+            kind: self.kind,
+            size_bytes: self.size_bytes,
+            modified_ns: self.modified_ns,
+            mode: self.mode,
+            hash: self.hash.map(ContentHash::from_bytes),
+        }
+    }
+}
+
+/// Puts the outcome into the catalogue, inside its open transaction, and gives the number of the new revision.
+pub(super) fn write_outcome(ledger: &Ledger, outcome: Outcome) -> Result<i64, ChangeError> {
+    let catalogue = &ledger.catalogue;
+    let standings = outcome.arrangement.iter().map(|(layer, laid)| Standing { layer: *layer, laid: *laid });
+    let arrangement = Arrangement::new(standings.collect());
+    catalogue.write_arrangement(&arrangement, &outcome.removed)?;
+    for (layer, (won_files, contested_files, open_files)) in outcome.tallies {
+        let tally = Tally { won_files, contested_files, open_files };
+        catalogue.add_to_tally(layer, tally)?;
+    }
+    for (old, new) in outcome.handed_on {
+        catalogue.hand_on_settlements(old, new)?;
+    }
+    for (path, settlement) in &outcome.settle {
+        catalogue.write_settlement(*path, settlement.as_ref())?;
+    }
+    if let Some(rules) = outcome.blend_rules {
+        catalogue.write_game(&Game { blend_rules: rules, ..ledger.game().clone() })?;
+    }
+    if let Some(ongoing) = outcome.ongoing {
+        catalogue.write_ongoing(ongoing.first())?;
+    }
+    for base in outcome.base {
+        let key = FoldedKey::from_stored(base.key);
+        match base.file {
+            Some(file) => catalogue.accept_original(base.root, &key, &file.into_base())?,
+            None => catalogue.forget_base(base.root, &key)?,
+        }
+    }
+    for (root, key, spelled) in outcome.lost {
+        catalogue.doubt_original(root, &FoldedKey::from_stored(key), &RelPath::from_disk(spelled))?;
+    }
+    let arrangement =
+        serde_json::to_string(&outcome.arrangement).map_err(|error| catalogue.damaged_by(&error))?;
+    let revision = catalogue.insert_revision(&outcome.made_at, &outcome.command, &arrangement)?;
+    catalogue.clear_journal()?;
+    ledger.seam.pass("done").map_err(LedgerError::io("write to", ledger.folder()))?;
+    catalogue.commit()?;
+    Ok(revision)
+}

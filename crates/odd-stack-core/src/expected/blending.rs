@@ -1,0 +1,402 @@
+//! Making blended files of what the ledger holds.
+
+use std::cell::{OnceCell, RefCell};
+use std::collections::{HashMap, HashSet};
+use std::io::{self, Read};
+use std::path::PathBuf;
+
+use rayon::prelude::*;
+use serde::{Deserialize, Serialize};
+
+use crate::blend::{
+    Combined, Culprit, Format, KeyEdit, LastRead, MOST_BLENDED_BYTES, NotBlended, combine, combine_knowing,
+    read_edits,
+};
+use crate::files::{open_at_once, read_small};
+use crate::hash::ContentHash;
+use crate::ledger::{Ledger, LedgerError, blob_path};
+use crate::stack::{Blend, Blended, Column, Entry, Hindrance, LayerId, NotBlendable, Order, PathId, Recipe};
+
+/// What blending by a recipe gave, as the catalogue keeps it.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+enum Outcome {
+    Made { hash: ContentHash, size_bytes: u64, clashes: Vec<(ContentHash, ContentHash)>, undone: Vec<String> },
+    Failed(NotBlendable),
+}
+
+/// The contents that go into a blended file.
+pub(crate) struct Ingredients {
+    pub base: Option<Vec<u8>>,
+    pub files: Vec<Vec<u8>>,
+    pub edits: Vec<Vec<KeyEdit>>,
+}
+
+/// Contents are blended when so many are held.
+const MOST_HELD_BYTES: usize = 32 << 20;
+
+/// All that a blended file is made of.
+struct Ready {
+    format: Format,
+    ingredients: Ingredients,
+    /// Of the files and the lists of edits.
+    inputs: Vec<ContentHash>,
+}
+
+impl Ready {
+    fn bytes(&self) -> usize {
+        self.ingredients.base.iter().chain(&self.ingredients.files).map(Vec::len).sum()
+    }
+
+    fn blended(&self, last: &LastRead) -> Result<Combined, NotBlended> {
+        let files: Vec<&[u8]> = self.ingredients.files.iter().map(Vec::as_slice).collect();
+        let edits: Vec<&[KeyEdit]> = self.ingredients.edits.iter().map(Vec::as_slice).collect();
+        let base = self.ingredients.base.as_deref();
+        combine_knowing(self.format, base, &files, &edits, last).or_else(|error| match files.as_slice() {
+            // What a person sets counts whatever the layers do to each other.
+            [.., top] if files.len() > 1 && !edits.is_empty() => {
+                let mut combined = combine(self.format, None, &[top], &edits).map_err(|_| error.clone())?;
+                let reason = format!(
+                    "what layers bring can't be blended, so the topmost file counts, with what is set in it: {}",
+                    error.reason
+                );
+                combined.undone.insert(0, reason);
+                let pairs = (0..files.len()).flat_map(|upper| (0..upper).map(move |lower| (lower, upper)));
+                combined.clashes = pairs.collect();
+                Ok(combined)
+            }
+            _ => Err(error),
+        })
+    }
+}
+
+/// Reads contents and blends them.
+pub(crate) struct Blender<'l> {
+    ledger: &'l Ledger,
+    /// Contents that are not stored, in a dry run.
+    unstored: HashMap<ContentHash, Vec<u8>>,
+    /// Where files of the base lie that are neither aside nor in their place.
+    bases: HashMap<PathId, PathBuf>,
+    /// What was made, by recipe.
+    made: RefCell<HashMap<ContentHash, Vec<u8>>>,
+    /// Whether outcomes are kept in the catalogue.
+    keeps: bool,
+    /// Addresses at which files blended for what they hold; read when first asked.
+    by_content: OnceCell<HashSet<PathId>>,
+    /// Contents may be missing, since nothing is stored.
+    is_dry_run: bool,
+}
+
+impl<'l> Blender<'l> {
+    /// One that only looks.
+    pub(crate) fn new(ledger: &'l Ledger) -> Self {
+        Self {
+            ledger,
+            unstored: HashMap::new(),
+            bases: HashMap::new(),
+            made: RefCell::default(),
+            keeps: false,
+            by_content: OnceCell::new(),
+            is_dry_run: false,
+        }
+    }
+
+    /// One inside a change of the catalogue.
+    pub(crate) fn in_change(
+        ledger: &'l Ledger,
+        unstored: HashMap<ContentHash, Vec<u8>>,
+        is_dry_run: bool,
+    ) -> Self {
+        Self { keeps: true, unstored, is_dry_run, ..Self::new(ledger) }
+    }
+
+    /// Says where the base's own file at an address lies for now.
+    pub(crate) fn set_base_at(&mut self, path: PathId, file: PathBuf) {
+        self.bases.insert(path, file);
+    }
+
+    /// Learns what each of `columns` gives under `order`, where something blends.
+    pub(crate) fn learn(&self, columns: &mut [Column], order: &Order) -> Result<(), LedgerError> {
+        let mut unknown: Vec<(usize, ContentHash, Ready)> = Vec::new();
+        let mut held_bytes = 0;
+        for at in 0..columns.len() {
+            let column = &columns[at];
+            let Some(recipe) = column.recipe(order) else { continue };
+            if recipe.format == Format::ByContent && !self.may_be_settings(column, &recipe)? {
+                continue;
+            }
+            let name = recipe.hash();
+            if column.blends.iter().any(|blend| blend.recipe == name) {
+                continue;
+            }
+            if let Some(known) = self.ledger.catalogue.blend(name)? {
+                let known = serde_json::from_str(&known);
+                let outcome = known.map_err(|error| self.ledger.catalogue.damaged_by(&error))?;
+                self.note(&mut columns[at], order, name, outcome)?;
+                continue;
+            }
+            match self.ready(column, &recipe)? {
+                Err(why) => self.note_new(&mut columns[at], order, name, Outcome::Failed(why))?,
+                Ok(ready) => {
+                    held_bytes += ready.bytes();
+                    unknown.push((at, name, ready));
+                }
+            }
+            if held_bytes > MOST_HELD_BYTES {
+                self.blend_all(std::mem::take(&mut unknown), columns, order)?;
+                held_bytes = 0;
+            }
+        }
+        self.blend_all(unknown, columns, order)
+    }
+
+    /// Blends what is ready, several at a time.
+    fn blend_all(
+        &self,
+        ready: Vec<(usize, ContentHash, Ready)>,
+        columns: &mut [Column],
+        order: &Order,
+    ) -> Result<(), LedgerError> {
+        let last = &self.ledger.last_read;
+        let made: Vec<_> = ready.par_iter().map(|(.., ready)| ready.blended(last)).collect();
+        for ((at, name, ready), made) in ready.into_iter().zip(made) {
+            let outcome = self.outcome(name, &ready, made);
+            self.note_new(&mut columns[at], order, name, outcome)?;
+        }
+        Ok(())
+    }
+
+    /// Notes an outcome that was not known, and keeps it if that is wanted.
+    fn note_new(
+        &self,
+        column: &mut Column,
+        order: &Order,
+        name: ContentHash,
+        outcome: Outcome,
+    ) -> Result<(), LedgerError> {
+        let catalogue = &self.ledger.catalogue;
+        let is_lasting = !matches!(&outcome, Outcome::Failed(why) if why.hindrance == Hindrance::NotAtHand);
+        if self.keeps && is_lasting {
+            let text = serde_json::to_string(&outcome).map_err(|error| catalogue.damaged_by(&error))?;
+            catalogue.write_blend(name, &text)?;
+        }
+        self.note(column, order, name, outcome)
+    }
+
+    fn note(
+        &self,
+        column: &mut Column,
+        order: &Order,
+        name: ContentHash,
+        outcome: Outcome,
+    ) -> Result<(), LedgerError> {
+        let outcome = match outcome {
+            // Nobody said that it is settings.
+            Outcome::Failed(why) if why.reason.is_empty() => return Ok(()),
+            Outcome::Failed(why) => Err(why),
+            Outcome::Made { hash, size_bytes, clashes, undone } => {
+                let Some(recipe) = column.recipe(order) else { return Ok(()) };
+                if self.keeps && recipe.format == Format::ByContent {
+                    self.ledger.catalogue.note_settings_by_content(column.path)?;
+                }
+                let Some(entry) = recipe.entry(hash, size_bytes) else { return Ok(()) };
+                Ok(Blended { entry, from: recipe.from(&column.laid(order)), clashes, undone })
+            }
+        };
+        column.blends.push(Blend { recipe: name, outcome });
+        Ok(())
+    }
+
+    /// Whether files at an address whose name tells nothing may blend: where they did before, or in a change, and where the
+    /// topmost begins like settings.
+    fn may_be_settings(&self, column: &Column, recipe: &Recipe<'_>) -> Result<bool, LedgerError> {
+        const HEAD_BYTES: u64 = 4096;
+        if !self.keeps {
+            let known = match self.by_content.get() {
+                Some(known) => known,
+                None => {
+                    let known = self.ledger.catalogue.settings_by_content()?;
+                    self.by_content.get_or_init(|| known)
+                }
+            };
+            if !known.contains(&column.path) {
+                return Ok(false);
+            }
+        }
+        let Some(top) = recipe.files.last() else { return Ok(true) };
+        let mut head = Vec::new();
+        match self.unstored.get(&top.hash) {
+            Some(content) => head.extend(content.iter().take(4096)),
+            // What can't be read is told by who needs it.
+            None => drop(
+                open_at_once(&blob_path(self.ledger.folder(), top.hash))
+                    .and_then(|file| file.take(HEAD_BYTES).read_to_end(&mut head)),
+            ),
+        }
+        Ok(!head.contains(&0) && head.iter().any(|byte| matches!(byte, b'=' | b'{' | b'<')))
+    }
+
+    /// The content of the blended file that `entry` stands for; nothing if it stands for none.
+    pub(crate) fn content_of(
+        &self,
+        column: &Column,
+        entry: &Entry,
+        order: &Order,
+    ) -> Result<Option<Vec<u8>>, LedgerError> {
+        let Some(recipe) = column.recipe(order) else { return Ok(None) };
+        let name = recipe.hash();
+        let is_it = column.blends.iter().any(|blend| {
+            blend.recipe == name && blend.outcome.as_ref().is_ok_and(|blended| blended.entry == *entry)
+        });
+        if !is_it {
+            return Ok(None);
+        }
+        let is_held = self.made.borrow().contains_key(&name);
+        if !is_held && let Ok(ready) = self.ready(column, &recipe)? {
+            self.outcome(name, &ready, ready.blended(&self.ledger.last_read));
+        }
+        Ok(self.made.borrow().get(&name).cloned())
+    }
+
+    /// Reads what goes into a blended file; or tells why there is none.
+    fn ready(
+        &self,
+        column: &Column,
+        recipe: &Recipe<'_>,
+    ) -> Result<Result<Ready, NotBlendable>, LedgerError> {
+        let failed = |hindrance, reason: &str| Ok(Err(NotBlendable { hindrance, reason: reason.to_owned() }));
+        let sizes = recipe.files.iter().map(|entry| (Hindrance::Content(entry.hash), entry.size_bytes));
+        let base_size = recipe.base.map(|base| (Hindrance::Base, base.size_bytes));
+        if let Some((hindrance, _)) = sizes.chain(base_size).find(|(_, size)| *size > MOST_BLENDED_BYTES) {
+            return failed(hindrance, "it is too big");
+        }
+        let Some(ingredients) = self.ingredients(column, recipe)? else {
+            if recipe.format == Format::ByContent {
+                return failed(Hindrance::NotAtHand, "");
+            }
+            return failed(
+                Hindrance::NotAtHand,
+                "what it is made of is not all at hand, or the game's own file is not as it was",
+            );
+        };
+        let first = ingredients.base.as_deref().or(ingredients.files.first().map(Vec::as_slice));
+        let format = recipe.format.of_content(first.unwrap_or_default());
+        if format == Format::ByContent {
+            return failed(Hindrance::Together, "");
+        }
+        let inputs = recipe.files.iter().chain(&recipe.edits).map(|entry| entry.hash).collect();
+        Ok(Ok(Ready { format, ingredients, inputs }))
+    }
+
+    /// What came of it, whose content is held.
+    fn outcome(&self, name: ContentHash, ready: &Ready, made: Result<Combined, NotBlended>) -> Outcome {
+        match made {
+            Ok(combined) => {
+                let inputs = &ready.inputs;
+                let clashes = combined.clashes.iter().map(|(one, two)| (inputs[*one], inputs[*two]));
+                let outcome = Outcome::Made {
+                    hash: ContentHash::of(&combined.content),
+                    size_bytes: combined.content.len() as u64,
+                    clashes: clashes.collect(),
+                    undone: combined.undone,
+                };
+                self.made.borrow_mut().insert(name, combined.content);
+                outcome
+            }
+            Err(NotBlended { culprit, reason }) => {
+                let hindrance = match culprit {
+                    Culprit::Base => Hindrance::Base,
+                    Culprit::File(file) => Hindrance::Content(ready.inputs[file]),
+                    Culprit::Together => Hindrance::Together,
+                };
+                Outcome::Failed(NotBlendable { hindrance, reason })
+            }
+        }
+    }
+
+    /// Reads what goes into it; nothing if the game's own file can't be had as it was, or in a dry run something is
+    /// not stored.
+    pub(crate) fn ingredients(
+        &self,
+        column: &Column,
+        recipe: &Recipe<'_>,
+    ) -> Result<Option<Ingredients>, LedgerError> {
+        let base = match recipe.base {
+            None => None,
+            Some(base) => {
+                let content = self.base_content(column)?;
+                match content.filter(|content| Some(ContentHash::of(content)) == base.hash) {
+                    Some(content) => Some(content),
+                    None => return Ok(None),
+                }
+            }
+        };
+        let mut files = Vec::new();
+        for entry in &recipe.files {
+            let Some(content) = self.stored(entry)? else { return Ok(None) };
+            files.push(content);
+        }
+        let mut edits = Vec::new();
+        for entry in &recipe.edits {
+            let Some(content) = self.stored(entry)? else { return Ok(None) };
+            let list = read_edits(&content);
+            edits.push(list.map_err(|error| self.ledger.catalogue.damaged_by(&error))?);
+        }
+        Ok(Some(Ingredients { base, files, edits }))
+    }
+
+    /// The game's own file at the column's address, where it lies aside or still in its place.
+    pub(crate) fn base_content(&self, column: &Column) -> Result<Option<Vec<u8>>, LedgerError> {
+        let Some(base) = &column.base else { return Ok(None) };
+        let site = self.ledger.site();
+        let root = site.root(column.root)?;
+        let usual = [site.original(root, column.path), base.spelled.on(&root.folder)];
+        for path in self.bases.get(&column.path).cloned().into_iter().chain(usual) {
+            match read_small(&path, MOST_BLENDED_BYTES) {
+                // What is not as it was known is not the game's own file, and a link leads to another.
+                Ok(Some(content)) if base.hash.is_none_or(|hash| ContentHash::of(&content) == hash) => {
+                    return Ok(Some(content));
+                }
+                Ok(_) => {}
+                Err(error)
+                    if crate::files::is_nothing_there(&error)
+                        || error.kind() == io::ErrorKind::InvalidInput => {}
+                Err(source) => return Err(LedgerError::io("read", &path)(source)),
+            }
+        }
+        Ok(None)
+    }
+
+    /// A stored content; in a dry run it may not be there.
+    pub(crate) fn stored(&self, entry: &Entry) -> Result<Option<Vec<u8>>, LedgerError> {
+        if let Some(content) = self.unstored.get(&entry.hash) {
+            return Ok(Some(content.clone()));
+        }
+        let path = blob_path(self.ledger.folder(), entry.hash);
+        let mut content = Vec::new();
+        match open_at_once(&path).and_then(|file| file.take(entry.size_bytes).read_to_end(&mut content)) {
+            Ok(_) if ContentHash::of(&content) == entry.hash => Ok(Some(content)),
+            Err(error) if error.kind() == io::ErrorKind::NotFound && self.is_dry_run => Ok(None),
+            Err(error) if error.kind() != io::ErrorKind::NotFound => {
+                Err(LedgerError::io("read", &path)(error))
+            }
+            _ => {
+                let what = format!("a file of {}", self.name_of(entry.layer)?);
+                Err(LedgerError::ContentLost { what, path })
+            }
+        }
+    }
+
+    /// A stored content, if it is there.
+    pub(crate) fn stored_if_there(&self, entry: &Entry) -> Result<Option<Vec<u8>>, LedgerError> {
+        match self.stored(entry) {
+            Err(LedgerError::ContentLost { .. }) => Ok(None),
+            other => other,
+        }
+    }
+
+    fn name_of(&self, layer: LayerId) -> Result<String, LedgerError> {
+        let names = self.ledger.catalogue.layer_names()?;
+        Ok(names.into_iter().find(|(id, _)| *id == layer).map_or("a layer".to_owned(), |(_, name)| name))
+    }
+}

@@ -1,0 +1,7 @@
+//! The names of folders that are private to a game, beside it and on the same volume: a rename is enough to move files there.
+
+/// Folders beside the game through which files go.
+pub(crate) const STAGE: &str = "stage";
+pub(crate) const TRASH: &str = "trash";
+pub(crate) const ORIGINALS: &str = "originals";
+pub(crate) const KEPT: &str = "kept";
