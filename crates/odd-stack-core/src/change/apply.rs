@@ -1,176 +1,33 @@
 //! One change of a game from start to end: decided, shown, applied or abandoned, recovered.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::HashSet;
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
 
 use rayon::prelude::*;
 
-use super::carried_edits::Exchange;
-use super::decide::{Decision, decide};
-use super::direct_changes::Direct;
+use super::decide::decide;
+use super::decision::{Decision, Staged};
 use super::discarded::save_changed;
 use super::error::ChangeError;
 use super::execute::{self, StepFailed};
-use super::foreign_files::ForeignFile;
 use super::left_folders;
+use super::options::ChangeOptions;
 use super::other_games::{hold_others, others_are_asked};
-use super::outcome::{BaseBefore, BaseNow, Outcome, Undo, write_outcome};
+use super::outcome::{BaseNow, Outcome, Undo, write_outcome};
 use super::plan::Plan;
 use super::private_folders::{make_side, tidy_sides};
+use super::request::ChangeRequest;
 use super::step::Step;
-use crate::address::{FoldedKey, RelPath};
-use crate::blend::BlendRule;
 use crate::check::lost_contents;
-use crate::files::{Seam, Seen, Stamp, is_nothing_there};
+use crate::files::Seam;
 use crate::hash::ContentHash;
 use crate::ledger::catalogue::JournalMark;
 use crate::ledger::{
-    Ledger, LedgerError, Lock, Ongoing, blob_path, check_room, end_intake, ensure_names, is_intake_open,
-    keep_reserve, make_private_folder, note_names, sweep,
+    Ledger, LedgerError, Lock, blob_path, check_room, end_intake, ensure_names, is_intake_open, keep_reserve,
+    make_private_folder, note_names, sweep,
 };
 use crate::observer::{Observer, Work};
-use crate::stack::{Arrangement, BaseFile, LayerId, PathId, RootId, Settlement};
-
-/// What to do with drifted files in the way.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub enum Edits {
-    /// Stop and list them.
-    #[default]
-    Stop,
-    /// Save them in the ledger.
-    Keep,
-    /// Let go of them.
-    Discard,
-}
-
-/// How a change is made.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub struct ChangeOptions {
-    /// What to do with drifted files in the way.
-    pub edits: Edits,
-    /// Go on although needs are not met, and note that it is wanted so.
-    pub despite: bool,
-    /// Go on although files of the game's own are lost: nothing lies there then.
-    pub without_lost: bool,
-    /// Change files that another game has laid into a folder that both use.
-    pub over_other_games: bool,
-}
-
-impl ChangeOptions {
-    /// Nothing said but what becomes of files in the way.
-    pub const fn with(edits: Edits) -> Self {
-        Self { edits, despite: false, without_lost: false, over_other_games: false }
-    }
-}
-
-/// What a change is to make of the stack. Layers being added are in the catalogue already, inside
-/// the transaction that [`prepare`] takes over.
-#[derive(Debug)]
-pub(crate) struct ChangeRequest {
-    /// The command, for the history and for what a recovery says.
-    pub command: String,
-    /// RFC 3339.
-    pub made_at: String,
-    /// The stack afterwards.
-    pub after: Arrangement,
-    /// Layers that leave it.
-    pub removed: Vec<LayerId>,
-    /// Contents taken in for it, which must be durable before the mark.
-    pub new_blobs: Vec<ContentHash>,
-    /// Layers that take the places of others.
-    pub exchanges: Vec<Exchange>,
-    /// What is settled by it, address by address; nothing clears what was.
-    pub settle: Vec<(PathId, Option<Settlement>)>,
-    /// The game's rules of what blends from then on, if they change; and the addresses that this concerns.
-    pub blend_rules: Option<Vec<BlendRule>>,
-    pub also_touched: Vec<PathId>,
-    /// Addresses at which what the stack says is put again, whatever lies there.
-    pub restore: Vec<PathId>,
-    /// Files on disk that the stack does not know, and that are taken up.
-    pub foreign: HashMap<PathId, ForeignFile>,
-    /// Files of the base that are from then on as given, or are no more, where no layer has anything.
-    pub accepted: Vec<(RootId, FoldedKey, Option<BaseFile>)>,
-    /// What the transaction has changed already, as it was; written back if the change is taken back.
-    pub undo: Option<BaseBefore>,
-    /// Files that change without any layer's saying so.
-    pub direct: Vec<Direct>,
-    /// Files on a root's volume, outside of the game, to be saved as what lay at these paths.
-    pub save: Vec<(PathBuf, RootId, RelPath)>,
-    /// Folders to make where they are not there, each after the one above it.
-    pub make_folders: Vec<(RootId, RelPath)>,
-    /// Folders to remove where they are empty then, each before the one above it.
-    pub drop_folders: Vec<(RootId, RelPath)>,
-    /// What is under way from then on, if that changes.
-    pub ongoing: Option<Option<Ongoing>>,
-    /// Contents that are not stored, and that nothing will be made of.
-    pub unstored: HashMap<ContentHash, Vec<u8>>,
-    pub is_dry_run: bool,
-}
-
-impl ChangeRequest {
-    /// One that only puts the stack into `after`.
-    pub(crate) fn new(command: &str, made_at: &str, after: Arrangement) -> Self {
-        Self {
-            command: command.to_owned(),
-            made_at: made_at.to_owned(),
-            after,
-            removed: Vec::new(),
-            new_blobs: Vec::new(),
-            exchanges: Vec::new(),
-            settle: Vec::new(),
-            blend_rules: None,
-            also_touched: Vec::new(),
-            restore: Vec::new(),
-            foreign: HashMap::new(),
-            accepted: Vec::new(),
-            undo: None,
-            direct: Vec::new(),
-            save: Vec::new(),
-            make_folders: Vec::new(),
-            drop_folders: Vec::new(),
-            ongoing: None,
-            unstored: HashMap::new(),
-            is_dry_run: false,
-        }
-    }
-
-    /// Addresses that change without any layer's changing.
-    pub(super) fn touched(&self) -> Vec<PathId> {
-        let settled = self.settle.iter().map(|(path, _)| *path);
-        let named = self.also_touched.iter().chain(&self.restore).chain(self.foreign.keys());
-        settled.chain(named.copied()).collect()
-    }
-
-    /// What is settled afterwards, among `before`.
-    pub(crate) fn settled_after(
-        &self,
-        mut settled: HashMap<PathId, Settlement>,
-    ) -> HashMap<PathId, Settlement> {
-        for exchange in &self.exchanges {
-            settled.values_mut().for_each(|settlement| settlement.hand_on(exchange.old, exchange.new));
-        }
-        for (path, settlement) in &self.settle {
-            match settlement {
-                Some(settlement) => drop(settled.insert(*path, settlement.clone())),
-                None => drop(settled.remove(path)),
-            }
-        }
-        settled
-    }
-}
-
-/// A stored content on its way into the game.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub(super) struct Staged {
-    pub hash: ContentHash,
-    pub size_bytes: u64,
-    pub stamp: Stamp,
-    pub path: PathBuf,
-    pub side: PathBuf,
-    /// What lies there instead of the stored content.
-    pub content: Option<Vec<u8>>,
-}
 
 /// A change that is decided and not yet made. Dropping it abandons it: nothing is left of it.
 #[must_use = "a change does nothing until it is applied"]
@@ -528,12 +385,4 @@ pub(crate) fn recover(
     let sides: Vec<PathBuf> = ledger.game().roots.iter().map(|root| ledger.site().side(root)).collect();
     tidy_sides(ledger, &sides);
     Ok(recovered)
-}
-
-/// Looks at a path and says of an error where it was.
-pub(super) fn look(path: &Path) -> Result<Option<Seen>, ChangeError> {
-    match crate::files::look_at(path) {
-        Err(error) if is_nothing_there(&error) => Ok(None),
-        other => other.map_err(|source| ChangeError::Look { path: path.to_path_buf(), source }),
-    }
 }

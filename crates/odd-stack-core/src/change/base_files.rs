@@ -5,10 +5,10 @@ use std::path::PathBuf;
 
 use rayon::prelude::*;
 
-use super::decide::{Decider, edits_at};
+use super::decider::{Decider, Note};
 use super::error::ChangeError;
 use super::last_look::{BaseLook, look_at_base};
-use super::notes::Note;
+use super::options::edits_at;
 use super::plan::Kept;
 use super::step::Step;
 use crate::address::{Address, RelPath};
@@ -22,9 +22,10 @@ impl Decider<'_> {
     /// the user said so, and learns the hashes that deciding needs.
     pub(super) fn settle_base(&mut self) -> Result<(), ChangeError> {
         let (ledger, site) = (self.ledger, self.ledger.site());
-        let (edits, over_others) = (self.edits, self.over_others);
-        let (before, after, foreign) = (&self.before, &self.after, &self.foreign);
+        let (edits, over_others) = (self.wishes.edits, self.wishes.over_others);
+        let (before, after, foreign) = (&self.stack.before, &self.stack.after, &self.wishes.foreign);
         let looked: Vec<Option<BaseLook>> = self
+            .stack
             .columns
             .par_iter()
             .map(|column| match foreign.contains_key(&column.path) {
@@ -34,7 +35,7 @@ impl Decider<'_> {
             .collect::<Result<_, _>>()?;
         for (index, looked) in looked.into_iter().enumerate() {
             let Some(looked) = looked else { continue };
-            let column = &mut self.columns[index];
+            let column = &mut self.stack.columns[index];
             let spelled = column.base.as_ref().map(|base| base.spelled.clone()).unwrap_or_default();
             let (root, key) = (column.root, column.key.clone());
             match looked {
@@ -49,10 +50,10 @@ impl Decider<'_> {
                     let address = self.address(root, &spelled)?;
                     match drift {
                         Some(DriftKind::BaseGone) => {
-                            self.notes.entry(Note::OriginalGone).or_default().push(address);
+                            self.noted.notes.entry(Note::OriginalGone).or_default().push(address);
                         }
                         Some(kind) => {
-                            let path = site.original(self.root(root)?, self.columns[index].path);
+                            let path = site.original(self.root(root)?, self.stack.columns[index].path);
                             let drift = Drift { address: address.clone(), kind, layer: None };
                             self.decision.plan.drifted.push(drift);
                             self.decision.plan.kept.push(Kept { address, path, is_base_now: true });
@@ -74,7 +75,7 @@ impl Decider<'_> {
     /// not known any more what the game had there.
     pub(super) fn judge_originals(&mut self) -> Result<(), ChangeError> {
         let site = self.ledger.site();
-        let (before, after, foreign) = (&self.before, &self.after, &self.foreign);
+        let (before, after, foreign) = (&self.stack.before, &self.stack.after, &self.wishes.foreign);
         let coming_back = |column: &Column| {
             column.base.as_ref().is_some_and(|base| base.kind != BaseKind::Folder)
                 && !foreign.contains_key(&column.path)
@@ -83,6 +84,7 @@ impl Decider<'_> {
                 && !matches!(column.provider(before), Provider::Base(_))
         };
         let looked: Vec<Option<(PathBuf, Soundness)>> = self
+            .stack
             .columns
             .par_iter()
             .map(|column| match &column.base {
@@ -98,7 +100,7 @@ impl Decider<'_> {
         for (index, (path, soundness)) in
             looked.into_iter().enumerate().filter_map(|(index, looked)| Some((index, looked?)))
         {
-            let column = &mut self.columns[index];
+            let column = &mut self.stack.columns[index];
             let Some(base) = column.base.clone() else { continue };
             if soundness == Soundness::OtherTime {
                 let stamp = Stamp::of_base(&base);
@@ -118,7 +120,7 @@ impl Decider<'_> {
                 self.save_original(root, &base.spelled, path)?;
             }
         }
-        if files.is_empty() || self.without_lost {
+        if files.is_empty() || self.wishes.without_lost {
             return Ok(());
         }
         files.sort_by(|one, two| one.address.cmp(&two.address));

@@ -2,44 +2,15 @@
 
 use std::path::{Path, PathBuf};
 
-use super::decide::{Decider, Move};
+use super::decider::{Decider, Move};
 use super::error::ChangeError;
+use super::plan::{CarriedFile, ClashingFile};
+use super::request::Exchange;
 use crate::address::Address;
-use crate::blend::{Clash, MOST_BLENDED_BYTES, NotCarried, Prefer, carry_over};
+use crate::blend::{Clash, MOST_BLENDED_BYTES, NotCarried, carry_over};
 use crate::files::{KEPT, Seen, read_small};
 use crate::hash::ContentHash;
-use crate::stack::{BaseKind, Blended, Entry, LayerId, Order, Provider};
-
-/// A layer that takes the place of another.
-#[derive(Debug, Clone)]
-pub(crate) struct Exchange {
-    pub old: LayerId,
-    pub new: LayerId,
-    /// Whose word counts where a person and the new version changed the same.
-    pub prefer: Option<Prefer>,
-    /// The new one asks for another place in the stack, so that contests may open or close where both are alike.
-    pub asks_otherwise: bool,
-}
-
-/// A file with a person's edits that gets them in its new version.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct CarriedFile {
-    /// Where.
-    pub address: Address,
-    /// What was carried over: keys, or how many places.
-    pub changes: Vec<String>,
-    /// Where the file as it was on disk is saved.
-    pub kept: PathBuf,
-}
-
-/// A file whose edits can't be carried over without a decision.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct ClashingFile {
-    /// Where.
-    pub address: Address,
-    /// What both sides changed.
-    pub clashes: Vec<Clash>,
-}
+use crate::stack::{BaseKind, Blended, Entry, Order, Provider};
 
 /// What becomes of an edited file.
 pub(super) enum Carry {
@@ -60,12 +31,12 @@ impl Decider<'_> {
     pub(super) fn carry(&self, at: &Move<'_>, now: &Seen) -> Result<Carry, ChangeError> {
         let (Provider::Layer(from), Provider::Layer(to)) = (at.from, at.to) else { return Ok(Carry::Not) };
         let most = [from.size_bytes, to.size_bytes, now.size_bytes].into_iter().max();
-        let blended = at.column.blend(&self.after).and_then(|blend| blend.outcome.as_ref().ok());
+        let blended = at.column.blend(&self.stack.after).and_then(|blend| blend.outcome.as_ref().ok());
         let is_new = |exchange: &&Exchange| {
             let is_in = |blended: &Blended| blended.from.contains(&exchange.new);
             to.layer == exchange.new || blended.is_some_and(is_in)
         };
-        let Some(exchange) = self.exchanges.iter().find(is_new) else { return Ok(Carry::Not) };
+        let Some(exchange) = self.stack.exchanges.iter().find(is_new) else { return Ok(Carry::Not) };
         if now.kind != BaseKind::File || most > Some(MOST_BLENDED_BYTES) {
             return Ok(Carry::Not);
         }
@@ -76,10 +47,10 @@ impl Decider<'_> {
         if ContentHash::of(&mine) == to.hash {
             return Ok(Carry::Same);
         }
-        let old = self.content_of(at, from, &self.before)?;
-        let new = self.content_of(at, to, &self.after)?;
+        let old = self.content_of(at, from, &self.stack.before)?;
+        let new = self.content_of(at, to, &self.stack.after)?;
         let (Some(old), Some(new)) = (old, new) else { return Ok(Carry::Not) };
-        let format = self.after.blend_rules().format_of(to.spelled.as_str());
+        let format = self.stack.after.blend_rules().format_of(to.spelled.as_str());
         Ok(match carry_over(format, &old, &mine, &new, exchange.prefer) {
             Ok(carried) if carried.content == new => Carry::Same,
             Ok(carried) => Carry::Over { content: carried.content, changes: carried.changes },
@@ -115,11 +86,11 @@ impl Decider<'_> {
             Carry::Not => Ok(None),
             Carry::Same => Ok(Some(None)),
             Carry::Clashes(clashes) => {
-                self.clashing.push(ClashingFile { address: address.clone(), clashes });
+                self.noted.clashing.push(ClashingFile { address: address.clone(), clashes });
                 Ok(Some(None))
             }
             Carry::Over { content, changes } => {
-                let folder = side.join(KEPT).join(self.revision.to_string());
+                let folder = side.join(KEPT).join(self.files.revision.to_string());
                 let path = at.present_or_future().on(&folder.join(address.root.as_str()));
                 let kept = path.clone();
                 self.decision.plan.carried.push(CarriedFile { address: address.clone(), changes, kept });

@@ -1,26 +1,15 @@
 //! Files and folders that change without any layer's saying so: what nobody knows is taken out of the game, and what
 //! a program wrote over is put back.
 
-use std::path::PathBuf;
-
-use super::apply::{ChangeRequest, look};
-use super::decide::Decider;
+use super::decider::Decider;
 use super::error::ChangeError;
+use super::looking::look;
 use super::plan::{Effect, EffectKind, Kept};
+use super::request::{ChangeRequest, Direct};
 use super::step::Step;
-use crate::address::{Address, RelPath};
+use crate::address::Address;
 use crate::files::KEPT;
-use crate::stack::{BaseKind, RootId};
-
-/// One file that changes directly. What lies there is saved in the ledger.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) struct Direct {
-    pub root: RootId,
-    /// Where it lies below the root, as spelled on disk.
-    pub path: RelPath,
-    /// A file on the same volume that takes its place, by rename.
-    pub instead: Option<PathBuf>,
-}
+use crate::stack::BaseKind;
 
 impl Decider<'_> {
     /// Decides what changes directly, after all that follows from the stack.
@@ -33,14 +22,14 @@ impl Decider<'_> {
             let address = Address { root: root.name.clone(), path: path.clone() };
             // What lies in a folder there goes by itself, and the folder with it.
             let seen = look(&public)?.filter(|seen| seen.kind != BaseKind::Folder);
-            if self.cleared.contains(&public) {
+            if self.files.cleared.contains(&public) {
                 continue;
             }
             if seen.is_none() && instead.is_none() {
                 continue;
             }
             if seen.is_some() {
-                let folder = side.join(KEPT).join(self.revision.to_string());
+                let folder = side.join(KEPT).join(self.files.revision.to_string());
                 let private = path.on(&folder.join(root.name.as_str()));
                 self.need_private_folders(&side, &private);
                 let kept = Kept { address: address.clone(), path: private.clone(), is_base_now: false };
@@ -50,7 +39,7 @@ impl Decider<'_> {
             let key = self.ledger.game().folding.key(path.as_str());
             let is_of_others = self.ledger.catalogue.base_at(*id, &key)?.is_none();
             if instead.is_none() {
-                self.leaving.insert((*id, key));
+                self.files.leaving.insert((*id, key));
             }
             let kind = if instead.is_some() { EffectKind::Restore } else { EffectKind::Delete };
             let size_bytes = match instead {
@@ -68,7 +57,7 @@ impl Decider<'_> {
             let root = self.root(*root)?.clone();
             let side = self.ledger.site().side(&root);
             self.need_side(&side);
-            let folder = side.join(KEPT).join(self.revision.to_string());
+            let folder = side.join(KEPT).join(self.files.revision.to_string());
             let private = path.on(&folder.join(root.name.as_str()));
             let address = Address { root: root.name.clone(), path: path.clone() };
             self.need_private_folders(&side, &private);

@@ -8,22 +8,13 @@ use std::path::Path;
 
 use rayon::prelude::*;
 
+use super::decision::Thrown;
 use super::error::ChangeError;
 use super::step::Step;
-use crate::files::{KEPT, Seam, Seen, look_at};
+use crate::files::{KEPT, Seam, look_at};
 use crate::ledger::{LedgerError, Site, make_private_folder};
 use crate::observer::Observer;
 use crate::stack::RootId;
-
-/// A file that goes to the trash.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) struct Thrown {
-    /// The number of the step that takes it out.
-    pub step: usize,
-    pub root: RootId,
-    /// What was seen of it when the change was decided.
-    pub seen: Seen,
-}
 
 /// Saves what changed since it was seen among the kept files of `revision`, and says so. When
 /// something can't be saved it is said where it lies, and that the trash must not be emptied now.

@@ -1,6 +1,6 @@
 //! What happens at each address, told with the steps that do it.
 
-use super::decide::{Decider, Move};
+use super::decider::{Decider, Move};
 use super::plan::{Effect, EffectKind};
 use crate::address::Address;
 use crate::expected::file_name;
@@ -13,13 +13,13 @@ impl Decider<'_> {
         if let (Provider::Nothing, Provider::Nothing) = (from, to) {
             return;
         }
-        let blend = at.column.blend(&self.after).and_then(|blend| blend.outcome.as_ref().ok());
+        let blend = at.column.blend(&self.stack.after).and_then(|blend| blend.outcome.as_ref().ok());
         let blended = blend.is_some_and(|blended| Some(&blended.entry) == to.entry());
         let kind = match (from, to) {
             (_, Provider::Nothing) => EffectKind::Delete,
             (_, Provider::Base(_)) => EffectKind::Restore,
             (Provider::Nothing, Provider::Layer(_)) => EffectKind::Add,
-            (_, Provider::Layer(entry)) if self.changed.contains(&entry.layer) => EffectKind::Overwrite,
+            (_, Provider::Layer(entry)) if self.stack.changed.contains(&entry.layer) => EffectKind::Overwrite,
             (_, Provider::Layer(_)) => EffectKind::Restore,
         };
         let size_bytes = if kind == EffectKind::Delete { from.size_bytes() } else { to.size_bytes() };
@@ -39,12 +39,12 @@ impl Decider<'_> {
     /// Counts how an entry of a newly laid layer meets what is there.
     pub(super) fn meet(&mut self, column: &Column, from: Provider<'_>, to: Provider<'_>) {
         let meeting = &mut self.decision.plan.meeting;
-        let winner = column.winner(&self.after);
-        let blended = column.blend(&self.after).and_then(|blend| blend.outcome.as_ref().ok());
+        let winner = column.winner(&self.stack.after);
+        let blended = column.blend(&self.stack.after).and_then(|blend| blend.outcome.as_ref().ok());
         for entry in &column.entries {
-            let is_new = self.changed.contains(&entry.layer)
-                && self.before.rank(entry.layer).is_none()
-                && self.after.rank(entry.layer).is_some();
+            let is_new = self.stack.changed.contains(&entry.layer)
+                && self.stack.before.rank(entry.layer).is_none()
+                && self.stack.after.rank(entry.layer).is_some();
             if !is_new || entry.takes_away() {
                 continue;
             }
@@ -57,7 +57,7 @@ impl Decider<'_> {
                 meeting.covered += 1;
                 continue;
             }
-            match (from, column.winner(&self.before)) {
+            match (from, column.winner(&self.stack.before)) {
                 (Provider::Nothing, _) => meeting.new_files += 1,
                 (from, _) if from.hash() == Some(entry.hash) => meeting.identical += 1,
                 (_, Some(lower)) => *meeting.over_layers.entry(lower.layer).or_default() += 1,

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 
 use thiserror::Error;
 
-use super::carried_edits::ClashingFile;
+use super::plan::ClashingFile;
 use crate::address::Address;
 use crate::check::DamagedFile;
 use crate::expected::Drift;

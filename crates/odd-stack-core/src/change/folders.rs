@@ -3,9 +3,9 @@
 use std::collections::{BTreeSet, HashSet};
 use std::path::PathBuf;
 
-use super::apply::look;
-use super::decide::{Decider, Leaving, Move};
+use super::decider::{Decider, Leaving, Move};
 use super::error::ChangeError;
+use super::looking::look;
 use super::step::Step;
 use crate::address::{Address, FoldedKey, PrefixName, RelPath};
 use crate::files::{Seen, WalkError, is_nothing_there, walk};
@@ -30,12 +30,12 @@ impl Decider<'_> {
         let folding = self.ledger.game().folding;
         for (id, folder) in folders {
             let key = folding.key(folder);
-            if self.folders_before.name(id, &key)?.is_none() {
+            if self.stack.folders_before.name(id, &key)?.is_none() {
                 // It comes with this change.
                 continue;
             }
             let root = self.root(id)?.folder.clone();
-            let present = self.folders_before.path(id, &key)?;
+            let present = self.stack.folders_before.path(id, &key)?;
             let path = RelPath::from_disk(folder.to_owned());
             let goes = |at: &RelPath| in_the_way.iter().any(|(root, it, _)| (*root, it) == (id, at));
             let is_there = |at: &RelPath| Ok::<_, ChangeError>(!goes(at) && look(&at.on(&root))?.is_some());
@@ -65,12 +65,12 @@ impl Decider<'_> {
         let mut renamed = Vec::new();
         let mut dropped = Vec::new();
         for (root, key) in keys {
-            let before = self.folders_before.name(*root, key)?;
-            let after = self.folders_after.name(*root, key)?;
+            let before = self.stack.folders_before.name(*root, key)?;
+            let after = self.stack.folders_after.name(*root, key)?;
             match (before, after) {
                 (None, Some(_)) => {
                     let (address, path) = self.folder_at(*root, key)?;
-                    made.push((address, path, self.new_folders.staged(*root, key).is_some()));
+                    made.push((address, path, self.files.new_folders.staged(*root, key).is_some()));
                 }
                 (Some(_), None) if is_accepted(root, key) => {}
                 (Some(old), None) => dropped.push((*root, key, self.dropped_at(*root, key, old)?)),
@@ -116,7 +116,7 @@ impl Decider<'_> {
         key: &FoldedKey,
         gone: &HashSet<(RootId, FoldedKey)>,
     ) -> Result<Option<bool>, ChangeError> {
-        let path = self.folders_before.path(root, key)?.on(&self.root(root)?.folder);
+        let path = self.stack.folders_before.path(root, key)?.on(&self.root(root)?.folder);
         // Where something else lies there, systems differ in what they say of listing it.
         if look(&path)?.is_none_or(|seen| seen.kind != BaseKind::Folder) {
             return Ok(None);
@@ -130,7 +130,7 @@ impl Decider<'_> {
         for entry in entries {
             let name = entry.map_err(failed)?.file_name();
             let inside = (root, folding.key(&format!("{}/{}", key.as_str(), name.to_string_lossy())));
-            if !self.leaving.contains(&inside) && !gone.contains(&inside) {
+            if !self.files.leaving.contains(&inside) && !gone.contains(&inside) {
                 return Ok(Some(false));
             }
         }
@@ -161,7 +161,7 @@ impl Decider<'_> {
     }
 
     fn folder_at(&mut self, root: RootId, key: &FoldedKey) -> Result<(Address, PathBuf), ChangeError> {
-        let path = self.folders_after.path(root, key)?;
+        let path = self.stack.folders_after.path(root, key)?;
         Ok((self.address(root, &path)?, path.on(&self.root(root)?.folder)))
     }
 
@@ -176,10 +176,10 @@ impl Decider<'_> {
         let mut above = key.parent();
         let parent = loop {
             let Some(key) = above else { break RelPath::root() };
-            if self.folders_after.name(root, &key)?.is_some() {
-                break self.folders_after.path(root, &key)?;
+            if self.stack.folders_after.name(root, &key)?.is_some() {
+                break self.stack.folders_after.path(root, &key)?;
             }
-            if let Some(name) = self.folders_before.name(root, &key)? {
+            if let Some(name) = self.stack.folders_before.name(root, &key)? {
                 names.push(name);
             }
             above = key.parent();
@@ -199,7 +199,7 @@ impl Decider<'_> {
         if !self.goes(root, &at.column.key)? {
             return Ok(false);
         }
-        let folder = self.folders_before.path(root, &at.column.key)?;
+        let folder = self.stack.folders_before.path(root, &at.column.key)?;
         let walked = walk(&folder.on(&self.root(root)?.folder), &Silent).map_err(|error| match error {
             WalkError::Unreadable { path, source } => ChangeError::Look { path, source },
             WalkError::Cancelled => ChangeError::Cancelled,
@@ -222,13 +222,14 @@ impl Decider<'_> {
 
     /// Whether the folder is needed before the change and not after.
     fn goes(&mut self, root: RootId, key: &FoldedKey) -> Result<bool, ChangeError> {
-        Ok(self.folders_before.name(root, key)?.is_some() && self.folders_after.name(root, key)?.is_none())
+        Ok(self.stack.folders_before.name(root, key)?.is_some()
+            && self.stack.folders_after.name(root, key)?.is_none())
     }
 
     /// Refuses a folder of a newly laid layer where the base or a laid layer has a file.
     pub(super) fn refuse_folder_clash(&mut self, root: RootId, key: &FoldedKey) -> Result<(), ChangeError> {
-        let (before, after) = (self.before.clone(), self.after.clone());
-        let source = self.folders_after.source(root, key)?;
+        let (before, after) = (self.stack.before.clone(), self.stack.after.clone());
+        let source = self.stack.folders_after.source(root, key)?;
         let need = source
             .needs
             .iter()

@@ -5,34 +5,18 @@ use std::path::PathBuf;
 
 use rayon::prelude::*;
 
-use super::apply::look;
-use super::decide::{Decider, Move};
-use super::discarded::Thrown;
+use super::decider::{Decider, Move};
+use super::decision::Thrown;
 use super::error::ChangeError;
 use super::last_look::base_as_now;
+use super::looking::look;
+use super::request::ForeignFile;
 use super::step::Step;
-use crate::address::{Address, RelPath};
+use crate::address::Address;
 use crate::expected::is_entry_as_laid;
 use crate::files::KEPT;
 use crate::hash::ContentHash;
 use crate::stack::{BaseFile, BaseKind, Column, LayerId, Provider};
-
-/// What is known of a file on disk that the stack does not know.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) enum ForeignFile {
-    /// It is the base's own from now on; where nothing lies, the base has nothing.
-    Accepted,
-    /// A program has put it there, or has taken away what lay there; all that is in the new layer.
-    Captured {
-        /// Where it lies, below the root; `None` where nothing lies any more.
-        at: Option<RelPath>,
-        /// Where the base's own file that lay there was saved before, on the same volume; `None` if it was not, and
-        /// for files that layers supplied.
-        original: Option<PathBuf>,
-        /// What lies there is an edited version of the layer's file, and stays as it is.
-        edited: bool,
-    },
-}
 
 /// A base file as it is from now on, for one column.
 struct Settled {
@@ -46,15 +30,15 @@ impl Decider<'_> {
     /// Makes the base of the columns what lies there, or what was saved of it.
     pub(super) fn settle_foreign(&mut self) -> Result<(), ChangeError> {
         let mut places = Vec::new();
-        for (index, column) in self.columns.iter().enumerate() {
+        for (index, column) in self.stack.columns.iter().enumerate() {
             let root = self.ledger.site().root(column.root)?;
-            let from = column.provider(&self.before);
-            let place = match self.foreign.get(&column.path) {
+            let from = column.provider(&self.stack.before);
+            let place = match self.wishes.foreign.get(&column.path) {
                 None => continue,
                 Some(ForeignFile::Accepted) => {
                     let spelled = match from {
                         Provider::Nothing => column.spelled().cloned().unwrap_or_default(),
-                        from => self.folders_before.file_path(column, from)?,
+                        from => self.stack.folders_before.file_path(column, from)?,
                     };
                     (index, spelled.clone(), Some(spelled.on(&root.folder)))
                 }
@@ -78,9 +62,9 @@ impl Decider<'_> {
             })
             .collect::<Result<_, ChangeError>>()?;
         for Settled { column, file, path } in settled {
-            let at = &mut self.columns[column];
-            let is_lost =
-                file.is_none() && matches!(self.foreign.get(&at.path), Some(ForeignFile::Captured { .. }));
+            let at = &mut self.stack.columns[column];
+            let is_lost = file.is_none()
+                && matches!(self.wishes.foreign.get(&at.path), Some(ForeignFile::Captured { .. }));
             if is_lost && let Some(base) = &at.base {
                 self.ledger.catalogue.forget_original(at.root, &at.key, &base.spelled)?;
             }
@@ -97,9 +81,9 @@ impl Decider<'_> {
 
     /// Who supplies the file that lies at the column's address: the base, where it was accepted as the base's.
     pub(super) fn present<'c>(&self, column: &'c Column) -> Provider<'c> {
-        match self.foreign.get(&column.path) {
+        match self.wishes.foreign.get(&column.path) {
             Some(ForeignFile::Accepted) => column.base.as_ref().map_or(Provider::Nothing, Provider::Base),
-            _ => column.provider(&self.before),
+            _ => column.provider(&self.stack.before),
         }
     }
 
@@ -120,7 +104,7 @@ impl Decider<'_> {
             self.in_trash(&side)
         } else {
             let spelled = column.spelled().cloned().unwrap_or_default();
-            let folder = side.join(KEPT).join(self.revision.to_string());
+            let folder = side.join(KEPT).join(self.files.revision.to_string());
             spelled.on(&folder.join(root.name.as_str()))
         };
         self.need_private_folders(&side, &private);
@@ -133,7 +117,7 @@ impl Decider<'_> {
     /// did.
     pub(super) fn decide_captured(&mut self, at: &Move<'_>, new: Option<LayerId>) -> Result<(), ChangeError> {
         let Some(ForeignFile::Captured { at: lies_at, original, edited }) =
-            self.foreign.get(&at.column.path).cloned()
+            self.wishes.foreign.get(&at.column.path).cloned()
         else {
             return Ok(());
         };

@@ -6,10 +6,11 @@ use std::path::PathBuf;
 
 use rayon::prelude::*;
 
-use super::apply::{Edits, look};
-use super::decide::{Decider, Leaving, Move};
-use super::discarded::Thrown;
+use super::decider::{Decider, Leaving, Move};
+use super::decision::Thrown;
 use super::error::ChangeError;
+use super::looking::look;
+use super::options::Edits;
 use super::plan::Kept;
 use super::step::Step;
 use crate::address::{Address, RelPath};
@@ -75,9 +76,9 @@ impl Decider<'_> {
             layer: None,
         });
         let public = path.on(&root.folder);
-        self.cleared.insert(public.clone());
+        self.files.cleared.insert(public.clone());
         let step = self.decision.steps.len();
-        let private = match self.edits {
+        let private = match self.wishes.edits {
             Edits::Discard => {
                 self.decision.thrown.push(Thrown { step, root: root.id, seen });
                 self.in_trash(&side)
@@ -102,7 +103,7 @@ impl Decider<'_> {
                 }
                 Some(seen) => seen,
             };
-            if !self.cleared.contains(&public) {
+            if !self.files.cleared.contains(&public) {
                 self.clear_the_way(root, &above, seen)?;
             }
         }
@@ -116,7 +117,7 @@ impl Decider<'_> {
         path: &RelPath,
         address: &Address,
     ) -> Result<PathBuf, ChangeError> {
-        let folder = self.side(root.id)?.join(KEPT).join(self.revision.to_string());
+        let folder = self.side(root.id)?.join(KEPT).join(self.files.revision.to_string());
         let path = path.on(&folder.join(root.name.as_str()));
         self.decision.plan.kept.push(Kept {
             address: address.clone(),

@@ -2,9 +2,10 @@
 
 use std::path::Path;
 
-use super::apply::{Edits, look};
-use super::decide::Move;
+use super::decider::Move;
 use super::error::ChangeError;
+use super::looking::look;
+use super::options::Edits;
 use crate::address::RelPath;
 use crate::expected::{DriftKind, Finding, compare, is_entry_as_laid};
 use crate::files::Seen;

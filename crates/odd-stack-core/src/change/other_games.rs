@@ -4,9 +4,9 @@
 use std::collections::BTreeSet;
 use std::time::Duration;
 
-use super::apply::ChangeOptions;
-use super::decide::Decision;
+use super::decision::Decision;
 use super::error::ChangeError;
+use super::options::ChangeOptions;
 use crate::address::Address;
 use crate::ledger::{Ledger, Lock, OtherGames, SharedWith};
 

@@ -6,6 +6,7 @@ use std::path::PathBuf;
 use serde::{Deserialize, Serialize};
 
 use super::error::ChangeError;
+use super::request::BaseBefore;
 use crate::address::{FoldedKey, RelPath};
 use crate::blend::BlendRule;
 use crate::game::{Game, GameVersion};
@@ -14,22 +15,6 @@ use crate::ledger::{Ledger, LedgerError, Ongoing};
 use crate::stack::{
     Arrangement, BaseFile, BaseKind, Entry, EntryKind, LayerId, PathId, RootId, Settlement, Standing, Tally,
 };
-
-/// What is known of the game and its base before a change that begins with writing it anew.
-#[derive(Debug, Default)]
-pub(crate) struct BaseBefore {
-    /// Rows of the base that change, as they were.
-    pub base: Vec<(RootId, FoldedKey, Option<BaseFile>)>,
-    /// The version, and files and bytes seen.
-    pub version: Option<GameVersion>,
-    pub seen: (u64, u64),
-    /// Addresses whose original was not known.
-    pub unknown_originals: Vec<(RootId, FoldedKey, RelPath)>,
-    /// Entries of layers that became others, as they were.
-    pub entries: Vec<(PathId, Entry)>,
-    /// What the layers' tallies changed by with these.
-    pub tallies: Vec<(LayerId, Tally)>,
-}
 
 /// The same as the journal keeps it.
 #[derive(Debug, Default, Serialize, Deserialize)]

@@ -1,9 +1,10 @@
 //! What a change will do, by address.
 
 use std::collections::BTreeMap;
+use std::path::PathBuf;
 
-use super::carried_edits::CarriedFile;
 use crate::address::Address;
+use crate::blend::Clash;
 use crate::expected::Drift;
 use crate::stack::LayerId;
 
@@ -125,4 +126,24 @@ impl Plan {
         let effects = self.effects.iter().filter(|effect| effect.kind == kind);
         effects.fold((0, 0), |(files, bytes), effect| (files + 1, bytes + effect.size_bytes))
     }
+}
+
+/// A file with a person's edits that gets them in its new version.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct CarriedFile {
+    /// Where.
+    pub address: Address,
+    /// What was carried over: keys, or how many places.
+    pub changes: Vec<String>,
+    /// Where the file as it was on disk is saved.
+    pub kept: PathBuf,
+}
+
+/// A file whose edits can't be carried over without a decision.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ClashingFile {
+    /// Where.
+    pub address: Address,
+    /// What both sides changed.
+    pub clashes: Vec<Clash>,
 }

@@ -1,15 +1,15 @@
 //! Telling how the two versions of an exchanged layer differ.
 
-use super::carried_edits::Exchange;
-use super::decide::Decider;
+use super::decider::Decider;
 use super::error::ChangeError;
 use super::plan::Difference;
+use super::request::Exchange;
 use crate::stack::{LayerId, Turn, is_open, turn};
 
 impl Decider<'_> {
     /// Tells the difference between the two versions of each exchanged layer.
     pub(super) fn note_differences(&mut self) -> Result<(), ChangeError> {
-        for Exchange { old, new, .. } in self.exchanges.clone() {
+        for Exchange { old, new, .. } in self.stack.exchanges.clone() {
             let difference = self.difference(old, new)?;
             self.decision.plan.differences.push((new, difference));
         }
@@ -17,15 +17,15 @@ impl Decider<'_> {
     }
 
     fn difference(&self, old: LayerId, new: LayerId) -> Result<Difference, ChangeError> {
-        let mut difference = Difference { unchanged_files: self.alike_files, ..Difference::default() };
-        for column in &self.columns {
+        let mut difference = Difference { unchanged_files: self.stack.alike_files, ..Difference::default() };
+        for column in &self.stack.columns {
             let Some(turn) = turn(column, old, new) else { continue };
             let own = |layer: LayerId| column.entries.iter().find(|entry| entry.layer == layer);
             let spelled = column.base.as_ref().map(|base| &base.spelled);
             let spelled = spelled.or_else(|| own(new).or_else(|| own(old)).map(|entry| &entry.spelled));
             let address = self.address(column.root, &spelled.cloned().unwrap_or_default())?;
-            let was = is_open(column, old, &self.before);
-            let is = is_open(column, new, &self.after);
+            let was = is_open(column, old, &self.stack.before);
+            let is = is_open(column, new, &self.stack.after);
             match (was, is) {
                 (false, true) => difference.newly_contested.push(address.clone()),
                 (true, false) => difference.no_longer_contested.push(address.clone()),

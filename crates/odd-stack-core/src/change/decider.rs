@@ -1,0 +1,226 @@
+//! What a decision is made of, step by step.
+
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
+use std::path::{Path, PathBuf};
+
+use super::decision::Decision;
+use super::error::ChangeError;
+use super::options::Edits;
+use super::plan::ClashingFile;
+use super::request::{Exchange, ForeignFile};
+use crate::address::{Address, FoldedKey, RelPath};
+use crate::expected::{Blender, Folders};
+use crate::files::{STAGE, TRASH};
+use crate::game::Root;
+use crate::ledger::{Ledger, OtherGames};
+use crate::stack::{Column, LayerId, Order, PathId, Provider, RootId, Tally};
+
+/// New folders with where each is staged.
+#[derive(Debug, Default)]
+pub(super) struct NewFolders {
+    pub staged: HashMap<RootId, HashMap<FoldedKey, PathBuf>>,
+    pub trees: usize,
+}
+
+impl NewFolders {
+    /// Where the folder is staged, if it is new.
+    pub(super) fn staged(&self, root: RootId, key: &FoldedKey) -> Option<&Path> {
+        Some(self.staged.get(&root)?.get(key)?.as_path())
+    }
+
+    /// Where the folder around the column's file is staged, if that is new.
+    pub(super) fn holding(&self, column: &Column) -> Option<&Path> {
+        if self.staged.is_empty() {
+            return None;
+        }
+        self.staged(column.root, &column.key.parent()?)
+    }
+}
+
+/// A cause of something that the user should know; of one cause it is said once.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub(super) enum Note {
+    /// What was to go had gone already.
+    GoneAlready,
+    /// A file of the base that is covered from now on is gone.
+    OriginalGone,
+    /// Changes of keys found nothing to change.
+    Undone(String),
+    /// One whole file counts.
+    NotBlended { whose: Option<String>, reason: String },
+}
+
+impl Note {
+    /// The sentence on these addresses.
+    pub(super) fn tell(&self, addresses: &[Address]) -> String {
+        const MOST: usize = 4;
+        let shown: Vec<String> = addresses.iter().take(MOST).map(ToString::to_string).collect();
+        let more = addresses.len() - shown.len();
+        let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+        let (which, is_one) = (format!("{}{more}", shown.join(", ")), addresses.len() == 1);
+        let number = |one: &'static str, several: &'static str| if is_one { one } else { several };
+        match self {
+            Self::GoneAlready => format!("{which} {} gone already", number("was", "were")),
+            Self::OriginalGone => format!(
+                "{which} of the game itself {} gone; {} can't come back later",
+                number("is", "are"),
+                number("it", "they")
+            ),
+            Self::Undone(reason) => format!("{which}: {reason}"),
+            Self::NotBlended { whose, reason } => format!(
+                "{which} can't be blended, so one whole file counts{}: {}{reason}",
+                number("", " for each"),
+                whose.as_ref().map(|whose| format!("{whose}: ")).unwrap_or_default()
+            ),
+        }
+    }
+}
+
+/// One column whose file on disk changes, with who supplies it before and after.
+pub(super) struct Move<'c> {
+    pub(super) column: &'c Column,
+    pub(super) from: Provider<'c>,
+    pub(super) to: Provider<'c>,
+    pub(super) from_path: RelPath,
+    pub(super) to_path: RelPath,
+    /// Nothing can lie there yet, since its folder does not.
+    pub(super) is_in_new_folder: bool,
+}
+
+impl Move<'_> {
+    /// The path at which something lies, or may lie, before the change.
+    pub(super) fn present_or_future(&self) -> &RelPath {
+        if self.from_path.is_root() { &self.to_path } else { &self.from_path }
+    }
+
+    /// The path at which something lies after the change, or lay before it.
+    pub(super) fn future_or_present(&self) -> &RelPath {
+        if self.to_path.is_root() { &self.from_path } else { &self.to_path }
+    }
+}
+
+/// Addresses of files that leave, and nothing takes their place.
+pub(super) type Leaving = HashSet<(RootId, FoldedKey)>;
+
+/// What changes in the stack: the orders before and after, and all that is at the addresses concerned.
+pub(super) struct StackTurn<'a> {
+    pub(super) changed: BTreeSet<LayerId>,
+    pub(super) columns: Vec<Column>,
+    /// Files that both versions of an exchanged layer have alike, which are no columns here.
+    pub(super) alike_files: u64,
+    /// Addresses of files at which some layer needs a folder.
+    pub(super) also_folders: HashSet<PathId>,
+    pub(super) folders_before: Folders<'a>,
+    pub(super) folders_after: Folders<'a>,
+    pub(super) before: Order,
+    pub(super) after: Order,
+    pub(super) exchanges: Vec<Exchange>,
+    /// Tallies under the order before, where they must be taken before the base changes.
+    pub(super) tallies_before: Option<BTreeMap<LayerId, Tally>>,
+}
+
+/// What is to become of files that are not what the stack says.
+pub(super) struct Wishes<'a> {
+    pub(super) edits: Edits,
+    /// What other games have in folders of this one, where the user said that it may change.
+    pub(super) over_others: Option<&'a OtherGames>,
+    /// Originals that are lost do not stop it.
+    pub(super) without_lost: bool,
+    /// Addresses at which what the stack says is put again.
+    pub(super) restore: HashSet<PathId>,
+    /// Files on disk that the stack does not know, and that are taken up.
+    pub(super) foreign: HashMap<PathId, ForeignFile>,
+}
+
+/// What is done with files, as far as it is decided.
+pub(super) struct FilesAtWork {
+    pub(super) new_folders: NewFolders,
+    pub(super) revision: i64,
+    /// What the names begin with of all that goes through the sides, for nothing that lies there has them.
+    pub(super) batch: u64,
+    /// Addresses of files that leave, and nothing takes their place.
+    pub(super) leaving: Leaving,
+    /// What lay where a folder is to be, and goes.
+    pub(super) cleared: BTreeSet<PathBuf>,
+    /// Of some addresses it is not known what the game had there.
+    pub(super) has_unknown_originals: bool,
+}
+
+/// What a person is told.
+#[derive(Default)]
+pub(super) struct Noted {
+    /// What the user should know, by its cause.
+    pub(super) notes: BTreeMap<Note, Vec<Address>>,
+    /// Files whose edits can't be carried over.
+    pub(super) clashing: Vec<ClashingFile>,
+    /// Layers' names, for messages.
+    pub(super) names: HashMap<LayerId, String>,
+}
+
+/// What a decision is made of.
+pub(super) struct Decider<'a> {
+    pub(super) ledger: &'a Ledger,
+    pub(super) blender: Blender<'a>,
+    pub(super) stack: StackTurn<'a>,
+    pub(super) wishes: Wishes<'a>,
+    pub(super) files: FilesAtWork,
+    pub(super) noted: Noted,
+    pub(super) decision: Decision,
+}
+
+impl Decider<'_> {
+    pub(super) fn root(&self, id: RootId) -> Result<&Root, ChangeError> {
+        Ok(self.ledger.site().root(id)?)
+    }
+
+    pub(super) fn address(&self, root: RootId, path: &RelPath) -> Result<Address, ChangeError> {
+        Ok(Address { root: self.root(root)?.name.clone(), path: path.clone() })
+    }
+
+    pub(super) fn layer_name(&mut self, layer: LayerId) -> Result<String, ChangeError> {
+        if self.noted.names.is_empty() {
+            let names = self.ledger.catalogue.layer_names()?;
+            self.noted.names = names.into_iter().collect();
+        }
+        Ok(self.noted.names.get(&layer).cloned().unwrap_or_default())
+    }
+
+    /// The side of a root.
+    pub(super) fn side(&self, root: RootId) -> Result<PathBuf, ChangeError> {
+        Ok(self.ledger.site().side(self.root(root)?))
+    }
+
+    /// Where the file of the next step goes to be thrown away.
+    pub(super) fn in_trash(&self, side: &Path) -> PathBuf {
+        numbered(&side.join(TRASH), self.files.batch, self.decision.steps.len())
+    }
+
+    /// Where the next file is staged.
+    pub(super) fn in_stage(&self, side: &Path) -> PathBuf {
+        numbered(&side.join(STAGE), self.files.batch, self.decision.staged.len())
+    }
+
+    pub(super) fn need_private_folders(&mut self, side: &Path, path: &Path) {
+        let Some(parent) = path.parent() else { return };
+        if self.decision.private_folders.last().is_some_and(|last| last == parent)
+            || self.decision.private_folders.iter().rev().take(8).any(|folder| folder == parent)
+        {
+            return;
+        }
+        let mut missing: Vec<&Path> = parent.ancestors().take_while(|folder| *folder != side).collect();
+        missing.reverse();
+        self.decision.private_folders.extend(missing.into_iter().map(Path::to_path_buf));
+    }
+}
+
+/// The place for the `number`th file of a kind in a side's folder.
+pub(super) fn numbered(folder: &Path, batch: u64, number: usize) -> PathBuf {
+    let mut path = folder.join(format!("{batch}-{}", number / FILES_A_FOLDER));
+    path.push(number.to_string());
+    // Many of these are kept at once.
+    path.shrink_to_fit();
+    path
+}
+
+/// How many staged or discarded files share a folder.
+pub(super) const FILES_A_FOLDER: usize = 512;

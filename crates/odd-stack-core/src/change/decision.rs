@@ -1,0 +1,56 @@
+//! What follows from a request: steps, and what they need.
+
+use std::collections::BTreeMap;
+use std::path::PathBuf;
+
+use super::plan::Plan;
+use super::step::Step;
+use crate::address::{FoldedKey, RelPath};
+use crate::files::{Seen, Stamp};
+use crate::hash::ContentHash;
+use crate::ledger::Covering;
+use crate::stack::{BaseFile, LayerId, RootId, Tally};
+
+/// A stored content on its way into the game.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) struct Staged {
+    pub hash: ContentHash,
+    pub size_bytes: u64,
+    pub stamp: Stamp,
+    pub path: PathBuf,
+    pub side: PathBuf,
+    /// What lies there instead of the stored content.
+    pub content: Option<Vec<u8>>,
+}
+
+/// A file that goes to the trash.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) struct Thrown {
+    /// The number of the step that takes it out.
+    pub step: usize,
+    pub root: RootId,
+    /// What was seen of it when the change was decided.
+    pub seen: Seen,
+}
+
+/// Everything that follows from a request.
+#[derive(Debug, Default)]
+pub(super) struct Decision {
+    pub plan: Plan,
+    pub steps: Vec<Step>,
+    pub staged: Vec<Staged>,
+    /// What goes to the trash.
+    pub thrown: Vec<Thrown>,
+    /// Folders in the sides that steps and staging need, each after the one above it.
+    pub private_folders: Vec<PathBuf>,
+    /// The sides of all roots that change.
+    pub sides: Vec<PathBuf>,
+    pub tallies: BTreeMap<LayerId, Tally>,
+    pub base_now: Vec<(RootId, FoldedKey, Option<BaseFile>)>,
+    /// Addresses whose original is lost.
+    pub lost: Vec<(RootId, FoldedKey, RelPath)>,
+    /// Files of the base that go where covered ones lie.
+    pub covering: Vec<Covering>,
+    /// Originals that come back, whose times were changed while they lay aside.
+    pub restamped: Vec<(PathBuf, Stamp)>,
+}
