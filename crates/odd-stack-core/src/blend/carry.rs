@@ -2,33 +2,12 @@
 
 use std::collections::HashSet;
 
+use super::clash::{Clash, NotCarried, Prefer};
 use super::compare::{Compared, meanings};
 use super::formats::with_format;
 use super::keyed::{Change, Keyed};
 use super::text::{Text, shown};
 use super::{Culprit, Format, NotBlended, lines};
-
-/// Whose word counts where both sides changed the same key.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Prefer {
-    /// The person's.
-    Mine,
-    /// The new version's.
-    New,
-}
-
-/// Something that a person and the new version both changed.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Clash {
-    /// The key with its section, such as `Gulls.count`; or the lines.
-    pub what: String,
-    /// What the old version had; none if nothing.
-    pub old: Option<String>,
-    /// What the person has.
-    pub mine: Option<String>,
-    /// What the new version has.
-    pub new: Option<String>,
-}
 
 /// A person's changes in another version of the file.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -37,15 +16,6 @@ pub struct Carried {
     pub content: Vec<u8>,
     /// What was carried over: keys, or counts of lines.
     pub changes: Vec<String>,
-}
-
-/// Why changes can't be carried over.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum NotCarried {
-    /// It is no text, or too big a one, or one that the new version's encoding can't hold.
-    NoText,
-    /// Both sides changed the same.
-    Clashes(Vec<Clash>),
 }
 
 /// Carries what `mine` changed against `old` over to `new`: key by key for configuration of `format` that can be

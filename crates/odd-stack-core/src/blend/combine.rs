@@ -17,35 +17,10 @@ use super::formats::with_format;
 use super::keyed::{Change, Key, Keyed, Map};
 use super::lines::merge_apart;
 use super::meant::{Meant, OfGone};
+use super::not_blended::{Culprit, NotBlended};
 use super::text::Text;
 use super::{Format, KeyEdit, LastRead};
 use crate::hash::ContentHash;
-
-/// What stands in the way of combining files.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Culprit {
-    /// The game's own file.
-    Base,
-    /// One of the files.
-    File(usize),
-    /// Each is fine, but not with the others.
-    Together,
-}
-
-/// Why files are not combined.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct NotBlended {
-    /// Which of the files it is.
-    pub culprit: Culprit,
-    /// What is wrong with it.
-    pub reason: String,
-}
-
-impl NotBlended {
-    fn together(reason: String) -> Self {
-        Self { culprit: Culprit::Together, reason }
-    }
-}
 
 /// Files combined into one.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -6,6 +6,7 @@
 
 mod align;
 mod carry;
+mod clash;
 mod combine;
 mod compare;
 mod edit;
@@ -17,6 +18,7 @@ mod lines;
 mod meant;
 mod nested;
 mod no_keys;
+mod not_blended;
 mod resolve;
 mod rows;
 mod rules;
@@ -26,10 +28,18 @@ mod text;
 mod toml;
 mod xml;
 
-pub use carry::{Carried, Clash, NotCarried, Prefer, carry_over};
-pub use combine::{Combined, Culprit, NotBlended, combine, combine_knowing};
+pub use carry::Carried;
+pub use carry::carry_over;
+pub use clash::Clash;
+pub use clash::NotCarried;
+pub use clash::Prefer;
+pub use combine::Combined;
+pub use combine::combine;
+pub use combine::combine_knowing;
 pub use edit::{KeyEdit, read_edits, write_edits};
 pub use last_read::LastRead;
+pub use not_blended::Culprit;
+pub use not_blended::NotBlended;
 pub use resolve::{NotEdited, edits_between, look_up, renewed, resolve_edits};
 pub use rows::{KeyRow, key_rows};
 pub use rules::{BlendRule, BlendRules, Format, MOST_GUESSED_BYTES};

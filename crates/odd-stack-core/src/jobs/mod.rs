@@ -36,7 +36,9 @@ mod originals;
 mod overview;
 mod patchday;
 mod patchday_base;
+mod patchday_error;
 mod patchday_judge;
+mod patchday_report;
 mod patchday_settings;
 mod patchday_unplanned;
 mod permit;
@@ -95,10 +97,14 @@ pub use needs::doubtful_needs;
 pub use order::{Reorder, prepare_reorder};
 pub use originals::OriginalRow;
 pub use overview::{GameLine, game_line};
-pub use patchday::{
-    FateRow, Finishing, PatchDayError, PatchDayReport, PatchDayStatus, patchday_status,
-    prepare_patchday_begin, prepare_patchday_finish,
-};
+pub use patchday::Finishing;
+pub use patchday::PatchDayStatus;
+pub use patchday::patchday_status;
+pub use patchday::prepare_patchday_begin;
+pub use patchday::prepare_patchday_finish;
+pub use patchday_error::PatchDayError;
+pub use patchday_report::FateRow;
+pub use patchday_report::PatchDayReport;
 pub use permit::{Permit, heal, running};
 pub use placing::{Wanted, read_sheet};
 pub use play::{Glance, Launch, PlayError, Written, glance, launch, written_since};

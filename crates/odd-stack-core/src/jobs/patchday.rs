@@ -10,40 +10,24 @@ use std::collections::HashSet;
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
-use thiserror::Error;
 
+use super::Permit;
 use super::patchday_base::{BaseChanges, new_base};
+use super::patchday_error::PatchDayError;
 use super::patchday_judge::{Judged, judge_layers};
+use super::patchday_report::PatchDayReport;
 use super::patchday_settings::{self, Carried};
 use super::patchday_unplanned::{Met, meet_update};
-use super::{ChangeReport, Permit, TweakError};
 use crate::change::{
     BaseBefore, ChangeError, ChangeOptions, ChangeRequest, Edits, Prepared, discard_new_contents, prepare,
 };
-use crate::check::{CheckError, check};
+use crate::check::check;
 use crate::expected::{Blender, game_version_now};
 use crate::game::{Game, GameVersion};
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError, Ongoing, OngoingKind};
 use crate::observer::Observer;
 use crate::stack::{Arrangement, LayerId, PathId, Standing};
-
-/// Why a patch day can't begin or end. Nothing was changed.
-#[derive(Debug, Error)]
-pub enum PatchDayError {
-    /// The ledger failed.
-    #[error(transparent)]
-    Ledger(#[from] LedgerError),
-    /// The change can't be made.
-    #[error(transparent)]
-    Change(#[from] ChangeError),
-    /// The disk can't be looked at.
-    #[error(transparent)]
-    Check(#[from] CheckError),
-    /// Settings can't be kept as the user's own.
-    #[error(transparent)]
-    Tweak(#[from] TweakError),
-}
 
 /// What is kept of a patch day between its commands.
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -132,53 +116,6 @@ pub fn patchday_status(ledger: &Ledger) -> Result<PatchDayStatus, LedgerError> {
         known_version: version.known.clone(),
         version_now: version.of_game(),
     })
-}
-
-/// What becomes of one layer.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
-pub struct FateRow {
-    /// The layer.
-    pub layer: String,
-    /// Its version.
-    pub version: Option<String>,
-    /// `laid`, or `lifted`: it does not fit the game as it is now.
-    pub fate: String,
-    /// Why it is lifted, or what to know of it.
-    pub reasons: Vec<String>,
-    /// What would help, as commands.
-    pub helps: Vec<String>,
-}
-
-/// What a patch day found and does.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, JsonSchema)]
-pub struct PatchDayReport {
-    /// All layers were lifted before the update.
-    pub planned: bool,
-    /// The game's version before.
-    pub version_before: Option<String>,
-    /// Its version now.
-    pub version_after: Option<String>,
-    /// The game's own files that have other content.
-    pub changed: Vec<String>,
-    /// Those that have another time at the same size, and whose content was not known before.
-    pub touched: Vec<String>,
-    /// Those that came.
-    pub added: Vec<String>,
-    /// Those that went; folders have a `/` at the end.
-    pub gone: Vec<String>,
-    /// Addresses at which the game's client had put its own file in the place of a layer's.
-    pub put_back: Vec<String>,
-    /// Settings of the user's that are kept as own edits.
-    pub kept: Vec<String>,
-    /// Files that were left as they are, for `mend`.
-    pub left: Vec<String>,
-    /// Each layer that was laid, from the top to the bottom.
-    pub layers: Vec<FateRow>,
-    /// Addresses whose original may be that of the old version: a layer's file lies there, so the game's client could
-    /// not bring its own.
-    pub originals_old: Vec<String>,
-    /// What changes on disk.
-    pub change: ChangeReport,
 }
 
 /// The end of a patch day, about to be made.
@@ -272,34 +209,6 @@ fn tell_of_version(game: &Game, report: &mut PatchDayReport) {
     }
 }
 
-/// All layers are lifted, so what lies there is the base.
-fn planned(
-    ledger: &Ledger,
-    begun: &Begun,
-    report: &mut PatchDayReport,
-    before: &mut BaseBefore,
-    now: &str,
-    observer: &dyn Observer,
-) -> Result<Option<ChangeRequest>, PatchDayError> {
-    let new = new_base(ledger, observer)?;
-    let BaseChanges { changed, only_times, added, gone, touched, seen, before: rows } = new;
-    before.base = rows;
-    ledger.catalogue.write_game(&Game { seen, ..ledger.game().clone() })?;
-    (report.changed, report.touched, report.added, report.gone) = (changed, only_times, added, gone);
-    // Layers that were removed meanwhile do not come back.
-    let present: HashSet<LayerId> =
-        ledger.catalogue.arrangement()?.standings().iter().map(|standing| standing.layer).collect();
-    let was = begun.arrangement.iter().filter(|(layer, _)| present.contains(layer));
-    let wanted = Arrangement::new(was.map(|(layer, laid)| Standing { layer: *layer, laid: *laid }).collect());
-    let old = patchday_settings::kept(ledger, &begun.settings)?;
-    let blender = Blender::new(ledger);
-    let carried = patchday_settings::carry(ledger, &old, &touched, &|column| blender.base_content(column))?;
-    let after = fates(ledger, &wanted, &touched, &carried, report)?;
-    let mut request = ChangeRequest::new("patchday finish", now, after);
-    take_over(carried, &mut request, before);
-    Ok(Some(request))
-}
-
 /// Takes what was carried over into the change, with what undoes it.
 fn take_over(carried: Carried, request: &mut ChangeRequest, before: &mut BaseBefore) {
     // All addresses of these are of layers that lie on the game or are to; their contents are durable with the change.
@@ -348,4 +257,32 @@ fn fates(
     let Judged { rows, unfit } = judge_layers(ledger, wanted, touched, &carried.to_know, now)?;
     report.layers = rows;
     Ok(wanted.with_laid(&unfit, false))
+}
+
+/// All layers are lifted, so what lies there is the base.
+pub(super) fn planned(
+    ledger: &Ledger,
+    begun: &Begun,
+    report: &mut PatchDayReport,
+    before: &mut BaseBefore,
+    now: &str,
+    observer: &dyn Observer,
+) -> Result<Option<ChangeRequest>, PatchDayError> {
+    let new = new_base(ledger, observer)?;
+    let BaseChanges { changed, only_times, added, gone, touched, seen, before: rows } = new;
+    before.base = rows;
+    ledger.catalogue.write_game(&Game { seen, ..ledger.game().clone() })?;
+    (report.changed, report.touched, report.added, report.gone) = (changed, only_times, added, gone);
+    // Layers that were removed meanwhile do not come back.
+    let present: HashSet<LayerId> =
+        ledger.catalogue.arrangement()?.standings().iter().map(|standing| standing.layer).collect();
+    let was = begun.arrangement.iter().filter(|(layer, _)| present.contains(layer));
+    let wanted = Arrangement::new(was.map(|(layer, laid)| Standing { layer: *layer, laid: *laid }).collect());
+    let old = patchday_settings::kept(ledger, &begun.settings)?;
+    let blender = Blender::new(ledger);
+    let carried = patchday_settings::carry(ledger, &old, &touched, &|column| blender.base_content(column))?;
+    let after = fates(ledger, &wanted, &touched, &carried, report)?;
+    let mut request = ChangeRequest::new("patchday finish", now, after);
+    take_over(carried, &mut request, before);
+    Ok(Some(request))
 }

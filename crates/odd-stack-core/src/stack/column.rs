@@ -2,9 +2,9 @@
 
 use serde::{Deserialize, Serialize};
 
-use super::recipe::Blend;
-use super::{LayerId, Order, PathId, RootId};
+use super::{LayerId, PathId, RootId};
 use crate::address::{FoldedKey, RelPath};
+use crate::blend::Format;
 use crate::hash::ContentHash;
 
 /// How an entry's content is meant.
@@ -148,62 +148,6 @@ pub struct Column {
 }
 
 impl Column {
-    /// Entries of laid layers, from the bottom to the top, as what was settled here has it.
-    pub fn laid(&self, order: &Order) -> Vec<&Entry> {
-        let raised = order.raised_at(self);
-        let height = |entry: &Entry| match raised {
-            Some((layer, above)) if layer == entry.layer => Some((above, 1)),
-            _ => Some((order.rank(entry.layer)?, 0)),
-        };
-        let mut laid: Vec<_> =
-            self.entries.iter().filter_map(|entry| Some((height(entry)?, entry))).collect();
-        laid.sort_by_key(|(height, _)| *height);
-        laid.into_iter().map(|(_, entry)| entry).collect()
-    }
-
-    /// The entry that counts, the topmost; of those that blend the topmost too.
-    pub fn winner(&self, order: &Order) -> Option<&Entry> {
-        match self.entries.as_slice() {
-            [only] => order.rank(only.layer).map(|_| only),
-            _ => self.laid(order).last().copied(),
-        }
-    }
-
-    /// Who supplies the file under `order`. Base hashes must be known wherever an entry has the base's size or
-    /// may blend, and `blends` must hold what [`Column::recipe`] asks for; without it the topmost file counts.
-    pub fn provider(&self, order: &Order) -> Provider<'_> {
-        if let ([only], None) = (self.entries.as_slice(), &self.base) {
-            // By far the most columns: nothing to compare.
-            let is_there =
-                order.rank(only.layer).is_some() && !only.takes_away() && only.kind != EntryKind::Keys;
-            return if is_there { Provider::Layer(only) } else { Provider::Nothing };
-        }
-        if let Some(blend) = self.blend(order)
-            && let Ok(blended) = &blend.outcome
-        {
-            return Provider::Layer(&blended.entry);
-        }
-        let laid = self.laid(order);
-        let files: Vec<&Entry> = laid.into_iter().filter(|entry| entry.kind != EntryKind::Keys).collect();
-        let Some(winner) = files.last() else {
-            return self.base.as_ref().map_or(Provider::Nothing, Provider::Base);
-        };
-        if winner.takes_away() {
-            return Provider::Nothing;
-        }
-        let lowest_alike = files.iter().rev().take_while(|entry| entry.hash == winner.hash).last();
-        match (&self.base, lowest_alike) {
-            (Some(base), Some(lowest))
-                if base.hash == Some(winner.hash)
-                    && base.kind == BaseKind::File
-                    && files.first() == Some(lowest) =>
-            {
-                Provider::Base(base)
-            }
-            (_, lowest) => Provider::Layer(lowest.unwrap_or(winner)),
-        }
-    }
-
     /// How the address is spelled: as the base does, else as a layer does.
     pub fn spelled(&self) -> Option<&RelPath> {
         let base = self.base.as_ref().map(|base| &base.spelled);
@@ -219,104 +163,60 @@ impl Column {
     }
 }
 
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use crate::address::Folding;
-    use proptest::prelude::*;
+/// What a recipe gives.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Blend {
+    /// The recipe, by [`Recipe::hash`].
+    pub recipe: ContentHash,
+    /// The file; or why there is none, so that the topmost file counts as a whole.
+    pub outcome: Result<Blended, NotBlendable>,
+}
 
-    fn entry(layer: i64, content: &str) -> Entry {
-        Entry {
-            layer: LayerId(layer),
-            kind: EntryKind::File,
-            spelled: RelPath::parse("a").unwrap(),
-            hash: ContentHash::of(content.as_bytes()),
-            size_bytes: content.len() as u64,
-            modified: 0,
-            executable: None,
-        }
-    }
+/// What stands in the way of blending.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Hindrance {
+    /// The game's own file.
+    Base,
+    /// The file of that content.
+    Content(ContentHash),
+    /// Each file is fine, but not with the others.
+    Together,
+    /// Not all that goes into it can be had now.
+    NotAtHand,
+}
 
-    fn column(base: Option<&str>, entries: Vec<Entry>) -> Column {
-        let base = base.map(|content| BaseFile {
-            spelled: RelPath::parse("a").unwrap(),
-            kind: BaseKind::File,
-            size_bytes: content.len() as u64,
-            modified_ns: 0,
-            mode: 0o755,
-            hash: Some(ContentHash::of(content.as_bytes())),
-        });
-        Column {
-            path: PathId(1),
-            root: RootId(1),
-            key: Folding::Folded.key("a"),
-            base,
-            entries,
-            blends: Vec::new(),
-        }
-    }
+/// Why files at an address do not blend.
+#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
+pub struct NotBlendable {
+    /// What stands in the way.
+    pub hindrance: Hindrance,
+    /// What is wrong with it.
+    pub reason: String,
+}
 
-    #[test]
-    fn the_lowest_of_equal_contents_supplies_the_file() {
-        let column = column(Some("x"), vec![entry(1, "x"), entry(2, "y"), entry(3, "y"), entry(4, "x")]);
-        let supplier =
-            |layers: &[i64]| match column.provider(&Order::new(layers.iter().map(|id| LayerId(*id)))) {
-                Provider::Nothing => "nothing".to_owned(),
-                Provider::Base(_) => "base".to_owned(),
-                Provider::Layer(entry) => entry.layer.0.to_string(),
-            };
-        assert_eq!(supplier(&[]), "base");
-        assert_eq!(supplier(&[1]), "base");
-        assert_eq!(supplier(&[1, 4]), "base");
-        assert_eq!(supplier(&[1, 2, 3]), "2");
-        assert_eq!(supplier(&[3, 2]), "3");
-        assert_eq!(supplier(&[1, 2, 4]), "4", "other content lies between it and the base");
-        assert_eq!(column.winner(&Order::new([LayerId(2), LayerId(3)])).unwrap().layer, LayerId(3));
-    }
+/// A file made of several.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Blended {
+    /// Stands for the file: its content, time and spelling; its layer is the topmost that went into it.
+    pub entry: Entry,
+    /// The layers that went into it.
+    pub from: Vec<LayerId>,
+    /// Pairs of contents that set a key to different values.
+    pub clashes: Vec<(ContentHash, ContentHash)>,
+    /// Edits that could not be made, and why.
+    pub undone: Vec<String>,
+}
 
-    #[test]
-    fn what_is_taken_away_is_not_there_until_a_layer_above_puts_it() {
-        let away = Entry { hash: ContentHash::NOTHING, size_bytes: 0, ..entry(2, "") };
-        let over_base = column(Some("x"), vec![entry(1, "y"), away.clone(), entry(3, "z")]);
-        let supplier =
-            |layers: &[i64]| over_base.provider(&Order::new(layers.iter().map(|id| LayerId(*id)))).hash();
-        assert_eq!(supplier(&[1, 2]), None);
-        assert_eq!(supplier(&[2, 1]), Some(ContentHash::of(b"y")));
-        assert_eq!(supplier(&[1, 2, 3]), Some(ContentHash::of(b"z")));
-        assert_eq!(column(None, vec![away]).provider(&Order::new([LayerId(2)])), Provider::Nothing);
-    }
-
-    #[test]
-    fn a_patched_program_stays_runnable() {
-        let over_base = column(Some("x"), vec![entry(1, "y")]);
-        assert_eq!(over_base.mode_for(&over_base.entries[0]), 0o755);
-        let new = column(None, vec![Entry { executable: Some(true), ..entry(1, "y") }]);
-        assert_eq!(new.mode_for(&new.entries[0]), 0o755);
-        assert_eq!(column(None, vec![]).mode_for(&entry(1, "y")), 0o644);
-    }
-
-    proptest! {
-        #[test]
-        fn the_supplier_has_the_content_that_wins(
-            base in proptest::option::of(0..3u8),
-            contents in proptest::collection::vec(0..3u8, 0..5),
-            laid in proptest::collection::vec(any::<bool>(), 5),
-        ) {
-            let text = |content: u8| content.to_string();
-            let entries = (1..).zip(&contents).map(|(layer, content)| entry(layer, &text(*content))).collect();
-            let column = column(base.map(text).as_deref(), entries);
-            let standing: Vec<i64> = (1..=contents.len() as i64).filter(|layer| laid[*layer as usize - 1]).collect();
-            let order = Order::new(standing.iter().map(|layer| LayerId(*layer)));
-            // The naive answer: the topmost laid layer, else the base.
-            let wins = standing.last().map(|layer| contents[*layer as usize - 1]).or(base);
-            let supplier = column.provider(&order);
-            prop_assert_eq!(supplier.hash(), wins.map(|content| ContentHash::of(text(content).as_bytes())));
-            if let Provider::Layer(entry) = supplier {
-                // Right beneath it lies something else.
-                let below = standing.iter().rev().find(|layer| **layer < entry.layer.0);
-                let beneath = below.map(|layer| contents[*layer as usize - 1]).or(base);
-                prop_assert_ne!(beneath, wins);
-            }
-        }
-    }
+/// Contents that are blended into one, the lowest first.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Recipe<'c> {
+    /// What they are.
+    pub format: Format,
+    /// The game's own file, unless a layer takes it away.
+    pub base: Option<&'c BaseFile>,
+    /// Files, each content once, none equal to the game's own.
+    pub files: Vec<&'c Entry>,
+    /// Lists of changes to keys, made in the result.
+    pub edits: Vec<&'c Entry>,
 }

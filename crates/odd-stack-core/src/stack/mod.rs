@@ -10,10 +10,16 @@ mod difference;
 mod needs;
 mod order;
 mod recipe;
+mod winner;
 
 use serde::{Deserialize, Serialize};
 
 pub use arrangement::{Arrangement, Standing, Target};
+pub use column::Blend;
+pub use column::Blended;
+pub use column::Hindrance;
+pub use column::NotBlendable;
+pub use column::Recipe;
 pub use column::{BaseFile, BaseKind, Column, Entry, EntryKind, Provider};
 pub use contests::{ContestState, Tally, tallies};
 pub use difference::{Turn, is_open, turn};
@@ -22,7 +28,6 @@ pub use needs::{
     LayerFacts, Needs, Unmet, UnmetKind, accepted_pairs, cycle, place_by_rules, plain_name, unmet,
 };
 pub use order::{Order, Settlement};
-pub use recipe::{Blend, Blended, Hindrance, NotBlendable, Recipe};
 
 /// The catalogue's number of a layer; never used twice in one ledger, never shown.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]

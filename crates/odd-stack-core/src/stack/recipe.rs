@@ -1,69 +1,12 @@
 //! What goes into a blended file.
 
-use super::{BaseFile, BaseKind, Column, Entry, EntryKind, LayerId, Order};
+use super::column::{Blend, Recipe};
+use super::{BaseKind, Column, Entry, EntryKind, LayerId, Order};
 use crate::blend::{Format, MOST_GUESSED_BYTES};
 use crate::hash::ContentHash;
 
 /// Counts the ways of blending there were, for what an older one made is not what this one makes.
 const BLENDING: u8 = 3;
-
-/// Contents that are blended into one, the lowest first.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Recipe<'c> {
-    /// What they are.
-    pub format: Format,
-    /// The game's own file, unless a layer takes it away.
-    pub base: Option<&'c BaseFile>,
-    /// Files, each content once, none equal to the game's own.
-    pub files: Vec<&'c Entry>,
-    /// Lists of changes to keys, made in the result.
-    pub edits: Vec<&'c Entry>,
-}
-
-/// What a recipe gives.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Blend {
-    /// The recipe, by [`Recipe::hash`].
-    pub recipe: ContentHash,
-    /// The file; or why there is none, so that the topmost file counts as a whole.
-    pub outcome: Result<Blended, NotBlendable>,
-}
-
-/// What stands in the way of blending.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
-#[serde(rename_all = "snake_case")]
-pub enum Hindrance {
-    /// The game's own file.
-    Base,
-    /// The file of that content.
-    Content(ContentHash),
-    /// Each file is fine, but not with the others.
-    Together,
-    /// Not all that goes into it can be had now.
-    NotAtHand,
-}
-
-/// Why files at an address do not blend.
-#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
-pub struct NotBlendable {
-    /// What stands in the way.
-    pub hindrance: Hindrance,
-    /// What is wrong with it.
-    pub reason: String,
-}
-
-/// A file made of several.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Blended {
-    /// Stands for the file: its content, time and spelling; its layer is the topmost that went into it.
-    pub entry: Entry,
-    /// The layers that went into it.
-    pub from: Vec<LayerId>,
-    /// Pairs of contents that set a key to different values.
-    pub clashes: Vec<(ContentHash, ContentHash)>,
-    /// Edits that could not be made, and why.
-    pub undone: Vec<String>,
-}
 
 impl Recipe<'_> {
     /// Names the recipe: equal ones give the same.

@@ -4,14 +4,6 @@
 //! Objects are gone into. So are arrays of objects and of texts, where each element can be told from the others (see
 //! [`super::align`]); else an array is one value, as one of numbers always is.
 
-mod json;
-mod lua;
-mod lua_words;
-mod notation;
-mod tell;
-mod value;
-mod write;
-
 use std::collections::{HashMap, HashSet};
 use std::marker::PhantomData;
 
@@ -21,6 +13,16 @@ use self::notation::{Notation, Outline};
 use self::tell::agree_on;
 use self::value::{Kind, Node, mean, values_in};
 use super::keyed::{Branch, Change, Key, Keyed, Leaf, Setting, Settings, whole_parts};
+use super::nested::pointer::{escaped, unescaped};
+
+mod json;
+mod lua;
+mod lua_words;
+mod notation;
+mod pointer;
+mod tell;
+mod value;
+mod write;
 
 /// A file of JSON.
 pub(super) type Json = Nested<JsonNotation>;
@@ -332,14 +334,6 @@ fn shown(id: &str) -> String {
             .join("/"),
         false => id.to_owned(),
     }
-}
-
-fn escaped(name: &str) -> String {
-    name.replace('~', "~0").replace('/', "~1")
-}
-
-fn unescaped(name: &str) -> String {
-    name.replace("~1", "/").replace("~0", "~")
 }
 
 fn within<R>(pointer: &mut String, name: &str, act: impl FnOnce(&mut String) -> R) -> R {

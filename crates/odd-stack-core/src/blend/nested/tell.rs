@@ -3,8 +3,8 @@
 use std::collections::{HashMap, HashSet};
 
 use super::super::align::{Element, Step, align, is_telling};
-use super::escaped;
 use super::notation::Notation;
+use super::pointer::escaped;
 use super::value::{Kind, Node, is_bare, mean};
 use crate::hash::ContentHash;
 

@@ -60,7 +60,9 @@ pub(super) fn values_in(node: &Node, way: &mut String, values: &mut Vec<(String,
     };
     match &node.kind {
         Kind::Object(properties) => {
-            properties.iter().for_each(|property| go_into(&super::escaped(&property.name), &property.value));
+            properties
+                .iter()
+                .for_each(|property| go_into(&super::pointer::escaped(&property.name), &property.value));
         }
         Kind::Array(elements) => elements.iter().for_each(|element| go_into("/", element)),
         Kind::Text(text) => values.push((way.clone(), quoted(text))),
