@@ -35,6 +35,7 @@ pub mod game;
 mod hash;
 pub mod jobs;
 pub mod ledger;
+mod members;
 pub mod observer;
 pub mod package;
 pub mod stack;

@@ -24,14 +24,16 @@ use crate::files::Seam;
 use crate::hash::ContentHash;
 use crate::ledger::catalogue::JournalMark;
 use crate::ledger::{
-    Ledger, LedgerError, Lock, blob_path, check_room, end_intake, ensure_names, is_intake_open, keep_reserve,
-    make_private_folder, note_names, sweep,
+    Ledger, LedgerError, Lock, Transaction, blob_path, check_room, end_intake, ensure_names, is_intake_open,
+    keep_reserve, make_private_folder, note_names, sweep,
 };
 use crate::observer::{Observer, Work};
 
 /// A change that is decided and not yet made. Dropping it abandons it: nothing is left of it.
 #[must_use = "a change does nothing until it is applied"]
 pub struct Prepared<'l> {
+    /// There until the mark.
+    transaction: Option<Transaction<'l>>,
     ledger: &'l Ledger,
     /// There until it is given back.
     lock: Option<Lock>,
@@ -40,7 +42,6 @@ pub struct Prepared<'l> {
     outcome: Outcome,
     /// Other games that use a folder of this one hold still as long.
     _others_still: Vec<Lock>,
-    is_over: bool,
 }
 
 impl std::fmt::Debug for Prepared<'_> {
@@ -49,31 +50,21 @@ impl std::fmt::Debug for Prepared<'_> {
     }
 }
 
-/// Decides a change inside the catalogue's open transaction, which it takes over: it is rolled back
-/// when this fails, and when the result is dropped.
+/// Decides a change inside an open transaction, which it takes over: all goes again when this fails, and when the result is
+/// dropped.
 pub(crate) fn prepare<'l>(
-    ledger: &'l Ledger,
+    transaction: Transaction<'l>,
     lock: Lock,
     request: ChangeRequest,
     options: ChangeOptions,
     observer: &dyn Observer,
 ) -> Result<Prepared<'l>, ChangeError> {
-    let decided = hold_others(ledger).and_then(|(others, still)| {
-        let decided = decide(ledger, &request, options, &others, observer);
-        others_are_asked(ledger, decided, options, &others).map(|decision| (decision, still))
-    });
-    let (decision, others_still) = match decided {
-        Ok((mut decision, still)) => {
-            let settled = request.settle.iter().filter(|(_, settlement)| settlement.is_some());
-            decision.plan.settled = settled.count() as u64;
-            (decision, still)
-        }
-        Err(error) => {
-            ledger.catalogue.roll_back();
-            discard_new_contents(ledger);
-            return Err(error);
-        }
-    };
+    let ledger = transaction.ledger();
+    let (others, others_still) = hold_others(ledger)?;
+    let decided = decide(ledger, &request, options, &others, observer);
+    let mut decision = others_are_asked(ledger, decided, options, &others)?;
+    let settled = request.settle.iter().filter(|(_, settlement)| settlement.is_some());
+    decision.plan.settled = settled.count() as u64;
     let base = decision.base_now.iter().chain(&request.accepted).map(BaseNow::of);
     let outcome = Outcome {
         command: request.command,
@@ -103,7 +94,8 @@ pub(crate) fn prepare<'l>(
             .collect(),
     };
     let (lock, new_blobs) = (Some(lock), request.new_blobs);
-    Ok(Prepared { ledger, lock, _others_still: others_still, decision, new_blobs, outcome, is_over: false })
+    let transaction = Some(transaction);
+    Ok(Prepared { transaction, ledger, lock, _others_still: others_still, decision, new_blobs, outcome })
 }
 
 impl Prepared<'_> {
@@ -129,7 +121,6 @@ impl Prepared<'_> {
             return Err(ChangeError::Cancelled);
         }
         self.mark()?;
-        self.is_over = true;
         let ledger = self.ledger;
         let seam = &*ledger.seam;
         let (steps, sides) = (&self.decision.steps, &self.outcome.sides);
@@ -228,7 +219,7 @@ impl Prepared<'_> {
         Ok(doubted)
     }
 
-    fn mark(&self) -> Result<(), ChangeError> {
+    fn mark(&mut self) -> Result<(), ChangeError> {
         let ledger = self.ledger;
         let outcome =
             serde_json::to_string(&self.outcome).map_err(|error| ledger.catalogue.damaged_by(&error))?;
@@ -241,19 +232,20 @@ impl Prepared<'_> {
         let steps: Vec<_> = self.decision.steps.iter().map(Step::to_journal).collect();
         ledger.catalogue.write_journal(&mark, &steps)?;
         ledger.seam.pass("mark").map_err(LedgerError::io("write to", ledger.folder()))?;
-        ledger.catalogue.commit()?;
-        Ok(())
+        match self.transaction.take() {
+            Some(transaction) => Ok(transaction.commit()?),
+            None => Err(ledger.catalogue.damaged_by(&"the change was marked before").into()),
+        }
     }
 }
 
 impl Drop for Prepared<'_> {
     fn drop(&mut self) {
-        if self.is_over {
-            return;
+        // Once it is marked the private folders are tidied with what follows.
+        if let Some(transaction) = self.transaction.take() {
+            drop(transaction);
+            tidy_sides(self.ledger, &self.outcome.sides);
         }
-        self.ledger.catalogue.roll_back();
-        discard_new_contents(self.ledger);
-        tidy_sides(self.ledger, &self.outcome.sides);
     }
 }
 
@@ -282,20 +274,11 @@ fn copy_stored(file: &Staged, ledger: &Path, is_doubted: bool, seam: &dyn Seam) 
     }
 }
 
-/// Removes contents that were taken in for a change that will not be. What can't be removed now is
-/// swept by the next command.
-pub(crate) fn discard_new_contents(ledger: &Ledger) {
-    let _ = sweep(ledger.folder(), &ledger.catalogue, &*ledger.seam);
-}
-
 /// Puts the outcome into the stack and clears the journal, in one transaction.
 fn finish(ledger: &Ledger, outcome: Outcome, steps: &[Step]) -> Result<(i64, Vec<PathBuf>), ChangeError> {
-    let catalogue = &ledger.catalogue;
-    catalogue.begin()?;
-    let written = left_folders::note(ledger, steps)
-        .map_err(ChangeError::from)
-        .and_then(|left| Ok((write_outcome(ledger, outcome)?, left)));
-    written.inspect_err(|_| catalogue.roll_back())
+    let transaction = Transaction::begin(ledger)?;
+    let left = left_folders::note(ledger, steps)?;
+    Ok((write_outcome(transaction, outcome)?, left))
 }
 
 /// Takes back a marked change, whole.
@@ -312,31 +295,20 @@ fn take_back(
     catalogue.turn_back()?;
     execute::back(steps, sides, seam, observer)
         .map_err(|StepFailed { path, source }| ChangeError::Stuck { path, source })?;
-    catalogue.begin()?;
-    let forget = || -> Result<Vec<ContentHash>, LedgerError> {
-        if let Some(undo) = undo {
-            undo.write(ledger)?;
-        }
-        let mut hashes = catalogue.unfinished_contents()?;
-        hashes.extend(brought);
-        catalogue.drop_unfinished_layers()?;
-        let unused = catalogue.drop_unused_blobs(&hashes)?;
-        catalogue.clear_journal()?;
-        pass("taken back")?;
-        catalogue.commit()?;
-        Ok(unused)
-    };
-    match forget() {
-        Ok(_) => {
-            tidy_sides(ledger, sides);
-            discard_new_contents(ledger);
-            Ok(())
-        }
-        Err(error) => {
-            catalogue.roll_back();
-            Err(error.into())
-        }
+    let transaction = Transaction::begin(ledger)?;
+    if let Some(undo) = undo {
+        undo.write(ledger)?;
     }
+    let mut hashes = catalogue.unfinished_contents()?;
+    hashes.extend(brought);
+    catalogue.drop_unfinished_layers()?;
+    catalogue.drop_unused_blobs(&hashes)?;
+    catalogue.clear_journal()?;
+    pass("taken back")?;
+    transaction.commit()?;
+    tidy_sides(ledger, sides);
+    Transaction::of_contents(ledger).discard_contents();
+    Ok(())
 }
 
 /// What became of a change that an earlier command had begun.

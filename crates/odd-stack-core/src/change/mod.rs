@@ -52,7 +52,6 @@ pub use plan::CarriedFile;
 pub use plan::ClashingFile;
 pub use plan::{Difference, Effect, EffectKind, Plan};
 
-pub(crate) use apply::discard_new_contents;
 pub(crate) use apply::prepare;
 pub(crate) use apply::recover;
 pub(crate) use execute::empty_folder;

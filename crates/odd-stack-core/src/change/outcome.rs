@@ -11,7 +11,7 @@ use crate::address::{FoldedKey, RelPath};
 use crate::blend::BlendRule;
 use crate::game::{Game, GameVersion};
 use crate::hash::ContentHash;
-use crate::ledger::{Ledger, LedgerError, Ongoing};
+use crate::ledger::{Ledger, LedgerError, Ongoing, Transaction};
 use crate::stack::{
     Arrangement, BaseFile, BaseKind, Entry, EntryKind, LayerId, PathId, RootId, Settlement, Standing, Tally,
 };
@@ -171,7 +171,8 @@ impl BaseFileNow {
 }
 
 /// Puts the outcome into the catalogue, inside its open transaction, and gives the number of the new revision.
-pub(super) fn write_outcome(ledger: &Ledger, outcome: Outcome) -> Result<i64, ChangeError> {
+pub(super) fn write_outcome(transaction: Transaction<'_>, outcome: Outcome) -> Result<i64, ChangeError> {
+    let ledger = transaction.ledger();
     let catalogue = &ledger.catalogue;
     let standings = outcome.arrangement.iter().map(|(layer, laid)| Standing { layer: *layer, laid: *laid });
     let arrangement = Arrangement::new(standings.collect());
@@ -207,6 +208,6 @@ pub(super) fn write_outcome(ledger: &Ledger, outcome: Outcome) -> Result<i64, Ch
     let revision = catalogue.insert_revision(&outcome.made_at, &outcome.command, &arrangement)?;
     catalogue.clear_journal()?;
     ledger.seam.pass("done").map_err(LedgerError::io("write to", ledger.folder()))?;
-    catalogue.commit()?;
+    transaction.commit()?;
     Ok(revision)
 }

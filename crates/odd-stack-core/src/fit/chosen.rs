@@ -2,8 +2,9 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use super::place::{ChoiceMade, LeftOut, PartSeen};
-use super::resolve::{Package, Resolved};
+use super::input::Package;
+use super::outcome::{ChoiceMade, LeftOut, PartSeen};
+use super::resolve::Resolved;
 use super::{Finding, FitError, GameTree, NotChosen, Part, Rank, Rules};
 use crate::address::{AddressBook, RelPath};
 use crate::package::Member;

@@ -2,9 +2,8 @@
 
 use std::collections::BTreeMap;
 
-use super::detect::{self, Hints};
-use super::resolve::Package;
-use super::{Candidate, FitError, FitInput, LeftOut, Place, wrapper_of};
+use super::input::{Hints, Package};
+use super::{Candidate, FitError, FitInput, LeftOut, Place, detect, wrapper_of};
 use crate::address::RelPath;
 use crate::package::{Folder, Member, is_named_like_an_archive};
 

@@ -7,7 +7,10 @@ mod detect;
 mod finding;
 mod game_tree;
 mod inner;
+mod input;
 mod merge;
+mod names;
+mod outcome;
 mod place;
 mod placed;
 mod realign;
@@ -17,17 +20,30 @@ mod rules;
 mod sheet;
 #[cfg(test)]
 mod tests;
+mod wrapper;
 
 use thiserror::Error;
 
+use crate::address::{Address, AddressError, RelPath};
+
+pub use detect::ToldName;
+pub use detect::is_in_backup;
 pub(crate) use detect::name_told;
-pub use detect::{Hints, ToldName, is_in_backup, suspected_copies};
+pub use detect::suspected_copies;
 pub use finding::Finding;
 pub use game_tree::{GameTree, NamedThings, ProgramSeen, RootSeen, WantedNames, each_pattern};
+pub use input::FitInput;
+pub use input::Hints;
+pub use outcome::ChoiceMade;
+pub use outcome::Fit;
+pub use outcome::LeftOut;
+pub use outcome::PartSeen;
+pub use outcome::Placement;
+pub use place::Draft;
+pub use place::draft;
+pub use place::fit;
 pub(crate) use place::set_aside;
-pub use place::{
-    ChoiceMade, Draft, Fit, FitInput, LeftOut, PartSeen, Placement, draft, fit, unreached, wrapper_of,
-};
+pub use place::unreached;
 pub use realign::{OldAddresses, Realigning};
 pub use remembered::Inside;
 pub(crate) use rules::Patterns;
@@ -38,8 +54,7 @@ pub use sheet::{
     FitSheet, MOST_SHEET_BYTES, SHEET_FORMAT, SHEET_NAME, SheetChoice, SheetNeeds, SheetOption, SheetOrder,
     SheetPart, SheetPlace, check_addresses, check_members, is_sheet,
 };
-
-use crate::address::{Address, AddressError, RelPath};
+pub use wrapper::wrapper_of;
 
 /// Why files can't be placed. Nothing was written.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]

@@ -3,128 +3,16 @@
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 
 use super::chosen::{part_seen, take};
-use super::detect::{self, Hints};
-use super::inner;
+use super::input::{FitInput, Package};
+use super::outcome::{Fit, LeftOut, PartSeen};
 use super::placed::Placed;
-use super::resolve::{Package, Resolved, aims};
+use super::resolve::{Resolved, aims};
 use super::rules::Patterns;
 use super::sheet::is_sheet;
-use super::{Choice, Finding, FitError, GameTree, Part, Rules, Wishes};
-use crate::address::{Address, AddressBook, Folding, RelPath};
+use super::wrapper::wrapper_of;
+use super::{Choice, Finding, FitError, GameTree, Part, Rules, Wishes, detect, inner};
+use crate::address::{Address, AddressBook, RelPath};
 use crate::package::{Folder, Member, is_named_like_an_archive};
-
-/// One member and the address it goes to.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Placement {
-    /// Index of the package's members.
-    pub member: usize,
-    /// Where it goes, every folder spelled in one way throughout the fit.
-    pub to: Address,
-}
-
-/// Why a member goes nowhere.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub enum LeftOut {
-    /// A `--skip` pattern meets it.
-    Skipped,
-    /// No `--only` pattern meets it.
-    NotAmongOnly,
-    /// No place reaches it.
-    NoPlace,
-    /// It lies in an archive inside the package, which stays packed.
-    Packed,
-    /// It is the package's fit sheet.
-    Sheet,
-    /// It is only to be read.
-    Document,
-    /// It is what others of the package's files were made of.
-    Source,
-    /// It shows what the package looks like.
-    Picture,
-    /// A system or a version control left it behind.
-    Metadata,
-    /// It is a copy of the game's own file.
-    Original,
-    /// It belongs to an option that was not chosen.
-    NotChosen,
-    /// It belongs to a part that is off.
-    PartOff,
-    /// A file of a part, or of a place of higher rank, goes to its address.
-    Covered,
-}
-
-/// A choice and what was chosen.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct ChoiceMade {
-    /// Its id.
-    pub id: String,
-    /// All options' names.
-    pub options: Vec<String>,
-    /// The option that is taken.
-    pub chosen: String,
-}
-
-/// A part and whether it is taken.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct PartSeen {
-    /// Its id.
-    pub id: String,
-    /// What it is, where its author says it.
-    pub says: Option<String>,
-    /// It is taken.
-    pub on: bool,
-    /// How many files it has.
-    pub files: u64,
-    /// The folder it lies in.
-    pub folder: String,
-}
-
-/// Where a package's files go.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Fit {
-    /// In order of members.
-    pub placements: Vec<Placement>,
-    /// All folders that the placements need, each after the one above it, and empty ones.
-    pub folders: Vec<Address>,
-    /// Members that go nowhere, by index.
-    pub left_out: Vec<(usize, LeftOut)>,
-    /// What decided.
-    pub findings: Vec<Finding>,
-    /// What was chosen.
-    pub choices: Vec<ChoiceMade>,
-    /// What is offered beside.
-    pub parts: Vec<PartSeen>,
-    /// Rules that place this package in the same way, whatever the game has meanwhile, and another
-    /// version of it as far as they reach.
-    pub rules: Rules,
-}
-
-/// All that a fit is made of.
-#[derive(Clone, Copy)]
-pub struct FitInput<'a> {
-    /// The package's files.
-    pub members: &'a [Member],
-    /// Its folders.
-    pub folders: &'a [Folder],
-    /// What is said of where they go.
-    pub rules: &'a Rules,
-    /// The names that addresses may begin with.
-    pub book: &'a AddressBook,
-    /// How spellings are compared.
-    pub folding: Folding,
-    /// The game.
-    pub tree: &'a dyn GameTree,
-    /// What else is known of the package.
-    pub hints: Hints<'a>,
-    /// Members known to be copies of the game's own files.
-    pub copies: &'a BTreeSet<usize>,
-}
-
-impl std::fmt::Debug for FitInput<'_> {
-    fn fmt(&self, formatter: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        formatter.debug_struct("FitInput").field("rules", self.rules).finish_non_exhaustive()
-    }
-}
 
 /// The rules by which a package is placed, with nothing chosen yet.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -430,15 +318,6 @@ fn nothing_reason(members: &[Member], reasons: &BTreeMap<usize, LeftOut>) -> Str
         }
         _ => "no place reaches them".to_owned(),
     }
-}
-
-/// The one folder that holds everything, if there is one.
-pub fn wrapper_of<'a>(members: &[Member], folders: &'a [Folder]) -> Option<&'a RelPath> {
-    let own = folders.iter().filter(|folder| folder.inner.is_none()).map(|folder| &folder.path);
-    let mut tops = own.filter(|path| path.parent().is_root());
-    let top = tops.next()?;
-    let mut own = members.iter().filter(|member| member.inner.is_none());
-    (tops.next().is_none() && own.all(|member| member.path.below(top).is_some())).then_some(top)
 }
 
 #[cfg(test)]

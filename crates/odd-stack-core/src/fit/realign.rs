@@ -6,8 +6,9 @@
 
 use std::collections::{HashMap, HashSet};
 
-use super::place::wrapper_of;
-use super::resolve::{FromFound, Package};
+use super::input::Package;
+use super::resolve::FromFound;
+use super::wrapper::wrapper_of;
 use super::{Finding, Place, Rules};
 use crate::address::{Address, AddressBook, FoldedKey, Folding, PrefixName, RelPath};
 use crate::package::{Folder, Member};

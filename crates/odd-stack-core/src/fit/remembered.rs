@@ -2,8 +2,8 @@
 
 use std::collections::BTreeMap;
 
-use super::place::wrapper_of;
-use super::resolve::Package;
+use super::input::Package;
+use super::wrapper::wrapper_of;
 use super::{Choice, Place, Rules};
 use crate::address::RelPath;
 use crate::package::{Folder, Member};

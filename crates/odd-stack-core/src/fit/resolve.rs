@@ -3,18 +3,9 @@
 use std::collections::HashMap;
 
 use super::detect::starred;
+use super::input::Package;
 use super::{FitError, GameTree, Place, Rank};
 use crate::address::{Address, AddressBook, AddressError, FoldedKey, Folding, RelPath, SIDE_FOLDER};
-use crate::package::{Folder, Member};
-
-/// A package's files and folders, to find what a `from` means.
-#[derive(Clone, Copy)]
-pub(super) struct Package<'a> {
-    pub members: &'a [Member],
-    pub folders: &'a [Folder],
-    /// The one folder around everything, if there is one.
-    pub wrapper: Option<&'a RelPath>,
-}
 
 /// What a `from` was found to be.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -75,7 +66,7 @@ impl Package<'_> {
         let above = key_of(above.as_str());
         let own = self.folders.iter().filter(|folder| folder.inner.is_none()).map(|folder| &folder.path);
         let mut own = own.filter(|path| {
-            key_of(path.parent().as_str()) == above && !super::detect::is_metadata(path.name())
+            key_of(path.parent().as_str()) == above && !super::names::is_metadata(path.name())
         });
         own.next().filter(|_| own.next().is_none())
     }
@@ -89,7 +80,7 @@ impl Package<'_> {
     pub(super) fn only_folders(&self) -> OnlyFolders<'_> {
         let mut only: HashMap<&str, Option<&RelPath>> = HashMap::new();
         let own = self.folders.iter().filter(|folder| folder.inner.is_none()).map(|folder| &folder.path);
-        for path in own.filter(|path| !super::detect::is_metadata(path.name())) {
+        for path in own.filter(|path| !super::names::is_metadata(path.name())) {
             let above = path.as_str().rfind('/').map_or("", |cut| &path.as_str()[..cut]);
             only.entry(above).and_modify(|only| *only = None).or_insert(Some(path));
         }

@@ -7,9 +7,9 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use toml::de::{DeTable, DeValue};
 
-use super::place::wrapper_of;
-use super::resolve::Package;
+use super::input::Package;
 use super::rules::Patterns;
+use super::wrapper::wrapper_of;
 use super::{Choice, ChoiceOption, FitError, Part, Place, Proof, Rank, Rules, SetKey, Start, Wishes};
 use crate::address::{Address, AddressError, Folding, PrefixName, RelPath, cut_pattern};
 use crate::package::{Folder, Member};

@@ -1,79 +1,28 @@
 //! Making layers of packages.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap};
-use std::path::PathBuf;
+use std::collections::{BTreeSet, HashMap};
 
 use super::Permit;
 use super::add_error::AddError;
 use super::add_report::AddReport;
+use super::add_request::{AddPlace, AddRequest, free_name};
 use super::arrival::{Arrival, Opening};
 use super::contents::Contents;
 use super::needs::{judge, unmet_under, write_needs};
 use super::new_layer::{Making, write_base_hashes, write_layer};
 use super::order::with_own_on_top;
-use super::placing::Wanted;
+use super::remembered::remembered_rules;
 use super::select::plain;
-use super::show::remembered_rules;
 use super::take_in::{Coming, TakenIn, take_in};
 use crate::blend::Prefer;
-use crate::change::{ChangeOptions, ChangeRequest, Exchange, Prepared, discard_new_contents, prepare};
+use crate::change::{ChangeOptions, ChangeRequest, Exchange, Prepared, prepare};
 use crate::fit::{FitError, Rules};
 use crate::hash::ContentHash;
-use crate::ledger::{Layer, Ledger, LedgerError, drop_unneeded};
+use crate::ledger::{Layer, Ledger, LedgerError, Transaction, drop_unneeded};
 use crate::observer::Observer;
-use crate::package::{Limits, PackageKind};
+use crate::package::PackageKind;
 use crate::stack::{Arrangement, LayerFacts, LayerId, Needs, Standing, Target, place_by_rules};
 use crate::version::parts_of_file_name;
-
-/// A package and how it is to become a layer.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct AddRequest {
-    /// A folder or an archive.
-    pub package: PathBuf,
-    /// The layer's name; read off the fit sheet or the file name when not given.
-    pub name: Option<String>,
-    /// Its version; read off the fit sheet or the file name when not given.
-    pub version: Option<String>,
-    /// Which one of several makes it is; read as the version is.
-    pub variant: Option<String>,
-    /// What is said of where its files go.
-    pub wanted: Wanted,
-    /// Where in the stack, and whether on the game.
-    pub place: AddPlace,
-    /// How big the package may be.
-    pub limits: Limits,
-    /// Whose word counts where a person and a new version changed the same in a file; none to be asked.
-    pub prefer: Option<Prefer>,
-    /// It holds only the changed files of a version; which one it goes onto, if the user says so.
-    pub patch: Option<Patch>,
-    /// It holds all of a new version, as the user says, however little that is.
-    pub whole: bool,
-}
-
-/// How a package of only changed files goes onto a layer.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct Patch {
-    /// The version that it goes onto, as the user says.
-    pub onto: Option<String>,
-    /// Although the layer is another version.
-    pub despite: bool,
-}
-
-/// Where a new layer goes.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum AddPlace {
-    /// Beside the others.
-    New {
-        /// Where in the stack; if nobody says, as high as rules of order let it.
-        target: Option<Target>,
-        /// Kept off the game.
-        lifted: bool,
-    },
-    /// In the place of this layer, which goes; laid or lifted as that was.
-    Exchange(LayerId),
-    /// In the place of the layer that has the package's name.
-    NewVersion,
-}
 
 /// Layers about to be made, and the one change that makes them.
 #[derive(Debug)]
@@ -89,6 +38,8 @@ pub struct Adding<'l> {
 #[must_use = "nothing is added until a change is prepared and applied"]
 pub struct Arriving<'l> {
     ledger: &'l Ledger,
+    /// There until it is handed to the change; what was stored goes again with it.
+    transaction: Option<Transaction<'l>>,
     /// There until it is handed to the change.
     permit: Option<Permit>,
     contents: Contents<'l>,
@@ -132,7 +83,8 @@ impl<'l> Arriving<'l> {
     /// With `dry_run` contents are hashed and not stored; what is prepared must then be dropped.
     pub fn new(ledger: &'l Ledger, permit: Permit, dry_run: bool) -> Self {
         let contents = Contents::taking_all(ledger, !dry_run);
-        Self { ledger, permit: Some(permit), contents, opened: Vec::new(), at: 0, dry_run }
+        let transaction = Some(Transaction::of_contents(ledger));
+        Self { ledger, transaction, permit: Some(permit), contents, opened: Vec::new(), at: 0, dry_run }
     }
 
     /// The place of the package that was looked at last, among those asked for: an error is about that one.
@@ -153,12 +105,13 @@ impl<'l> Arriving<'l> {
         observer: &dyn Observer,
     ) -> Result<Adding<'l>, AddError> {
         let made = self.make(requests, now, options, observer);
-        let (reports, change) = made.inspect_err(|_| self.ledger.catalogue.roll_back())?;
-        let permit = self.permit.take().ok_or_else(|| {
-            self.ledger.catalogue.roll_back();
-            self.ledger.catalogue.damaged_by(&"the permission was used before")
-        })?;
-        let change = prepare(self.ledger, permit.lock, change, options, observer)?;
+        let transaction = self.transaction.as_ref();
+        let (reports, change) =
+            made.inspect_err(|_| transaction.into_iter().for_each(Transaction::roll_back))?;
+        let (Some(permit), Some(transaction)) = (self.permit.take(), self.transaction.take()) else {
+            return Err(self.ledger.catalogue.damaged_by(&"the permission was used before").into());
+        };
+        let change = prepare(transaction, permit.lock, change, options, observer)?;
         Ok(Adding { reports, change })
     }
 
@@ -181,7 +134,7 @@ impl<'l> Arriving<'l> {
             let exchanged: Vec<LayerId> = new.iter().filter_map(|new| new.exchanges).collect();
             let (taken, old) = self.read(request, &after, &beside, &exchanged, observer)?;
             if new.is_empty() {
-                catalogue.begin()?;
+                self.transaction.iter().try_for_each(Transaction::open)?;
             }
             let TakenIn { placed, rules, mut report, exchanged, keys, away, base_hashes, needed: of_this } =
                 taken;
@@ -308,14 +261,6 @@ impl<'l> Arriving<'l> {
         new.sort_unstable();
         ledger.catalogue.insert_blobs(&new)?;
         Ok(new.into_iter().map(|(hash, _)| hash).collect())
-    }
-}
-
-impl Drop for Arriving<'_> {
-    fn drop(&mut self) {
-        if self.permit.is_some() {
-            discard_new_contents(self.ledger);
-        }
     }
 }
 
@@ -461,31 +406,4 @@ fn lies_below(
 fn layer_of(ledger: &Ledger, id: LayerId) -> Result<Layer, LedgerError> {
     let layer = ledger.layers()?.into_iter().find(|layer| layer.id == id);
     layer.ok_or_else(|| ledger.catalogue.damaged_by(&"a layer of it is gone"))
-}
-
-/// The layer's name, when no other layer has it, nor one of those that come `beside` it.
-pub(super) fn free_name(
-    layers: &[Layer],
-    beside: &[String],
-    name: String,
-    place: AddPlace,
-) -> Result<String, AddError> {
-    let name = name.trim().to_owned();
-    if plain(&name).is_empty() || name.chars().any(char::is_control) {
-        return Err(AddError::BadName { name });
-    }
-    let is_other = |layer: &&Layer| !matches!(place, AddPlace::Exchange(old) if old == layer.id);
-    let others = layers.iter().filter(is_other);
-    let others = others.map(|layer| (layer.about.name.as_str(), layer.about.version.as_deref()));
-    let taken: BTreeMap<String, (&str, Option<&str>)> = others
-        .chain(beside.iter().map(|name| (name.as_str(), None)))
-        .map(|(name, version)| (plain(name), (name, version)))
-        .collect();
-    let Some((other, version)) = taken.get(&plain(&name)) else { return Ok(name) };
-    let mut free = (2u64..).map(|number| format!("{other} {number}"));
-    Err(AddError::NameTaken {
-        name: (*other).to_owned(),
-        version: version.map(str::to_owned),
-        free: free.find(|free| !taken.contains_key(&plain(free))).unwrap_or_default(),
-    })
 }

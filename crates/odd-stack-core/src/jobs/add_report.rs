@@ -6,14 +6,13 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::game_links::GameLinks;
-use super::needs::needs_of;
+use super::needs::{needs_of, needs_words};
 use super::runs_code::runs_code;
 use super::wishes::{ClearRow, StartRow};
 use crate::compare_versions;
 use crate::fit::{ChoiceMade, Finding, Fit, LeftOut, PartSeen, Wishes};
 use crate::ledger::Layer;
 use crate::package::Package;
-use crate::stack::Needs;
 
 /// A file that is left out and why.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
@@ -74,17 +73,6 @@ pub(super) fn part_rows(parts: &[PartSeen]) -> Vec<PartRow> {
 /// Keys that a sheet sets, each with its value and file.
 pub(super) fn set_words(wishes: &Wishes) -> Vec<String> {
     wishes.sets.iter().map(|set| format!("{} = {} in {}", set.key, set.value, set.file)).collect()
-}
-
-/// What a layer asks for, in a few words each.
-pub(super) fn needs_words(needs: &Needs) -> Vec<String> {
-    let game = needs.game.iter().map(|range| format!("needs the game {range}"));
-    let layers = needs.layers.iter().map(|layer| format!("needs {layer}"));
-    let clashes = needs.clashes.iter().map(|layer| format!("clashes with {layer}"));
-    let above = needs.above.iter().map(|layer| format!("goes above {layer}"));
-    let below = needs.below.iter().map(|layer| format!("goes below {layer}"));
-    let made_over = needs.made_over.iter().map(|layer| format!("made over {layer}"));
-    game.chain(layers).chain(clashes).chain(above).chain(below).chain(made_over).collect()
 }
 
 /// A link that became a copy of what it leads to.

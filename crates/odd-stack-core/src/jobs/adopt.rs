@@ -6,28 +6,29 @@ use std::path::PathBuf;
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::add::free_name;
 use super::add_report::{AddReport, report};
+use super::add_request::free_name;
 use super::adopt_elsewhere::{RenamedRow, Wanted as Lookout, elsewhere};
 use super::arrival::{Arrival, Opening};
 use super::away::Away;
+use super::content_at::key_of;
 use super::contents::Contents;
 use super::game_links::GameLinks;
 use super::mend::Accepted;
-use super::new_layer::{Making, key_of, numbered, write_layer};
+use super::new_layer::{Making, numbered, write_layer};
 use super::originals::{Covered, FoundOriginal, OriginalRow, find_originals};
-use super::placing::{Placer, Wanted, folders_holding};
+use super::placing::{Placer, folders_holding};
+use super::placing_request::Wanted;
 use super::{AddError, AddPlace, Permit};
 use crate::address::{Address, FoldedKey, RelPath};
 use crate::blend::{Format, MOST_BLENDED_BYTES, edits_between};
 use crate::change::{
-    BaseBefore, ChangeError, ChangeOptions, ChangeRequest, Edits, ForeignFile, Prepared,
-    discard_new_contents, prepare,
+    BaseBefore, ChangeError, ChangeOptions, ChangeRequest, Edits, ForeignFile, Prepared, prepare,
 };
 use crate::files::{Seen, look_at, read_small};
 use crate::fit::{Fit, FitError, Place, Placement, Rank, Rules};
 use crate::hash::ContentHash;
-use crate::ledger::{Ledger, LedgerError};
+use crate::ledger::{Ledger, LedgerError, Transaction};
 use crate::observer::{Observer, Work};
 use crate::package::{Limits, Package};
 use crate::stack::{BaseFile, BaseKind, Order, PathId, RootId, Standing, Target};
@@ -127,13 +128,10 @@ pub fn prepare_adopt<'l>(
     observer: &dyn Observer,
 ) -> Result<Adopting<'l>, AddError> {
     let contents = Contents::new(ledger, !dry_run);
-    let decided = decide(ledger, &contents, request, now, dry_run, observer);
-    let (report, change) = decided.inspect_err(|_| {
-        ledger.catalogue.roll_back();
-        discard_new_contents(ledger);
-    })?;
+    let transaction = Transaction::of_contents(ledger);
+    let (report, change) = decide(&transaction, &contents, request, now, dry_run, observer)?;
     let options = ChangeOptions { edits: Edits::Keep, despite: true, ..ChangeOptions::default() };
-    let change = prepare(ledger, permit.lock, change, options, observer)?;
+    let change = prepare(transaction, permit.lock, change, options, observer)?;
     Ok(Adopting { report, change })
 }
 
@@ -156,13 +154,14 @@ struct Found {
 }
 
 fn decide(
-    ledger: &Ledger,
+    transaction: &Transaction<'_>,
     contents: &Contents<'_>,
     request: &AdoptRequest,
     now: &str,
     dry_run: bool,
     observer: &dyn Observer,
 ) -> Result<(AdoptReport, ChangeRequest), AddError> {
+    let ledger = transaction.ledger();
     let place = AddPlace::New { target: Some(Target::Bottom), lifted: false };
     let opening =
         Opening { wanted: &request.wanted, remembered: None, limits: &request.limits, unasked: false };
@@ -227,7 +226,7 @@ fn decide(
     let is_taken = |it: &&Covered| !taken.iter().any(|own| (own.root, &own.key) == (it.root, &it.key));
     let unknown: Vec<&Covered> = found.covered.iter().filter(is_taken).collect();
     let own_folders = folders_of_its_own(ledger, &placed, &found.at, &taken)?;
-    ledger.catalogue.begin()?;
+    transaction.open()?;
     let making = Making {
         package,
         placed: &placed,

@@ -5,7 +5,7 @@
 
 use std::collections::BTreeSet;
 
-use super::show::remembered_rules;
+use super::remembered::remembered_rules;
 use crate::address::{Address, AddressBook, RelPath};
 use crate::fit::{Candidate, Unclear};
 use crate::ledger::{Ledger, LedgerError};

@@ -4,7 +4,7 @@ use std::path::Path;
 
 use super::AddError;
 use super::contents::Contents;
-use super::placing::{Wanted, sheet_text};
+use super::placing_request::{Wanted, sheet_text};
 use crate::fit::{FitSheet, MOST_SHEET_BYTES, Rank, Rules, is_sheet, wrapper_of};
 use crate::observer::Observer;
 use crate::package::{Inner, Limits, NameEncoding, OpenOptions, Package, is_named_like_an_archive};

@@ -3,7 +3,7 @@
 use std::collections::HashSet;
 
 use super::AddError;
-use super::new_layer::key_of;
+use super::content_at::key_of;
 use crate::address::{Address, FoldedKey, RelPath};
 use crate::fit::{Fit, FitError};
 use crate::game::{AddressPattern, PatternError};

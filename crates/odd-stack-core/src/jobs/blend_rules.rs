@@ -3,7 +3,7 @@
 use super::Permit;
 use crate::blend::{BlendRule, BlendRules};
 use crate::change::{ChangeError, ChangeOptions, ChangeRequest, Prepared, prepare};
-use crate::ledger::{Ledger, LedgerError};
+use crate::ledger::{Ledger, LedgerError, Transaction};
 use crate::observer::Observer;
 
 /// Prepares the change to other rules of what blends; what lies on disk follows. `command` is what the history will
@@ -42,6 +42,5 @@ pub fn prepare_blend_rules<'l>(
         also_touched,
         ..ChangeRequest::new(command, now, arrangement)
     };
-    ledger.catalogue.begin()?;
-    prepare(ledger, permit.lock, request, options, observer)
+    prepare(Transaction::begin(ledger)?, permit.lock, request, options, observer)
 }

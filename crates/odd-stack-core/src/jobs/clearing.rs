@@ -7,14 +7,14 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::play::{Launch, PlayError};
-use super::show::remembered_rules;
+use super::remembered::remembered_rules;
 use super::wishes::{ClearRow, ToClear, agreement_to_clear, to_clear};
 use super::{MendRow, Permit};
 use crate::address::RelPath;
 use crate::change::{ChangeOptions, ChangeRequest, Direct, Edits, Prepared, prepare};
 use crate::files::{KEPT, WalkError, is_nothing_there, look_at, walk};
 use crate::hash::ContentHash;
-use crate::ledger::{Ledger, LedgerError};
+use crate::ledger::{Ledger, LedgerError, Transaction};
 use crate::observer::Observer;
 use crate::stack::BaseKind;
 
@@ -136,9 +136,8 @@ pub fn prepare_clearing<'l>(
         accepted,
         ..ChangeRequest::new(COMMAND, now, ledger.catalogue.arrangement()?)
     };
-    ledger.catalogue.begin()?;
     let options = ChangeOptions { edits: Edits::Keep, despite: true, ..ChangeOptions::default() };
-    Ok(Some(prepare(ledger, permit.lock, request, options, observer)?))
+    Ok(Some(prepare(Transaction::begin(ledger)?, permit.lock, request, options, observer)?))
 }
 
 /// Notes that what layers want cleared is cleared, for the stack as it is now.
@@ -212,9 +211,8 @@ pub fn prepare_giving_back<'l>(
     }
     // One above another comes first in their order.
     request.make_folders = folders.into_iter().collect();
-    ledger.catalogue.begin()?;
     let options = ChangeOptions { edits: Edits::Keep, despite: true, ..ChangeOptions::default() };
-    let change = prepare(ledger, permit.lock, request, options, observer)?;
+    let change = prepare(Transaction::begin(ledger)?, permit.lock, request, options, observer)?;
     Ok(GivingBack { rows, change: Some(change) })
 }
 

@@ -5,14 +5,14 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::Permit;
-use super::add::{AddPlace, free_name};
 use super::add_error::AddError;
+use super::add_request::{AddPlace, free_name};
 use super::needs::{unmet_under, write_needs};
-use super::show::remembered_rules;
+use super::remembered::remembered_rules;
 use super::wishes::missing_starts;
 use crate::change::{ChangeError, ChangeOptions, ChangeRequest, Prepared, prepare};
 use crate::fit::{FitError, FitSheet, Rules, SheetNeeds, Wishes};
-use crate::ledger::{Layer, Ledger, LedgerError};
+use crate::ledger::{Layer, Ledger, LedgerError, Transaction};
 use crate::observer::Observer;
 use crate::stack::{LayerFacts, LayerId, Needs, Unmet};
 
@@ -101,25 +101,21 @@ pub fn prepare_facts<'l>(
     let variant = request.variant.clone().or_else(|| layer.about.variant.clone());
     let fit = serde_json::to_string(&rules).map_err(|error| ledger.catalogue.damaged_by(&error))?;
     let arrangement = ledger.catalogue.arrangement()?;
-    ledger.catalogue.begin()?;
-    let written = || -> Result<FactsReport, LedgerError> {
-        ledger.catalogue.write_about(layer.id, &name, version.as_deref(), variant.as_deref(), &fit)?;
-        write_needs(ledger, layer.id, &needs)?;
-        let unmet = unmet_under(ledger, &ledger.catalogue.facts()?, &arrangement)?;
-        let facts = lines(&name, version.as_deref(), variant.as_deref(), &rules, &needs);
-        let missing = missing_starts(ledger, &ledger.present_order()?, &rules.starts(), &[])?;
-        Ok(FactsReport { dry_run, layer: name.clone(), facts, missing, unmet })
-    };
-    let report = written().inspect_err(|_| ledger.catalogue.roll_back())?;
+    let transaction = Transaction::begin(ledger)?;
+    ledger.catalogue.write_about(layer.id, &name, version.as_deref(), variant.as_deref(), &fit)?;
+    write_needs(ledger, layer.id, &needs)?;
+    let unmet = unmet_under(ledger, &ledger.catalogue.facts()?, &arrangement)?;
+    let facts = lines(&name, version.as_deref(), variant.as_deref(), &rules, &needs);
+    let missing = missing_starts(ledger, &ledger.present_order()?, &rules.starts(), &[])?;
+    let report = FactsReport { dry_run, layer: name.clone(), facts, missing, unmet };
     // Who wins is told by what layers need, too.
-    let touched =
-        ledger.catalogue.columns_of(&[layer.id], &[]).inspect_err(|_| ledger.catalogue.roll_back())?;
+    let touched = ledger.catalogue.columns_of(&[layer.id], &[])?;
     let change = ChangeRequest {
         also_touched: touched.iter().map(|column| column.path).collect(),
         is_dry_run: dry_run,
         ..ChangeRequest::new(&format!("set {name}"), now, arrangement)
     };
-    let change = prepare(ledger, permit.lock, change, ChangeOptions::default(), observer);
+    let change = prepare(transaction, permit.lock, change, ChangeOptions::default(), observer);
     Ok(Saying { report, change: change.map_err(|error: ChangeError| AddError::Change(error))? })
 }
 

@@ -4,8 +4,8 @@ use std::path::PathBuf;
 
 use super::add_error::AddError;
 use super::add_report::CopiedLinkRow;
+use super::content_at::{ContentAt, key_of};
 use super::contents::Contents;
-use super::new_layer::{ContentAt, key_of};
 use crate::address::{Address, RelPath};
 use crate::files::look_at;
 use crate::fit::{Fit, Patterns};

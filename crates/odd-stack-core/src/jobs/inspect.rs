@@ -6,14 +6,13 @@ use std::path::Path;
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::add_report::{
-    ChoiceRow, PartRow, choice_rows, findings_of, left_out_word, needs_words, part_rows, set_words,
-};
+use super::add_report::{ChoiceRow, PartRow, choice_rows, findings_of, left_out_word, part_rows, set_words};
 use super::arrival::{Arrival, Opening};
 use super::contents::Contents;
 use super::game_links::GameLinks;
-use super::needs::{needs_of, unmet_under};
-use super::placing::{Placer, Wanted};
+use super::needs::{needs_of, needs_words, unmet_under};
+use super::placing::Placer;
+use super::placing_request::Wanted;
 use super::runs_code::runs_code;
 use super::wishes::{ClearRow, StartRow, wish_rows};
 use super::{AddError, CopiedLinkRow, Count, MeetingRow, OverRow};

@@ -8,7 +8,7 @@ use crate::files::look_at;
 use crate::game::{
     Game, GameVersion, Program, imports_of, main_program, may_be_program, plays, program_kind,
 };
-use crate::ledger::{Ledger, LedgerError, Lock};
+use crate::ledger::{Ledger, LedgerError, Lock, Transaction};
 use crate::stack::Provider;
 
 /// What was found out of a game.
@@ -71,10 +71,10 @@ pub fn learn_program(ledger: &Ledger, command: &str) -> Result<Option<Learnt>, L
         Err(LedgerError::Busy { .. }) => return Ok(None),
         lock => lock?,
     };
-    ledger.catalogue.begin()?;
+    let transaction = Transaction::begin(ledger)?;
     let game = Game { program: Some(program.clone()), version, ..game.clone() };
-    let written = ledger.catalogue.write_game(&game).and_then(|()| ledger.catalogue.commit());
-    written.inspect_err(|_| ledger.catalogue.roll_back())?;
+    ledger.catalogue.write_game(&game)?;
+    transaction.commit()?;
     drop(lock);
     Ok(Some(learnt))
 }

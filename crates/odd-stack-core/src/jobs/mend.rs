@@ -12,15 +12,14 @@ use super::{Permit, TweakError};
 use crate::address::{Address, AddressError, FoldedKey, RelPath};
 use crate::blend::{KeyEdit, MOST_BLENDED_BYTES, edits_between};
 use crate::change::{
-    ChangeError, ChangeOptions, ChangeRequest, Direct, Edits, ForeignFile, Prepared, base_as_seen,
-    discard_new_contents, prepare,
+    ChangeError, ChangeOptions, ChangeRequest, Direct, Edits, ForeignFile, Prepared, base_as_seen, prepare,
 };
 use crate::check::{CheckError, Drifted, check, check_at};
 use crate::expected::{Blender, DriftKind, folders_on_disk, tells_version};
 use crate::files::{look_at, read_small};
 use crate::game::{AddressPattern, Game, GameVersion, PatternError, Root, version_of_file};
 use crate::hash::ContentHash;
-use crate::ledger::{Ledger, LedgerError};
+use crate::ledger::{Ledger, LedgerError, Transaction};
 use crate::observer::Observer;
 use crate::stack::{BaseFile, BaseKind, Column, Entry, Order, Provider, RootId};
 
@@ -394,20 +393,15 @@ impl Work {
         if !has_work {
             return Ok(None);
         }
-        ledger.catalogue.begin()?;
-        let written = match (&self.version, &ledger.game().version) {
+        let transaction = Transaction::begin(ledger)?;
+        match (&self.version, &ledger.game().version) {
             (Some(now), Some(known)) => {
                 let version = Some(GameVersion { version: now.clone(), ..known.clone() });
-                ledger.catalogue.write_game(&Game { version, ..ledger.game().clone() })
+                ledger.catalogue.write_game(&Game { version, ..ledger.game().clone() })?;
             }
-            _ => Ok(()),
-        };
-        let request =
-            written.map_err(MendError::from).and_then(|()| self.request(ledger, keeps, command, now));
-        let request = request.inspect_err(|_| {
-            ledger.catalogue.roll_back();
-            discard_new_contents(ledger);
-        })?;
+            _ => {}
+        }
+        let request = self.request(ledger, keeps, command, now)?;
         let request = ChangeRequest {
             restore: self.restore,
             direct: self.direct,
@@ -417,7 +411,7 @@ impl Work {
             ..request
         };
         let options = ChangeOptions { edits: Edits::Keep, despite: false, ..ChangeOptions::default() };
-        Ok(Some(prepare(ledger, permit.lock, request, options, observer)?))
+        Ok(Some(prepare(transaction, permit.lock, request, options, observer)?))
     }
 
     /// What becomes of the stack: only the user's own may change.

@@ -7,6 +7,7 @@
 mod add;
 mod add_error;
 mod add_report;
+mod add_request;
 mod addresses;
 mod adopt;
 mod adopt_elsewhere;
@@ -18,6 +19,7 @@ mod capture;
 mod care;
 mod clearing;
 mod conflicts;
+mod content_at;
 mod contents;
 mod differs;
 mod facts;
@@ -27,6 +29,7 @@ mod game_links;
 mod inspect;
 mod keys;
 mod learn_program;
+mod made_by;
 mod mend;
 mod move_home;
 mod needs;
@@ -44,8 +47,10 @@ mod patchday_unplanned;
 mod permit;
 mod placing;
 mod placing_again;
+mod placing_request;
 mod play;
 mod proofs;
+mod remembered;
 mod renew;
 mod report;
 mod rescue;
@@ -63,18 +68,33 @@ mod tree;
 mod tweak;
 mod wishes;
 
-pub use add::{AddPlace, AddRequest, Adding, Arriving, Patch, prepare_add};
+pub use add::Adding;
+pub use add::Arriving;
+pub use add::prepare_add;
 pub use add_error::AddError;
 pub use add_report::{AddReport, ChoiceRow, CopiedLinkRow, LeftOutRow, PartRow, ReplacedRow};
+pub use add_request::AddPlace;
+pub use add_request::AddRequest;
+pub use add_request::Patch;
 pub use addresses::AddressesError;
 pub use adopt::{AdoptReport, AdoptRequest, Adopting, LyingRow, Originals, prepare_adopt};
 pub use adopt_elsewhere::RenamedRow;
 pub use blend_rules::prepare_blend_rules;
-pub use capture::{
-    Cancelling, CaptureEnd, CaptureError, CaptureRequest, Capturing, Ending, GuardReport, MadeBy, ProgramEnd,
-    SettingsRow, begin_capture, capture_exchanges, note_program_end, prepare_capture_cancel,
-    prepare_capture_end, with_runner,
-};
+pub use capture::Cancelling;
+pub use capture::CaptureEnd;
+pub use capture::CaptureError;
+pub use capture::CaptureRequest;
+pub use capture::Capturing;
+pub use capture::Ending;
+pub use capture::GuardReport;
+pub use capture::ProgramEnd;
+pub use capture::SettingsRow;
+pub use capture::begin_capture;
+pub use capture::capture_exchanges;
+pub use capture::note_program_end;
+pub use capture::prepare_capture_cancel;
+pub use capture::prepare_capture_end;
+pub use capture::with_runner;
 pub use care::{CareError, CareReport, CareRequest, default_ledger_folder, take_into_care};
 pub use clearing::{
     GivingBack, LayerClears, agree, is_start_unagreed, note_cleared, prepare_clearing, prepare_giving_back,
@@ -88,6 +108,7 @@ pub use forget::{Forgotten, forget};
 pub use inspect::{CandidateRow, InspectReport, LinkRow, MemberRow, MemberTarget, UnopenedRow, inspect};
 pub use keys::{KeySetter, KeyTraceRow};
 pub use learn_program::{Learnt, learn_program};
+pub use made_by::MadeBy;
 pub use mend::{
     MendError, MendFile, MendRow, Mending, MendingPlan, drifted_files, prepare_mend, refuse_to_accept,
     unknown_originals,
@@ -106,9 +127,11 @@ pub use patchday_error::PatchDayError;
 pub use patchday_report::FateRow;
 pub use patchday_report::PatchDayReport;
 pub use permit::{Permit, heal, running};
-pub use placing::{Wanted, read_sheet};
+pub use placing::read_sheet;
+pub use placing_request::Wanted;
 pub use play::{Glance, Launch, PlayError, Written, glance, launch, written_since};
 pub use proofs::{ProofRow, proofs};
+pub use remembered::remembered_rules;
 pub use renew::{DamageRow, RenewError, RenewReport, renew};
 pub use report::{
     CarriedRow, ChangeReport, CheckSummary, Count, DRIFT_KINDS, DifferenceRow, DriftCount, DriftRow,
@@ -123,7 +146,9 @@ pub use select::{SelectError, select, select_all, select_game};
 pub use set::{SetError, SetRequest, change_settings};
 pub use settle::{Ruling, SettleError, SettledRow, Settling, prepare_settle};
 pub use sheet::{DraftReport, LeftOutCount, SheetCheck, TriedRow, check_sheet, draft_sheet};
-pub use show::{EntryRow, ShowReport, remembered_rules, show};
+pub use show::EntryRow;
+pub use show::ShowReport;
+pub use show::show;
 pub use stack::{
     BaseRow, GameReport, LayerRow, RootRow, SpotRow, StackReport, UnderWayRow, game_report, is_under_way,
     stack,

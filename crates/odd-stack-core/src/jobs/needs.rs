@@ -175,3 +175,14 @@ fn of_lifted_version(unmet: Unmet, facts: &[LayerFacts], after: &Arrangement) ->
     let found = format!("{name} is {version}, and lifted");
     Unmet { kind: UnmetKind::LayerVersion, found, ..unmet }
 }
+
+/// What a layer asks for, in a few words each.
+pub(super) fn needs_words(needs: &Needs) -> Vec<String> {
+    let game = needs.game.iter().map(|range| format!("needs the game {range}"));
+    let layers = needs.layers.iter().map(|layer| format!("needs {layer}"));
+    let clashes = needs.clashes.iter().map(|layer| format!("clashes with {layer}"));
+    let above = needs.above.iter().map(|layer| format!("goes above {layer}"));
+    let below = needs.below.iter().map(|layer| format!("goes below {layer}"));
+    let made_over = needs.made_over.iter().map(|layer| format!("made over {layer}"));
+    game.chain(layers).chain(clashes).chain(above).chain(below).chain(made_over).collect()
+}

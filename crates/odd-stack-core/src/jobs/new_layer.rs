@@ -4,13 +4,14 @@ use std::collections::{BTreeMap, HashMap};
 
 use super::AddReport;
 use super::away::{Away, AwayAt};
+use super::content_at::{ContentAt, key_of};
 use super::needs::{needs_of, write_needs};
-use crate::address::{Address, FoldedKey, RelPath};
+use crate::address::{Address, RelPath};
 use crate::fit::{Fit, Patterns, Rules};
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError, NewLayer};
 use crate::package::Package;
-use crate::stack::{Entry, EntryKind, LayerId, PathId, RootId};
+use crate::stack::{Entry, EntryKind, LayerId, PathId};
 
 /// Notes hashes of base files that were read on the way.
 pub(super) fn write_base_hashes(
@@ -57,15 +58,6 @@ pub(super) struct Exchanged {
     pub old: LayerId,
     /// For a package of only changed files: the addresses that its sheet takes away.
     pub patch: Option<Vec<Address>>,
-}
-
-/// A stored content for one address that no file of the package is: changes to the keys of a file, or a copy of one of
-/// the game's.
-pub(super) struct ContentAt {
-    pub kind: EntryKind,
-    pub address: Address,
-    pub hash: ContentHash,
-    pub size_bytes: u64,
 }
 
 /// What a layer is made of.
@@ -192,12 +184,4 @@ pub(super) fn content_entries(
         executable: None,
     };
     Ok(numbers.into_iter().zip(keys).map(|(path, keys)| (path, entry(keys), RelPath::root())).collect())
-}
-
-/// The root's number and the folded path of an address.
-pub(super) fn key_of(ledger: &Ledger, address: &Address) -> Result<(RootId, FoldedKey), LedgerError> {
-    let game = ledger.game();
-    let root = game.root_named(&address.root);
-    let root = root.ok_or_else(|| ledger.catalogue.damaged_by(&"a root is gone"))?;
-    Ok((root.id, game.folding.key(address.path.as_str())))
 }

@@ -4,7 +4,7 @@ use super::Permit;
 use super::needs::judge;
 use crate::change::{ChangeError, ChangeOptions, ChangeRequest, Prepared, prepare};
 use crate::expected::Blender;
-use crate::ledger::{Ledger, LedgerError};
+use crate::ledger::{Ledger, LedgerError, Transaction};
 use crate::observer::Observer;
 use crate::stack::{Arrangement, ContestState, LayerId, PathId, Settlement, Standing, Target};
 
@@ -98,8 +98,8 @@ pub fn prepare_reorder<'l>(
         Reorder::Remove(layers) => layers.clone(),
         _ => Vec::new(),
     };
-    ledger.catalogue.begin()?;
-    judge(ledger, &before, &after, options.despite).inspect_err(|_| ledger.catalogue.roll_back())?;
+    let transaction = Transaction::begin(ledger)?;
+    judge(ledger, &before, &after, options.despite)?;
     let request = ChangeRequest { removed, settle, ..ChangeRequest::new(command, now, after) };
-    prepare(ledger, permit.lock, request, options, observer).map(Some)
+    prepare(transaction, permit.lock, request, options, observer).map(Some)
 }

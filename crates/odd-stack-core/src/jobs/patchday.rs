@@ -18,14 +18,12 @@ use super::patchday_judge::{Judged, judge_layers};
 use super::patchday_report::PatchDayReport;
 use super::patchday_settings::{self, Carried};
 use super::patchday_unplanned::{Met, meet_update};
-use crate::change::{
-    BaseBefore, ChangeError, ChangeOptions, ChangeRequest, Edits, Prepared, discard_new_contents, prepare,
-};
+use crate::change::{BaseBefore, ChangeError, ChangeOptions, ChangeRequest, Edits, Prepared, prepare};
 use crate::check::check;
 use crate::expected::{Blender, game_version_now};
 use crate::game::{Game, GameVersion};
 use crate::hash::ContentHash;
-use crate::ledger::{Ledger, LedgerError, Ongoing, OngoingKind};
+use crate::ledger::{Ledger, LedgerError, Ongoing, OngoingKind, Transaction};
 use crate::observer::Observer;
 use crate::stack::{Arrangement, LayerId, PathId, Standing};
 
@@ -72,6 +70,7 @@ pub fn prepare_patchday_begin<'l>(
     observer: &dyn Observer,
 ) -> Result<Prepared<'l>, ChangeError> {
     let before = ledger.catalogue.arrangement()?;
+    let transaction = Transaction::of_contents(ledger);
     let (settings, new) = patchday_settings::keep(ledger)?;
     let begun = Begun {
         arrangement: before.standings().iter().map(|standing| (standing.layer, standing.laid)).collect(),
@@ -86,13 +85,9 @@ pub fn prepare_patchday_begin<'l>(
         new_blobs: new.iter().map(|(hash, _)| *hash).collect(),
         ..ChangeRequest::new("patchday begin", now, after)
     };
-    ledger.catalogue.begin()?;
-    if let Err(error) = ledger.catalogue.insert_blobs(&new) {
-        ledger.catalogue.roll_back();
-        discard_new_contents(ledger);
-        return Err(error.into());
-    }
-    prepare(ledger, permit.lock, request, options, observer)
+    transaction.open()?;
+    ledger.catalogue.insert_blobs(&new)?;
+    prepare(transaction, permit.lock, request, options, observer)
 }
 
 /// Where the patch day stands.
@@ -174,18 +169,13 @@ pub fn prepare_patchday_finish<'l>(
         version_after: ledger.game().version.as_ref().map(|version| version.version.clone()),
         ..PatchDayReport::default()
     };
-    ledger.catalogue.begin()?;
+    let transaction = Transaction::begin(ledger)?;
     let request = match (begun, drifted) {
         (Some(begun), _) => planned(ledger, &begun, &mut report, &mut before, now, observer),
         (None, Some(drifted)) => unplanned(ledger, &drifted, has_new_version, &mut report, &mut before, now),
         (None, None) => Ok(None),
     };
-    let give_up = || {
-        ledger.catalogue.roll_back();
-        discard_new_contents(ledger);
-    };
-    let Some(mut request) = request.inspect_err(|_| give_up())? else {
-        give_up();
+    let Some(mut request) = request? else {
         return Ok(Finishing { ledger, report, change: None });
     };
     tell_of_version(ledger.game(), &mut report);
@@ -194,7 +184,7 @@ pub fn prepare_patchday_finish<'l>(
         request.ongoing = Some(None);
     }
     let options = ChangeOptions { edits: Edits::Keep, despite: true, ..ChangeOptions::default() };
-    let change = prepare(ledger, permit.lock, request, options, observer)?;
+    let change = prepare(transaction, permit.lock, request, options, observer)?;
     Ok(Finishing { ledger, report, change: Some(change) })
 }
 

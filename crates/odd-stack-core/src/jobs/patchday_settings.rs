@@ -8,7 +8,6 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 
 use super::PatchDayError;
 use crate::blend::{Format, KeyEdit, MOST_BLENDED_BYTES, edits_between, look_up, read_edits, write_edits};
-use crate::change::discard_new_contents;
 use crate::expected::Blender;
 use crate::hash::ContentHash;
 use crate::ledger::{Intake, Ledger, LedgerError, blob_path};
@@ -46,7 +45,7 @@ pub(super) fn keep(ledger: &Ledger) -> Result<KeptSettings, LedgerError> {
         let hash = intake.take(&mut content.as_slice(), content.len() as u64);
         Some(hash.map(|hash| (column.path, hash)))
     });
-    let kept = taken.collect::<Result<Vec<_>, _>>().inspect_err(|_| discard_new_contents(ledger))?;
+    let kept = taken.collect::<Result<Vec<_>, _>>()?;
     Ok((kept, intake.take_new()))
 }
 

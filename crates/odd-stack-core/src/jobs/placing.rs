@@ -11,6 +11,7 @@ use super::answered::{Held, answered, put_first};
 use super::arrival::{Arrival, Told};
 use super::contents::Contents;
 use super::placing_again::Before;
+use super::placing_request::{Wanted, sheet_text};
 use super::tree::LedgerTree;
 use crate::address::{Address, FoldedKey, Folding, PrefixName};
 use crate::files::{is_nothing_there, look_at};
@@ -43,31 +44,8 @@ pub(super) fn read_sheet_bytes(path: &Path) -> Result<Vec<u8>, AddError> {
     std::fs::read(path).map_err(unreadable)
 }
 
-pub(super) fn sheet_text(bytes: Vec<u8>) -> Result<String, FitError> {
-    let no_text = FitError::BadSheet { line: 1, column: 1, reason: "it is not UTF-8 text".to_owned() };
-    let text = String::from_utf8(bytes).map_err(|_| no_text)?;
-    Ok(text.strip_prefix('\u{feff}').map(str::to_owned).unwrap_or(text))
-}
-
 fn parse_sheet(bytes: Vec<u8>) -> Result<FitSheet, FitError> {
     FitSheet::parse(&sheet_text(bytes)?)
-}
-
-/// All that a person says of where a package's files go.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct Wanted {
-    /// A fit sheet of theirs, which goes over the package's own.
-    pub sheet: Option<FitSheet>,
-    /// Options, which go over both.
-    pub rules: Rules,
-}
-
-impl Wanted {
-    /// The rules over those of the package's own sheet.
-    pub(super) fn rules_over(&self, below: Rules) -> Rules {
-        let sheet = self.sheet.as_ref().map(|sheet| sheet.rules(Rank::Sheet)).unwrap_or_default();
-        below.with_over(sheet).with_over(self.rules.clone())
-    }
 }
 
 /// How much of a small file is read that may tell a name.

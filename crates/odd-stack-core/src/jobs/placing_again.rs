@@ -6,7 +6,8 @@
 
 use std::collections::{BTreeSet, HashMap, HashSet};
 
-use super::placing::{Placer, Wanted};
+use super::placing::Placer;
+use super::placing_request::Wanted;
 use crate::address::{Address, RelPath};
 use crate::fit::{
     Candidate, Finding, Fit, FitError, Inside, OldAddresses, Place, Rank, Realigning, Rules, Unclear, draft,

@@ -8,8 +8,8 @@ use serde::Serialize;
 use thiserror::Error;
 
 use super::capture::with_runner;
+use super::remembered::remembered_rules;
 use super::select::plain;
-use super::show::remembered_rules;
 use super::wishes::{StartRow, agreement_to_start};
 use crate::address::{AddressError, RelPath};
 use crate::change::ChangeError;

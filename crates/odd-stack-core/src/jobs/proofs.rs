@@ -9,7 +9,7 @@ use serde::Serialize;
 use time::OffsetDateTime;
 use time::format_description::well_known::Rfc3339;
 
-use super::show::remembered_rules;
+use super::remembered::remembered_rules;
 use crate::blend::Text;
 use crate::files::{look_at, open_below};
 use crate::fit::Proof;

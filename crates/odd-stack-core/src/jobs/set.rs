@@ -13,7 +13,7 @@ use super::stack::{GameReport, game_report};
 use crate::address::{AddressError, MAIN_ROOT, PrefixName};
 use crate::files::is_one_folder;
 use crate::game::{AddressPatterns, PatternError, Root};
-use crate::ledger::{CareMark, Home, Ledger, LedgerError, OtherGames, free_share};
+use crate::ledger::{CareMark, Home, Ledger, LedgerError, OtherGames, Transaction, free_share};
 use crate::observer::Observer;
 use crate::stack::RootId;
 
@@ -222,32 +222,36 @@ pub fn change_settings(
     let before = ledger.game().clone();
     ledger.set_game(game.clone());
     let report = game_report(ledger)?;
-    let write = |ledger: &Ledger| -> Result<(), LedgerError> {
-        let catalogue = &ledger.catalogue;
-        catalogue.begin()?;
-        let written = (|| {
-            for root in &dropped {
-                catalogue.forget_root(*root)?;
-            }
-            catalogue.write_game(&game)?;
-            for (root, found) in &scans {
-                catalogue.insert_base(*root, found)?;
-            }
-            catalogue.commit()
-        })();
-        written.inspect_err(|_| catalogue.roll_back())
-    };
-    let done = home.change(|list| {
-        let others: Vec<_> = list.iter().filter(|other| other.name != listed_name).cloned().collect();
-        check_name(&game.name, &others)?;
-        if !dry_run {
-            write(ledger)?;
-            for listed in list.iter_mut().filter(|listed| listed.name == listed_name) {
-                listed.name.clone_from(&game.name);
-            }
+    let write = |ledger| -> Result<Transaction<'_>, LedgerError> {
+        let transaction = Transaction::begin(ledger)?;
+        let catalogue = &transaction.ledger().catalogue;
+        dropped.iter().try_for_each(|root| catalogue.forget_root(*root))?;
+        catalogue.write_game(&game)?;
+        for (root, found) in &scans {
+            catalogue.insert_base(*root, found)?;
         }
-        Ok::<_, SetError>(())
-    });
+        Ok(transaction)
+    };
+    let rename = |from: &str, to: &str| {
+        home.change(|list| {
+            let others: Vec<_> = list.iter().filter(|other| other.name != from).cloned().collect();
+            check_name(to, &others)?;
+            let own = list.iter_mut().filter(|listed| listed.name == from);
+            own.filter(|_| !dry_run).for_each(|listed| to.clone_into(&mut listed.name));
+            Ok::<_, SetError>(())
+        })
+    };
+    // The list comes before the catalogue, which can take back what it was told.
+    let change = || -> Result<(), SetError> {
+        if dry_run {
+            return rename(listed_name, &game.name);
+        }
+        let transaction = write(&*ledger)?;
+        rename(listed_name, &game.name)?;
+        transaction.commit().inspect_err(|_| drop(rename(&game.name, listed_name)))?;
+        Ok(())
+    };
+    let done = change();
     if dry_run || done.is_err() {
         ledger.set_game(before);
     } else {

@@ -9,7 +9,7 @@ use super::Permit;
 use super::addresses::{AddressesError, meant};
 use crate::change::{ChangeError, ChangeOptions, ChangeRequest, Prepared, prepare};
 use crate::expected::Blender;
-use crate::ledger::{Ledger, LedgerError};
+use crate::ledger::{Ledger, LedgerError, Transaction};
 use crate::observer::Observer;
 use crate::stack::{Column, ContestState, LayerId, Order, PathId, Settlement};
 
@@ -139,8 +139,7 @@ pub fn prepare_settle<'l>(
         });
     }
     rows.sort_by(|one, two| one.address.cmp(&two.address));
-    ledger.catalogue.begin()?;
-    let change = prepare(ledger, permit.lock, request, options, observer)?;
+    let change = prepare(Transaction::begin(ledger)?, permit.lock, request, options, observer)?;
     Ok(Settling { rows, change })
 }
 

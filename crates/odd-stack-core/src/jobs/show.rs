@@ -6,15 +6,15 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::MadeBy;
-use super::add_report::needs_words;
-use super::needs::unmet_under;
+use super::needs::{needs_words, unmet_under};
+use super::remembered::remembered_rules;
 use super::runs_code::runs_code;
 use super::stack::LayerRow;
 use super::wishes::{ClearRow, StartRow, wish_rows};
 use crate::check::CheckError;
 use crate::expected::{Blender, paths_on_disk};
-use crate::fit::{FitSheet, Rules};
-use crate::ledger::{Layer, Ledger, LedgerError};
+use crate::fit::FitSheet;
+use crate::ledger::Ledger;
 use crate::observer::Observer;
 use crate::stack::{EntryKind, LayerId, RootId, Unmet};
 
@@ -160,12 +160,4 @@ pub fn show(ledger: &Ledger, id: LayerId, observer: &dyn Observer) -> Result<Sho
         skip: rules.skip,
         entries,
     })
-}
-
-/// The rules by which `layer` was placed.
-///
-/// # Errors
-/// [`LedgerError::Damaged`].
-pub fn remembered_rules(ledger: &Ledger, layer: &Layer) -> Result<Rules, LedgerError> {
-    serde_json::from_str(&layer.about.fit).map_err(|error| ledger.catalogue.damaged_by(&error))
 }

@@ -2,17 +2,18 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use super::add::{AddPlace, AddRequest, free_name};
 use super::add_error::AddError;
 use super::add_report::{AddReport, ReplacedRow, report, set_words};
+use super::add_request::{AddPlace, AddRequest, free_name};
 use super::arrival::Arrival;
 use super::away::Away;
+use super::content_at::ContentAt;
 use super::contents::Contents;
 use super::game_links::GameLinks;
-use super::new_layer::{ContentAt, Exchanged};
+use super::new_layer::Exchanged;
 use super::placing::Placer;
 use super::placing_again::Before;
-use super::show::remembered_rules;
+use super::remembered::remembered_rules;
 use super::wishes::{missing_starts, wish_rows};
 use crate::address::{Address, AddressError};
 use crate::blend::{KeyEdit, write_edits};

@@ -9,19 +9,18 @@ use thiserror::Error;
 use time::OffsetDateTime;
 use time::format_description::well_known::Rfc3339;
 
-use super::add::free_name;
-use super::new_layer::{ContentAt, content_entries, key_of};
+use super::add_request::free_name;
+use super::content_at::{ContentAt, key_of};
+use super::new_layer::content_entries;
 use super::{AddError, AddPlace, Permit};
 use crate::address::{Address, AddressError, FoldedKey, RelPath};
 use crate::blend::{Format, KeyEdit, NotEdited, look_up, read_edits, renewed, resolve_edits, write_edits};
-use crate::change::{
-    ChangeError, ChangeOptions, ChangeRequest, Exchange, Prepared, discard_new_contents, prepare,
-};
+use crate::change::{ChangeError, ChangeOptions, ChangeRequest, Exchange, Prepared, prepare};
 use crate::expected::Blender;
 use crate::files::{look_at, open_regular};
 use crate::fit::Rules;
 use crate::hash::ContentHash;
-use crate::ledger::{Intake, Ledger, LedgerError, NewLayer};
+use crate::ledger::{Intake, Ledger, LedgerError, NewLayer, Transaction};
 use crate::observer::Observer;
 use crate::stack::{Column, Entry, EntryKind, LayerId, Order, PathId, Provider, RootId, Standing, Target};
 
@@ -188,6 +187,7 @@ pub fn prepare_tweak<'l>(
 ) -> Result<Tweaking<'l>, TweakError> {
     let mut files = own_files(ledger)?;
     let before = states(&files);
+    let transaction = Transaction::of_contents(ledger);
     let intake = Intake::new(ledger.folder(), &*ledger.seam, true);
     let rows = match tweak {
         Tweak::Set(all) => {
@@ -196,7 +196,7 @@ pub fn prepare_tweak<'l>(
                 take_out_what_is_there(&mut files, &before, &rows)?;
                 Ok(rows)
             });
-            made.inspect_err(|_| discard_new_contents(ledger))?
+            made?
         }
         Tweak::Drop { address, keys } => drop_edits(ledger, &mut files, address, keys)?,
         Tweak::DropAll => {
@@ -209,8 +209,8 @@ pub fn prepare_tweak<'l>(
     if states(&files) == before {
         return Ok(Tweaking { rows, change: None });
     }
-    let request = own_request(ledger, intake, &files, command, now)?;
-    let change = prepare(ledger, permit.lock, request, options, observer)?;
+    let request = own_request(&transaction, intake, &files, command, now)?;
+    let change = prepare(transaction, permit.lock, request, options, observer)?;
     Ok(Tweaking { rows, change: Some(change) })
 }
 
@@ -335,20 +335,17 @@ fn own_at(ledger: &Ledger, files: &mut Vec<OwnFile>, address: &Address) -> Resul
 
 /// Begins the change of the catalogue that makes the layer of the user's own of `files`.
 fn own_request(
-    ledger: &Ledger,
+    transaction: &Transaction<'_>,
     intake: Intake<'_>,
     files: &[OwnFile],
     command: &str,
     now: &str,
 ) -> Result<ChangeRequest, TweakError> {
-    let stored = store(ledger, &intake, files).inspect_err(|_| discard_new_contents(ledger))?;
+    let ledger = transaction.ledger();
+    let stored = store(ledger, &intake, files)?;
     let new = intake.take_new();
-    ledger.catalogue.begin()?;
-    let request = own_layer(ledger, files, &stored, &new, command, now);
-    Ok(request.inspect_err(|_| {
-        ledger.catalogue.roll_back();
-        discard_new_contents(ledger);
-    })?)
+    transaction.open()?;
+    Ok(own_layer(ledger, files, &stored, &new, command, now)?)
 }
 
 fn store(ledger: &Ledger, intake: &Intake<'_>, files: &[OwnFile]) -> Result<Vec<ContentAt>, LedgerError> {

@@ -23,6 +23,7 @@ mod order;
 mod original_names;
 mod other_games;
 mod private_room;
+mod transaction;
 mod volatile;
 
 use std::fs;
@@ -39,6 +40,7 @@ pub(crate) use original_names::{Covering, NAMES, Named, covered, ensure_names, n
 pub use other_games::SharedWith;
 pub(crate) use other_games::{OtherGames, games_sharing};
 pub(crate) use private_room::{check_room, free_batch, make_private_folder};
+pub(crate) use transaction::Transaction;
 
 pub(crate) use blobs::{Incoming, Intake, blob_path, drop_unneeded, end_intake, is_intake_open, sweep};
 pub(crate) use catalogue::Catalogue;

@@ -9,11 +9,12 @@ use tempfile::SpooledTempFile;
 use super::archive_file::ArchiveFile;
 use super::delivery::{Delivery, Halt, Wanted};
 use super::kind::kind_of;
-use super::listing::{self, Folder, LinkOut, Member};
+use super::listing::{self, LinkOut};
 use super::names::Names;
 use super::volumes::{Scheme, Volumes};
 use super::{LimitBroken, OpenOptions, Opening, Package, PackageError, Part};
 use crate::address::{Folding, RelPath};
+use crate::members::{Folder, Member, is_named_like_an_archive};
 use crate::observer::Observer;
 use crate::version::name_without_version;
 
@@ -86,15 +87,6 @@ pub struct Unopened {
     pub path: RelPath,
     /// Why.
     pub reason: String,
-}
-
-/// Whether a file of this name is most likely an archive that somebody wrapped.
-pub fn is_named_like_an_archive(name: &str) -> bool {
-    const ENDINGS: [&str; 11] = [
-        ".zip", ".7z", ".rar", ".tar", ".tgz", ".tbz2", ".txz", ".tar.gz", ".tar.bz2", ".tar.xz", ".tar.zst",
-    ];
-    let name = name.to_lowercase();
-    ENDINGS.iter().any(|ending| name.ends_with(ending))
 }
 
 impl Package {

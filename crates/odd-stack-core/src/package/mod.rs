@@ -34,23 +34,26 @@ use std::io::Read;
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
 
-pub use error::PackageError;
-pub use inner::{Inner, Unopened, is_named_like_an_archive};
-pub use kind::{PackageKind, Packing};
-pub use limits::{LimitBroken, Limits};
-pub use listing::{Folder, LinkOut, Member};
-pub use names::NameEncoding;
-
-use names::Names;
-
 use archive_file::ArchiveFile;
 use delivery::{Delivery, Halt, Source, Take, Wanted};
 use kind::kind_of;
 use listing::RawMember;
+use names::Names;
 use volumes::{Scheme, Volumes};
 
 use crate::observer::{Observer, Work};
 use crate::version::{FileNameParts, parts_of_file_name};
+
+pub use crate::members::Folder;
+pub use crate::members::Member;
+pub use crate::members::is_named_like_an_archive;
+pub use error::PackageError;
+pub use inner::Inner;
+pub use inner::Unopened;
+pub use kind::{PackageKind, Packing};
+pub use limits::{LimitBroken, Limits};
+pub use listing::LinkOut;
+pub use names::NameEncoding;
 
 /// What a download that was cut short looks like.
 const CUT_SHORT: &str = "its end is missing, as if the download was cut short";

@@ -136,6 +136,22 @@ fn a_dry_run_takes_nothing_into_care() {
 }
 
 #[test]
+fn settings_stay_where_the_list_of_games_can_not_be_written() {
+    let world = World::with_game(&[("game/a", "a"), ("docs/b", "b")]);
+    let before = game_report(&world.ledger()).unwrap();
+    let blocked = world.path("home/games.new");
+    fs::create_dir_all(blocked.join("in the way")).unwrap();
+    let asked =
+        SetRequest { name: Some("Harbour".into()), version: Some("2".into()), ..SetRequest::default() };
+    assert!(set(&world, &asked, false).is_err());
+    assert_eq!(game_report(&world.ledger()).unwrap(), before);
+    assert_eq!(world.home().games().unwrap()[0].name, "Quillhaven");
+    fs::remove_dir_all(blocked).unwrap();
+    set(&world, &asked, false).unwrap();
+    assert_eq!(game_report(&world.ledger()).unwrap().name, "Harbour");
+}
+
+#[test]
 fn settings_change_and_stay() {
     let world = World::with_game(&[("game/bin/a.exe", "a"), ("game/v.txt", "3.1"), ("docs/b", "b")]);
     world.write("more/c", "c");

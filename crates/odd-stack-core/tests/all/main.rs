@@ -8,6 +8,7 @@ mod corners;
 mod crash;
 mod faulty;
 mod fits;
+mod house;
 mod living;
 mod model;
 mod packages;

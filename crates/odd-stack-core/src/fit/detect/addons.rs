@@ -3,13 +3,12 @@
 use std::cmp::Reverse;
 use std::collections::HashMap;
 
-use super::ToldName;
-use super::decide::{Decider, Weighed};
+use super::decider::{Decider, Weighed};
 use super::in_rows::InRow;
 use super::names::{name_of_files, patterns_of, stems};
 use super::outline::folded;
 use super::sight::Spot;
-use super::words;
+use super::{ToldName, words};
 use crate::address::{Address, RelPath};
 use crate::fit::{Candidate, Unclear};
 use crate::version::parts_of_file_name;

@@ -1,6 +1,6 @@
 //! Answers about one part of a package that say of the rest what is known of it, so that nothing is lost by an answer.
 
-use super::decide::Decider;
+use super::decider::Decider;
 use super::{Group, tell};
 use crate::fit::{Candidate, Place, Unclear};
 

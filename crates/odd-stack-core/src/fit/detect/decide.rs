@@ -4,41 +4,13 @@ use std::cmp::Reverse;
 
 use rustc_hash::FxHashMap;
 
-use super::ToldName;
+use super::decider::{Decider, Found, Weighed};
 use super::in_rows::InRow;
 use super::outline::{Outline, folded};
 use super::sight::{Agreement, Mapping, Sight, Spot, below};
-use super::words;
+use super::{ToldName, words};
 use crate::address::{Address, RelPath};
-use crate::fit::{Candidate, GameTree, ProgramSeen, RootSeen, Unclear};
-
-/// A folder of the package with the address it goes to.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub(super) struct Found {
-    pub node: usize,
-    pub to: Address,
-    /// What speaks for it, in words.
-    pub evidence: String,
-}
-
-pub(super) struct Decider<'a> {
-    pub outline: Outline<'a>,
-    pub sight: &'a Sight,
-    roots: Vec<RootSeen>,
-    pub(super) program: Option<ProgramSeen>,
-    /// What the package is called, for a folder of its own.
-    pub(super) package_name: &'a str,
-    /// Names that its own files tell, each with the file.
-    pub(super) told_names: &'a [ToldName],
-    next_group: usize,
-}
-
-/// A mapping with what the game says to it.
-#[derive(Debug, Clone)]
-pub(super) struct Weighed {
-    pub mapping: Mapping,
-    pub(super) agreement: Agreement,
-}
+use crate::fit::{Candidate, GameTree, RootSeen, Unclear};
 
 /// Places of first folders that are looked at closely.
 const MOST_OF_FIRSTS: usize = 24;

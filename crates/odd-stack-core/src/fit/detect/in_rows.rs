@@ -4,7 +4,7 @@ use std::cmp::Reverse;
 use std::collections::BTreeMap;
 use std::path::Path;
 
-use super::decide::{Decider, Found, Weighed};
+use super::decider::{Decider, Found, Weighed};
 use super::offers::Offers;
 use super::outline::folded;
 use super::rows::{self, Row};

@@ -6,10 +6,23 @@
 //! (`decide`). Nothing is guessed: where two places have much the same to say for them, or nothing has,
 //! the answer is [`Unclear`].
 
+use std::collections::BTreeMap;
+
+use decider::{Decider, Found};
+use outline::Outline;
+use sight::Sight;
+
+use super::input::Hints;
+use super::{Choice, ChoiceOption, Finding, FitError, GameTree, LeftOut, Part, Place, Rules, Unclear};
+use crate::address::Address;
+use crate::package::{Folder, Member};
+
 mod addons;
 mod carry;
 mod decide;
+mod decider;
 mod in_rows;
+mod leaving_out;
 mod names;
 mod offers;
 mod options;
@@ -20,27 +33,9 @@ mod sight;
 mod told;
 mod words;
 
-use std::collections::BTreeMap;
-
-use super::{Choice, ChoiceOption, Finding, FitError, GameTree, LeftOut, Part, Place, Rules, Unclear};
-use crate::address::Address;
-use crate::package::{Folder, Member};
-use decide::{Decider, Found};
-use outline::Outline;
-use sight::Sight;
-
-pub(super) use outline::starred;
-pub use told::ToldName;
+pub use super::input::ToldName;
+pub(super) use super::names::starred;
 pub(crate) use told::name_told;
-
-/// What detection is given beside the package and the game.
-#[derive(Debug, Clone, Copy, Default)]
-pub struct Hints<'a> {
-    /// What the package is called.
-    pub package_name: &'a str,
-    /// Names that small files of the package tell of it.
-    pub told_names: &'a [ToldName],
-}
 
 /// What detection found.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -50,11 +45,6 @@ pub(super) struct Detected {
     pub parts: Vec<Part>,
     pub aside: Vec<(usize, LeftOut)>,
     pub findings: Vec<Finding>,
-}
-
-/// Whether a system or a version control left the file or folder behind.
-pub(super) fn is_metadata(name: &str) -> bool {
-    words::is_metadata(name)
 }
 
 /// Places those `members` that `takes_part` says; of a choice in which something is `chosen`, that must be clear.

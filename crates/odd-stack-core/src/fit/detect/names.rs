@@ -47,7 +47,7 @@ pub(super) fn name_of_files<'o>(outline: &'o Outline<'_>, node: &Node) -> Option
     files.retain(|name| {
         !words::is_document_word(name)
             && !words::is_document_ending(&words::ending(name))
-            && !words::is_metadata(name)
+            && !super::super::names::is_metadata(name)
     });
     let count = files.len();
     let mut files = files.into_iter();

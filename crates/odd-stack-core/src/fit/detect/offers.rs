@@ -4,7 +4,7 @@ use std::collections::HashMap;
 
 use rustc_hash::{FxHashMap, FxHashSet};
 
-use super::decide::{Decider, Weighed};
+use super::decider::{Decider, Weighed};
 use super::in_rows::InRow;
 use super::names::patterns_of;
 use super::outline::folded;

@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 
-use super::sight::Sight;
+use super::super::names::starred;
 use super::words;
 use crate::address::{Folding, RelPath};
 use crate::fit::LeftOut;
@@ -31,18 +31,6 @@ pub(super) struct Outline<'a> {
     pub package_name: &'a str,
     pub nodes: Vec<Node>,
     pub aside: Vec<(usize, LeftOut)>,
-}
-
-/// The text of a place from names, the lowest first, each with whether it is the only folder where it
-/// lies.
-pub(in crate::fit) fn starred(names: Vec<(&str, bool)>) -> String {
-    let mut is_around = true;
-    let parts = names.into_iter().rev().map(|(name, is_only)| {
-        is_around &= is_only;
-        if is_around { "*" } else { name }
-    });
-    let parts: Vec<&str> = parts.collect();
-    if parts.is_empty() { ".".to_owned() } else { parts.join("/") }
 }
 
 /// Whether a folder's name says that what is in it may be left out.
@@ -168,57 +156,17 @@ impl<'a> Outline<'a> {
         let mut parts = Vec::new();
         let mut at = node;
         while let Some(parent) = self.nodes[at].parent {
-            let siblings =
-                self.nodes[parent].folders.iter().filter(|folder| !words::is_metadata(self.name(**folder)));
+            let siblings = self.nodes[parent]
+                .folders
+                .iter()
+                .filter(|folder| !super::super::names::is_metadata(self.name(**folder)));
             parts.push((self.name(at), siblings.count() == 1));
             at = parent;
         }
         starred(parts)
     }
 
-    /// Leaves out what is only to be read or was left behind, unless the game has such a file there.
-    pub(super) fn leave_out(&mut self, sight: &Sight) {
-        let mut aside = Vec::new();
-        for node in 0..self.nodes.len() {
-            let in_metadata = self.nodes[node].path.parts().any(words::is_metadata);
-            for member in &self.nodes[node].all_files {
-                if in_metadata || words::is_metadata(self.file_name(*member)) {
-                    aside.push((*member, LeftOut::Metadata));
-                }
-            }
-        }
-        self.drop_files(&aside);
-        let tops = self.tops();
-        let only_tells = self.only_tells(&tops);
-        let mut found = Vec::new();
-        for node in 0..self.nodes.len() {
-            let folder_reason = self.folder_reason(node, &tops, sight);
-            let names = &self.nodes[node].names;
-            let mut kinds: HashMap<String, bool> = HashMap::new();
-            for member in &self.nodes[node].files {
-                let reason = folder_reason
-                    .or_else(|| self.file_reason(*member, tops.contains(&node), only_tells, sight));
-                let Some(reason) = reason else { continue };
-                let name = self.file_name(*member);
-                let mut is_kind = || {
-                    let known = kinds.entry(words::ending(name));
-                    *known.or_insert_with_key(|ending| sight.has_kind_like(ending, names))
-                };
-                if !sight.has_like(name, names.last()) && !is_kind() {
-                    found.push((*member, reason));
-                }
-            }
-        }
-        // A package of nothing but these is meant to be placed.
-        let files: usize = self.nodes.iter().map(|node| node.files.len()).sum();
-        if found.len() < files {
-            self.drop_files(&found);
-            aside.extend(found);
-        }
-        self.aside = aside;
-    }
-
-    fn drop_files(&mut self, aside: &[(usize, LeftOut)]) {
+    pub(super) fn drop_files(&mut self, aside: &[(usize, LeftOut)]) {
         let out: std::collections::HashSet<usize> = aside.iter().map(|(member, _)| *member).collect();
         for node in &mut self.nodes {
             node.files.retain(|member| !out.contains(member));
@@ -226,7 +174,7 @@ impl<'a> Outline<'a> {
     }
 
     /// The top and the folders around everything but what may be left out.
-    fn tops(&self) -> Vec<usize> {
+    pub(super) fn tops(&self) -> Vec<usize> {
         let mut tops = vec![0];
         let mut at = 0;
         loop {
@@ -246,45 +194,8 @@ impl<'a> Outline<'a> {
         }
     }
 
-    fn folder_reason(&self, node: usize, tops: &[usize], sight: &Sight) -> Option<LeftOut> {
-        // The folder at or above the node that lies directly in a top one.
-        let mut at = node;
-        while let Some(parent) = self.nodes[at].parent {
-            if tops.contains(&parent) && !tops.contains(&at) {
-                break;
-            }
-            at = parent;
-        }
-        let name = self.name(at);
-        let is_known = sight.has_folder_named(&folded(name)) || sight.is_root_of(self, at);
-        if at == 0 || tops.contains(&at) || is_known {
-            return None;
-        }
-        let all = |test: &dyn Fn(&str) -> bool| {
-            let mut nodes = self.subtree(at).into_iter();
-            nodes.all(|node| {
-                self.nodes[node].files.iter().all(|file| test(&words::ending(self.file_name(*file))))
-            })
-        };
-        let to_read = |ending: &str| {
-            words::is_document_ending(ending)
-                || words::is_text_ending(ending)
-                || words::is_picture_ending(ending)
-                || matches!(ending, "css" | "svg" | "js")
-        };
-        if words::is_source_folder(name) {
-            Some(LeftOut::Source)
-        } else if words::is_picture_folder(name) && all(&words::is_picture_ending) {
-            Some(LeftOut::Picture)
-        } else if words::is_document_folder(name) && all(&to_read) {
-            Some(LeftOut::Document)
-        } else {
-            None
-        }
-    }
-
     /// Whether the files at `tops` are loose texts and pictures alone, above folders of content that they tell of.
-    fn only_tells(&self, tops: &[usize]) -> bool {
+    pub(super) fn only_tells(&self, tops: &[usize]) -> bool {
         let to_look_at = |member: &usize| {
             let ending = words::ending(self.file_name(*member));
             words::is_text_ending(&ending)
@@ -296,26 +207,5 @@ impl<'a> Outline<'a> {
             |top: &usize| self.units(*top).iter().any(|unit| !may_be_no_content(self.name(*unit)));
         tops.last().is_some_and(has_content)
             && tops.iter().all(|top| self.nodes[*top].files.iter().all(to_look_at))
-    }
-
-    fn file_reason(&self, member: usize, at_top: bool, only_tells: bool, sight: &Sight) -> Option<LeftOut> {
-        let name = self.file_name(member);
-        let ending = words::ending(name);
-        if words::is_source_ending(&ending) {
-            return Some(LeftOut::Source);
-        }
-        let is_text = words::is_text_ending(&ending);
-        let is_document = is_text || words::is_document_ending(&ending);
-        if !at_top {
-            return (is_document && words::is_sure_document_word(name)).then_some(LeftOut::Document);
-        }
-        if is_document && words::is_document_word(name) || words::is_document_ending(&ending) {
-            return Some(LeftOut::Document);
-        }
-        let is_known = sight.has_file_named(&folded(name));
-        if words::is_picture_ending(&ending) && !is_known {
-            return (words::is_picture_word(name) || only_tells).then_some(LeftOut::Picture);
-        }
-        (is_text && only_tells && !is_known).then_some(LeftOut::Document)
     }
 }

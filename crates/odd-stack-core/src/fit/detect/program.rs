@@ -1,6 +1,6 @@
 //! The main program: what goes beside it.
 
-use super::decide::{Decider, Found, Weighed};
+use super::decider::{Decider, Found, Weighed};
 use super::outline::folded;
 use super::sight::{Spot, below};
 use super::words;

@@ -1,18 +1,9 @@
 //! Names that an add-on's own files tell.
 
+use super::super::input::ToldName;
+
 /// Keys under which small files name the add-on they belong to, the surest first.
 const KEYS: [&str; 7] = ["folder", "id", "identifier", "slug", "mod_id", "modid", "name"];
-
-/// What a small file of a package tells of the add-on it belongs to.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct ToldName {
-    /// The file's path in the package.
-    pub file: String,
-    /// The name.
-    pub name: String,
-    /// It is what programs know it by, not what people call it.
-    pub is_id: bool,
-}
 
 /// The name that a small text tells under a usual key, as `key = value`, `"key": "value"` or
 /// `<key>value</key>`; of several keys the surest. Understands no format, only how lines are written.

@@ -1,18 +1,6 @@
 //! Words that tell what a folder or file of a package is for.
 
-/// File names that systems and version control leave behind.
-const METADATA: [&str; 10] = [
-    ".ds_store",
-    "thumbs.db",
-    "desktop.ini",
-    "__macosx",
-    ".git",
-    ".gitignore",
-    ".gitattributes",
-    ".github",
-    ".svn",
-    ".editorconfig",
-];
+use super::super::names::has;
 
 /// Documents of these endings are no part of a game, unless the game has such a file.
 const DOCUMENTS: [&str; 15] = [
@@ -264,14 +252,6 @@ pub(super) fn plain(name: &str) -> String {
 /// What a file name ends with, in lower case.
 pub(super) fn ending(name: &str) -> String {
     name.rsplit_once('.').map(|(_, ending)| ending.to_lowercase()).unwrap_or_default()
-}
-
-fn has(words: &[&str], word: &str) -> bool {
-    words.contains(&word)
-}
-
-pub(super) fn is_metadata(name: &str) -> bool {
-    name.starts_with("._") || has(&METADATA, &name.to_lowercase())
 }
 
 pub(super) fn is_document_ending(ending: &str) -> bool {

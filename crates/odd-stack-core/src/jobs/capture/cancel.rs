@@ -4,7 +4,7 @@ use super::differences::differences;
 use super::{Begun, CaptureError, Stage, clear_after};
 use crate::change::{ChangeOptions, ChangeRequest, Direct, Edits, Prepared, prepare};
 use crate::jobs::Permit;
-use crate::ledger::{Ledger, LedgerError};
+use crate::ledger::{Ledger, LedgerError, Transaction};
 use crate::observer::Observer;
 use crate::stack::{BaseKind, Provider};
 
@@ -44,9 +44,8 @@ impl Cancelling<'_> {
         }
         let command = format!("capture --cancel {}", begun.name);
         let request = ChangeRequest { ongoing: Some(None), ..ChangeRequest::new(&command, now, after) };
-        ledger.catalogue.begin()?;
         let options = ChangeOptions { edits: Edits::Keep, despite: true, ..ChangeOptions::default() };
-        Ok(Some(prepare(ledger, permit.lock, request, options, observer)?))
+        Ok(Some(prepare(Transaction::begin(ledger)?, permit.lock, request, options, observer)?))
     }
 
     /// Clears what was kept for the capture.
@@ -108,8 +107,7 @@ pub fn prepare_capture_cancel<'l>(
         begun.stage = Stage::TakenBack;
         Some(begun.ongoing(ledger, &begun_at)?)
     });
-    ledger.catalogue.begin()?;
     let options = ChangeOptions { edits: Edits::Keep, despite: true, ..ChangeOptions::default() };
-    let change = prepare(ledger, permit.lock, request, options, observer)?;
+    let change = prepare(Transaction::begin(ledger)?, permit.lock, request, options, observer)?;
     Ok(Cancelling { change: Some(change), originals_lost })
 }

@@ -9,13 +9,14 @@ use serde::Serialize;
 use time::OffsetDateTime;
 use time::format_description::well_known::Rfc3339;
 
+use super::super::made_by::MadeBy;
+use super::super::remembered::remembered_rules;
 use super::differences::{Difference, Differences, differences};
-use super::{Begun, CaptureError, MadeBy, Stage, clear_after};
+use super::{Begun, CaptureError, Stage, clear_after};
 use crate::address::{FoldedKey, RelPath};
 use crate::blend::{KeyEdit, MOST_BLENDED_BYTES, edits_between, write_edits};
 use crate::change::{
-    BaseBefore, ChangeOptions, ChangeRequest, Direct, Edits, Exchange, ForeignFile, Prepared,
-    discard_new_contents, prepare,
+    BaseBefore, ChangeOptions, ChangeRequest, Direct, Edits, Exchange, ForeignFile, Prepared, prepare,
 };
 use crate::expected::Blender;
 use crate::files::{open_regular, read_small};
@@ -26,9 +27,8 @@ use crate::jobs::away::AwayAt;
 use crate::jobs::needs::write_needs;
 use crate::jobs::new_layer::numbered;
 use crate::jobs::order::with_own_on_top;
-use crate::jobs::show::remembered_rules;
 use crate::jobs::{ChangeReport, Permit};
-use crate::ledger::{Intake, Ledger, LedgerError, NewLayer};
+use crate::ledger::{Intake, Ledger, LedgerError, NewLayer, Transaction};
 use crate::observer::{Observer, Work};
 use crate::stack::{
     Arrangement, BaseKind, Entry, EntryKind, LayerId, Needs, Order, PathId, Provider, RootId, Standing,
@@ -147,8 +147,8 @@ pub fn prepare_capture_end<'l>(
         }
     }
     let intake = Intake::new(ledger.folder(), &*ledger.seam, !dry_run);
-    let taken = take(ledger, &intake, &order, &found, &skip, &mut report, observer);
-    let Taken { drafts, request } = taken.inspect_err(|_| discard_new_contents(ledger))?;
+    let transaction = Transaction::of_contents(ledger);
+    let Taken { drafts, request } = take(ledger, &intake, &order, &found, &skip, &mut report, observer)?;
     let new = intake.take_new();
     let folders_added = !found.folders_added.is_empty() && drafts.is_empty() && request.direct.is_empty();
     let away = folders_away(ledger, &found, &request)?;
@@ -157,13 +157,13 @@ pub fn prepare_capture_end<'l>(
     }));
     let is_layer = !drafts.is_empty() || !away.is_empty();
     if !is_layer && request.direct.is_empty() && request.restore.is_empty() && begun.exchange.is_none() {
-        discard_new_contents(ledger);
+        transaction.discard_contents();
         if !folders_added && found.folders_gone.is_empty() {
             return Ok(Ending { ledger, report, change: None });
         }
     }
     let folders = folders_kept(&found, &drafts, &request.direct);
-    ledger.catalogue.begin()?;
+    transaction.open()?;
     let written = (|| {
         let mut request = request;
         let own = ledger.catalogue.own_edits()?;
@@ -201,12 +201,9 @@ pub fn prepare_capture_end<'l>(
         });
         Ok::<_, CaptureError>(request)
     })();
-    let request = written.inspect_err(|_| {
-        ledger.catalogue.roll_back();
-        discard_new_contents(ledger);
-    })?;
+    let request = written?;
     let options = ChangeOptions { edits: Edits::Keep, despite: true, ..ChangeOptions::default() };
-    let change = prepare(ledger, permit.lock, request, options, observer)?;
+    let change = prepare(transaction, permit.lock, request, options, observer)?;
     Ok(Ending { ledger, report, change: Some(change) })
 }
 

@@ -20,17 +20,17 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
-pub use cancel::{Cancelling, prepare_capture_cancel};
-pub use end::{CaptureEnd, Ending, SettingsRow, prepare_capture_end};
-
-use super::add::free_name;
+use super::add_request::free_name;
 use super::{AddError, AddPlace, Permit};
 use crate::change::{ChangeError, ChangeOptions, ChangeRequest, Edits, prepare};
 use crate::check::{CheckError, check_and_keep};
 use crate::game::{AddressPatterns, PatternError};
-use crate::ledger::{Ledger, LedgerError, Lock, Ongoing, OngoingKind};
+use crate::ledger::{Ledger, LedgerError, Lock, Ongoing, OngoingKind, Transaction};
 use crate::observer::Observer;
 use crate::stack::{LayerId, Standing};
+
+pub use cancel::{Cancelling, prepare_capture_cancel};
+pub use end::{CaptureEnd, Ending, SettingsRow, prepare_capture_end};
 
 /// Why a capture can't begin or end. The game is as it was; a capture that was under way still is.
 #[derive(Debug, Error)]
@@ -104,17 +104,6 @@ pub struct ProgramEnd {
     pub exit_code: Option<i32>,
     /// How long it ran, in seconds.
     pub seconds: u64,
-}
-
-/// How a layer came to be that was captured.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-pub struct MadeBy {
-    /// The program with its arguments; empty if a person worked by hand.
-    pub command: Vec<String>,
-    /// When it began, RFC 3339.
-    pub begun_at: String,
-    /// How it ended, if a program ran.
-    pub end: Option<ProgramEnd>,
 }
 
 /// How far a capture is.
@@ -228,8 +217,9 @@ pub fn begin_capture(
         let ongoing = Some(Some(begun.ongoing(ledger, now)?));
         let command = format!("capture {}", request.name);
         let change = ChangeRequest { ongoing, ..ChangeRequest::new(&command, now, after) };
-        ledger.catalogue.begin()?;
-        lock = prepare(ledger, lock, change, options, observer)?.apply_and_keep(observer)?.1;
+        lock = prepare(Transaction::begin(ledger)?, lock, change, options, observer)?
+            .apply_and_keep(observer)?
+            .1;
     }
     match make_ready(ledger, &mut begun, request, &watch, now, observer) {
         Ok(guarded) => Ok(Capturing { lock, guarded }),
@@ -272,9 +262,8 @@ fn lay_again(
     let command = format!("capture --cancel {}", begun.name);
     let request =
         ChangeRequest { ongoing: Some(None), ..ChangeRequest::new(&command, now, begun.arrangement()) };
-    ledger.catalogue.begin()?;
     let options = ChangeOptions { edits: Edits::Keep, despite: true, ..ChangeOptions::default() };
-    prepare(ledger, lock, request, options, observer)?.apply(observer)?;
+    prepare(Transaction::begin(ledger)?, lock, request, options, observer)?.apply(observer)?;
     Ok(())
 }
 

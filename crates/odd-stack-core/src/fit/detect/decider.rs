@@ -1,0 +1,35 @@
+//! What places are found with.
+
+use super::super::{ProgramSeen, RootSeen};
+use super::ToldName;
+use super::outline::Outline;
+use super::sight::{Agreement, Mapping, Sight};
+use crate::address::Address;
+
+pub(super) struct Decider<'a> {
+    pub outline: Outline<'a>,
+    pub sight: &'a Sight,
+    pub(super) roots: Vec<RootSeen>,
+    pub(super) program: Option<ProgramSeen>,
+    /// What the package is called, for a folder of its own.
+    pub(super) package_name: &'a str,
+    /// Names that its own files tell, each with the file.
+    pub(super) told_names: &'a [ToldName],
+    pub(super) next_group: usize,
+}
+
+/// A folder of the package with the address it goes to.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) struct Found {
+    pub node: usize,
+    pub to: Address,
+    /// What speaks for it, in words.
+    pub evidence: String,
+}
+
+/// A mapping with what the game says to it.
+#[derive(Debug, Clone)]
+pub(super) struct Weighed {
+    pub mapping: Mapping,
+    pub(super) agreement: Agreement,
+}
