@@ -2,10 +2,9 @@
 
 use std::collections::{HashMap, HashSet};
 use std::ffi::OsString;
-use std::io;
 use std::path::PathBuf;
-use std::thread;
 use std::time::Duration;
+use std::{io, thread};
 
 use rayon::prelude::*;
 use thiserror::Error;

@@ -4,8 +4,7 @@ use std::path::Path;
 
 use super::compare::CheckError;
 use crate::address::RelPath;
-use crate::files::Seen;
-use crate::files::{WalkError, Walked, walk};
+use crate::files::{Seen, WalkError, Walked, walk};
 use crate::observer::{Observer, Work};
 
 /// As [`walk`], told to the observer as looking through a root.

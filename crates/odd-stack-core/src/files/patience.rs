@@ -5,10 +5,9 @@
 //! is about to go (learn.microsoft.com, System Error Codes). That passes by itself, so it is tried again for a while.
 //! Elsewhere a file can be renamed and removed whoever has it open, and nothing is waited for.
 
-use std::fmt;
-use std::io;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
+use std::{fmt, io};
 
 /// Nothing is waited for longer than that.
 const LONGEST: Duration = Duration::from_secs(5);

@@ -10,12 +10,6 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Mutex, PoisonError};
 
 use filetime::FileTime;
-#[cfg(not(target_os = "linux"))]
-use rayon::prelude::*;
-#[cfg(target_os = "linux")]
-use rustix::fs::{AtFlags, Mode, RenameFlags, mkdirat, renameat, renameat_with, unlinkat};
-#[cfg(target_os = "linux")]
-use rustix::io::Errno;
 
 use super::beneath::Fences;
 use super::hashing::HashingReader;
@@ -23,6 +17,13 @@ use super::patience::patiently;
 use super::reading::open_at_once;
 use crate::hash::ContentHash;
 use crate::stack::BaseFile;
+
+#[cfg(not(target_os = "linux"))]
+use rayon::prelude::*;
+#[cfg(target_os = "linux")]
+use rustix::fs::{AtFlags, Mode, RenameFlags, mkdirat, renameat, renameat_with, unlinkat};
+#[cfg(target_os = "linux")]
+use rustix::io::Errno;
 
 #[cfg(not(target_os = "linux"))]
 use super::patience::quietly;

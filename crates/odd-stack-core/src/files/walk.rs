@@ -1,9 +1,8 @@
 //! One look at everything below a folder, on all threads.
 
 use std::ffi::OsString;
-use std::fs;
-use std::io;
 use std::path::{Path, PathBuf};
+use std::{fs, io};
 
 use rayon::prelude::*;
 

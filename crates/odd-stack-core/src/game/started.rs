@@ -1,6 +1,7 @@
 //! What goes on running of all that was started.
 
 use super::Running;
+
 #[cfg(windows)]
 use crate::files::windows::Job;
 

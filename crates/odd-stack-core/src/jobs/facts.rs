@@ -5,11 +5,11 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::Permit;
-use super::add_error::AddError;
-use super::add_request::{AddPlace, free_name};
+use super::add::error::AddError;
+use super::add::remembered::remembered_rules;
+use super::add::request::{AddPlace, free_name};
+use super::add::start_wishes::missing_starts;
 use super::needs::{unmet_under, write_needs};
-use super::remembered::remembered_rules;
-use super::wishes::missing_starts;
 use crate::change::{ChangeError, ChangeOptions, ChangeRequest, Prepared, prepare};
 use crate::fit::{FitError, FitSheet, Rules, SheetNeeds, Wishes};
 use crate::ledger::{Layer, Ledger, LedgerError, Transaction};

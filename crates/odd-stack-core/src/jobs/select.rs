@@ -2,9 +2,9 @@
 
 use thiserror::Error;
 
-pub(super) use crate::stack::plain_name as plain;
-
 use crate::ledger::{Layer, Registered};
+
+pub(super) use crate::stack::plain_name as plain;
 
 /// Why no layer could be told.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]

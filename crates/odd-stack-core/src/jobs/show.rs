@@ -6,11 +6,11 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::MadeBy;
+use super::add::remembered::remembered_rules;
+use super::add::runs_code::runs_code;
+use super::add::start_wishes::{ClearRow, StartRow, wish_rows};
 use super::needs::{needs_words, unmet_under};
-use super::remembered::remembered_rules;
-use super::runs_code::runs_code;
 use super::stack::LayerRow;
-use super::wishes::{ClearRow, StartRow, wish_rows};
 use crate::check::CheckError;
 use crate::expected::{Blender, paths_on_disk};
 use crate::fit::FitSheet;

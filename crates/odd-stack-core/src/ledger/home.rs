@@ -2,15 +2,14 @@
 //!
 //! The list says only where each ledger lies; all else of a game is in its ledger.
 
-use std::fs;
-use std::io;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
+use std::{fs, io};
+
+use serde::{Deserialize, Serialize};
 
 use super::{CATALOGUE_FILE, LedgerError, Lock};
 use crate::files::{firmly, quietly};
-
-use serde::{Deserialize, Serialize};
 
 const LIST: &str = "games.toml";
 const LEDGERS: &str = "ledgers";

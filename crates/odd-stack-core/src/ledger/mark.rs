@@ -2,10 +2,9 @@
 //! another data home is used, and so that games which share a root know of each other: `.oddstack/care.toml`, and
 //! `.oddstack/care-2.toml` for the second game there.
 
-use std::fs;
-use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use std::{fs, io};
 
 use serde::{Deserialize, Serialize};
 

@@ -7,9 +7,8 @@
 //! more. What can't be read of a line that was cut short is passed over.
 
 use std::collections::BTreeMap;
-use std::fs;
-use std::io;
 use std::path::{Path, PathBuf};
+use std::{fs, io};
 
 use serde::{Deserialize, Serialize};
 

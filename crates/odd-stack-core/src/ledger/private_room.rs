@@ -1,13 +1,10 @@
 //! Private folders of a game: making them, free names in them, and room on their volume.
 
-use std::fs;
-use std::io;
 use std::path::{Path, PathBuf};
+use std::{fs, io};
 
 use super::LedgerError;
-use crate::files::Seam;
-use crate::files::is_nothing_there;
-use crate::files::{STAGE, TRASH};
+use crate::files::{STAGE, Seam, TRASH, is_nothing_there};
 
 /// Makes a folder of ours that may be there already.
 pub(crate) fn make_private_folder(path: &Path, seam: &dyn Seam) -> Result<(), LedgerError> {

@@ -1,5 +1,7 @@
 //! Small cases, each of which once lost, moved or bent a change: the game's own file, the lower layer's and the upper's.
 
+use End::{Both, Contest, Whole};
+
 use super::*;
 
 /// What comes of a case.
@@ -11,7 +13,6 @@ pub(super) enum End {
     /// The files count as a whole.
     Whole,
 }
-use End::{Both, Contest, Whole};
 
 pub(super) fn check(format: Format, cases: &[(&str, [&[u8]; 3], End)]) {
     for (name, [base, lower, upper], end) in cases {

@@ -1,8 +1,9 @@
 //! Lua: what is data in it, and how it is written.
 
+use End::{Both, Contest, Whole};
+
 use super::cases::{End, check};
 use super::*;
-use End::{Both, Contest, Whole};
 
 #[test]
 fn small_cases() {

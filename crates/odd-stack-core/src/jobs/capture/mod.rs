@@ -20,7 +20,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
-use super::add_request::free_name;
+use super::add::request::free_name;
 use super::{AddError, AddPlace, Permit};
 use crate::change::{ChangeError, ChangeOptions, ChangeRequest, Edits, prepare};
 use crate::check::{CheckError, check_and_keep};

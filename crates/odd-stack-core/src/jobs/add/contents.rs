@@ -1,0 +1,227 @@
+//! Reading packages' contents, into the ledger or only for their hashes.
+
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::io::Read;
+use std::path::Path;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+
+use super::error::AddError;
+use crate::blend::MOST_BLENDED_BYTES;
+use crate::hash::ContentHash;
+use crate::ledger::{Intake, Ledger, LedgerError, blob_path, check_room};
+use crate::observer::{Observer, Work};
+use crate::package::{Member, OpenOptions, Package};
+
+/// What is taken in for one change, from as many packages as it has.
+struct Store<'a> {
+    folder: &'a Path,
+    intake: Intake<'a>,
+    stores: bool,
+    /// Small texts, when nothing is stored, and how many bytes of them came.
+    small: Mutex<HashMap<ContentHash, Vec<u8>>>,
+    small_bytes: AtomicUsize,
+}
+
+/// Takes the contents of one package, each once.
+pub(in crate::jobs) struct Contents<'a> {
+    store: Arc<Store<'a>>,
+    hashes: Mutex<BTreeMap<usize, ContentHash>>,
+    /// Most of the package will be taken. So where reading a part would unpack it front to back, and again later,
+    /// all of it is taken at the first time; what turns out not to be needed is dropped.
+    takes_all: bool,
+}
+
+/// Texts up to this size are kept in memory when nothing is stored, as long as there is room.
+const SMALL_BYTES: u64 = MOST_BLENDED_BYTES;
+const MOST_SMALL_BYTES: usize = 256 << 20;
+
+impl<'a> Contents<'a> {
+    /// Unless it `stores`, contents are hashed and nothing is written.
+    pub(in crate::jobs) fn new(ledger: &'a Ledger, stores: bool) -> Self {
+        let intake = Intake::new(ledger.folder(), &*ledger.seam, stores);
+        let store = Store {
+            folder: ledger.folder(),
+            intake,
+            stores,
+            small: Mutex::default(),
+            small_bytes: AtomicUsize::new(0),
+        };
+        Self { store: Arc::new(store), hashes: Mutex::default(), takes_all: false }
+    }
+
+    /// For packages of which most will be taken.
+    pub(in crate::jobs) fn taking_all(ledger: &'a Ledger, stores: bool) -> Self {
+        Self { takes_all: true, ..Self::new(ledger, stores) }
+    }
+
+    /// For another package of the same change.
+    pub(in crate::jobs) fn beside(&self) -> Self {
+        Self { store: Arc::clone(&self.store), hashes: Mutex::default(), takes_all: self.takes_all }
+    }
+
+    fn take(&self, content: usize, size_bytes: u64, bytes: &mut dyn Read) -> Result<(), AddError> {
+        let store = &*self.store;
+        if !store.stores && size_bytes <= SMALL_BYTES {
+            let mut small = Vec::new();
+            let read = bytes.read_to_end(&mut small);
+            read.map_err(LedgerError::io("read a content for", store.folder))?;
+            let hash = store.intake.take(&mut small.as_slice(), size_bytes)?;
+            // UTF-16 has zeros, too, and says so at its start.
+            let may_be_text =
+                matches!(small.as_slice(), [0xff, 0xfe, ..] | [0xfe, 0xff, ..]) || !small.contains(&0);
+            if may_be_text {
+                let room = store.small_bytes.fetch_add(small.len(), Ordering::Relaxed);
+                if room + small.len() <= MOST_SMALL_BYTES {
+                    locked(&store.small).insert(hash, small);
+                }
+            }
+            locked(&self.hashes).insert(content, hash);
+            return Ok(());
+        }
+        let hash = store.intake.take(bytes, size_bytes)?;
+        locked(&self.hashes).insert(content, hash);
+        Ok(())
+    }
+
+    /// Takes a content that is made here.
+    pub(in crate::jobs) fn put(&self, bytes: Vec<u8>) -> Result<ContentHash, AddError> {
+        let hash = self.store.intake.take(&mut bytes.as_slice(), bytes.len() as u64)?;
+        if !self.store.stores {
+            locked(&self.store.small).insert(hash, bytes);
+        }
+        Ok(hash)
+    }
+
+    /// Takes a copy of a file of the game.
+    pub(in crate::jobs) fn put_file(&self, path: &Path, size_bytes: u64) -> Result<ContentHash, AddError> {
+        let mut file = std::fs::File::open(path).map_err(LedgerError::io("read", path))?;
+        Ok(self.store.intake.take(&mut file, size_bytes)?)
+    }
+
+    /// Opens the package; contents that can only be listed by unpacking them are taken at once.
+    pub(in crate::jobs) fn open(
+        &self,
+        path: &Path,
+        options: &OpenOptions,
+        observer: &dyn Observer,
+    ) -> Result<Package, AddError> {
+        // Numbers of contents are those of this opening.
+        locked(&self.hashes).clear();
+        let take =
+            |content: usize, size_bytes: u64, bytes: &mut dyn Read| self.take(content, size_bytes, bytes);
+        Package::open_taking(path, options, &take, observer)
+    }
+
+    /// Takes those of `wanted` that were not taken yet, before it is known what else will be.
+    pub(in crate::jobs) fn read_ahead(
+        &self,
+        package: &Package,
+        wanted: &BTreeSet<usize>,
+        observer: &dyn Observer,
+    ) -> Result<(), AddError> {
+        let is_taken = {
+            let taken = locked(&self.hashes);
+            wanted.iter().all(|content| taken.contains_key(content))
+        };
+        if !is_taken && self.takes_all && package.reads_front_to_back() {
+            let own = package.members().iter().filter(|member| member.inner.is_none());
+            // What is broken or has no room, and may not be needed, is told if it is.
+            let all: BTreeSet<usize> = own.map(|member| member.content).collect();
+            let _ = self.read(package, &all, observer);
+        }
+        self.read(package, wanted, observer)
+    }
+
+    /// Takes those of `wanted` that were not taken yet.
+    pub(in crate::jobs) fn read(
+        &self,
+        package: &Package,
+        wanted: &BTreeSet<usize>,
+        observer: &dyn Observer,
+    ) -> Result<(), AddError> {
+        let wanted: Vec<usize> = {
+            let taken = locked(&self.hashes);
+            wanted.iter().filter(|content| !taken.contains_key(content)).copied().collect()
+        };
+        let mut sizes: BTreeMap<usize, u64> = BTreeMap::new();
+        for member in package.members() {
+            sizes.insert(member.content, member.size_bytes);
+        }
+        let bytes: u64 = wanted.iter().filter_map(|content| sizes.get(content)).sum();
+        if self.store.stores {
+            check_room(self.store.folder, bytes)?;
+        }
+        if wanted.is_empty() {
+            return Ok(());
+        }
+        let take =
+            |content: usize, size_bytes: u64, bytes: &mut dyn Read| self.take(content, size_bytes, bytes);
+        observer.begin(Work::Reading, wanted.len() as u64, bytes);
+        let read = package.read(&wanted, &take, observer);
+        observer.end();
+        read
+    }
+
+    /// The contents of small `members`, each cut off after `most_bytes`: those taken already from where they were
+    /// put, all others in one pass over the package.
+    ///
+    /// # Errors
+    /// The first one that is broken.
+    pub(in crate::jobs) fn read_small(
+        &self,
+        package: &Package,
+        members: &[&Member],
+        most_bytes: u64,
+        observer: &dyn Observer,
+    ) -> Result<Vec<Vec<u8>>, AddError> {
+        if self.takes_all && package.reads_front_to_back() {
+            self.read_ahead(package, &members.iter().map(|member| member.content).collect(), observer)?;
+        }
+        let mut read: Vec<Option<Vec<u8>>> =
+            members.iter().map(|member| self.taken_bytes(member.content, most_bytes)).collect();
+        let missing: Vec<&Member> =
+            members.iter().zip(&read).filter(|(_, read)| read.is_none()).map(|(member, _)| *member).collect();
+        let mut rest = package.read_small(&missing, most_bytes, observer)?.into_iter();
+        read.iter_mut().filter(|read| read.is_none()).for_each(|slot| *slot = rest.next());
+        Ok(read.into_iter().map(Option::unwrap_or_default).collect())
+    }
+
+    /// The bytes of a content that was taken, if they are at hand.
+    fn taken_bytes(&self, content: usize, most_bytes: u64) -> Option<Vec<u8>> {
+        let hash = self.hash_of(content)?;
+        if !self.store.stores {
+            let mut bytes = locked(&self.store.small).get(&hash)?.clone();
+            bytes.truncate(usize::try_from(most_bytes).unwrap_or(usize::MAX));
+            return Some(bytes);
+        }
+        let mut bytes = Vec::new();
+        let file = std::fs::File::open(blob_path(self.store.folder, hash)).ok()?;
+        file.take(most_bytes).read_to_end(&mut bytes).ok()?;
+        Some(bytes)
+    }
+
+    /// The hash of a content that was taken.
+    pub(in crate::jobs) fn hash_of(&self, content: usize) -> Option<ContentHash> {
+        locked(&self.hashes).get(&content).copied()
+    }
+
+    /// All of this package that was taken.
+    pub(in crate::jobs) fn hashes(&self) -> BTreeMap<usize, ContentHash> {
+        locked(&self.hashes).clone()
+    }
+
+    /// What the ledger did not have, of all packages of the change; it is told once.
+    pub(in crate::jobs) fn take_new(&self) -> Vec<(ContentHash, u64)> {
+        self.store.intake.take_new()
+    }
+
+    /// Small contents of all packages of the change, when nothing was stored; they are given once.
+    pub(in crate::jobs) fn take_unstored(&self) -> HashMap<ContentHash, Vec<u8>> {
+        std::mem::take(&mut locked(&self.store.small))
+    }
+}
+
+fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}

@@ -1,0 +1,190 @@
+//! Writing a new layer into the catalogue.
+
+use std::collections::{BTreeMap, HashMap};
+
+use super::content_at::{ContentAt, key_of};
+use super::taken_away::{Away, AwayAt};
+use crate::address::{Address, RelPath};
+use crate::fit::{Fit, Patterns, Rules};
+use crate::hash::ContentHash;
+use crate::jobs::AddReport;
+use crate::jobs::needs::{needs_of, write_needs};
+use crate::ledger::{Ledger, LedgerError, NewLayer};
+use crate::package::Package;
+use crate::stack::{Entry, EntryKind, LayerId, PathId};
+
+/// Notes hashes of base files that were read on the way.
+pub(in crate::jobs) fn write_base_hashes(
+    ledger: &Ledger,
+    hashes: &BTreeMap<Address, ContentHash>,
+) -> Result<(), LedgerError> {
+    let game = ledger.game();
+    for (address, hash) in hashes {
+        if let Some(root) = game.root_named(&address.root) {
+            ledger.catalogue.set_base_hash(root.id, &game.folding.key(address.path.as_str()), *hash)?;
+        }
+    }
+    Ok(())
+}
+
+/// Entries for files that the layer takes away.
+fn take_aways(
+    ledger: &Ledger,
+    layer: LayerId,
+    away: &[AwayAt],
+) -> Result<Vec<(PathId, Entry, RelPath)>, LedgerError> {
+    let entry = |spelled: RelPath| Entry {
+        layer,
+        kind: EntryKind::File,
+        spelled,
+        hash: ContentHash::NOTHING,
+        size_bytes: 0,
+        modified: 0,
+        executable: None,
+    };
+    let numbered = numbered(ledger, away)?.into_iter();
+    Ok(numbered.map(|(path, spelled)| (path, entry(spelled), RelPath::root())).collect())
+}
+
+/// The numbers of addresses, each with how it is spelled.
+pub(in crate::jobs) fn numbered(
+    ledger: &Ledger,
+    addresses: &[AwayAt],
+) -> Result<Vec<(PathId, RelPath)>, LedgerError> {
+    let keys: Vec<_> = addresses.iter().map(|(root, key, _)| (*root, key.clone())).collect();
+    let numbers = ledger.catalogue.path_numbers(&keys)?;
+    Ok(numbers.into_iter().zip(addresses.iter().map(|(_, _, spelled)| spelled.clone())).collect())
+}
+
+/// The layer whose place is taken.
+pub(in crate::jobs) struct Exchanged {
+    pub old: LayerId,
+    /// For a package of only changed files: the addresses that its sheet takes away.
+    pub patch: Option<Vec<Address>>,
+}
+
+/// What a layer is made of.
+pub(in crate::jobs) struct Making<'a> {
+    pub package: &'a Package,
+    pub placed: &'a Fit,
+    /// What is remembered of the fit.
+    pub rules: &'a Rules,
+    /// Hashes of the package's contents by their numbers.
+    pub hashes: &'a BTreeMap<usize, ContentHash>,
+    pub exchanged: Option<&'a Exchanged>,
+    /// Lists of changes to keys, stored.
+    pub keys: &'a [ContentAt],
+    pub away: &'a Away,
+    /// Times that files have on disk, in seconds since 1970, where they lie there already.
+    pub times: &'a HashMap<Address, i64>,
+    /// RFC 3339.
+    pub now: &'a str,
+}
+
+/// Writes the layer with its entries and folders; it is not in the stack yet, and its contents are not listed. Counts of files are put right in
+/// `report`.
+pub(in crate::jobs) fn write_layer(
+    ledger: &Ledger,
+    making: &Making<'_>,
+    report: &mut AddReport,
+) -> Result<LayerId, LedgerError> {
+    let Making { package, placed, rules, hashes, exchanged, keys, away, times, now } = *making;
+    let catalogue = &ledger.catalogue;
+    let remembered = serde_json::to_string(rules).map_err(|error| catalogue.damaged_by(&error))?;
+    let mut needs = needs_of(rules);
+    if let Some(exchanged) = exchanged {
+        // What was done without before stays so.
+        let old = ledger.catalogue.facts()?.into_iter().find(|facts| facts.id == exchanged.old);
+        needs.despite.extend(old.map(|old| old.needs.despite).unwrap_or_default());
+    }
+    let layer = catalogue.insert_layer(&NewLayer {
+        name: report.name.clone(),
+        version: report.version.clone(),
+        variant: report.variant.clone(),
+        source: report.package.clone(),
+        source_kind: report.kind.clone(),
+        added_at: now.to_owned(),
+        fit: remembered,
+        files: report.files,
+        bytes: report.bytes,
+    })?;
+    write_needs(ledger, layer, &needs)?;
+    let key = |address: &Address| key_of(ledger, address);
+    // Sorted by key, so that the catalogue's pages are filled one after the other.
+    let mut files = Vec::with_capacity(placed.placements.len());
+    for placement in &placed.placements {
+        files.push((key(&placement.to)?, placement));
+    }
+    files.sort_by(|(one, _), (two, _)| one.cmp(two));
+    let (folded, placements): (Vec<_>, Vec<_>) = files.into_iter().unzip();
+    let numbers = catalogue.path_numbers(&folded)?;
+    let before =
+        exchanged.map(|exchanged| catalogue.entries_of(exchanged.old)).transpose()?.unwrap_or_default();
+    let by_lines = Patterns::new(&rules.wishes.by_lines).map_err(|error| catalogue.damaged_by(&error))?;
+    let mut entries = Vec::with_capacity(numbers.len());
+    for (path, placement) in numbers.into_iter().zip(placements) {
+        let member = &package.members()[placement.member];
+        let hash = hashes.get(&member.content).copied();
+        let hash = hash.ok_or_else(|| catalogue.damaged_by(&"a content was not taken in"))?;
+        // What is as it was keeps its time, so that it is not written again.
+        let unchanged = before.get(&path).filter(|old| old.hash == hash);
+        let entry = Entry {
+            layer,
+            kind: match rules.wishes.whole {
+                true => EntryKind::Whole,
+                false if by_lines.meet(&placement.to.path) => EntryKind::Lines,
+                false => EntryKind::File,
+            },
+            spelled: placement.to.path.clone(),
+            hash,
+            size_bytes: member.size_bytes,
+            modified: times
+                .get(&placement.to)
+                .copied()
+                .or(unchanged.map(|old| old.modified))
+                .unwrap_or(member.modified),
+            executable: member.executable,
+        };
+        entries.push((path, entry, member.path.clone()));
+    }
+    if exchanged.is_none_or(|exchanged| exchanged.patch.is_none()) {
+        entries.extend(take_aways(ledger, layer, &away.files)?);
+    }
+    let latest = package.members().iter().map(|member| member.modified).max().unwrap_or_default();
+    entries.extend(content_entries(ledger, layer, keys, latest)?);
+    entries.sort_by_key(|(path, ..)| *path);
+    catalogue.insert_entries(&entries)?;
+    let folded = placed.folders.iter().map(key).collect::<Result<Vec<_>, _>>()?;
+    let numbers = catalogue.path_numbers(&folded)?;
+    let folders: Vec<_> =
+        numbers.into_iter().zip(placed.folders.iter().map(|folder| folder.path.clone())).collect();
+    catalogue.insert_folders(layer, &folders)?;
+    catalogue.insert_folders_away(layer, &numbered(ledger, &away.folders)?)?;
+    if let Some(Exchanged { old, patch: Some(gone) }) = exchanged {
+        let gone = gone.iter().map(key).collect::<Result<Vec<_>, _>>()?;
+        let gone = catalogue.path_numbers(&gone)?;
+        (report.files, report.bytes) = catalogue.inherit_entries(layer, *old, &gone)?;
+    }
+    Ok(layer)
+}
+
+/// Entries for contents that are no file of the package.
+pub(in crate::jobs) fn content_entries(
+    ledger: &Ledger,
+    layer: LayerId,
+    keys: &[ContentAt],
+    modified: i64,
+) -> Result<Vec<(PathId, Entry, RelPath)>, LedgerError> {
+    let addresses = keys.iter().map(|keys| key_of(ledger, &keys.address)).collect::<Result<Vec<_>, _>>()?;
+    let numbers = ledger.catalogue.path_numbers(&addresses)?;
+    let entry = |keys: &ContentAt| Entry {
+        layer,
+        kind: keys.kind,
+        spelled: keys.address.path.clone(),
+        hash: keys.hash,
+        size_bytes: keys.size_bytes,
+        modified,
+        executable: None,
+    };
+    Ok(numbers.into_iter().zip(keys).map(|(path, keys)| (path, entry(keys), RelPath::root())).collect())
+}

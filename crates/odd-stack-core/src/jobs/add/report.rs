@@ -1,0 +1,239 @@
+//! What is told of a layer that is about to be made.
+
+use std::cmp::Ordering;
+
+use schemars::JsonSchema;
+use serde::Serialize;
+
+use super::game_links::GameLinks;
+use super::runs_code::runs_code;
+use super::start_wishes::{ClearRow, StartRow};
+use crate::compare_versions;
+use crate::fit::{ChoiceMade, Finding, Fit, LeftOut, PartSeen, Wishes};
+use crate::jobs::needs::{needs_of, needs_words};
+use crate::ledger::Layer;
+use crate::package::Package;
+
+/// A file that is left out and why.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct LeftOutRow {
+    /// The file in the package.
+    pub member: String,
+    /// `skipped`, `not_among_only`, `no_place`, `stays_packed`, `fit_sheet`, `document`, `source`, `picture`,
+    /// `metadata`, `original` (a copy of the game's own file), `not_chosen`, `part_off`, `covered` or `link_out`.
+    pub reason: String,
+}
+
+/// A choice between several makes of a package, and what was chosen.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct ChoiceRow {
+    /// Its name in `--choose ID=OPTION`.
+    pub id: String,
+    /// All its options.
+    pub options: Vec<String>,
+    /// The one that was chosen; none while nobody has.
+    pub chosen: Option<String>,
+}
+
+/// A part of a package that may be left out.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct PartRow {
+    /// Its name in `--choose ID=on`.
+    pub id: String,
+    /// What it is, where its author says it.
+    pub says: Option<String>,
+    /// It is taken.
+    pub on: bool,
+    /// How many files it has.
+    pub files: u64,
+    /// The folder of the package that it lies in.
+    pub folder: String,
+}
+
+pub(in crate::jobs) fn choice_rows(placed: &Fit) -> Vec<ChoiceRow> {
+    let row = |made: &ChoiceMade| ChoiceRow {
+        id: made.id.clone(),
+        options: made.options.clone(),
+        chosen: Some(made.chosen.clone()),
+    };
+    placed.choices.iter().map(row).collect()
+}
+
+pub(in crate::jobs) fn part_rows(parts: &[PartSeen]) -> Vec<PartRow> {
+    let row = |part: &PartSeen| PartRow {
+        id: part.id.clone(),
+        says: part.says.clone(),
+        on: part.on,
+        files: part.files,
+        folder: part.folder.clone(),
+    };
+    parts.iter().map(row).collect()
+}
+
+/// Keys that a sheet sets, each with its value and file.
+pub(in crate::jobs) fn set_words(wishes: &Wishes) -> Vec<String> {
+    wishes.sets.iter().map(|set| format!("{} = {} in {}", set.key, set.value, set.file)).collect()
+}
+
+/// A link that became a copy of what it leads to.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct CopiedLinkRow {
+    /// The link, or a file below it.
+    pub member: String,
+    /// What it is a copy of: another path of the package, or an address of the game.
+    pub copy_of: String,
+}
+
+/// The layer whose place a new version takes.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct ReplacedRow {
+    /// Its name.
+    pub name: String,
+    /// Its version.
+    pub version: Option<String>,
+    /// What the new version is to it: `newer`, `older`, `same` or `unknown`.
+    pub direction: String,
+    /// `laid` as it was; `lifted` as it was; `laid_again`, since the old one waited for this since a patch day;
+    /// or `waiting`, since it does not fit either.
+    pub standing: String,
+}
+
+impl ReplacedRow {
+    pub(in crate::jobs) fn of(old: &Layer, new: Option<&str>) -> Self {
+        let direction = match (old.about.version.as_deref(), new) {
+            (Some(old), Some(new)) => match compare_versions(old, new) {
+                Ordering::Less => "newer",
+                Ordering::Greater => "older",
+                Ordering::Equal => "same",
+            },
+            _ => "unknown",
+        };
+        let (name, version) = (old.about.name.clone(), old.about.version.clone());
+        let standing = if old.laid { "laid" } else { "lifted" };
+        Self { name, version, direction: direction.to_owned(), standing: standing.to_owned() }
+    }
+}
+
+/// A layer that is about to be made.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct AddReport {
+    /// The layer's name.
+    pub name: String,
+    /// Its version.
+    pub version: Option<String>,
+    /// Which one of several makes of its package it is.
+    pub variant: Option<String>,
+    /// The package, as an absolute path.
+    pub package: String,
+    /// `folder`, `zip`, `7z`, `rar`, `tar`, `tar.gz`, `tar.bz2`, `tar.xz` or `tar.zst`.
+    pub kind: String,
+    /// Its files, once for each address.
+    pub files: u64,
+    /// Their sizes together.
+    pub bytes: u64,
+    /// What decided where the files go, in words.
+    pub findings: Vec<String>,
+    /// The layer whose place it takes, if it takes one.
+    pub replaces: Option<ReplacedRow>,
+    /// What was chosen.
+    pub choices: Vec<ChoiceRow>,
+    /// Parts that may be left out, and whether they are.
+    pub parts: Vec<PartRow>,
+    /// Addresses whose files it takes away.
+    pub takes_away: Vec<String>,
+    /// What its fit sheet says and what is kept with the layer without being acted on.
+    pub noted: Vec<String>,
+    /// Keys of configuration files that it sets.
+    pub sets: Vec<String>,
+    /// What it asks for: game versions, other layers, an order.
+    pub needs: Vec<String>,
+    /// The layer above it, where rules of order kept it from the top.
+    pub lies_below: Option<String>,
+    /// Files that are left out.
+    pub left_out: Vec<LeftOutRow>,
+    /// Links that became copies.
+    pub copied_links: Vec<CopiedLinkRow>,
+    /// Addresses of programs, libraries and scripts.
+    pub runs_code: Vec<String>,
+    /// Programs that `play` is to start with it, once that is agreed to.
+    pub starts: Vec<StartRow>,
+    /// What `play` is to clear after a change, once that is agreed to.
+    pub clears: Vec<ClearRow>,
+}
+
+/// What the fit says, in words.
+pub(in crate::jobs) fn findings_of(findings: &[Finding]) -> Vec<String> {
+    findings.iter().map(ToString::to_string).collect()
+}
+
+/// The word for why a file is left out.
+pub(in crate::jobs) fn left_out_word(reason: LeftOut) -> &'static str {
+    match reason {
+        LeftOut::Skipped => "skipped",
+        LeftOut::NotAmongOnly => "not_among_only",
+        LeftOut::NoPlace => "no_place",
+        LeftOut::Packed => "stays_packed",
+        LeftOut::Sheet => "fit_sheet",
+        LeftOut::Document => "document",
+        LeftOut::Source => "source",
+        LeftOut::Picture => "picture",
+        LeftOut::Metadata => "metadata",
+        LeftOut::Original => "original",
+        LeftOut::NotChosen => "not_chosen",
+        LeftOut::PartOff => "part_off",
+        LeftOut::Covered => "covered",
+    }
+}
+
+pub(in crate::jobs) fn report(
+    package: &Package,
+    placed: &Fit,
+    links: &GameLinks,
+    name: String,
+    version: Option<String>,
+    variant: Option<String>,
+) -> AddReport {
+    let members = package.members();
+    let placements = placed.placements.iter();
+    let absolute = std::path::absolute(package.path()).unwrap_or_else(|_| package.path().to_path_buf());
+    let left_out = placed.left_out.iter().map(|(index, reason)| LeftOutRow {
+        member: members[*index].path.to_string(),
+        reason: left_out_word(*reason).to_owned(),
+    });
+    let out = links.out.iter().map(|link| LeftOutRow {
+        member: format!("{} -> {}", link.path, link.target),
+        reason: "link_out".to_owned(),
+    });
+    let copied = members.iter().filter_map(|member| {
+        let copy_of = member.copy_of.as_ref()?.to_string();
+        Some(CopiedLinkRow { member: member.path.to_string(), copy_of })
+    });
+    let sizes = placements.clone().map(|placement| members[placement.member].size_bytes);
+    let sizes = sizes.chain(links.copies.iter().map(|copy| copy.size_bytes));
+    AddReport {
+        name,
+        version,
+        variant,
+        package: absolute.display().to_string(),
+        kind: package.kind().word().to_owned(),
+        files: (placed.placements.len() + links.copies.len()) as u64,
+        bytes: sizes.sum(),
+        findings: findings_of(&placed.findings),
+        replaces: None,
+        choices: choice_rows(placed),
+        parts: part_rows(&placed.parts),
+        takes_away: Vec::new(),
+        noted: Vec::new(),
+        starts: Vec::new(),
+        clears: Vec::new(),
+        needs: needs_words(&needs_of(&placed.rules)),
+        lies_below: None,
+        sets: Vec::new(),
+        left_out: left_out.chain(out).collect(),
+        copied_links: copied.chain(links.rows()).collect(),
+        runs_code: placements
+            .filter(|placement| runs_code(&placement.to.path, members[placement.member].executable))
+            .map(|placement| placement.to.to_string())
+            .collect(),
+    }
+}

@@ -1,0 +1,429 @@
+//! Where laid layers want different things.
+
+mod odd;
+
+use std::collections::{HashMap, HashSet};
+use std::ops::RangeInclusive;
+use std::sync::Arc;
+use std::thread;
+
+use rustc_hash::FxHashMap;
+use schemars::JsonSchema;
+use serde::Serialize;
+
+use super::differs::{Differs, differs};
+use super::keys::KnownWords;
+use crate::address::{FoldedKey, RelPath};
+use crate::blend::Format;
+use crate::expected::Blender;
+use crate::jobs::addresses::{AddressesError, meant};
+use crate::ledger::{Catalogue, Ledger, LedgerError, Side};
+use crate::stack::{Column, ContestState, Entry, EntryKind, LayerId, Order, PathId, RootId};
+
+pub use odd::{OddKind, OddRow};
+
+/// One address that two laid layers share.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct ContestRow {
+    /// The address.
+    pub address: String,
+    /// `same` (equal content, harmless), `blended` (different keys: both kept), `won` (the upper one wins, as
+    /// asked for or settled) or `open` (the upper one wins until it is settled otherwise).
+    pub state: String,
+    /// The layer that counts at the address, which may be a third one.
+    pub winner: String,
+    /// It was settled once, and which layer's content has changed since.
+    pub changed_since_settled: Option<String>,
+    /// Size of the upper layer's file.
+    pub upper_bytes: u64,
+    /// BLAKE3 hash of the upper layer's file; none when it takes the file away.
+    pub upper_hash: Option<String>,
+    /// Size of the lower layer's file.
+    pub lower_bytes: u64,
+    /// BLAKE3 hash of the lower layer's file; none when it takes the file away.
+    pub lower_hash: Option<String>,
+    /// What differs; none where nothing does.
+    pub differs: Option<Differs>,
+}
+
+/// Two laid layers with common addresses.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct PairRow {
+    /// The layer that lies higher, and so wins against the other unless it was settled otherwise.
+    pub upper: String,
+    /// The layer that lies lower.
+    pub lower: String,
+    /// Addresses at which it is open who should win.
+    pub open_files: u64,
+    /// Addresses at which the one that wins was asked for or settled.
+    pub won_files: u64,
+    /// Addresses at which both are kept.
+    pub blended_files: u64,
+    /// Addresses with equal content.
+    pub same_files: u64,
+    /// Contests, the open ones first: all of them, or those open ones that tell most.
+    pub contests: Vec<ContestRow>,
+}
+
+/// All contests among the laid layers.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct ConflictsReport {
+    /// Pairs with common addresses, those with most open contests first.
+    pub pairs: Vec<PairRow>,
+    /// Addresses at which a contest is open, each once.
+    pub open_files: u64,
+    /// Laid layers that others cover wholly, so that they have no effect.
+    pub no_effect: Vec<String>,
+    /// What else is odd.
+    pub odd: Vec<OddRow>,
+    /// All contests are told; otherwise those that tell most.
+    pub is_complete: bool,
+    /// Addresses of files of layers, laid or lifted, that were asked about; none where all were.
+    pub asked_addresses: Option<u64>,
+}
+
+/// Which contests to tell.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct ConflictsRequest {
+    /// Only those of this layer.
+    pub layer: Option<LayerId>,
+    /// Only those at this address, below this folder, or at addresses that meet this pattern.
+    pub at: Option<String>,
+    /// All of them, not only those that tell most.
+    pub all: bool,
+}
+
+/// Contests of a pair that are told unless all are wanted.
+const MOST_TOLD: usize = 4;
+/// Pairs of which contests are told unless all are wanted.
+const MOST_PAIRS: usize = 25;
+/// Contests of a pair among which those are chosen that tell most.
+const MOST_WEIGHED: usize = 48;
+
+/// What two layers share.
+#[derive(Debug, Default)]
+struct Met {
+    counts: [u64; 4],
+    paths: Vec<(PathId, ContestState)>,
+}
+
+/// Contests by pair, and what was seen on the way.
+#[derive(Default)]
+struct Meetings {
+    pairs: FxHashMap<(LayerId, LayerId), Met>,
+    open: HashSet<PathId>,
+    /// Addresses at which files blend for what they hold.
+    by_content: Arc<HashSet<PathId>>,
+    /// Addresses that may blend, which are to be looked at as a whole.
+    may_blend: Vec<PathId>,
+    /// Addresses with other than equal contents, and where they lie.
+    unlike: Vec<(PathId, RootId, FoldedKey)>,
+    /// Addresses at which something is taken away, or keys are changed.
+    leaning: Vec<PathId>,
+}
+
+/// Finds contests.
+///
+/// # Errors
+/// [`AddressesError`].
+pub fn conflicts(ledger: &Ledger, request: &ConflictsRequest) -> Result<ConflictsReport, AddressesError> {
+    let at: Option<HashSet<PathId>> = request
+        .at
+        .as_deref()
+        .map(|text| meant(ledger, text))
+        .transpose()?
+        .map(|paths| paths.into_iter().collect());
+    let asked_addresses = at.as_ref().map(|paths| paths.len() as u64);
+    let order = ledger.present_order()?;
+    let mut meetings = meet_all(ledger, &order, at.as_ref(), request.all)?;
+    meet_blending(ledger, &order, &mut meetings, request.all)?;
+    let layers = ledger.layers()?;
+    let names: HashMap<LayerId, &str> =
+        layers.iter().map(|layer| (layer.id, layer.about.name.as_str())).collect();
+    let odd = if at.is_none() && request.layer.is_none() {
+        odd::find(ledger, &order, &meetings.unlike, &meetings.leaning, &names)?
+    } else {
+        Vec::new()
+    };
+    let open_files = match request.layer {
+        None => meetings.open.len() as u64,
+        Some(layer) => {
+            let of_layer = meetings.pairs.iter().filter(|((one, two), _)| *one == layer || *two == layer);
+            let open =
+                of_layer.flat_map(|(_, met)| &met.paths).filter(|(_, state)| *state == ContestState::Open);
+            open.map(|(path, _)| *path).collect::<HashSet<_>>().len() as u64
+        }
+    };
+    let mut pairs: Vec<((LayerId, LayerId), Met)> = meetings.pairs.into_iter().collect();
+    pairs.retain(|((lower, upper), _)| request.layer.is_none_or(|layer| layer == *lower || layer == *upper));
+    let ranks = |(lower, upper): (LayerId, LayerId)| (order.rank(lower), order.rank(upper));
+    pairs.sort_by_key(|(pair, met)| {
+        let [_, _, won, open] = met.counts;
+        (std::cmp::Reverse((open, won)), ranks(*pair))
+    });
+    let words = KnownWords::default();
+    let teller = Teller { ledger, order: &order, names: &names, words: &words };
+    let mut rows = Vec::with_capacity(pairs.len());
+    for (index, ((lower, upper), mut met)) in pairs.into_iter().enumerate() {
+        let [same_files, blended_files, won_files, open_files] = met.counts;
+        let contests = if request.all {
+            teller.contests(lower, upper, &met.paths, usize::MAX)?
+        } else if index < MOST_PAIRS {
+            met.paths.retain(|(_, state)| *state == ContestState::Open);
+            met.paths.truncate(MOST_WEIGHED);
+            teller.contests(lower, upper, &met.paths, MOST_TOLD)?
+        } else {
+            Vec::new()
+        };
+        let (upper, lower) = (teller.name(upper), teller.name(lower));
+        rows.push(PairRow { upper, lower, open_files, won_files, blended_files, same_files, contests });
+    }
+    let without_effect = layers.iter().filter(|layer| {
+        layer.laid
+            && layer.about.files > 0
+            && layer.tally.won_files == 0
+            && request.layer.is_none_or(|only| only == layer.id)
+    });
+    Ok(ConflictsReport {
+        asked_addresses,
+        pairs: rows,
+        open_files,
+        no_effect: without_effect.map(|layer| layer.about.name.clone()).collect(),
+        odd,
+        is_complete: request.all,
+    })
+}
+
+/// Addresses from which on two threads share the walk over them.
+const WORTH_TWO_THREADS: i64 = 20_000;
+
+/// All pairs at addresses that can be judged by contents alone.
+fn meet_all(
+    ledger: &Ledger,
+    order: &Order,
+    at: Option<&HashSet<PathId>>,
+    all: bool,
+) -> Result<Meetings, LedgerError> {
+    let highest = ledger.catalogue.highest_path()?;
+    let by_content = Arc::new(ledger.catalogue.settings_by_content()?);
+    let walk = |catalogue: &Catalogue, numbers: RangeInclusive<i64>| {
+        let mut meetings = Meetings { by_content: Arc::clone(&by_content), ..Meetings::default() };
+        let mut failed = None;
+        let mut column = slim();
+        catalogue.pass_meetings_in(numbers, |sides| {
+            if failed.is_none() {
+                failed = meetings.meet(catalogue, order, at, all, sides, &mut column).err();
+            }
+        })?;
+        failed.map_or(Ok(meetings), Err)
+    };
+    if highest < WORTH_TWO_THREADS {
+        return walk(&ledger.catalogue, 0..=i64::MAX);
+    }
+    let (middle, folder) = (highest / 2, ledger.folder());
+    let (lower, upper) = thread::scope(|scope| {
+        // A connection of its own, since one can't be shared.
+        let upper = scope.spawn(|| walk(&Catalogue::open(folder)?, middle + 1..=i64::MAX));
+        let lower = walk(&ledger.catalogue, 0..=middle);
+        (lower, upper.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)))
+    });
+    let mut meetings = lower?;
+    meetings.add(upper?);
+    Ok(meetings)
+}
+
+/// A column without names, which serves to judge contents.
+fn slim() -> Column {
+    let key = FoldedKey::from_stored(String::new());
+    Column { path: PathId(0), root: RootId(0), key, base: None, entries: Vec::new(), blends: Vec::new() }
+}
+
+impl Meetings {
+    /// Adds those of other addresses.
+    fn add(&mut self, other: Self) {
+        for (pair, met) in other.pairs {
+            let own = self.pairs.entry(pair).or_default();
+            own.counts.iter_mut().zip(met.counts).for_each(|(count, more)| *count += more);
+            own.paths.extend(met.paths);
+        }
+        self.open.extend(other.open);
+        self.may_blend.extend(other.may_blend);
+        self.unlike.extend(other.unlike);
+        self.leaning.extend(other.leaning);
+    }
+
+    fn meet(
+        &mut self,
+        catalogue: &Catalogue,
+        order: &Order,
+        at: Option<&HashSet<PathId>>,
+        all: bool,
+        sides: &[Side],
+        column: &mut Column,
+    ) -> Result<(), LedgerError> {
+        let path = sides[0].path;
+        if at.is_some_and(|at| !at.contains(&path)) {
+            return Ok(());
+        }
+        column.path = path;
+        column.entries.clear();
+        column.entries.extend(sides.iter().filter(|side| order.rank(side.layer).is_some()).map(|side| {
+            Entry {
+                layer: side.layer,
+                kind: side.kind,
+                spelled: RelPath::root(),
+                hash: side.hash,
+                size_bytes: 0,
+                modified: 0,
+                executable: None,
+            }
+        }));
+        let Some(first) = column.entries.first() else { return Ok(()) };
+        let is_leaning = |entry: &Entry| entry.takes_away() || entry.kind == EntryKind::Keys;
+        if column.entries.iter().any(is_leaning) {
+            self.leaning.push(path);
+        }
+        let is_unlike = column.entries.iter().any(|entry| entry.hash != first.hash);
+        if is_unlike {
+            let Some((root, key)) = catalogue.key_at(path)? else { return Ok(()) };
+            let is_by_lines = column.entries.iter().any(|entry| entry.kind == EntryKind::Lines);
+            let blends = match order.blend_rules().may_blend_as(key.as_str(), is_by_lines) {
+                Some(Format::ByContent) => self.by_content.contains(&path),
+                format => format.is_some(),
+            };
+            self.unlike.push((path, root, key));
+            if blends {
+                self.may_blend.push(path);
+                return Ok(());
+            }
+        }
+        self.note_pairs(column, order, all);
+        Ok(())
+    }
+
+    fn note_pairs(&mut self, column: &Column, order: &Order, all: bool) {
+        let laid = column.laid(order);
+        for (index, lower) in laid.iter().enumerate() {
+            for upper in &laid[index + 1..] {
+                let state = column.contest(lower, upper, order);
+                // A pair is named by how the two lie, whoever wins here.
+                let is_raised = order.rank(lower.layer) > order.rank(upper.layer);
+                let pair = if is_raised { (upper.layer, lower.layer) } else { (lower.layer, upper.layer) };
+                let met = self.pairs.entry(pair).or_default();
+                met.counts[state as usize] += 1;
+                if state == ContestState::Open {
+                    self.open.insert(column.path);
+                }
+                if all || state != ContestState::Same {
+                    met.paths.push((column.path, state));
+                }
+            }
+        }
+    }
+}
+
+/// Pairs at addresses that may blend.
+fn meet_blending(
+    ledger: &Ledger,
+    order: &Order,
+    meetings: &mut Meetings,
+    all: bool,
+) -> Result<(), LedgerError> {
+    if meetings.may_blend.is_empty() {
+        return Ok(());
+    }
+    let mut columns = ledger.catalogue.columns_of(&[], &meetings.may_blend)?;
+    Blender::new(ledger).learn(&mut columns, order)?;
+    columns.iter().for_each(|column| meetings.note_pairs(column, order, all));
+    Ok(())
+}
+
+/// Tells contests with names, sizes and what differs.
+struct Teller<'a> {
+    ledger: &'a Ledger,
+    order: &'a Order,
+    names: &'a HashMap<LayerId, &'a str>,
+    words: &'a KnownWords,
+}
+
+impl Teller<'_> {
+    fn name(&self, layer: LayerId) -> String {
+        self.names.get(&layer).copied().unwrap_or_default().to_owned()
+    }
+
+    fn contests(
+        &self,
+        lower: LayerId,
+        upper: LayerId,
+        paths: &[(PathId, ContestState)],
+        most: usize,
+    ) -> Result<Vec<ContestRow>, LedgerError> {
+        let only: Vec<PathId> = paths.iter().map(|(path, _)| *path).collect();
+        let mut columns = self.ledger.catalogue.columns_of(&[], &only)?;
+        Blender::new(self.ledger).learn(&mut columns, self.order)?;
+        let states: HashMap<PathId, ContestState> = paths.iter().copied().collect();
+        let mut told: Vec<(&Column, &Entry, &Entry, ContestState)> = Vec::new();
+        for column in &columns {
+            let of = |layer: LayerId| column.entries.iter().find(|entry| entry.layer == layer);
+            if let (Some(low), Some(high), Some(state)) = (of(lower), of(upper), states.get(&column.path)) {
+                told.push((column, low, high, *state));
+            }
+        }
+        told.sort_by_cached_key(|(column, low, high, state)| {
+            let weight = if most == usize::MAX { (0, 0) } else { weight(self.order, column, low, high) };
+            (std::cmp::Reverse((*state, weight)), column.key.clone())
+        });
+        told.truncate(most);
+        told.into_iter().map(|(column, low, high, state)| self.row(column, low, high, state)).collect()
+    }
+
+    fn row(
+        &self,
+        column: &Column,
+        lower: &Entry,
+        upper: &Entry,
+        state: ContestState,
+    ) -> Result<ContestRow, LedgerError> {
+        let winner = column.winner(self.order);
+        // One address is spelled alike in all pairs.
+        let spelled = winner.map_or(&upper.spelled, |winner| &winner.spelled);
+        let spelled = column.base.as_ref().map_or(spelled, |base| &base.spelled);
+        let address = self.ledger.game().address(column.root, spelled.clone());
+        let winner = winner.map(|entry| self.name(entry.layer)).unwrap_or_default();
+        let differs = match state {
+            ContestState::Same => None,
+            _ => Some(differs(self.ledger, column, lower, upper, self.order, self.words)?),
+        };
+        let hash_of = |entry: &Entry| (!entry.takes_away()).then(|| entry.hash.to_string());
+        let settled = self.order.settled_at(column.path).filter(|_| state == ContestState::Open);
+        let changed = settled.and_then(|settlement| {
+            let was_side = |entry: &&&Entry| settlement.sides.iter().any(|(layer, _)| *layer == entry.layer);
+            let sides = [lower, upper];
+            let changed = sides.iter().filter(was_side).find(|entry| !settlement.covers(entry))?;
+            Some(self.name(changed.layer))
+        });
+        Ok(ContestRow {
+            address: address.map(|address| address.to_string()).unwrap_or_default(),
+            state: state.name().to_owned(),
+            winner,
+            changed_since_settled: changed,
+            upper_bytes: upper.size_bytes,
+            upper_hash: hash_of(upper),
+            lower_bytes: lower.size_bytes,
+            lower_hash: hash_of(lower),
+            differs,
+        })
+    }
+}
+
+/// How much a contest tells of what two layers are at: what runs code and configuration first, then big files.
+fn weight(order: &Order, column: &Column, lower: &Entry, upper: &Entry) -> (u8, u64) {
+    let sort = if crate::jobs::add::runs_code::runs_code(&upper.spelled, upper.executable) {
+        3
+    } else if order.blend_rules().format_of(column.key.as_str()).is_some() {
+        2
+    } else {
+        u8::from(lower.takes_away() || upper.takes_away())
+    };
+    (sort, lower.size_bytes.max(upper.size_bytes))
+}

@@ -1,0 +1,10 @@
+//! Games in care: registering, settings, finding, letting go.
+
+pub(super) mod find;
+pub(super) mod forget;
+pub(super) mod learn_program;
+pub(super) mod move_home;
+pub(super) mod overview;
+pub(super) mod register;
+pub(super) mod roots;
+pub(super) mod settings;

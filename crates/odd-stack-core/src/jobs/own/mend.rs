@@ -1,0 +1,542 @@
+//! Files that drifted: put again as the stack has them, kept as the user's own, or taken as the game's own.
+
+use std::collections::{BTreeSet, HashMap};
+use std::path::Path;
+
+use schemars::JsonSchema;
+use serde::Serialize;
+use thiserror::Error;
+
+use super::tweak::{KeptWhole, OwnChange, keep_own};
+use crate::address::{Address, AddressError, FoldedKey, RelPath};
+use crate::blend::{KeyEdit, MOST_BLENDED_BYTES, edits_between};
+use crate::change::{
+    ChangeError, ChangeOptions, ChangeRequest, Direct, Edits, ForeignFile, Prepared, base_as_seen, prepare,
+};
+use crate::check::{CheckError, Drifted, check, check_at};
+use crate::expected::{Blender, DriftKind, folders_on_disk, tells_version};
+use crate::files::{look_at, read_small};
+use crate::game::{AddressPattern, Game, GameVersion, PatternError, Root, version_of_file};
+use crate::hash::ContentHash;
+use crate::jobs::{Permit, TweakError};
+use crate::ledger::{Ledger, LedgerError, Transaction};
+use crate::observer::Observer;
+use crate::stack::{BaseFile, BaseKind, Column, Entry, Order, Provider, RootId};
+
+/// Why nothing was mended. Nothing was changed.
+#[derive(Debug, Error)]
+pub enum MendError {
+    /// The ledger failed.
+    #[error(transparent)]
+    Ledger(#[from] LedgerError),
+    /// What was given is neither an address nor a pattern.
+    #[error(transparent)]
+    Pattern(#[from] PatternError),
+    /// A layer's file lies there as it should, so there is nothing to accept.
+    #[error(
+        "at {address} lies the file of the layer {layer}, as it should; lift that first, and let the game's client \
+         put its own back"
+    )]
+    OfLayer {
+        /// The address.
+        address: String,
+        /// The layer.
+        layer: String,
+    },
+    /// Nothing lies there to be accepted.
+    #[error("nothing lies at {address}; let the game's client repair its files first")]
+    NothingThere {
+        /// The address.
+        address: String,
+    },
+    /// Nobody has anything there.
+    #[error(
+        "neither the game nor a layer has anything at {at}, and nothing lies there; `oddstack check` lists what drifted"
+    )]
+    Nothing {
+        /// What was given.
+        at: String,
+    },
+    /// The change can't be made.
+    #[error(transparent)]
+    Change(#[from] ChangeError),
+    /// The edits can't be kept.
+    #[error(transparent)]
+    Tweak(#[from] TweakError),
+    /// The disk can't be compared.
+    #[error(transparent)]
+    Check(#[from] CheckError),
+}
+
+impl From<AddressError> for MendError {
+    fn from(error: AddressError) -> Self {
+        Self::Pattern(error.into())
+    }
+}
+
+/// What becomes of a drifted file.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Mending {
+    /// What the stack says lies there again.
+    Restore,
+    /// What a person changed becomes part of their own edits: by keys for configuration, whole otherwise.
+    Keep,
+    /// What lies there is the game's own from now on.
+    Accept,
+}
+
+/// A drifted file that may be mended.
+#[derive(Debug, Clone)]
+pub struct MendFile {
+    /// Where and how.
+    pub drifted: Drifted,
+    /// It was named, alone or by a pattern; otherwise it is one of all that drifted.
+    pub is_named: bool,
+}
+
+/// What became of one drifted file.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct MendRow {
+    /// Where.
+    pub address: String,
+    /// `restored`, `kept` (as own edits), `accepted` (as the game's own), `given_back` (of what was cleared), or `left` as
+    /// it is.
+    pub done: String,
+    /// The keys that are kept, or why it is left.
+    pub details: Vec<String>,
+}
+
+/// A mending about to be made.
+#[derive(Debug)]
+pub struct MendingPlan<'l> {
+    /// Every drifted file.
+    pub rows: Vec<MendRow>,
+    /// The change; none when there is nothing to do.
+    pub change: Option<Prepared<'l>>,
+}
+
+/// Finds the drifted files that `texts` mean (addresses, folders or patterns of addresses), or all. For plain
+/// addresses nothing else is looked at.
+///
+/// # Errors
+/// [`MendError`].
+pub fn drifted_files(
+    ledger: &Ledger,
+    texts: &[String],
+    observer: &dyn Observer,
+) -> Result<Vec<MendFile>, MendError> {
+    let mut files: Vec<MendFile> = Vec::new();
+    let mut patterns = Vec::new();
+    let order = ledger.present_order()?;
+    for text in texts {
+        let pattern = AddressPattern::parse(ledger.game(), text)?;
+        let pattern = pattern.ok_or_else(|| MendError::Nothing { at: text.clone() })?;
+        if pattern.is_plain() && !is_folder(ledger, &pattern)? {
+            let column = column_learnt(ledger, pattern.root, &pattern.within, &order)?;
+            let asked = ledger.game().meant(text)?.path;
+            let drifted = check_at(ledger, &column, &order, &asked)?;
+            let is_unknown = column.base.is_none() && column.entries.is_empty();
+            if drifted.is_none() && is_unknown {
+                return Err(MendError::Nothing { at: text.clone() });
+            }
+            files.extend(drifted.map(|drifted| MendFile { drifted, is_named: true }));
+        } else {
+            patterns.push(pattern);
+        }
+    }
+    if patterns.is_empty() && !texts.is_empty() {
+        return Ok(files);
+    }
+    for drifted in check(ledger, false, observer)?.drifted {
+        let address = &drifted.drift.address;
+        let root = ledger.game().root_named(&address.root).map_or(RootId(0), |root| root.id);
+        let key = ledger.game().folding.key(address.path.as_str());
+        let is_named = patterns.iter().any(|pattern| pattern.meets(root, key.as_str()));
+        let is_known = files.iter().any(|file| file.drifted.drift.address == *address);
+        if (is_named || texts.is_empty()) && !is_known {
+            files.push(MendFile { drifted, is_named });
+        }
+    }
+    Ok(files)
+}
+
+/// Whether a plain text means a folder, with all below.
+fn is_folder(ledger: &Ledger, pattern: &AddressPattern) -> Result<bool, LedgerError> {
+    if pattern.within.as_str().is_empty() {
+        return Ok(true);
+    }
+    let root = ledger.site().root(pattern.root)?;
+    let base = ledger.catalogue.base_at(pattern.root, &pattern.within)?;
+    if let Some(base) = base {
+        return Ok(base.kind == BaseKind::Folder);
+    }
+    let path = RelPath::from_disk(pattern.within.as_str().to_owned()).on(&root.folder);
+    let source = ledger.catalogue.folder_source(pattern.root, &pattern.within)?;
+    Ok(!source.needs.is_empty() || path.is_dir())
+}
+
+fn column_learnt(
+    ledger: &Ledger,
+    root: RootId,
+    key: &FoldedKey,
+    order: &Order,
+) -> Result<Column, LedgerError> {
+    let mut columns = [ledger.column(root, key)?];
+    Blender::new(ledger).learn(&mut columns, order)?;
+    let [column] = columns;
+    Ok(column)
+}
+
+/// Files of the base as they are accepted, without any move on disk.
+pub(in crate::jobs) type Accepted = Vec<(RootId, FoldedKey, Option<BaseFile>)>;
+
+/// What is to be done, gathered file by file.
+#[derive(Default)]
+struct Work {
+    restore: Vec<crate::stack::PathId>,
+    direct: Vec<Direct>,
+    make_folders: Vec<(RootId, RelPath)>,
+    foreign: HashMap<crate::stack::PathId, ForeignFile>,
+    accepted: Accepted,
+    /// The version that an accepted file tells, where it is the one that tells the game's.
+    version: Option<String>,
+    set: Vec<(String, Vec<KeyEdit>)>,
+    whole: Vec<KeptWhole>,
+}
+
+/// Prepares what becomes of each of `files`. What is replaced is saved in the ledger first. `command` is what the
+/// history will say.
+///
+/// # Errors
+/// [`MendError`]; nothing was changed.
+pub fn prepare_mend<'l>(
+    ledger: &'l Ledger,
+    permit: Permit,
+    files: &[(MendFile, Mending)],
+    command: &str,
+    now: &str,
+    observer: &dyn Observer,
+) -> Result<MendingPlan<'l>, MendError> {
+    let order = ledger.present_order()?;
+    let mut work = Work::default();
+    let mut rows = Vec::new();
+    for (file, mending) in files {
+        let (done, details) = match work.take(ledger, file, *mending, &order)? {
+            Ok(details) => (done_word(*mending), details),
+            Err(reason) => ("left", vec![reason]),
+        };
+        let address = file.drifted.drift.address.to_string();
+        rows.push(MendRow { address, done: done.to_owned(), details });
+    }
+    let change = work.prepare(ledger, permit, command, now, observer)?;
+    Ok(MendingPlan { rows, change })
+}
+
+fn done_word(mending: Mending) -> &'static str {
+    match mending {
+        Mending::Restore => "restored",
+        Mending::Keep => "kept",
+        Mending::Accept => "accepted",
+    }
+}
+
+impl Work {
+    /// Notes what is to be done with one file; gives details of it, or why it is left.
+    fn take(
+        &mut self,
+        ledger: &Ledger,
+        file: &MendFile,
+        mending: Mending,
+        order: &Order,
+    ) -> Result<Result<Vec<String>, String>, MendError> {
+        let drift = &file.drifted.drift;
+        let Some(root) = ledger.game().root_named(&drift.address.root) else {
+            return Ok(Err("its folder is no part of the game any more".to_owned()));
+        };
+        let key = ledger.game().folding.key(drift.address.path.as_str());
+        let path = drift.address.path.on(&root.folder);
+        let column = column_learnt(ledger, root.id, &key, order)?;
+        let because = |reason: &str| Ok(Err(reason.to_owned()));
+        if mending == Mending::Accept && tells_version(ledger, root, &drift.address.path) {
+            let pattern = ledger.game().version.as_ref().and_then(|version| version.pattern.as_deref());
+            // What can't be read tells nothing.
+            self.version = version_of_file(&root.folder, &path, pattern).unwrap_or_default();
+        }
+        if mending == Mending::Keep
+            && let Some(seen) = look_at(&path).map_err(LedgerError::io("look at", &path))?
+            && seen.kind != BaseKind::File
+        {
+            return because(match seen.kind {
+                BaseKind::Folder => "a folder lies there, which can't be kept as an edit",
+                BaseKind::Link => "a link lies there, which can't be kept as an edit",
+                _ => "something other than a file lies there, which can't be kept as an edit",
+            });
+        }
+        match (drift.kind, mending) {
+            (DriftKind::OtherSpelling, _) => because("two files lie there; take one of them away by hand"),
+            (
+                DriftKind::Edited | DriftKind::Missing | DriftKind::PutBack | DriftKind::Updated,
+                Mending::Restore,
+            ) => {
+                self.restore.push(column.path);
+                Ok(Ok(Vec::new()))
+            }
+            (DriftKind::FolderGone, Mending::Restore) => {
+                self.make_folders.extend(folders_at(ledger, order, root, &key)?);
+                Ok(Ok(vec!["the folder".to_owned()]))
+            }
+            (DriftKind::FolderGone, Mending::Accept) if file.drifted.of_base => {
+                self.accepted.extend(without_folders(ledger, root.id, &key)?);
+                Ok(Ok(vec!["that there is no such folder".to_owned()]))
+            }
+            (DriftKind::FolderGone, _) => because("it is a folder, which is put again or taken as gone"),
+            (DriftKind::Stray | DriftKind::BaseAdded, Mending::Restore) if file.is_named => {
+                let path = drift.address.path.clone();
+                self.direct.push(Direct { root: root.id, path, instead: None });
+                Ok(Ok(vec!["it is taken out of the game".to_owned()]))
+            }
+            (DriftKind::Stray | DriftKind::BaseAdded, Mending::Restore) => {
+                because("nobody put it there; name it to have it taken out of the game")
+            }
+            (DriftKind::BaseChanged | DriftKind::BaseTouched | DriftKind::BaseGone, Mending::Restore) => {
+                because("it is the game's own, which only the game's client can repair")
+            }
+            (DriftKind::BaseChanged | DriftKind::BaseTouched | DriftKind::BaseGone, Mending::Keep) => {
+                because("it is the game's own, and how it was is not known; --accept takes it as it is now")
+            }
+            (DriftKind::Stray | DriftKind::BaseAdded, Mending::Keep) if !file.is_named => {
+                because("it may be the game's; name it to have it kept as yours")
+            }
+            (DriftKind::PutBack | DriftKind::Updated, Mending::Keep) if !file.is_named => {
+                because("the game put it there; name it to have it kept as yours")
+            }
+            (DriftKind::Edited | DriftKind::PutBack | DriftKind::Updated, Mending::Keep) => {
+                let Provider::Layer(entry) = column.provider(order) else {
+                    return because("no layer's file lies there");
+                };
+                let format = order.blend_rules().format_of(column.key.as_str());
+                let edits = match format {
+                    Some(_) => edits_of(ledger, &column, entry, order, &path)?,
+                    None => Err(String::new()),
+                };
+                match edits {
+                    Ok(edits) if edits.is_empty() => because("no setting differs, only its form"),
+                    Ok(edits) => {
+                        let keys = edits.iter().map(|edit| edit.key.clone()).collect();
+                        self.set.push((drift.address.to_string(), edits));
+                        Ok(Ok(keys))
+                    }
+                    Err(reason) => {
+                        self.whole.push(KeptWhole { address: drift.address.clone(), path: Some(path) });
+                        let whole = "as a whole file".to_owned();
+                        Ok(Ok(if reason.is_empty() { vec![whole] } else { vec![whole, reason] }))
+                    }
+                }
+            }
+            (DriftKind::Missing, Mending::Keep) => {
+                self.whole.push(KeptWhole { address: drift.address.clone(), path: None });
+                Ok(Ok(vec!["that no file lies there".to_owned()]))
+            }
+            (DriftKind::Stray | DriftKind::BaseAdded, Mending::Keep) => {
+                self.whole.push(KeptWhole { address: drift.address.clone(), path: Some(path) });
+                Ok(Ok(vec!["as a whole file".to_owned()]))
+            }
+            (DriftKind::Edited, Mending::Accept) if !file.is_named => {
+                because("it may be an edit of yours; name it to have it count as the game's own")
+            }
+            (DriftKind::Missing, Mending::Accept) => because("nothing lies there"),
+            (DriftKind::Stray, Mending::Accept)
+                if !file.is_named && !ledger.catalogue.is_original_unknown(root.id, &key)? =>
+            {
+                because("it lies in a folder of a layer; name it to have it count as the game's own")
+            }
+            (DriftKind::Edited | DriftKind::PutBack | DriftKind::Updated, Mending::Accept) => {
+                self.foreign.insert(column.path, ForeignFile::Accepted);
+                Ok(Ok(vec!["the layer's file lies on top of it again".to_owned()]))
+            }
+            (
+                DriftKind::BaseChanged
+                | DriftKind::BaseTouched
+                | DriftKind::BaseAdded
+                | DriftKind::BaseGone
+                | DriftKind::Stray,
+                Mending::Accept,
+            ) => {
+                // Where layers have something the stack may say otherwise from then on.
+                if column.entries.is_empty() {
+                    self.accepted.push((root.id, key, base_at(&drift.address, &path)?));
+                } else {
+                    self.foreign.insert(column.path, ForeignFile::Accepted);
+                }
+                Ok(Ok(Vec::new()))
+            }
+        }
+    }
+
+    /// Turns all of it into one change of the stack. What only concerns the base's record is written in the same
+    /// transaction.
+    fn prepare<'l>(
+        self,
+        ledger: &'l Ledger,
+        permit: Permit,
+        command: &str,
+        now: &str,
+        observer: &dyn Observer,
+    ) -> Result<Option<Prepared<'l>>, MendError> {
+        let keeps = !self.set.is_empty() || !self.whole.is_empty();
+        let has_work = keeps
+            || !self.restore.is_empty()
+            || !self.direct.is_empty()
+            || !self.make_folders.is_empty()
+            || !self.foreign.is_empty()
+            || !self.accepted.is_empty();
+        if !has_work {
+            return Ok(None);
+        }
+        let transaction = Transaction::begin(ledger)?;
+        if let (Some(now), Some(known)) = (&self.version, &ledger.game().version) {
+            let version = Some(GameVersion { version: now.clone(), ..known.clone() });
+            ledger.catalogue.write_game(&Game { version, ..ledger.game().clone() })?;
+        }
+        let request = self.request(ledger, keeps, command, now)?;
+        let request = ChangeRequest {
+            restore: self.restore,
+            direct: self.direct,
+            make_folders: self.make_folders,
+            foreign: self.foreign,
+            accepted: self.accepted,
+            ..request
+        };
+        let options = ChangeOptions { edits: Edits::Keep, despite: false, ..ChangeOptions::default() };
+        Ok(Some(prepare(transaction, permit.lock, request, options, observer)?))
+    }
+
+    /// What becomes of the stack: only the user's own may change.
+    fn request(
+        &self,
+        ledger: &Ledger,
+        keeps: bool,
+        command: &str,
+        now: &str,
+    ) -> Result<ChangeRequest, MendError> {
+        let own = OwnChange { set: &self.set, whole: &self.whole };
+        let kept = if keeps { keep_own(ledger, &own, command, now)? } else { None };
+        Ok(match kept {
+            Some(request) => request,
+            None => ChangeRequest::new(command, now, ledger.catalogue.arrangement()?),
+        })
+    }
+}
+
+/// The folder at an address and all below it that should be there, each after the one above it, as they are spelled.
+pub(in crate::jobs) fn folders_at(
+    ledger: &Ledger,
+    order: &Order,
+    root: &Root,
+    key: &FoldedKey,
+) -> Result<Vec<(RootId, RelPath)>, LedgerError> {
+    let is_in = |other: &FoldedKey| {
+        let rest = other.as_str().strip_prefix(key.as_str());
+        rest.is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
+    };
+    let of_base = ledger.catalogue.base_folders_at(root.id, key)?;
+    let mut keys: BTreeSet<FoldedKey> = of_base.into_iter().map(|(key, _)| key).collect();
+    let laid = ledger.catalogue.arrangement()?.laid();
+    let needed = ledger.catalogue.folders_of(&laid)?.into_iter();
+    keys.extend(needed.filter(|(of, other)| *of == root.id && is_in(other)).map(|(_, key)| key));
+    let keys: Vec<FoldedKey> = keys.into_iter().collect();
+    let paths = folders_on_disk(ledger, order, root.id, &keys)?;
+    Ok(paths.into_iter().map(|path| (root.id, path)).collect())
+}
+
+/// The base without the folder at an address and those below it.
+pub(in crate::jobs) fn without_folders(
+    ledger: &Ledger,
+    root: RootId,
+    key: &FoldedKey,
+) -> Result<Accepted, LedgerError> {
+    let folders = ledger.catalogue.base_folders_at(root, key)?.into_iter();
+    Ok(folders.map(|(key, _)| (root, key, None)).collect())
+}
+
+/// What lies at the address, as a file of the base.
+pub(in crate::jobs) fn base_at(address: &Address, path: &Path) -> Result<Option<BaseFile>, LedgerError> {
+    let seen = look_at(path).map_err(LedgerError::io("look at", path))?;
+    let Some(seen) = seen.filter(|seen| seen.kind != BaseKind::Folder) else { return Ok(None) };
+    let hash = match seen.kind {
+        BaseKind::File => Some(ContentHash::of_file(path).map_err(LedgerError::io("read", path))?),
+        _ => None,
+    };
+    Ok(Some(base_as_seen(&address.path, seen, hash)))
+}
+
+/// Addresses whose original is not known, and where no layer's file lies that counts; for those where something lies
+/// it can be accepted. `still` are the others, for a person.
+///
+/// # Errors
+/// [`MendError`].
+pub fn unknown_originals(ledger: &Ledger) -> Result<Vec<String>, MendError> {
+    let mut still = Vec::new();
+    for (root, _, spelled) in ledger.catalogue.unknown_originals()? {
+        if let Some(address) = ledger.game().address(root, spelled) {
+            still.push(address.to_string());
+        }
+    }
+    Ok(still)
+}
+
+/// Refuses to accept what is just a layer's file as it should lie, and what is not there. Looks at plain addresses
+/// only.
+///
+/// # Errors
+/// [`MendError::OfLayer`], [`MendError::NothingThere`].
+pub fn refuse_to_accept(ledger: &Ledger, texts: &[String]) -> Result<(), MendError> {
+    let order = ledger.present_order()?;
+    for text in texts {
+        let Some(pattern) = AddressPattern::parse(ledger.game(), text)?.filter(AddressPattern::is_plain)
+        else {
+            continue;
+        };
+        let column = column_learnt(ledger, pattern.root, &pattern.within, &order)?;
+        let is_as_said = check_at(ledger, &column, &order, &RelPath::root())?.is_none();
+        match column.provider(&order) {
+            Provider::Layer(entry) if is_as_said => {
+                return Err(MendError::OfLayer {
+                    address: text.clone(),
+                    layer: ledger.catalogue.layer_name(entry.layer)?,
+                });
+            }
+            Provider::Nothing if is_as_said && !column.entries.is_empty() => {
+                return Err(MendError::NothingThere { address: text.clone() });
+            }
+            _ => {}
+        }
+    }
+    Ok(())
+}
+
+/// What a person changed in a file of settings, key by key; or why that can't be said.
+fn edits_of(
+    ledger: &Ledger,
+    column: &Column,
+    entry: &Entry,
+    order: &Order,
+    path: &Path,
+) -> Result<Result<Vec<KeyEdit>, String>, MendError> {
+    let Some(format) = order.blend_rules().format_of(column.key.as_str()) else {
+        return Ok(Err("it is no settings file".to_owned()));
+    };
+    let mine = match read_small(path, MOST_BLENDED_BYTES) {
+        Ok(Some(mine)) => mine,
+        Ok(None) => return Ok(Err("it is too big to be compared key by key".to_owned())),
+        Err(error) if crate::files::is_nothing_there(&error) => return Ok(Err("it is gone".to_owned())),
+        Err(source) => return Err(LedgerError::io("read", path)(source).into()),
+    };
+    let blender = Blender::new(ledger);
+    let laid = match blender.content_of(column, entry, order)? {
+        Some(made) => Some(made),
+        None => blender.stored(entry)?,
+    };
+    let laid = laid.unwrap_or_default();
+    Ok(edits_between(format.of_content(&laid), &laid, &mine))
+}

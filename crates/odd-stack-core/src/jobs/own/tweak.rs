@@ -1,0 +1,606 @@
+//! The user's own changes to keys of configuration files, kept in a layer that stays on top.
+
+use std::collections::BTreeSet;
+use std::path::PathBuf;
+
+use schemars::JsonSchema;
+use serde::Serialize;
+use thiserror::Error;
+use time::OffsetDateTime;
+use time::format_description::well_known::Rfc3339;
+
+use crate::address::{Address, AddressError, FoldedKey, RelPath};
+use crate::blend::{Format, KeyEdit, NotEdited, look_up, read_edits, renewed, resolve_edits, write_edits};
+use crate::change::{ChangeError, ChangeOptions, ChangeRequest, Exchange, Prepared, prepare};
+use crate::expected::Blender;
+use crate::files::{look_at, open_regular};
+use crate::fit::Rules;
+use crate::hash::ContentHash;
+use crate::jobs::add::content_at::{ContentAt, key_of};
+use crate::jobs::add::new_layer::content_entries;
+use crate::jobs::add::request::free_name;
+use crate::jobs::{AddError, AddPlace, Permit};
+use crate::ledger::{Intake, Ledger, LedgerError, NewLayer, Transaction};
+use crate::observer::Observer;
+use crate::stack::{Column, Entry, EntryKind, LayerId, Order, PathId, Provider, RootId, Standing, Target};
+
+/// What the layer of the user's own edits is called.
+pub const OWN_EDITS: &str = "own edits";
+
+/// Why nothing was tweaked. Nothing was changed.
+#[derive(Debug, Error)]
+pub enum TweakError {
+    /// The change can't be made.
+    #[error(transparent)]
+    Change(#[from] ChangeError),
+    /// What was given is no address.
+    #[error(transparent)]
+    Address(#[from] AddressError),
+    /// There is no file.
+    #[error("there is no file at {address}, neither of the game nor of a laid layer")]
+    NoFile {
+        /// The address.
+        address: String,
+    },
+    /// The file is no configuration that is understood.
+    #[error("{address} is no configuration file that can be changed key by key: {reason}")]
+    NotKeys {
+        /// The address.
+        address: String,
+        /// Why.
+        reason: String,
+    },
+    /// A key can't be one.
+    #[error("{address}: {reason}")]
+    BadKey {
+        /// The address.
+        address: String,
+        /// Why.
+        reason: String,
+    },
+    /// There is no such edit.
+    #[error("you have no edit of {what}")]
+    NoEdit {
+        /// The address, with or without a key.
+        what: String,
+    },
+}
+
+impl From<LedgerError> for TweakError {
+    fn from(error: LedgerError) -> Self {
+        Self::Change(error.into())
+    }
+}
+
+/// One edit of a key.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct TweakRow {
+    /// The file.
+    pub address: String,
+    /// `key`, or `file` for a whole file of the user's own, or `gone` for one that is to be away.
+    pub what: String,
+    /// The key as people write it; empty for whole files.
+    pub key: String,
+    /// The value; none when the key is taken out, and for whole files.
+    pub value: Option<String>,
+    /// The value beneath the user's edits; none when there is no such key.
+    pub beneath: Option<String>,
+}
+
+/// What is to become of the user's own edits.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Tweak {
+    /// Keys of files, each by its address, get values or are taken out.
+    Set(Vec<(String, Vec<KeyEdit>)>),
+    /// Edits of a file are dropped: those of these keys, or all.
+    Drop {
+        /// The file.
+        address: String,
+        /// The keys.
+        keys: Vec<String>,
+    },
+    /// All edits are dropped.
+    DropAll,
+}
+
+/// A tweak about to be made.
+#[derive(Debug)]
+pub struct Tweaking<'l> {
+    /// Edits that are made, or dropped.
+    pub rows: Vec<TweakRow>,
+    /// The change; none when it is so already.
+    pub change: Option<Prepared<'l>>,
+}
+
+/// What the user has of their own at one address, with what lies beneath: edits of keys, or a whole file.
+struct OwnFile {
+    address: Address,
+    column: Column,
+    edits: Vec<KeyEdit>,
+    whole: Option<Whole>,
+}
+
+/// A whole file of the user's own, stored; [`ContentHash::NOTHING`] where none is to lie.
+#[derive(Debug, Clone, PartialEq, Eq)]
+struct Whole {
+    hash: ContentHash,
+    size_bytes: u64,
+    modified: i64,
+    executable: Option<bool>,
+}
+
+/// A whole file that the user wants to keep as their own.
+#[derive(Debug, Clone)]
+pub(in crate::jobs) struct KeptWhole {
+    pub address: Address,
+    /// Where it lies now; `None` to keep that nothing does.
+    pub path: Option<PathBuf>,
+}
+
+/// What is to become of the user's own edits and files.
+#[derive(Debug, Clone, Default)]
+pub(in crate::jobs) struct OwnChange<'a> {
+    pub set: &'a [(String, Vec<KeyEdit>)],
+    pub whole: &'a [KeptWhole],
+}
+
+/// All of the user's own edits.
+///
+/// # Errors
+/// [`TweakError`].
+pub fn tweaks(ledger: &Ledger) -> Result<Vec<TweakRow>, TweakError> {
+    let order = ledger.present_order()?;
+    let beneath = beneath_own(ledger)?;
+    let mut rows = Vec::new();
+    for mut file in own_files(ledger)? {
+        let (format, content) = file.renew(ledger, &order, &beneath)?;
+        let address = file.address.to_string();
+        if let Some(whole) = &file.whole {
+            let what = if whole.hash == ContentHash::NOTHING { "gone" } else { "file" };
+            let (address, what) = (address.clone(), what.to_owned());
+            rows.push(TweakRow { address, what, key: String::new(), value: None, beneath: None });
+        }
+        rows.extend(file.edits.into_iter().map(|edit| row(&address, edit, format, &content)));
+    }
+    Ok(rows)
+}
+
+fn row(address: &str, edit: KeyEdit, format: Option<Format>, beneath: &[u8]) -> TweakRow {
+    let found = format.and_then(|format| look_up(format, beneath, &edit).ok());
+    let beneath = found.and_then(|(_, value)| value);
+    let (address, what) = (address.to_owned(), "key".to_owned());
+    TweakRow { address, what, key: edit.key, value: edit.value, beneath }
+}
+
+/// Prepares a tweak. `command` is what the history will say.
+///
+/// # Errors
+/// [`TweakError`].
+pub fn prepare_tweak<'l>(
+    ledger: &'l Ledger,
+    permit: Permit,
+    tweak: &Tweak,
+    command: &str,
+    now: &str,
+    options: ChangeOptions,
+    observer: &dyn Observer,
+) -> Result<Tweaking<'l>, TweakError> {
+    let mut files = own_files(ledger)?;
+    let before = states(&files);
+    let transaction = Transaction::of_contents(ledger);
+    let intake = Intake::new(ledger.folder(), &*ledger.seam, true);
+    let rows = match tweak {
+        Tweak::Set(all) => {
+            let made = change_own(ledger, &intake, &mut files, &OwnChange { set: all, whole: &[] });
+            let made = made.and_then(|rows| {
+                take_out_what_is_there(&mut files, &before, &rows)?;
+                Ok(rows)
+            });
+            made?
+        }
+        Tweak::Drop { address, keys } => drop_edits(ledger, &mut files, address, keys)?,
+        Tweak::DropAll => {
+            let rows = tweaks(ledger)?;
+            files.clear();
+            rows
+        }
+    };
+    files.retain(OwnFile::is_something);
+    if states(&files) == before {
+        return Ok(Tweaking { rows, change: None });
+    }
+    let request = own_request(&transaction, intake, &files, command, now)?;
+    let change = prepare(transaction, permit.lock, request, options, observer)?;
+    Ok(Tweaking { rows, change: Some(change) })
+}
+
+/// Keeps `change` among the user's own, inside the catalogue's open transaction, and says what is to be changed on disk;
+/// nothing when all is so already. What was stored must be discarded if this fails.
+pub(in crate::jobs) fn keep_own(
+    ledger: &Ledger,
+    change: &OwnChange<'_>,
+    command: &str,
+    now: &str,
+) -> Result<Option<ChangeRequest>, TweakError> {
+    let mut files = own_files(ledger)?;
+    let before = states(&files);
+    let intake = Intake::new(ledger.folder(), &*ledger.seam, true);
+    change_own(ledger, &intake, &mut files, change)?;
+    if states(&files) == before {
+        return Ok(None);
+    }
+    let stored = store(ledger, &intake, &files)?;
+    Ok(Some(own_layer(ledger, &files, &stored, &intake.take_new(), command, now)?))
+}
+
+impl OwnFile {
+    /// Names the edits by the keys that they have in what lies beneath, and gives that.
+    fn renew(
+        &mut self,
+        ledger: &Ledger,
+        order: &Order,
+        beneath: &Order,
+    ) -> Result<(Option<Format>, Vec<u8>), LedgerError> {
+        self.column = learnt(ledger, self.column.clone(), [order, beneath])?;
+        let content = supplied(ledger, &self.column, beneath)?.unwrap_or_default();
+        let format = format_of(&self.column, order, &content);
+        if let Some(format) = format {
+            self.edits = renewed(format, &content, std::mem::take(&mut self.edits));
+        }
+        Ok((format, content))
+    }
+
+    fn is_something(&self) -> bool {
+        !self.edits.is_empty() || self.whole.is_some()
+    }
+}
+
+/// An address, its edits, and the whole file there.
+type OwnState = (String, Vec<(String, Option<String>)>, Option<ContentHash>);
+
+/// What can be compared of the user's own.
+fn states(files: &[OwnFile]) -> BTreeSet<OwnState> {
+    let edits =
+        |file: &OwnFile| file.edits.iter().map(|edit| (edit.key.clone(), edit.value.clone())).collect();
+    let state =
+        |file: &OwnFile| (file.address.to_string(), edits(file), file.whole.as_ref().map(|whole| whole.hash));
+    files.iter().map(state).collect()
+}
+
+/// Refuses to take out keys that are nowhere; one that only the user has set is no longer set.
+fn take_out_what_is_there(
+    files: &mut [OwnFile],
+    before: &BTreeSet<OwnState>,
+    rows: &[TweakRow],
+) -> Result<(), TweakError> {
+    for row in rows.iter().filter(|row| row.value.is_none() && row.beneath.is_none()) {
+        let known = before.iter().filter(|(address, ..)| *address == row.address);
+        let was_set =
+            known.flat_map(|(_, edits, _)| edits).any(|(key, value)| *key == row.key && value.is_some());
+        if !was_set {
+            let reason = format!("`{}` is not in it, so there is nothing to take out", row.key);
+            return Err(TweakError::BadKey { address: row.address.clone(), reason });
+        }
+        for file in files.iter_mut().filter(|file| file.address.to_string() == row.address) {
+            file.edits.retain(|edit| edit.key != row.key);
+        }
+    }
+    Ok(())
+}
+
+/// Takes the edits and whole files of `change` into `files`; new contents are stored.
+fn change_own(
+    ledger: &Ledger,
+    intake: &Intake<'_>,
+    files: &mut Vec<OwnFile>,
+    change: &OwnChange<'_>,
+) -> Result<Vec<TweakRow>, TweakError> {
+    let mut rows = Vec::new();
+    for (address, edits) in change.set {
+        rows.extend(set(ledger, intake, files, address, edits)?);
+    }
+    for kept in change.whole {
+        let at = own_at(ledger, files, &kept.address)?;
+        let whole = match &kept.path {
+            None => Whole { hash: ContentHash::NOTHING, size_bytes: 0, modified: 0, executable: None },
+            Some(path) => {
+                let failed = |source| LedgerError::io("read", path)(source);
+                let seen = look_at(path).map_err(failed)?;
+                let seen = seen.ok_or_else(|| failed(std::io::ErrorKind::NotFound.into()))?;
+                let mut file = open_regular(path).map_err(failed)?;
+                Whole {
+                    hash: intake.take(&mut file, seen.size_bytes)?,
+                    size_bytes: seen.size_bytes,
+                    modified: seen.modified_ns.div_euclid(1_000_000_000),
+                    executable: (seen.mode & 0o111 != 0).then_some(true),
+                }
+            }
+        };
+        files[at].edits.clear();
+        files[at].whole = Some(whole);
+    }
+    Ok(rows)
+}
+
+/// The place of an address in `files`, made if it is new.
+fn own_at(ledger: &Ledger, files: &mut Vec<OwnFile>, address: &Address) -> Result<usize, LedgerError> {
+    let (root, key) = key_of(ledger, address)?;
+    if let Some(at) = files.iter().position(|file| (file.column.root, &file.column.key) == (root, &key)) {
+        return Ok(at);
+    }
+    let column = ledger.column(root, &key)?;
+    files.push(OwnFile { address: address.clone(), column, edits: Vec::new(), whole: None });
+    Ok(files.len() - 1)
+}
+
+/// Begins the change of the catalogue that makes the layer of the user's own of `files`.
+fn own_request(
+    transaction: &Transaction<'_>,
+    intake: Intake<'_>,
+    files: &[OwnFile],
+    command: &str,
+    now: &str,
+) -> Result<ChangeRequest, TweakError> {
+    let ledger = transaction.ledger();
+    let stored = store(ledger, &intake, files)?;
+    let new = intake.take_new();
+    transaction.open()?;
+    Ok(own_layer(ledger, files, &stored, &new, command, now)?)
+}
+
+fn store(ledger: &Ledger, intake: &Intake<'_>, files: &[OwnFile]) -> Result<Vec<ContentAt>, LedgerError> {
+    let stored = files.iter().filter(|file| !file.edits.is_empty()).map(|file| {
+        let bytes = write_edits(&file.edits).map_err(|error| ledger.catalogue.damaged_by(&error))?;
+        let size_bytes = bytes.len() as u64;
+        let hash = intake.take(&mut bytes.as_slice(), size_bytes)?;
+        Ok(ContentAt { kind: EntryKind::Keys, address: file.address.clone(), hash, size_bytes })
+    });
+    stored.collect()
+}
+
+/// Entries for whole files of the user's own.
+fn whole_entries(
+    ledger: &Ledger,
+    layer: LayerId,
+    files: &[OwnFile],
+) -> Result<Vec<(PathId, Entry, RelPath)>, LedgerError> {
+    let wholes: Vec<(&OwnFile, &Whole)> =
+        files.iter().filter_map(|file| Some((file, file.whole.as_ref()?))).collect();
+    let keys: Vec<_> = wholes.iter().map(|(file, _)| (file.column.root, file.column.key.clone())).collect();
+    let numbers = ledger.catalogue.path_numbers(&keys)?;
+    let entry = |(file, whole): (&OwnFile, &Whole)| Entry {
+        layer,
+        kind: EntryKind::Whole,
+        spelled: file.address.path.clone(),
+        hash: whole.hash,
+        size_bytes: whole.size_bytes,
+        modified: whole.modified,
+        executable: whole.executable,
+    };
+    Ok(numbers.into_iter().zip(wholes).map(|(path, whole)| (path, entry(whole), RelPath::root())).collect())
+}
+
+/// Writes the layer anew, in the place of the one before, and says what change that is.
+fn own_layer(
+    ledger: &Ledger,
+    files: &[OwnFile],
+    stored: &[ContentAt],
+    new: &[(ContentHash, u64)],
+    command: &str,
+    now: &str,
+) -> Result<ChangeRequest, LedgerError> {
+    let catalogue = &ledger.catalogue;
+    let before = catalogue.arrangement()?;
+    let old = catalogue.own_edits()?;
+    if files.is_empty() {
+        let removed: Vec<LayerId> = old.into_iter().collect();
+        let after = before.without(&removed);
+        return Ok(ChangeRequest { removed, ..ChangeRequest::new(command, now, after) });
+    }
+    let layers = ledger.layers()?;
+    let name = match layers.iter().find(|layer| Some(layer.id) == old) {
+        Some(old) => old.about.name.clone(),
+        None => {
+            let place = AddPlace::New { target: None, lifted: false };
+            match free_name(&layers, &[], OWN_EDITS.to_owned(), place) {
+                Err(AddError::NameTaken { free, .. }) => free,
+                _ => OWN_EDITS.to_owned(),
+            }
+        }
+    };
+    let layer = catalogue.insert_layer(&NewLayer {
+        name,
+        version: None,
+        variant: None,
+        source: String::new(),
+        source_kind: "own edits".to_owned(),
+        added_at: now.to_owned(),
+        fit: serde_json::to_string(&Rules::default()).map_err(|error| catalogue.damaged_by(&error))?,
+        files: files.len() as u64,
+        bytes: stored.iter().map(|file| file.size_bytes).sum::<u64>()
+            + files.iter().filter_map(|file| Some(file.whole.as_ref()?.size_bytes)).sum::<u64>(),
+    })?;
+    catalogue.mark_as_own_edits(layer)?;
+    let modified = OffsetDateTime::parse(now, &Rfc3339).map_or(0, |at| at.unix_timestamp() & !1);
+    let mut entries = content_entries(ledger, layer, stored, modified)?;
+    if let Some(old) = old {
+        // What is as it was keeps its time.
+        let known = catalogue.entries_of(old)?;
+        for (path, entry, _) in &mut entries {
+            if let Some(same) = known.get(path).filter(|same| same.hash == entry.hash) {
+                entry.modified = same.modified;
+            }
+        }
+    }
+    entries.extend(whole_entries(ledger, layer, files)?);
+    entries.sort_by_key(|(path, ..)| *path);
+    catalogue.insert_entries(&entries)?;
+    catalogue.insert_folders(layer, &own_folders(ledger, files)?)?;
+    catalogue.insert_blobs(new)?;
+    let mut after = before.with(Standing { layer, laid: true }, Target::Top);
+    if let Some(old) = old {
+        let laid = before.standings().iter().any(|standing| standing.layer == old && standing.laid);
+        after = before.with(Standing { layer, laid }, Target::Top).without(&[old]);
+    }
+    let exchange = old.map(|old| Exchange { old, new: layer, prefer: None, asks_otherwise: false });
+    Ok(ChangeRequest {
+        removed: old.into_iter().collect(),
+        new_blobs: new.iter().map(|(hash, _)| *hash).collect(),
+        exchanges: exchange.into_iter().collect(),
+        ..ChangeRequest::new(command, now, after)
+    })
+}
+
+/// Folders around whole files of the user's own that must be there.
+fn own_folders(ledger: &Ledger, files: &[OwnFile]) -> Result<Vec<(PathId, RelPath)>, LedgerError> {
+    let puts = |file: &&OwnFile| file.whole.as_ref().is_some_and(|whole| whole.hash != ContentHash::NOTHING);
+    let mut folders: Vec<((RootId, FoldedKey), RelPath)> = Vec::new();
+    for file in files.iter().filter(puts) {
+        for folder in file.address.path.ancestors() {
+            let key = (file.column.root, ledger.game().folding.key(folder));
+            if !folders.iter().any(|(known, _)| *known == key) {
+                folders.push((key, RelPath::from_disk(folder.to_owned())));
+            }
+        }
+    }
+    folders.sort_by(|(one, _), (two, _)| one.cmp(two));
+    let (keys, paths): (Vec<_>, Vec<_>) = folders.into_iter().unzip();
+    Ok(ledger.catalogue.path_numbers(&keys)?.into_iter().zip(paths).collect())
+}
+
+fn set(
+    ledger: &Ledger,
+    intake: &Intake<'_>,
+    files: &mut Vec<OwnFile>,
+    text: &str,
+    edits: &[KeyEdit],
+) -> Result<Vec<TweakRow>, TweakError> {
+    let (address, ..) = resolve(ledger, text)?;
+    let at = own_at(ledger, files, &address)?;
+    let file = &mut files[at];
+    let shown = file.address.to_string();
+    let (order, beneath) = (ledger.present_order()?, beneath_own(ledger)?);
+    file.column = learnt(ledger, file.column.clone(), [&order, &beneath])?;
+    // A whole file of the user's own is what is edited, if there is one.
+    let content = match &file.whole {
+        Some(_) => supplied(ledger, &file.column, &order)?,
+        None => supplied(ledger, &file.column, &beneath)?,
+    };
+    let content = content.ok_or_else(|| TweakError::NoFile { address: shown.clone() })?;
+    let format = format_of(&file.column, &order, &content).ok_or_else(|| TweakError::NotKeys {
+        address: shown.clone(),
+        reason: "neither its name nor its content is one of a configuration file; `oddstack game set --blend GLOB=FORMAT` says that it is one".to_owned(),
+    })?;
+    if let Some(spelled) = file.column.spelled() {
+        file.address.path.clone_from(spelled);
+    }
+    let resolved =
+        resolve_edits(format, &content, edits, &ledger.last_read).map_err(|error| match error {
+            NotEdited::File(reason) => TweakError::NotKeys { address: shown.clone(), reason },
+            NotEdited::Key(reason) => TweakError::BadKey { address: shown.clone(), reason },
+        })?;
+    file.edits = renewed(format, &content, std::mem::take(&mut file.edits));
+    let mut rows = Vec::new();
+    for (edit, beneath) in resolved {
+        file.edits.retain(|known| known.key != edit.key);
+        let (address, what) = (shown.clone(), "key".to_owned());
+        rows.push(TweakRow { address, what, key: edit.key.clone(), value: edit.value.clone(), beneath });
+        file.edits.push(edit);
+    }
+    if let Some(whole) = &mut file.whole {
+        let made = crate::blend::combine(format, None, &[&content], &[&std::mem::take(&mut file.edits)]);
+        let made =
+            made.map_err(|error| TweakError::NotKeys { address: shown, reason: error.reason })?.content;
+        whole.size_bytes = made.len() as u64;
+        whole.hash = intake.take(&mut made.as_slice(), whole.size_bytes)?;
+    }
+    Ok(rows)
+}
+
+fn drop_edits(
+    ledger: &Ledger,
+    files: &mut [OwnFile],
+    text: &str,
+    keys: &[String],
+) -> Result<Vec<TweakRow>, TweakError> {
+    let (address, root, key) = resolve(ledger, text)?;
+    let file = files.iter_mut().find(|file| (file.column.root, &file.column.key) == (root, &key));
+    let Some(file) = file else { return Err(TweakError::NoEdit { what: address.to_string() }) };
+    let shown = file.address.to_string();
+    file.renew(ledger, &ledger.present_order()?, &beneath_own(ledger)?)?;
+    let listed = tweaks(ledger)?;
+    let mut rows = Vec::new();
+    let is_it = |edit: &KeyEdit, key: &String| edit.key == *key || edit.key.eq_ignore_ascii_case(key);
+    for key in keys {
+        let found = listed.iter().find(|row| row.address == shown && row.key.eq_ignore_ascii_case(key));
+        let found = found.ok_or_else(|| TweakError::NoEdit { what: format!("{key} in {shown}") })?;
+        rows.push(found.clone());
+    }
+    if keys.is_empty() {
+        rows.extend(listed.into_iter().filter(|row| row.address == shown));
+        file.edits.clear();
+        file.whole = None;
+    }
+    file.edits.retain(|edit| !keys.iter().any(|key| is_it(edit, key)));
+    Ok(rows)
+}
+
+fn resolve(ledger: &Ledger, text: &str) -> Result<(Address, RootId, FoldedKey), TweakError> {
+    let address = ledger.game().meant(text)?;
+    let (root, key) = key_of(ledger, &address)?;
+    Ok((address, root, key))
+}
+
+/// The files that are the user's own, or that their edits change.
+fn own_files(ledger: &Ledger) -> Result<Vec<OwnFile>, TweakError> {
+    let Some(own) = ledger.catalogue.own_edits()? else { return Ok(Vec::new()) };
+    let blender = Blender::new(ledger);
+    let mut files = Vec::new();
+    for column in ledger.catalogue.columns_of(&[own], &[])? {
+        let Some(entry) = column.entries.iter().find(|entry| entry.layer == own) else { continue };
+        let (edits, whole) = if entry.kind == EntryKind::Keys {
+            let content = blender.stored(entry)?.unwrap_or_default();
+            let edits = read_edits(&content);
+            (edits.map_err(|error| ledger.catalogue.damaged_by(&error))?, None)
+        } else {
+            let Entry { hash, size_bytes, modified, executable, .. } = *entry;
+            (Vec::new(), Some(Whole { hash, size_bytes, modified, executable }))
+        };
+        let spelled = column.base.as_ref().map_or(&entry.spelled, |base| &base.spelled).clone();
+        let Some(address) = ledger.game().address(column.root, spelled) else { continue };
+        files.push(OwnFile { address, column, edits, whole });
+    }
+    files.sort_by(|one, two| one.address.cmp(&two.address));
+    Ok(files)
+}
+
+/// The present order without the user's own edits.
+fn beneath_own(ledger: &Ledger) -> Result<Order, LedgerError> {
+    let own: Vec<LayerId> = ledger.catalogue.own_edits()?.into_iter().collect();
+    ledger.order(&ledger.catalogue.arrangement()?.without(&own), ledger.catalogue.settlements()?)
+}
+
+fn learnt(ledger: &Ledger, column: Column, orders: [&Order; 2]) -> Result<Column, LedgerError> {
+    let mut columns = [column];
+    orders.iter().try_for_each(|order| Blender::new(ledger).learn(&mut columns, order))?;
+    let [column] = columns;
+    Ok(column)
+}
+
+/// What lies at the column's address under `order`.
+fn supplied(ledger: &Ledger, column: &Column, order: &Order) -> Result<Option<Vec<u8>>, LedgerError> {
+    let blender = Blender::new(ledger);
+    match column.provider(order) {
+        Provider::Nothing => Ok(None),
+        Provider::Base(_) => blender.base_content(column),
+        Provider::Layer(entry) => match blender.content_of(column, entry, order)? {
+            Some(made) => Ok(Some(made)),
+            None => blender.stored(entry),
+        },
+    }
+}
+
+fn format_of(column: &Column, order: &Order, content: &[u8]) -> Option<Format> {
+    let format = column.may_blend_as(order)?.of_content(content);
+    (format != Format::ByContent).then_some(format)
+}

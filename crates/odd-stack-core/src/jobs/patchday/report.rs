@@ -1,0 +1,53 @@
+//! What a patch day found and did.
+
+use schemars::JsonSchema;
+use serde::Serialize;
+
+use crate::jobs::ChangeReport;
+
+/// What becomes of one layer.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct FateRow {
+    /// The layer.
+    pub layer: String,
+    /// Its version.
+    pub version: Option<String>,
+    /// `laid`, or `lifted`: it does not fit the game as it is now.
+    pub fate: String,
+    /// Why it is lifted, or what to know of it.
+    pub reasons: Vec<String>,
+    /// What would help, as commands.
+    pub helps: Vec<String>,
+}
+
+/// What a patch day found and does.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct PatchDayReport {
+    /// All layers were lifted before the update.
+    pub planned: bool,
+    /// The game's version before.
+    pub version_before: Option<String>,
+    /// Its version now.
+    pub version_after: Option<String>,
+    /// The game's own files that have other content.
+    pub changed: Vec<String>,
+    /// Those that have another time at the same size, and whose content was not known before.
+    pub touched: Vec<String>,
+    /// Those that came.
+    pub added: Vec<String>,
+    /// Those that went; folders have a `/` at the end.
+    pub gone: Vec<String>,
+    /// Addresses at which the game's client had put its own file in the place of a layer's.
+    pub put_back: Vec<String>,
+    /// Settings of the user's that are kept as own edits.
+    pub kept: Vec<String>,
+    /// Files that were left as they are, for `mend`.
+    pub left: Vec<String>,
+    /// Each layer that was laid, from the top to the bottom.
+    pub layers: Vec<FateRow>,
+    /// Addresses whose original may be that of the old version: a layer's file lies there, so the game's client could
+    /// not bring its own.
+    pub originals_old: Vec<String>,
+    /// What changes on disk.
+    pub change: ChangeReport,
+}

@@ -1,0 +1,343 @@
+//! Stored files that were damaged, put again from anything that has the same content.
+
+use std::collections::{BTreeMap, HashMap};
+use std::io::Read;
+use std::path::{Path, PathBuf};
+use std::sync::Mutex;
+use std::sync::atomic::{AtomicU64, Ordering};
+
+use schemars::JsonSchema;
+use serde::Serialize;
+use thiserror::Error;
+
+use crate::check::{CheckError, DamagedFile, Lost, look_for_damage};
+use crate::files::{HashingReader, KEPT, STAGE, Seam, Stamp, look_at, open_regular};
+use crate::hash::ContentHash;
+use crate::jobs::Permit;
+use crate::ledger::{Incoming, Ledger, LedgerError, blob_path, make_private_folder};
+use crate::observer::{Observer, Work};
+use crate::package::{Inner, Limits, OpenOptions, Package, PackageError};
+use crate::stack::{BaseFile, BaseKind};
+
+/// Why nothing was renewed, or not all that could be. What is whole stays as it is, and running again is safe.
+#[derive(Debug, Error)]
+pub enum RenewError {
+    /// The ledger failed.
+    #[error(transparent)]
+    Ledger(#[from] LedgerError),
+    /// What is stored can't be looked at.
+    #[error(transparent)]
+    Check(#[from] CheckError),
+    /// The package can't be read.
+    #[error(transparent)]
+    Package(#[from] PackageError),
+}
+
+/// A stored file that is gone, or is not what it was.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct DamageRow {
+    /// An address at which its content lies, or would.
+    pub address: String,
+    /// The layer that has it; none for the game's own files.
+    pub layer: Option<String>,
+    /// The package that the layer was made from.
+    pub package: Option<String>,
+    /// `missing` or `damaged`.
+    pub state: String,
+    /// Where it lies in the ledger.
+    pub path: String,
+    /// Where the same content was found, if it was.
+    pub renewed_from: Option<String>,
+}
+
+impl DamageRow {
+    /// The row of a damaged file.
+    pub fn of(file: &DamagedFile) -> Self {
+        Self {
+            address: file.address.to_string(),
+            layer: file.layer.clone(),
+            package: file.package.clone(),
+            state: if file.is_missing { "missing" } else { "damaged" }.to_owned(),
+            path: file.path.display().to_string(),
+            renewed_from: None,
+        }
+    }
+}
+
+/// What became of all damaged files.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct RenewReport {
+    /// Nothing was changed: it was only looked what would be.
+    pub dry_run: bool,
+    /// Contents of layers that were looked at.
+    pub contents: u64,
+    /// Files of the game's own that are covered, and were looked at.
+    pub originals: u64,
+    /// Every damaged one.
+    pub files: Vec<DamageRow>,
+}
+
+/// Reads everything stored, and puts what is damaged again: from the game where the same content lies there, and from
+/// `packages`; when none is given, from those that layers were made from, as far as they still lie where they were. A
+/// package may be an archive, a folder such as a whole copy of the game, or the very file.
+///
+/// # Errors
+/// [`RenewError`].
+pub fn renew(
+    ledger: &Ledger,
+    _permit: &Permit,
+    packages: &[PathBuf],
+    dry_run: bool,
+    observer: &dyn Observer,
+) -> Result<RenewReport, RenewError> {
+    for package in packages {
+        std::fs::metadata(package).map_err(|source| PackageError::unreadable(package, source))?;
+    }
+    let (found, lost) = look_for_damage(ledger, observer)?;
+    let mut files: Vec<DamageRow> = found.damaged.iter().map(DamageRow::of).collect();
+    let mut renewal = Renewal::new(ledger, &lost, dry_run)?;
+    if !lost.is_empty() {
+        renewal.search_game()?;
+        let given = !packages.is_empty();
+        let known = if given { packages.to_vec() } else { sources(&found.damaged) };
+        for package in known {
+            if renewal.finds.are_complete() {
+                break;
+            }
+            match renewal.finds.search(&package, observer) {
+                Err(RenewError::Package(error)) if !given => {
+                    observer.warn(&format!("{} can't renew anything: {error}", package.display()));
+                }
+                other => other?,
+            }
+        }
+        renewal.put()?;
+    }
+    for (file, lost) in files.iter_mut().zip(&lost) {
+        file.renewed_from = renewal.source_of(lost);
+    }
+    Ok(RenewReport { dry_run, contents: found.contents, originals: found.originals, files })
+}
+
+/// The packages of the layers whose contents are lost, where they still lie.
+fn sources(damaged: &[DamagedFile]) -> Vec<PathBuf> {
+    let mut sources: Vec<PathBuf> =
+        damaged.iter().filter_map(|file| file.package.as_ref()).map(PathBuf::from).collect();
+    sources.sort();
+    sources.dedup();
+    sources.retain(|source| source.exists());
+    sources
+}
+
+/// A content that was found again.
+struct Found {
+    /// Where it lies in the ledger for now; nothing in a dry run.
+    at: Option<PathBuf>,
+    from: String,
+}
+
+/// What is looked for and what was found; several threads share it.
+struct Finds<'l> {
+    seam: &'l dyn Seam,
+    folder: &'l Path,
+    /// Hashes that are looked for, with their sizes.
+    wanted: HashMap<ContentHash, u64>,
+    found: Mutex<HashMap<ContentHash, Found>>,
+    /// Nothing in a dry run.
+    incoming: Option<Incoming<'l>>,
+    next: AtomicU64,
+}
+
+impl Finds<'_> {
+    /// Whether all was found.
+    fn are_complete(&self) -> bool {
+        locked(&self.found).len() == self.wanted.len()
+    }
+
+    fn has_size(&self, size_bytes: u64) -> bool {
+        self.wanted.values().any(|wanted| *wanted == size_bytes)
+    }
+
+    /// Takes a content if it is one that is looked for.
+    fn take(&self, from: &str, size_bytes: u64, content: &mut dyn Read) -> Result<(), LedgerError> {
+        if !self.has_size(size_bytes) {
+            return Ok(());
+        }
+        let (hash, at) = match &self.incoming {
+            None => {
+                let hashed = ContentHash::of_reader(content);
+                (hashed.map_err(LedgerError::io("read a content for", self.folder))?.0, None)
+            }
+            Some(incoming) => {
+                let at = incoming.path(self.next.fetch_add(1, Ordering::Relaxed));
+                let mut hashing = HashingReader::new(content);
+                self.seam.write_file(&at, &mut hashing).map_err(LedgerError::io("write", &at))?;
+                (hashing.finish(), Some(at))
+            }
+        };
+        let mut found = locked(&self.found);
+        if self.wanted.contains_key(&hash) && !found.contains_key(&hash) {
+            found.insert(hash, Found { at, from: from.to_owned() });
+        } else if let Some(at) = at {
+            self.seam.remove_file(&at).map_err(LedgerError::io("remove", &at))?;
+        }
+        Ok(())
+    }
+
+    /// Takes the file at `path` if it is one that is looked for; what can't be read is passed over.
+    fn take_file(&self, path: &Path) -> Result<(), LedgerError> {
+        let Ok(mut file) = open_regular(path) else { return Ok(()) };
+        let Ok(size_bytes) = file.metadata().map(|metadata| metadata.len()) else { return Ok(()) };
+        self.take(&path.display().to_string(), size_bytes, &mut file)
+    }
+
+    /// Looks for the contents in a package, in archives inside it as well, or in a file.
+    fn search(&self, path: &Path, observer: &dyn Observer) -> Result<(), RenewError> {
+        let inner = Inner { unasked: true, ..Inner::default() };
+        let options = OpenOptions { limits: Limits::default(), inner, names: None };
+        let package = match Package::open(path, &options, observer) {
+            Err(PackageError::UnknownKind { .. }) => return Ok(self.take_file(path)?),
+            other => other?,
+        };
+        if path.is_file() {
+            self.take_file(path)?;
+        }
+        let mut members: BTreeMap<usize, u64> = BTreeMap::new();
+        for member in package.members().iter().filter(|member| self.has_size(member.size_bytes)) {
+            members.insert(member.content, member.size_bytes);
+        }
+        let wanted: Vec<usize> = members.keys().copied().collect();
+        let from = path.display().to_string();
+        let take = |_: usize, size_bytes: u64, content: &mut dyn Read| {
+            self.take(&from, size_bytes, content).map_err(RenewError::from)
+        };
+        observer.begin(Work::Reading, wanted.len() as u64, members.values().sum());
+        let read = package.read(&wanted, &take, observer);
+        observer.end();
+        read
+    }
+}
+
+struct Renewal<'l> {
+    ledger: &'l Ledger,
+    lost: &'l [Lost],
+    finds: Finds<'l>,
+}
+
+impl<'l> Renewal<'l> {
+    fn new(ledger: &'l Ledger, lost: &'l [Lost], dry_run: bool) -> Result<Self, LedgerError> {
+        let (folder, seam) = (ledger.folder(), &*ledger.seam);
+        let wanted = lost.iter().filter_map(wanted).collect();
+        let incoming = match dry_run || lost.is_empty() {
+            true => None,
+            false => Some(Incoming::begin(folder, seam)?),
+        };
+        let finds =
+            Finds { seam, folder, wanted, found: Mutex::default(), incoming, next: AtomicU64::new(0) };
+        Ok(Self { ledger, lost, finds })
+    }
+
+    fn source_of(&self, lost: &Lost) -> Option<String> {
+        let (hash, _) = wanted(lost)?;
+        locked(&self.finds.found).get(&hash).map(|found| found.from.clone())
+    }
+
+    /// Looks where the contents lie in the game: those of layers that are laid, and the game's own where its client has
+    /// put them back.
+    fn search_game(&self) -> Result<(), LedgerError> {
+        let site = self.ledger.site();
+        let hashes = self.finds.wanted.keys().copied().collect();
+        let entries = self.ledger.catalogue.entries_with(&hashes)?.into_iter();
+        let of_layers = entries.map(|(_, _, root, spelled)| (root, spelled));
+        let of_base = self.lost.iter().filter_map(|lost| match lost {
+            Lost::Original { root, base, .. } => Some((*root, base.spelled.clone())),
+            Lost::Content { .. } => None,
+        });
+        for (root, spelled) in of_layers.chain(of_base) {
+            self.finds.take_file(&spelled.on(&site.root(root)?.folder))?;
+        }
+        Ok(())
+    }
+
+    /// Puts all that was found in its place.
+    fn put(&mut self) -> Result<(), LedgerError> {
+        let Some(incoming) = self.finds.incoming.take() else { return Ok(()) };
+        let seam = &*self.ledger.seam;
+        let found = locked(&self.finds.found);
+        let paths: Vec<PathBuf> = found.values().filter_map(|found| found.at.clone()).collect();
+        let durable = seam.make_durable(self.ledger.folder(), &paths);
+        durable.map_err(LedgerError::io("write to", self.ledger.folder()))?;
+        // Originals first: a content that a layer has as well is moved away after that.
+        for lost in self.lost {
+            if let Lost::Original { base: BaseFile { hash: Some(hash), .. }, .. } = lost
+                && let Some(at) = found.get(hash).and_then(|found| found.at.as_ref())
+            {
+                self.put_original(lost, at)?;
+            }
+        }
+        for lost in self.lost {
+            if let Lost::Content { hash, .. } = lost
+                && let Some(at) = found.get(hash).and_then(|found| found.at.as_ref())
+            {
+                let path = blob_path(self.ledger.folder(), *hash);
+                if let Some(folder) = path.parent() {
+                    make_private_folder(folder, seam)?;
+                }
+                let kept = self.ledger.folder().join(KEPT);
+                make_private_folder(&kept, seam)?;
+                // A damaged file is of no use to anybody; somebody's folder may be.
+                match look_at(&path).map_err(LedgerError::io("look at", &path))? {
+                    Some(seen) if seen.kind == BaseKind::File => {
+                        seam.remove_file(&path).map_err(LedgerError::io("remove", &path))?;
+                    }
+                    Some(_) => save_damaged(&path, &kept, &hash.short(), seam)?,
+                    None => {}
+                }
+                seam.rename(at, &path).map_err(LedgerError::io("write", &path))?;
+            }
+        }
+        let durable = seam.make_durable(self.ledger.folder(), &[]);
+        durable.map_err(LedgerError::io("write to", self.ledger.folder()))?;
+        incoming.end()
+    }
+
+    /// Puts one of the game's own files where covered ones lie; what lay there is saved.
+    fn put_original(&self, lost: &Lost, at: &Path) -> Result<(), LedgerError> {
+        let Lost::Original { root, path, base } = lost else { return Ok(()) };
+        let (seam, site) = (&*self.ledger.seam, self.ledger.site());
+        let root = site.root(*root)?;
+        let (side, public) = (site.side(root), site.original(root, *path));
+        let (stage, kept) = (side.join(STAGE), side.join(KEPT));
+        for folder in [Some(&*side), Some(&stage), Some(&kept), public.parent()].into_iter().flatten() {
+            make_private_folder(folder, seam)?;
+        }
+        let staged = stage.join(format!("renewed-{}", path.0));
+        let copied = seam.copy_file(at, &staged, base.size_bytes, Stamp::of_base(base));
+        copied.map_err(LedgerError::io("write", &staged))?;
+        let durable = seam.make_durable(&side, std::slice::from_ref(&staged));
+        durable.map_err(LedgerError::io("write to", &side))?;
+        if look_at(&public).map_err(LedgerError::io("look at", &public))?.is_some() {
+            save_damaged(&public, &kept, &path.0.to_string(), seam)?;
+        }
+        seam.rename(&staged, &public).map_err(LedgerError::io("write", &public))
+    }
+}
+
+/// Moves what lies at `path` into the kept files, under a name that nothing has.
+fn save_damaged(path: &Path, kept: &Path, name: &str, seam: &dyn Seam) -> Result<(), LedgerError> {
+    let mut places = (0u64..).map(|number| kept.join(format!("damaged-{name}-{number}")));
+    let place = places.find(|place| !place.exists()).unwrap_or_else(|| kept.join(name));
+    seam.rename(path, &place).map_err(LedgerError::io("save", &place))
+}
+
+/// What is looked for; nothing where the content is not known.
+fn wanted(lost: &Lost) -> Option<(ContentHash, u64)> {
+    match lost {
+        Lost::Content { hash, size_bytes } => Some((*hash, *size_bytes)),
+        Lost::Original { base, .. } => base.hash.map(|hash| (hash, base.size_bytes)),
+    }
+}
+
+fn locked<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
+}
