@@ -7,6 +7,8 @@ use std::time::Duration;
 
 use odd_stack_core::change::ChangeOptions;
 use odd_stack_core::files::RealDisk;
+use odd_stack_core::front::for_tests;
+use odd_stack_core::Moment;
 use odd_stack_core::check::check;
 use odd_stack_core::fit::Rules;
 use odd_stack_core::jobs::{AddPlace, AddRequest, CareRequest, Permit, Reorder, Wanted, conflicts, prepare_add, prepare_reorder, show, stack, take_into_care};
@@ -46,9 +48,9 @@ fn world() -> &'static World {
         let request = CareRequest { name: "Quillhaven".into(), folder: here.join("game"), ..Default::default() };
         take_into_care(&home, &request, NOW, false, seam(), &Silent).expect("it is in care");
         let folder = home.games().expect("a list").remove(0).ledger;
-        let ledger = Ledger::open(&folder, seam()).expect("it opens");
+        let ledger = for_tests::open_as_it_is(&folder, seam()).expect("it opens");
         for name in ["one", "two"] {
-            let permit = Permit::take(&ledger, "add", Duration::ZERO, &Silent).expect("nobody else");
+            let permit = for_tests::permit(&ledger, Duration::ZERO, None).expect("nobody else");
             let request = AddRequest {
                 package: here.join(name),
                 name: None,
@@ -84,14 +86,14 @@ libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
         let _ = fs::remove_file(folder.join(name));
     }
     fs::write(folder.join("catalogue.sqlite"), catalogue).expect("the memory disk takes it");
-    let Ok(ledger) = Ledger::open(folder, Arc::new(RealDisk::default())) else { return };
+    let Ok(ledger) = for_tests::open_as_it_is(folder, Arc::new(RealDisk::default())) else { return };
     let _ = stack(&ledger);
     let _ = check(&ledger, true, &Silent);
     let _ = conflicts(&ledger, &Default::default());
     for layer in ledger.layers().unwrap_or_default() {
         let _ = show(&ledger, layer.id, &Silent);
     }
-    let Ok(permit) = Permit::take(&ledger, "lift", Duration::ZERO, &Silent) else { return };
+    let Ok(permit) = for_tests::permit(&ledger, Duration::ZERO, None) else { return };
     let laid = ledger.layers().unwrap_or_default().into_iter().map(|layer| layer.id).collect();
     let change = prepare_reorder(&ledger, permit, &Reorder::Lift(laid), "lift", NOW, ChangeOptions::default(), &Silent);
     drop(change);

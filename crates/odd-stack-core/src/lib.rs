@@ -4,23 +4,61 @@
 //! layers. Every command changes the stack; then the disk is brought to agree with it, all or
 //! nothing.
 //!
-//! In reading order:
+//! [`OddStack`] is the front door. A program takes a game into care, adds a package, looks at the stack, and takes the
+//! layer out again:
 //!
-//! | module | what it holds | kind |
+//! ```
+//! # let folder = tempfile::tempdir()?;
+//! # let (game_folder, package) = (folder.path().join("quillhaven"), folder.path().join("brass-lamps-1.2"));
+//! # for (file, text) in [(game_folder.join("data/lamps/brass.qtx"), "plain"), (package.join("data/lamps/brass.qtx"), "bright")] {
+//! #     std::fs::create_dir_all(file.parent().unwrap())?;
+//! #     std::fs::write(file, text)?;
+//! # }
+//! use odd_stack_core::change::ChangeOptions;
+//! use odd_stack_core::jobs::{AddRequest, CareRequest, Reorder};
+//! use odd_stack_core::observer::Silent;
+//! use odd_stack_core::{Moment, OddStack};
+//!
+//! let odd_stack = OddStack::open(folder.path().join("home"));
+//! let request = CareRequest { name: "Quillhaven".into(), folder: game_folder.clone(), ..CareRequest::default() };
+//! odd_stack.register(&request, Moment::of_clock())?;
+//! let game = odd_stack.game("quillhaven")?;
+//!
+//! let adding = odd_stack.add(&game, &AddRequest::of(&package), ChangeOptions::default(), Moment::of_clock())?;
+//! assert_eq!(adding.change.plan().effects.len(), 1);
+//! adding.change.apply(&Silent)?;
+//! assert_eq!(std::fs::read_to_string(game_folder.join("data/lamps/brass.qtx"))?, "bright");
+//!
+//! let layers = game.ledger.layers()?;
+//! assert_eq!(odd_stack.stack(&game)?.layers[0].name, "brass-lamps");
+//!
+//! let remove = Reorder::Remove(vec![layers[0].id]);
+//! if let Some(change) = odd_stack.reorder(&game, &remove, ChangeOptions::default(), Moment::of_clock())? {
+//!     change.apply(&Silent)?;
+//! }
+//! assert_eq!(std::fs::read_to_string(game_folder.join("data/lamps/brass.qtx"))?, "plain");
+//! # Ok::<_, Box<dyn std::error::Error>>(())
+//! ```
+//!
+//! From the bottom to the top; a room imports only what lies beneath it:
+//!
+//! | room | what it holds | kind |
 //! |---|---|---|
 //! | [`address`] | [`address::Address`]: which file of which root; refused names; folding | pure |
+//! | [`version`], [`members`] | names and versions on file names; what a package holds, as values | pure |
 //! | [`stack`] | [`stack::Column`], [`stack::Arrangement`]: who wins where | pure |
 //! | [`fit`] | [`fit::fit`]: where a package's files go | pure |
 //! | [`blend`] | [`blend::combine`], [`blend::carry_over`]: configuration and texts made of several | pure |
-//! | [`version`] | names and versions on file names | pure |
-//! | [`package`] | [`package::Package`]: folders and archives as members and streams | edge |
-//! | [`game`] | [`game::Game`]: roots, scan, main program | edge |
+//! | [`files`] | [`files::Seam`]: the way to the file system; looking, walking, hashing | edge |
+//! | [`package`], [`game`] | folders and archives as members and streams; what a game is | edge |
 //! | [`ledger`] | [`ledger::Ledger`]: catalogue, stored contents, lock | edge |
-//! | [`disk`] | plan, steps, journal, recovery, check; [`disk::Seam`] | edge |
-//! | [`jobs`] | one file a use; what a face calls | joins them |
+//! | [`expected`] | what should lie at an address, and how a file compares with it | edge |
+//! | [`check`] | what has become of each file | edge |
+//! | [`change`] | request, plan, decision, steps, journal, recovery | edge |
+//! | [`jobs`] | what a face calls, in folders by what it is for | joins them |
+//! | [`front`] | how a face comes to games in care | the door |
 //!
-//! The core knows no terminal: it tells progress to an [`observer::Observer`], and times are given
-//! to it by the caller.
+//! The core knows no terminal: it tells progress to an [`observer::Observer`], and takes the time as a [`Moment`].
 
 #![deny(missing_docs)]
 
@@ -31,11 +69,13 @@ pub mod check;
 pub mod expected;
 pub mod files;
 pub mod fit;
+pub mod front;
 pub mod game;
 mod hash;
 pub mod jobs;
 pub mod ledger;
 mod members;
+mod moment;
 pub mod observer;
 pub mod package;
 pub mod stack;
@@ -43,6 +83,8 @@ pub mod version;
 mod version_order;
 mod version_range;
 
+pub use front::{OddStack, Opened};
 pub use hash::ContentHash;
+pub use moment::{Moment, NoMoment};
 pub use version_order::compare_versions;
 pub use version_range::VersionRange;

@@ -5,26 +5,27 @@ use std::process::ExitCode;
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
-use crate::Ended;
-use crate::args::{ChangeArgs, Common};
-use crate::commands::settle::Key;
-use crate::errors::{Exit, Failure, is_running};
-use crate::output::{Output, tell_at_once};
-use crate::progress::{Progress, watch_for_stop};
-use crate::shell::in_quotes;
-use crate::show::safe::one_line;
 use etcetera::{BaseStrategy, choose_base_strategy};
 use odd_stack_core::address::plain_path;
 use odd_stack_core::change::{ChangeError, ChangeOptions, Edits, Prepared, Recovered};
 use odd_stack_core::expected::{GameVersionNow, game_version_now};
 use odd_stack_core::files::{RealDisk, Seam};
+use odd_stack_core::front::WhileRunning;
 use odd_stack_core::jobs::{
-    ChangeReport, Learnt, Permit, change_report, doubtful_needs, heal, is_under_way, learn_program,
-    list_again, running, select_game,
+    ChangeReport, Learnt, Permit, change_report, doubtful_needs, is_under_way, learn_program, list_again,
+    select_game,
 };
-use odd_stack_core::ledger::{CareMark, Home, Ledger, OngoingKind, Registered};
-use time::OffsetDateTime;
-use time::format_description::well_known::Rfc3339;
+use odd_stack_core::ledger::{Home, Ledger, OngoingKind, Registered};
+use odd_stack_core::{Moment, OddStack, Opened};
+
+use crate::Ended;
+use crate::args::{ChangeArgs, Common};
+use crate::commands::settle::Key;
+use crate::errors::{Exit, Failure};
+use crate::output::{Output, tell_at_once};
+use crate::progress::{Progress, watch_for_stop};
+use crate::shell::in_quotes;
+use crate::show::safe::one_line;
 
 /// How long a changing command waits for another one.
 const PATIENCE: Duration = Duration::from_secs(10);
@@ -116,13 +117,14 @@ impl Desk {
         }))
     }
 
-    /// The time, RFC 3339; `ODDSTACK_NOW` pins it.
-    pub fn now(&self) -> String {
-        std::env::var("ODDSTACK_NOW").unwrap_or_else(|_| {
-            let now =
-                OffsetDateTime::now_utc().replace_nanosecond(0).unwrap_or_else(|_| OffsetDateTime::now_utc());
-            now.format(&Rfc3339).unwrap_or_default()
-        })
+    /// The time; `ODDSTACK_NOW` pins it.
+    pub fn now(&self) -> Result<Moment, Failure> {
+        match std::env::var("ODDSTACK_NOW") {
+            Ok(text) => Moment::parse(&text).map_err(|error| {
+                Failure::new(Exit::Usage, "bad_time", format!("ODDSTACK_NOW: {error}, or unset it"))
+            }),
+            Err(_) => Ok(Moment::of_clock()),
+        }
     }
 
     /// Whether a game was named.
@@ -139,8 +141,8 @@ impl Desk {
         match games.as_slice() {
             [] => Err(self.no_games()),
             [only] => Ok(only.clone()),
-            several => match several.iter().find(|game| self.is_inside(game)) {
-                Some(game) => Ok(game.clone()),
+            several => match self.game_here()? {
+                Some(game) => Ok(game),
                 None => Err(several.iter().fold(
                     Failure::new(
                         Exit::Undecided,
@@ -150,6 +152,13 @@ impl Desk {
                     |failure, game| failure.choice("this game", format!("--game {}", in_quotes(&game.name))),
                 )),
             },
+        }
+    }
+
+    fn game_here(&self) -> Result<Option<Registered>, Failure> {
+        match std::env::current_dir() {
+            Ok(here) => Ok(self.front().game_around(&here)?),
+            Err(_) => Ok(None),
         }
     }
 
@@ -168,12 +177,12 @@ impl Desk {
         }
     }
 
-    fn is_inside(&self, game: &Registered) -> bool {
-        let Ok(here) = std::env::current_dir() else { return false };
-        let real = |path: &Path| std::fs::canonicalize(path).unwrap_or_else(|_| path.to_path_buf());
-        let here = real(&here);
-        Ledger::open(&game.ledger, self.seam())
-            .is_ok_and(|ledger| ledger.game().roots.iter().any(|root| here.starts_with(real(&root.folder))))
+    /// The core's front door, for what this command asks.
+    pub fn front(&self) -> OddStack<'_> {
+        OddStack::open(self.home.folder())
+            .through(self.seam())
+            .observed_by(&self.progress)
+            .asked_for(self.command, PATIENCE)
     }
 
     /// The chosen game's ledger, for looking: what was cut short is finished first.
@@ -184,13 +193,9 @@ impl Desk {
 
     /// The ledger of `game`, for looking.
     pub fn open_game(&mut self, game: &Registered) -> Result<Ledger, Failure> {
-        let ledger = Ledger::open(&game.ledger, self.seam())?;
-        CareMark::write_all(ledger.game(), ledger.folder(), &self.home);
-        match heal(&ledger, &self.progress) {
-            Ok(recovered) => self.tell_recovered(recovered),
-            // Looking works all the same; what is changed stops at it.
-            Err(error) => self.stuck = Some(Failure::from(error).message),
-        }
+        let Opened { ledger, recovered, stuck } = self.front().open_game(game)?;
+        self.tell_recovered(recovered);
+        self.stuck = stuck.map(|error| Failure::from(error).message);
         Ok(ledger)
     }
 
@@ -209,14 +214,12 @@ impl Desk {
     ) -> Result<Permit, Failure> {
         // Where it can't be done, that is said here.
         self.stuck = None;
-        let mut permit = Permit::take_during(ledger, self.command, PATIENCE, kind, &self.progress)?;
+        let while_running = match dry_run || self.while_running {
+            true => WhileRunning::GoOn,
+            false => WhileRunning::Refuse,
+        };
+        let mut permit = self.front().permission(ledger, kind, while_running)?;
         self.tell_recovered(permit.recovered.take());
-        if !dry_run && !self.while_running {
-            let running = running(ledger);
-            if !running.is_empty() {
-                return Err(is_running(&running));
-            }
-        }
         Ok(permit)
     }
 

@@ -1,33 +1,34 @@
 //! What a failure means to a person: its exit code, its words, and what to do now.
 
+mod games;
 mod ledger;
 mod needs;
+mod packages;
 mod sharing;
 
 use std::error::Error;
-use std::path::Path;
 use std::process::ExitCode;
 
-use crate::commands::placing::{does_words, options_of};
-use crate::shell::{in_quotes, quoted};
-use crate::show::safe::one_line;
 use odd_stack_core::blend::Clash;
 use odd_stack_core::change::{ChangeError, ClashingFile};
 use odd_stack_core::check::CheckError;
 use odd_stack_core::expected::DriftKind;
 use odd_stack_core::fit::{FitError, Unclear};
+use odd_stack_core::front::NoPermission;
 use odd_stack_core::game::{PatternError, Running};
 use odd_stack_core::jobs::{
-    AddError, AddressesError, CaptureError, CareError, MendError, MoveHomeError, PatchDayError, PlayError,
-    SelectError, SetError, SettleError, TraceError, TweakError,
+    AddError, AddressesError, CaptureError, MendError, PatchDayError, PlayError, SelectError, SettleError,
+    TraceError, TweakError,
 };
 use odd_stack_core::ledger::OngoingKind;
-use odd_stack_core::package::PackageError;
 use serde_json::{Value, json};
 
 use self::ledger::{contents_lost, originals_lost};
 use self::needs::unmet_needs;
-use self::sharing::{of_other_games, root_of_game};
+use self::sharing::of_other_games;
+use crate::commands::placing::{does_words, options_of};
+use crate::shell::{in_quotes, quoted};
+use crate::show::safe::one_line;
 
 /// The exit codes of the command contract.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -248,11 +249,20 @@ fn root_missing(error: &dyn Error) -> Failure {
 }
 
 /// Programs of the game that run, and files that must not change under them.
-pub fn is_running(running: &[Running]) -> Failure {
+fn is_running(running: &[Running]) -> Failure {
     let message = "the game is running; close it first, or its files change under it:";
     Failure::new(Exit::Undecided, "game_running", message)
         .about(running.iter().map(|it| format!("{}  (process {})", it.program.display(), it.process)))
         .choice("go on all the same", "--while-running")
+}
+
+impl From<NoPermission> for Failure {
+    fn from(error: NoPermission) -> Self {
+        match error {
+            NoPermission::Change(error) => error.into(),
+            NoPermission::Running(running) => is_running(&running),
+        }
+    }
 }
 
 impl From<AddressesError> for Failure {
@@ -296,48 +306,6 @@ impl From<TweakError> for Failure {
             TweakError::NoEdit { .. } => "no_such_edit",
         };
         Self::of(Exit::Failed, code, &error)
-    }
-}
-
-/// What runs a file that is no package, as one that installs by itself.
-fn installing(path: &Path) -> Option<String> {
-    const ENDINGS: [&str; 6] = ["exe", "msi", "bat", "cmd", "run", "sh"];
-    let ending = path.extension()?.to_string_lossy().to_lowercase();
-    let name = path.file_stem()?.to_string_lossy().into_owned();
-    let path = path.display().to_string();
-    let is_one = ENDINGS.contains(&ending.as_str());
-    is_one.then(|| format!("oddstack capture {} -- {}", quoted(&name), quoted(&path)))
-}
-
-impl From<PackageError> for Failure {
-    fn from(error: PackageError) -> Self {
-        let capturing = match &error {
-            PackageError::UnknownKind { path, .. } => installing(path),
-            _ => None,
-        };
-        let code = match &error {
-            PackageError::NotFound { .. } => "package_missing",
-            PackageError::Unreadable { .. } => "package_unreadable",
-            PackageError::UnknownKind { .. } => "package_kind_unknown",
-            PackageError::NeitherFileNorFolder { .. } => "not_a_file",
-            PackageError::Broken { .. } => "package_broken",
-            PackageError::Member { .. } => "member_broken",
-            PackageError::NotRead { .. } => "method_not_read",
-            PackageError::Encrypted { .. } => "encrypted",
-            PackageError::HostileName { .. } => "name_refused",
-            PackageError::Duplicate { .. } => "duplicate_name",
-            PackageError::FileAgainstFolder { .. } => "file_against_folder",
-            PackageError::OverLimit { .. } => "over_limit",
-            PackageError::MissingVolume { .. } => "volume_missing",
-            PackageError::Unsuitable { .. } => "unsuitable_member",
-            PackageError::NoRoomInside { .. } => "no_room_inside",
-            PackageError::Cancelled => "stopped",
-        };
-        let failure = Self::of(Exit::Failed, code, &error);
-        match capturing {
-            Some(command) => failure.choice("run it, and make a layer of what it changes", command),
-            None => failure,
-        }
     }
 }
 
@@ -503,75 +471,6 @@ impl From<CheckError> for Failure {
     }
 }
 
-impl From<MoveHomeError> for Failure {
-    fn from(error: MoveHomeError) -> Self {
-        match error {
-            MoveHomeError::Ledger(error) => error.into(),
-            MoveHomeError::InUse { source, .. } if !matches!(*source, ChangeError::UnderWay { .. }) => {
-                (*source).into()
-            }
-            MoveHomeError::InUse { .. } => Self::of(Exit::Undecided, "under_way", &error),
-            MoveHomeError::Nothing { .. }
-            | MoveHomeError::NotEmpty { .. }
-            | MoveHomeError::OtherDisk { .. } => Self::of(Exit::Failed, "home_stays", &error),
-        }
-    }
-}
-
-impl From<CareError> for Failure {
-    fn from(error: CareError) -> Self {
-        let afresh = "take what lies there as the game's own";
-        match &error {
-            CareError::LedgerGone { .. } => {
-                let mut failure = Self::of(Exit::Undecided, "ledger_gone", &error);
-                failure.message.push_str("; if the ledger lies elsewhere, say where with `--ledger DIR`");
-                return failure.choice(afresh, "--afresh");
-            }
-            CareError::RootOfGame { root, .. } => return root_of_game(&error, root),
-            CareError::CopyWithLayers { .. } => {
-                return Self::of(Exit::Undecided, "copy_with_layers", &error).choice(afresh, "--afresh");
-            }
-            CareError::Moved { folder, game, .. } => {
-                let there = in_quotes(&format!("game={}", folder.display()));
-                let set = format!("oddstack game set {} --root {there}", in_quotes(game));
-                return Self::of(Exit::Undecided, "moved", &error)
-                    .choice("it was moved: say so, and go on with its layers", set)
-                    .choice(afresh, "--afresh");
-            }
-            _ => {}
-        }
-        let (exit, code) = match error {
-            CareError::Ledger(error) => return error.into(),
-            CareError::Scan(_) => (Exit::Failed, "scan_failed"),
-            CareError::Address(_) => (Exit::Failed, "bad_address"),
-            CareError::NoGames { .. } => (Exit::Failed, "no_games_folder"),
-            CareError::LedgerRemote { .. } => (Exit::Failed, "ledger_remote"),
-            CareError::NotAFolder { .. } => (Exit::Failed, "not_a_folder"),
-            CareError::WholeDisk { .. } => (Exit::Failed, "whole_disk"),
-            CareError::BadName { .. } => (Exit::Usage, "bad_name"),
-            CareError::BadRunner { .. } => (Exit::Usage, "bad_runner"),
-            CareError::NameTaken { .. } => (Exit::Failed, "name_taken"),
-            CareError::Overlap { .. } => (Exit::Failed, "roots_overlap"),
-            CareError::AlreadyInCare { .. } => (Exit::Failed, "already_in_care"),
-            CareError::OverlapsGame { .. } => (Exit::Failed, "overlaps_game"),
-            CareError::NoRootToShare { .. } => (Exit::Usage, "no_root_to_share"),
-            CareError::LedgerInRoot { .. } => (Exit::Failed, "ledger_in_root"),
-            CareError::LedgerNotEmpty { .. } => (Exit::Failed, "ledger_not_empty"),
-            CareError::OtherLedger { .. } => (Exit::Failed, "other_ledger"),
-            CareError::NameOfRoot { .. } => (Exit::Failed, "name_of_root"),
-            CareError::FileMissing { .. } => (Exit::Failed, "file_missing"),
-            CareError::NoVersion { .. } => (Exit::Failed, "no_version"),
-            CareError::OtherHome { .. } => (Exit::Failed, "other_home"),
-            CareError::NotText { .. } => (Exit::Failed, "name_no_text"),
-            CareError::LedgerGone { .. }
-            | CareError::CopyWithLayers { .. }
-            | CareError::Moved { .. }
-            | CareError::RootOfGame { .. } => (Exit::Undecided, "in_care_before"),
-        };
-        Self::of(exit, code, &error)
-    }
-}
-
 impl From<MendError> for Failure {
     fn from(error: MendError) -> Self {
         let code = match error {
@@ -634,17 +533,5 @@ impl From<PlayError> for Failure {
             PlayError::ProgramOutside { .. } => "program_outside",
         };
         Self::of(Exit::Failed, code, &error)
-    }
-}
-
-impl From<SetError> for Failure {
-    fn from(error: SetError) -> Self {
-        match error {
-            SetError::Care(error) => error.into(),
-            SetError::Pattern(error) => error.into(),
-            SetError::Unknown { .. } => Self::of(Exit::Failed, "unknown_name", &error),
-            SetError::RootInUse { .. } => Self::of(Exit::Failed, "root_in_use", &error),
-            SetError::OtherVolume { .. } => Self::of(Exit::Failed, "other_volume", &error),
-        }
     }
 }

@@ -43,21 +43,12 @@ mod request;
 mod step;
 mod version_difference;
 
-pub use apply::Prepared;
-pub use apply::Recovered;
+pub use apply::{Prepared, Recovered};
 pub use error::{ChangeError, Presence, UnmetNeed};
-pub use options::ChangeOptions;
-pub use options::Edits;
-pub use plan::CarriedFile;
-pub use plan::ClashingFile;
-pub use plan::{Difference, Effect, EffectKind, Plan};
+pub use options::{ChangeOptions, Edits};
+pub use plan::{CarriedFile, ClashingFile, Difference, Effect, EffectKind, Plan};
 
-pub(crate) use apply::prepare;
-pub(crate) use apply::recover;
+pub(crate) use apply::{prepare, recover};
 pub(crate) use execute::empty_folder;
 pub(crate) use last_look::base_as_seen;
-pub(crate) use request::BaseBefore;
-pub(crate) use request::ChangeRequest;
-pub(crate) use request::Direct;
-pub(crate) use request::Exchange;
-pub(crate) use request::ForeignFile;
+pub(crate) use request::{BaseBefore, ChangeRequest, Direct, Exchange, ForeignFile};

@@ -8,6 +8,7 @@ use crate::blend::{BlendRule, Prefer};
 use crate::game::GameVersion;
 use crate::hash::ContentHash;
 use crate::ledger::Ongoing;
+use crate::moment::Moment;
 use crate::stack::{Arrangement, BaseFile, Entry, LayerId, PathId, RootId, Settlement, Tally};
 
 /// A layer that takes the place of another.
@@ -110,10 +111,10 @@ pub(crate) struct ChangeRequest {
 
 impl ChangeRequest {
     /// One that only puts the stack into `after`.
-    pub(crate) fn new(command: &str, made_at: &str, after: Arrangement) -> Self {
+    pub(crate) fn new(command: &str, made_at: Moment, after: Arrangement) -> Self {
         Self {
             command: command.to_owned(),
-            made_at: made_at.to_owned(),
+            made_at: made_at.to_string(),
             after,
             removed: Vec::new(),
             new_blobs: Vec::new(),

@@ -18,6 +18,8 @@ mod remembered;
 mod resolve;
 mod rules;
 mod sheet;
+mod sheet_rules;
+mod sheet_text;
 #[cfg(test)]
 mod tests;
 mod wrapper;
@@ -26,35 +28,35 @@ use thiserror::Error;
 
 use crate::address::{Address, AddressError, RelPath};
 
-pub use detect::ToldName;
-pub use detect::is_in_backup;
-pub(crate) use detect::name_told;
-pub use detect::suspected_copies;
+pub use detect::{ToldName, is_in_backup, suspected_copies};
 pub use finding::Finding;
 pub use game_tree::{GameTree, NamedThings, ProgramSeen, RootSeen, WantedNames, each_pattern};
-pub use input::FitInput;
-pub use input::Hints;
-pub use outcome::ChoiceMade;
-pub use outcome::Fit;
-pub use outcome::LeftOut;
-pub use outcome::PartSeen;
-pub use outcome::Placement;
-pub use place::Draft;
-pub use place::draft;
-pub use place::fit;
-pub(crate) use place::set_aside;
-pub use place::unreached;
+pub use input::{FitInput, Hints};
+pub use outcome::{ChoiceMade, Fit, LeftOut, PartSeen, Placement};
+pub use place::{Draft, draft, fit, unreached};
 pub use realign::{OldAddresses, Realigning};
 pub use remembered::Inside;
-pub(crate) use rules::Patterns;
 pub use rules::{
     Candidate, Choice, ChoiceOption, Effect, Part, Place, Proof, Rank, Rules, SetKey, Start, Unclear, Wishes,
 };
-pub use sheet::{
-    FitSheet, MOST_SHEET_BYTES, SHEET_FORMAT, SHEET_NAME, SheetChoice, SheetNeeds, SheetOption, SheetOrder,
-    SheetPart, SheetPlace, check_addresses, check_members, is_sheet,
-};
+pub use sheet::FitSheet;
+pub use sheet::MOST_SHEET_BYTES;
+pub use sheet::SHEET_FORMAT;
+pub use sheet::SHEET_NAME;
+pub use sheet::SheetChoice;
+pub use sheet::SheetNeeds;
+pub use sheet::SheetOption;
+pub use sheet::SheetOrder;
+pub use sheet::SheetPart;
+pub use sheet::SheetPlace;
+pub use sheet::is_sheet;
+pub use sheet_rules::check_addresses;
+pub use sheet_rules::check_members;
 pub use wrapper::wrapper_of;
+
+pub(crate) use detect::name_told;
+pub(crate) use place::set_aside;
+pub(crate) use rules::Patterns;
 
 /// Why files can't be placed. Nothing was written.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]

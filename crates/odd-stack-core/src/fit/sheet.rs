@@ -7,12 +7,11 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use toml::de::{DeTable, DeValue};
 
-use super::input::Package;
 use super::rules::Patterns;
-use super::wrapper::wrapper_of;
+use super::sheet_rules::{check_address, check_places, check_wishes};
+use super::sheet_text::{Step, Text};
 use super::{Choice, ChoiceOption, FitError, Part, Place, Proof, Rank, Rules, SetKey, Start, Wishes};
-use crate::address::{Address, AddressError, Folding, PrefixName, RelPath, cut_pattern};
-use crate::package::{Folder, Member};
+use crate::address::{Folding, RelPath, cut_pattern};
 
 /// The file in a package that says how it is to be placed.
 pub const SHEET_NAME: &str = "oddfit.toml";
@@ -183,50 +182,6 @@ pub struct SheetPart {
     /// How one sees that it works.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub proof: Vec<Proof>,
-}
-
-/// One key on the way to a place in a sheet: a name or a number.
-enum Step<'s> {
-    Key(&'s str),
-    At(usize),
-}
-
-/// A sheet's text, to say of a mistake where it is.
-struct Text<'t> {
-    text: &'t str,
-}
-
-impl Text<'_> {
-    fn mistake(&self, at: usize, reason: String) -> FitError {
-        let before = self.text.get(..at).unwrap_or_default();
-        FitError::BadSheet {
-            line: before.matches('\n').count() + 1,
-            column: before.rsplit('\n').next().unwrap_or_default().chars().count() + 1,
-            reason,
-        }
-    }
-
-    /// The mistake at the value that `steps` lead to.
-    fn mistake_at(&self, steps: &[Step<'_>], reason: String) -> FitError {
-        self.mistake(self.start_of(steps).unwrap_or(0), reason)
-    }
-
-    fn start_of(&self, steps: &[Step<'_>]) -> Option<usize> {
-        let table = DeTable::parse(self.text).ok()?;
-        let (first, rest) = steps.split_first()?;
-        let Step::Key(key) = first else { return None };
-        let (_, mut value) = table.get_ref().iter().find(|(name, _)| name.get_ref() == key)?;
-        for step in rest {
-            value = match (step, value.get_ref()) {
-                (Step::Key(key), DeValue::Table(table)) => {
-                    table.iter().find(|(name, _)| name.get_ref() == key)?.1
-                }
-                (Step::At(index), DeValue::Array(array)) => array.get(*index)?,
-                _ => return None,
-            };
-        }
-        Some(value.span().start)
-    }
 }
 
 impl FitSheet {
@@ -462,165 +417,6 @@ impl FitSheet {
             ..Self::default()
         }
     }
-}
-
-/// Checks what lies `above` says of programs and of how one sees that it works.
-fn check_wishes<'s>(
-    starts: &[Start],
-    proofs: &[Proof],
-    above: Vec<Step<'s>>,
-    source: &Text<'_>,
-) -> Result<(), FitError> {
-    let wrong = |mut above: Vec<Step<'s>>, below: Vec<Step<'s>>, reason: String| {
-        above.extend(below);
-        Err(source.mistake_at(&above, reason))
-    };
-    for (index, start) in starts.iter().enumerate() {
-        if let Err(reason) = check_address(&start.program) {
-            return wrong(above, vec![Step::Key("start"), Step::At(index), Step::Key("program")], reason);
-        }
-    }
-    for (index, proof) in proofs.iter().enumerate() {
-        let address = proof.address().map_or(Ok(()), check_address);
-        if let Err(reason) = proof.check().and(address) {
-            return wrong(above, vec![Step::Key("proof"), Step::At(index)], reason);
-        }
-    }
-    Ok(())
-}
-
-fn check_places(places: &[SheetPlace], above: Vec<Step<'_>>, source: &Text<'_>) -> Result<(), FitError> {
-    for (index, place) in places.iter().enumerate() {
-        let found = match (check_from(&place.from), check_address(&place.to)) {
-            (Err(reason), _) => Some(("from", reason)),
-            (_, Err(reason)) => Some(("to", reason)),
-            _ => None,
-        };
-        if let Some((key, reason)) = found {
-            let mut steps = above;
-            steps.extend([Step::Key("place"), Step::At(index), Step::Key(key)]);
-            return Err(source.mistake_at(&steps, reason));
-        }
-    }
-    Ok(())
-}
-
-fn check_from(from: &str) -> Result<(), String> {
-    let text = from.replace('\\', "/");
-    let text = text.trim_start_matches("./").trim_end_matches('/');
-    if text.is_empty() || text == "." {
-        return if from.is_empty() {
-            Err("it is empty; `.` is the whole package".to_owned())
-        } else {
-            Ok(())
-        };
-    }
-    let named = text.split('/').map(|part| if part == "*" { "any" } else { part });
-    let named = named.collect::<Vec<_>>().join("/");
-    let named = named.strip_suffix("/.").unwrap_or(&named);
-    RelPath::parse(named).map(drop).map_err(|problem| format!("`{from}` can't be in a package: {problem}"))
-}
-
-/// Whether a text can be an address of some game.
-fn check_address(text: &str) -> Result<(), String> {
-    let (prefix, rest) = match text.split_once(':') {
-        Some((prefix, rest)) if prefix.len() >= 2 && !prefix.contains(['/', '\\']) => (Some(prefix), rest),
-        _ => (None, text),
-    };
-    let told = |error: AddressError| error.to_string();
-    prefix.map(PrefixName::parse).transpose().map_err(told)?;
-    let rest = rest.strip_suffix(['/', '\\']).unwrap_or(rest);
-    if rest.is_empty() || rest == "." {
-        return if prefix.is_some() {
-            Ok(())
-        } else {
-            Err("it is empty; `game:` is the game's own folder".to_owned())
-        };
-    }
-    RelPath::parse(rest)
-        .map(drop)
-        .map_err(|problem| told(AddressError::Name { text: text.to_owned(), problem }))
-}
-
-/// All places of the sheet, those of options and parts included, with the way to each.
-fn all_places(sheet: &FitSheet) -> Vec<(Vec<Step<'static>>, &SheetPlace)> {
-    use Step::{At, Key};
-    let mut all: Vec<(Vec<Step<'static>>, &SheetPlace)> = Vec::new();
-    for (index, place) in sheet.place.iter().enumerate() {
-        all.push((vec![Key("place"), At(index)], place));
-    }
-    for (index, choice) in sheet.choice.iter().enumerate() {
-        for (number, option) in choice.option.iter().enumerate() {
-            for (at, place) in option.place.iter().enumerate() {
-                let steps = vec![Key("choice"), At(index), Key("option"), At(number), Key("place"), At(at)];
-                all.push((steps, place));
-            }
-        }
-    }
-    for (index, part) in sheet.part.iter().enumerate() {
-        for (at, place) in part.place.iter().enumerate() {
-            all.push((vec![Key("part"), At(index), Key("place"), At(at)], place));
-        }
-    }
-    all
-}
-
-/// Checks that all that a sheet places is in the package.
-///
-/// # Errors
-/// [`FitError::BadSheet`], with line and column.
-pub fn check_members(
-    text: &str,
-    sheet: &FitSheet,
-    members: &[Member],
-    folders: &[Folder],
-) -> Result<(), FitError> {
-    let package = Package { members, folders, wrapper: wrapper_of(members, folders) };
-    for (mut steps, place) in all_places(sheet) {
-        // What lies in an archive inside is seen only when that is looked into.
-        if !place.from.contains("!/") && package.find(&place.from).is_none() {
-            steps.push(Step::Key("from"));
-            let reason = package.missing(&place.from).to_string();
-            return Err(Text { text }.mistake_at(&steps, reason));
-        }
-    }
-    Ok(())
-}
-
-/// Checks a sheet's addresses against a game.
-///
-/// # Errors
-/// [`FitError::BadSheet`], with line and column.
-pub fn check_addresses(
-    text: &str,
-    sheet: &FitSheet,
-    resolve: &dyn Fn(&str) -> Result<Address, AddressError>,
-) -> Result<(), FitError> {
-    use Step::{At, Key};
-    let source = Text { text };
-    let check = |steps: Vec<Step<'_>>, address: &str| match resolve(address) {
-        Ok(_) => Ok(()),
-        Err(error) => Err(source.mistake_at(&steps, error.to_string())),
-    };
-    for (mut steps, place) in all_places(sheet) {
-        steps.push(Key("to"));
-        check(steps, &place.to)?;
-    }
-    for (index, address) in sheet.takes_away.iter().enumerate() {
-        check(vec![Key("takes_away"), At(index)], cut_pattern(address).0)?;
-    }
-    for (index, set) in sheet.set.iter().enumerate() {
-        check(vec![Key("set"), At(index), Key("file")], &set.file)?;
-    }
-    for (index, start) in sheet.start.iter().enumerate() {
-        check(vec![Key("start"), At(index), Key("program")], &start.program)?;
-    }
-    for (index, proof) in sheet.proof.iter().enumerate() {
-        if let Some(address) = proof.address() {
-            check(vec![Key("proof"), At(index)], address)?;
-        }
-    }
-    Ok(())
 }
 
 /// Whether `path` is the package's fit sheet, at its top or that of its wrapper folder.

@@ -13,6 +13,7 @@ use super::needs::{unmet_under, write_needs};
 use crate::change::{ChangeError, ChangeOptions, ChangeRequest, Prepared, prepare};
 use crate::fit::{FitError, FitSheet, Rules, SheetNeeds, Wishes};
 use crate::ledger::{Layer, Ledger, LedgerError, Transaction};
+use crate::moment::Moment;
 use crate::observer::Observer;
 use crate::stack::{LayerFacts, LayerId, Needs, Unmet};
 
@@ -81,7 +82,7 @@ pub fn prepare_facts<'l>(
     permit: Permit,
     layer: &Layer,
     request: &FactsRequest,
-    now: &str,
+    now: Moment,
     dry_run: bool,
     observer: &dyn Observer,
 ) -> Result<Saying<'l>, AddError> {

@@ -25,9 +25,7 @@ mod stored;
 
 pub use add::adopt::{AdoptReport, AdoptRequest, Adopting, LyingRow, Originals, prepare_adopt};
 pub use add::adopt_elsewhere::RenamedRow;
-pub use add::arriving::Adding;
-pub use add::arriving::Arriving;
-pub use add::arriving::prepare_add;
+pub use add::arriving::{Adding, Arriving, prepare_add};
 pub use add::error::AddError;
 pub use add::fit_sheet::{DraftReport, LeftOutCount, SheetCheck, TriedRow, check_sheet, draft_sheet};
 pub use add::inspect::{CandidateRow, InspectReport, LinkRow, MemberRow, MemberTarget, UnopenedRow, inspect};
@@ -35,26 +33,14 @@ pub use add::placing::read_sheet;
 pub use add::placing_request::Wanted;
 pub use add::remembered::remembered_rules;
 pub use add::report::{AddReport, ChoiceRow, CopiedLinkRow, LeftOutRow, PartRow, ReplacedRow};
-pub use add::request::AddPlace;
-pub use add::request::AddRequest;
-pub use add::request::Patch;
+pub use add::request::{AddPlace, AddRequest, Patch};
 pub use add::start_wishes::{ClearRow, StartRow};
 pub use addresses::AddressesError;
-pub use capture::Cancelling;
-pub use capture::CaptureEnd;
-pub use capture::CaptureError;
-pub use capture::CaptureRequest;
-pub use capture::Capturing;
-pub use capture::Ending;
-pub use capture::GuardReport;
-pub use capture::ProgramEnd;
-pub use capture::SettingsRow;
-pub use capture::begin_capture;
-pub use capture::capture_exchanges;
-pub use capture::note_program_end;
-pub use capture::prepare_capture_cancel;
-pub use capture::prepare_capture_end;
-pub use capture::with_runner;
+pub use capture::{
+    Cancelling, CaptureEnd, CaptureError, CaptureRequest, Capturing, Ending, GuardReport, ProgramEnd,
+    SettingsRow, begin_capture, capture_exchanges, note_program_end, prepare_capture_cancel,
+    prepare_capture_end, with_runner,
+};
 pub use contests::blend_rules::prepare_blend_rules;
 pub use contests::conflicts::{
     ConflictsReport, ConflictsRequest, ContestRow, OddKind, OddRow, PairRow, conflicts,
@@ -80,14 +66,12 @@ pub use own::mend::{
 };
 pub use own::tweak::{OWN_EDITS, Tweak, TweakError, TweakRow, Tweaking, prepare_tweak, tweaks};
 pub use patchday::error::PatchDayError;
-pub use patchday::patch_day::Finishing;
-pub use patchday::patch_day::PatchDayStatus;
-pub use patchday::patch_day::patchday_status;
-pub use patchday::patch_day::prepare_patchday_begin;
-pub use patchday::patch_day::prepare_patchday_finish;
-pub use patchday::report::FateRow;
-pub use patchday::report::PatchDayReport;
-pub use permit::{Permit, heal, running};
+pub use patchday::patch_day::{
+    Finishing, PatchDayStatus, patchday_status, prepare_patchday_begin, prepare_patchday_finish,
+};
+pub use patchday::report::{FateRow, PatchDayReport};
+pub(crate) use permit::heal;
+pub use permit::{Permit, running};
 pub use play::clearing::{
     GivingBack, LayerClears, agree, is_start_unagreed, note_cleared, prepare_clearing, prepare_giving_back,
     unagreed_clearing, wanted_clearing,
@@ -100,9 +84,7 @@ pub use report::{
     check_report,
 };
 pub use select::{SelectError, select, select_all, select_game};
-pub use show::EntryRow;
-pub use show::ShowReport;
-pub use show::show;
+pub use show::{EntryRow, ShowReport, show};
 pub use stack::{
     BaseRow, GameReport, LayerRow, RootRow, SpotRow, StackReport, UnderWayRow, game_report, is_under_way,
     stack,

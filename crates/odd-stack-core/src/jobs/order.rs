@@ -5,6 +5,7 @@ use super::needs::judge;
 use crate::change::{ChangeError, ChangeOptions, ChangeRequest, Prepared, prepare};
 use crate::expected::Blender;
 use crate::ledger::{Ledger, LedgerError, Transaction};
+use crate::moment::Moment;
 use crate::observer::Observer;
 use crate::stack::{Arrangement, ContestState, LayerId, PathId, Settlement, Standing, Target};
 
@@ -78,7 +79,7 @@ pub fn prepare_reorder<'l>(
     permit: Permit,
     reorder: &Reorder,
     command: &str,
-    now: &str,
+    now: Moment,
     options: ChangeOptions,
     observer: &dyn Observer,
 ) -> Result<Option<Prepared<'l>>, ChangeError> {

@@ -17,25 +17,13 @@ pub struct Permit {
 }
 
 impl Permit {
-    /// Waits up to `wait` for other processes, then finishes or takes back what was cut short.
+    /// Waits up to `wait` for other processes, then finishes or takes back what was cut short. For a command that may also
+    /// be used while `kind` is under way.
     ///
     /// # Errors
     /// [`LedgerError::Busy`] inside [`ChangeError::Ledger`], [`ChangeError::UnderWay`] while something is that must
     /// be ended first, or the recovery's own.
-    pub fn take(
-        ledger: &Ledger,
-        command: &str,
-        wait: Duration,
-        observer: &dyn Observer,
-    ) -> Result<Self, ChangeError> {
-        Self::take_during(ledger, command, wait, None, observer)
-    }
-
-    /// As [`Permit::take`], for a command that may also be used while `kind` is under way.
-    ///
-    /// # Errors
-    /// As [`Permit::take`].
-    pub fn take_during(
+    pub(crate) fn take_during(
         ledger: &Ledger,
         command: &str,
         wait: Duration,
@@ -64,7 +52,7 @@ pub fn running(ledger: &Ledger) -> Vec<Running> {
 ///
 /// # Errors
 /// The recovery's own; that another process has the lock is none.
-pub fn heal(ledger: &Ledger, observer: &dyn Observer) -> Result<Option<Recovered>, ChangeError> {
+pub(crate) fn heal(ledger: &Ledger, observer: &dyn Observer) -> Result<Option<Recovered>, ChangeError> {
     if ledger.catalogue.journal()?.is_none() {
         return Ok(None);
     }

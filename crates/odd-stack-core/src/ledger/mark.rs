@@ -72,7 +72,7 @@ impl CareMark {
 
     /// Puts marks into all roots of a game that have none, or another. A root that can't be written to goes without.
     /// Where one was gone, those of other games may be gone with it, and are put again as well.
-    pub fn write_all(game: &Game, ledger: &Path, home: &Home) {
+    pub(crate) fn write_all(game: &Game, ledger: &Path, home: &Home) {
         if !Self::write_own(game, ledger, home) {
             return;
         }

@@ -30,6 +30,11 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use crate::blend::LastRead;
+use crate::files::{ORIGINALS, Seam, hide_side_folder};
+use crate::game::{Game, Root};
+use crate::stack::{PathId, RootId};
+
 pub use catalogue::{Layer, LayerState, NewLayer, Ongoing, OngoingKind};
 pub use error::LedgerError;
 pub use home::{Home, Registered};
@@ -48,11 +53,6 @@ pub(crate) use catalogue::{
     FILE_NAME as CATALOGUE_FILE, SECOND_NAME, SUMS_NAME, Side, free_reserve_if_needed, is_second_whole,
     keep_reserve, restore_second,
 };
-
-use crate::blend::LastRead;
-use crate::files::{ORIGINALS, Seam, hide_side_folder};
-use crate::game::{Game, Root};
-use crate::stack::{PathId, RootId};
 
 /// One game's ledger, open for asking and changing.
 pub struct Ledger {
@@ -75,7 +75,7 @@ impl Ledger {
     ///
     /// # Errors
     /// [`LedgerError`].
-    pub fn open(folder: &Path, seam: Arc<dyn Seam>) -> Result<Self, LedgerError> {
+    pub(crate) fn open(folder: &Path, seam: Arc<dyn Seam>) -> Result<Self, LedgerError> {
         let is_whole = match folder.join(CATALOGUE_FILE).is_file() {
             true => catalogue::verify(folder, false),
             false => Ok(()),

@@ -44,12 +44,9 @@ use volumes::{Scheme, Volumes};
 use crate::observer::{Observer, Work};
 use crate::version::{FileNameParts, parts_of_file_name};
 
-pub use crate::members::Folder;
-pub use crate::members::Member;
-pub use crate::members::is_named_like_an_archive;
+pub use crate::members::{Folder, Member, is_named_like_an_archive};
 pub use error::PackageError;
-pub use inner::Inner;
-pub use inner::Unopened;
+pub use inner::{Inner, Unopened};
 pub use kind::{PackageKind, Packing};
 pub use limits::{LimitBroken, Limits};
 pub use listing::LinkOut;

@@ -15,19 +15,17 @@ mod winner;
 use serde::{Deserialize, Serialize};
 
 pub use arrangement::{Arrangement, Standing, Target};
-pub use column::Blend;
-pub use column::Blended;
-pub use column::Hindrance;
-pub use column::NotBlendable;
-pub use column::Recipe;
-pub use column::{BaseFile, BaseKind, Column, Entry, EntryKind, Provider};
+pub use column::{
+    BaseFile, BaseKind, Blend, Blended, Column, Entry, EntryKind, Hindrance, NotBlendable, Provider, Recipe,
+};
 pub use contests::{ContestState, Tally, tallies};
 pub use difference::{Turn, is_open, turn};
-pub(crate) use needs::would_meet;
 pub use needs::{
     LayerFacts, Needs, Unmet, UnmetKind, accepted_pairs, cycle, place_by_rules, plain_name, unmet,
 };
 pub use order::{Order, Settlement};
+
+pub(crate) use needs::would_meet;
 
 /// The catalogue's number of a layer; never used twice in one ledger, never shown.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]

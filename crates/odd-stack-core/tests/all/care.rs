@@ -7,11 +7,12 @@ use std::sync::Arc;
 use crate::world::{NOW, World, id, permit, reorder};
 use odd_stack_core::change::ChangeOptions;
 use odd_stack_core::files::RealDisk;
+use odd_stack_core::front::for_tests::open_as_it_is;
 use odd_stack_core::jobs::{
     CareError, CareReport, CareRequest, Reorder, SetError, SetRequest, change_settings, forget, game_report,
     take_into_care,
 };
-use odd_stack_core::ledger::{Home, Ledger};
+use odd_stack_core::ledger::Home;
 use odd_stack_core::observer::Silent;
 
 /// The least of a Windows program: headers, and a size to be told apart by.
@@ -234,7 +235,7 @@ fn damaged_and_foreign_ledgers_are_told_apart() {
     use odd_stack_core::ledger::LedgerError as E;
     let world = World::with_game(&[("game/a", "a")]);
     let folder = world.ledger().folder().to_path_buf();
-    let open = || Ledger::open(&folder, Arc::new(RealDisk::default())).map(drop);
+    let open = || open_as_it_is(&folder, Arc::new(RealDisk::default())).map(drop);
     let catalogue = folder.join("catalogue.sqlite");
     let whole = fs::read(&catalogue).unwrap();
     fs::write(&catalogue, b"this is not a catalogue at all, whatever it is called").unwrap();

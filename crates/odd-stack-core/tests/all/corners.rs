@@ -6,6 +6,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 
 use crate::world::{NOW, Thing, World, add, add_request, id, permit, reorder};
 use odd_stack_core::change::{ChangeError, ChangeOptions};
+use odd_stack_core::front::for_tests;
 use odd_stack_core::jobs::{AddError, ConflictsRequest, Reorder, conflicts, prepare_add, stack};
 use odd_stack_core::observer::{Observer, Work};
 use odd_stack_core::stack::Target;
@@ -326,8 +327,8 @@ fn a_file_written_at_the_last_moment_is_saved() {
 #[test]
 fn a_capture_and_a_patch_day_on_another_volume_keep_all_beside_the_game() {
     use odd_stack_core::jobs::{
-        CaptureRequest, CareRequest, Ending, Permit, begin_capture, prepare_capture_end,
-        prepare_patchday_begin, prepare_patchday_finish,
+        CaptureRequest, CareRequest, Ending, begin_capture, prepare_capture_end, prepare_patchday_begin,
+        prepare_patchday_finish,
     };
     use odd_stack_core::ledger::OngoingKind;
     use odd_stack_core::observer::Silent;
@@ -341,7 +342,7 @@ fn a_capture_and_a_patch_day_on_another_volume_keep_all_beside_the_game() {
     world.care(&CareRequest { roots: vec![("docs".into(), docs.clone())], ..world.request() });
     let during = |kind| {
         let patience = std::time::Duration::from_millis(200);
-        Permit::take_during(&world.ledger(), "test", patience, Some(kind), &Silent).unwrap()
+        for_tests::permit(&world.ledger(), patience, Some(kind)).unwrap()
     };
     let request = CaptureRequest { name: "both".into(), ..CaptureRequest::default() };
     let ledger = world.ledger();

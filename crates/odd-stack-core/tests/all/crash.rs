@@ -577,7 +577,7 @@ fn a_recovery_that_is_stopped_is_finished_by_the_next() {
         }
         for again in 0..6 {
             let ledger = world.ledger_through(broken(again));
-            let _ = odd_stack_core::jobs::heal(&ledger, &odd_stack_core::observer::Silent);
+            let _ = odd_stack_core::front::for_tests::heal(&ledger);
         }
         recover(&world.ledger());
         if world.ledger().layers().unwrap().is_empty() {

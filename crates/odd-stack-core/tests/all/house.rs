@@ -8,13 +8,14 @@ use syn::visit::Visit;
 use syn::{Attribute, File, Item, ItemMod, ItemUse, UseTree, Visibility};
 
 /// Rooms from the bottom to the top; a room imports only from floors beneath it. What is pure may import what is pure.
-const FLOORS: [&[&str]; 8] = [
+const FLOORS: [&[&str]; 9] = [
     &[
         "address",
         "version",
         "version_order",
         "version_range",
         "hash",
+        "moment",
         "observer",
         "members",
         "blend",
@@ -28,6 +29,7 @@ const FLOORS: [&[&str]; 8] = [
     &["check"],
     &["change"],
     &["jobs"],
+    &["front"],
 ];
 
 /// Files of one room that import each other must be a pair: what belongs together and is long.

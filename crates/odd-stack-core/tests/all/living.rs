@@ -7,6 +7,7 @@ use crate::crash::{Act, fail_and_count};
 use crate::faulty::Fault;
 use crate::world::{NOW, Thing, Tree, World, id, permit, reorder};
 use odd_stack_core::change::{ChangeOptions, Edits};
+use odd_stack_core::front::for_tests;
 use odd_stack_core::jobs::{
     Cancelling, CaptureRequest, CareRequest, Ending, PatchDayReport, Permit, Reorder, begin_capture,
     prepare_capture_cancel, prepare_capture_end, prepare_patchday_begin, prepare_patchday_finish, stack,
@@ -61,7 +62,7 @@ fn begin(ledger: &Ledger) -> bool {
 fn finish(mut ledger: Ledger) -> Option<PatchDayReport> {
     let patience = Duration::from_millis(200);
     let kind = Some(OngoingKind::PatchDay);
-    let permit = Permit::take_during(&ledger, "patchday finish", patience, kind, &Silent).ok()?;
+    let permit = for_tests::permit(&ledger, patience, kind).ok()?;
     let finishing = prepare_patchday_finish(&mut ledger, permit, None, NOW, &Silent).ok()?;
     if let Some(change) = finishing.change {
         change.apply(&Silent).ok()?;
@@ -143,7 +144,7 @@ fn begin_to_capture(ledger: &Ledger, exchange: Option<&str>) -> bool {
 
 fn during_capture(ledger: &Ledger) -> Option<Permit> {
     let patience = Duration::from_millis(200);
-    Permit::take_during(ledger, "capture", patience, Some(OngoingKind::Capture), &Silent).ok()
+    for_tests::permit(ledger, patience, Some(OngoingKind::Capture)).ok()
 }
 
 fn end_capture(ledger: &Ledger) -> bool {

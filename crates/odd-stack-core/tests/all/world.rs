@@ -7,15 +7,16 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use filetime::FileTime;
+use odd_stack_core::Moment;
 use odd_stack_core::blend::KeyEdit;
 use odd_stack_core::change::{ChangeError, ChangeOptions};
 use odd_stack_core::check::{CheckReport, check};
 use odd_stack_core::files::{RealDisk, Seam};
 use odd_stack_core::fit::{Place, Rules};
+use odd_stack_core::front::for_tests::{self, open_as_it_is};
 use odd_stack_core::jobs::{
     AddError, AddPlace, AddRequest, CareRequest, Permit, Reorder, Ruling, SettleError, Tweak, TweakError,
-    Wanted, forget, heal, prepare_add, prepare_reorder, prepare_settle, prepare_tweak, select,
-    take_into_care,
+    Wanted, forget, prepare_add, prepare_reorder, prepare_settle, prepare_tweak, select, take_into_care,
 };
 use odd_stack_core::ledger::{Home, Ledger};
 use odd_stack_core::observer::Silent;
@@ -23,7 +24,8 @@ use odd_stack_core::package::Limits;
 use odd_stack_core::stack::{LayerId, Target};
 use tempfile::TempDir;
 
-pub const NOW: &str = "2026-01-02T03:04:05Z";
+/// 2026-01-02T03:04:05Z.
+pub const NOW: Moment = Moment::after_1970(1_767_323_045);
 
 /// What one path is: a folder, or a file with content, mode and time.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -108,7 +110,7 @@ impl World {
 
     pub fn ledger_through(&self, seam: Arc<dyn Seam>) -> Ledger {
         let games = self.home().games().unwrap();
-        Ledger::open(&games[0].ledger, seam).unwrap()
+        open_as_it_is(&games[0].ledger, seam).unwrap()
     }
 
     /// Everything in the game's roots.
@@ -138,7 +140,7 @@ pub fn tempdir() -> TempDir {
 }
 
 pub fn permit(ledger: &Ledger) -> Result<Permit, ChangeError> {
-    Permit::take(ledger, "test", Duration::from_millis(200), &Silent)
+    for_tests::permit(ledger, Duration::from_millis(200), None)
 }
 
 pub fn add_request(package: &Path, places: &[&str]) -> AddRequest {
@@ -226,7 +228,7 @@ pub fn id(ledger: &Ledger, name: &str) -> LayerId {
 
 /// Finishes or takes back what was cut short, as the next command would.
 pub fn recover(ledger: &Ledger) {
-    heal(ledger, &Silent).unwrap();
+    for_tests::heal(ledger).unwrap();
     // What a person has begun stays; what was cut short is finished all the same.
     assert!(matches!(permit(ledger), Ok(_) | Err(ChangeError::UnderWay { .. })));
 }

@@ -204,8 +204,8 @@ pub fn carry_out(
     desk.tell_version(ledger)?;
     let mut arriving = Arriving::new(ledger, permit, args.dry_run);
     let adding = loop {
-        let (options, now) = (change_options(args), desk.now());
-        let error = match arriving.prepare(&requests, &now, options, &desk.progress) {
+        let (options, now) = (change_options(args), desk.now()?);
+        let error = match arriving.prepare(&requests, now, options, &desk.progress) {
             Ok(adding) => break adding,
             Err(error) => error,
         };

@@ -58,8 +58,8 @@ pub fn run(desk: &mut Desk, args: &AdoptArgs) -> Result<Ended, Failure> {
             OriginalsWord::Leave => Originals::Leave,
         }),
     };
-    let now = desk.now();
-    let adopting = prepare_adopt(&ledger, permit, &request, &now, args.dry_run, &desk.progress)?;
+    let now = desk.now()?;
+    let adopting = prepare_adopt(&ledger, permit, &request, now, args.dry_run, &desk.progress)?;
     let mut report = match args.dry_run {
         true => adopting.report.clone(),
         false => adopting.apply(&desk.progress)?,
@@ -78,8 +78,8 @@ fn keep_edits(desk: &mut Desk, ledger: &Ledger, report: &AdoptReport) -> Result<
     let permit = desk.permit(ledger, false)?;
     let found = drifted_files(ledger, &report.edited, &desk.progress)?;
     let files: Vec<_> = found.into_iter().map(|file| (file, Mending::Keep)).collect();
-    let (command, now) = (format!("adopt {}", report.layer.name), desk.now());
-    let plan = prepare_mend(ledger, permit, &files, &command, &now, &desk.progress)?;
+    let (command, now) = (format!("adopt {}", report.layer.name), desk.now()?);
+    let plan = prepare_mend(ledger, permit, &files, &command, now, &desk.progress)?;
     match plan.change {
         Some(change) => desk.apply(change),
         None => Ok(report.revision.unwrap_or_default()),

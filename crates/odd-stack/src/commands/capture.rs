@@ -4,6 +4,18 @@ use std::path::PathBuf;
 use std::process::{Command, Stdio};
 use std::time::Instant;
 
+use clap::Args;
+use odd_stack_core::change::ChangeOptions;
+use odd_stack_core::jobs::{
+    AddError, Cancelling, CaptureEnd, CaptureError, CaptureRequest, ChangeReport, Ending, GuardReport,
+    Permit, ProgramEnd, begin_capture, capture_exchanges, note_program_end, prepare_capture_cancel,
+    prepare_capture_end, running,
+};
+use odd_stack_core::ledger::{Layer, Ledger, OngoingKind};
+use odd_stack_core::stack::plain_name;
+use schemars::JsonSchema;
+use serde::Serialize;
+
 use super::program::{found, ran, refusal, run_to_the_end, with_its_runner};
 use super::standing::MOST_EFFECTS;
 use super::upgrade::UpgradeArgs;
@@ -16,17 +28,6 @@ use crate::show::change::{edits, verdict};
 use crate::show::style::{BOLD, DIM, WARN, paint};
 use crate::show::table::{Look, cell, table};
 use crate::show::units::{counted, files, size};
-use clap::Args;
-use odd_stack_core::change::ChangeOptions;
-use odd_stack_core::jobs::{
-    AddError, Cancelling, CaptureEnd, CaptureError, CaptureRequest, ChangeReport, Ending, GuardReport,
-    Permit, ProgramEnd, begin_capture, capture_exchanges, note_program_end, prepare_capture_cancel,
-    prepare_capture_end, running,
-};
-use odd_stack_core::ledger::{Layer, Ledger, OngoingKind};
-use odd_stack_core::stack::plain_name;
-use schemars::JsonSchema;
-use serde::Serialize;
 
 /// How a program is run for a capture.
 #[derive(Debug, Clone, Default, Args)]
@@ -174,8 +175,8 @@ fn carry_out(
     // What can't be run is told before anything is begun.
     let command = request.command.as_deref().map(|words| prepared(ledger, words, run)).transpose()?;
     let permit = desk.permit(ledger, false)?;
-    let now = desk.now();
-    let capturing = begin_capture(ledger, permit, request, &now, options, &desk.progress);
+    let now = desk.now()?;
+    let capturing = begin_capture(ledger, permit, request, now, options, &desk.progress);
     let capturing = capturing.map_err(|error| {
         let taken = match &error {
             CaptureError::Name(name) => match &**name {
@@ -338,10 +339,10 @@ fn end(
     skip: &[String],
     dry_run: bool,
 ) -> Result<Ended, Failure> {
-    let now = desk.now();
+    let now = desk.now()?;
     let exchanged = capture_exchanges(ledger)?;
     let old = ledger.layers()?.into_iter().find(|layer| Some(layer.id) == exchanged);
-    let ending = prepare_capture_end(ledger, permit, skip, &now, dry_run, &desk.progress)?;
+    let ending = prepare_capture_end(ledger, permit, skip, now, dry_run, &desk.progress)?;
     let mut report = ending.report.clone();
     let most = if desk.out.verbose || dry_run { usize::MAX } else { MOST_EFFECTS };
     report.change = match ending.change {
@@ -443,8 +444,8 @@ fn captured(report: &CaptureEnd, most: usize) -> String {
 }
 
 fn cancel(desk: &mut Desk, ledger: &Ledger, permit: Permit, dry_run: bool) -> Result<Ended, Failure> {
-    let now = desk.now();
-    let cancelling = prepare_capture_cancel(ledger, permit, &now, &desk.progress)?;
+    let now = desk.now()?;
+    let cancelling = prepare_capture_cancel(ledger, permit, now, &desk.progress)?;
     let originals_lost = cancelling.originals_lost;
     let most = if desk.out.verbose || dry_run { usize::MAX } else { MOST_EFFECTS };
     let change = match cancelling.change {
@@ -456,7 +457,7 @@ fn cancel(desk: &mut Desk, ledger: &Ledger, permit: Permit, dry_run: bool) -> Re
     let saved = change.kept.len() as u64;
     if !dry_run {
         let permit = desk.permit_during(ledger, Some(OngoingKind::Capture), true)?;
-        if let Some(prepared) = Cancelling::close(ledger, permit, &now, &desk.progress)? {
+        if let Some(prepared) = Cancelling::close(ledger, permit, now, &desk.progress)? {
             desk.apply(prepared)?;
             Cancelling::clear(ledger);
         }

@@ -3,15 +3,14 @@
 use std::path::{Path, PathBuf};
 
 use clap::{Args, Subcommand};
-use odd_stack_core::blend::{BlendRule, BlendRules, Format};
 use odd_stack_core::jobs::{
-    CareRequest, ChangeReport, Forgotten, FoundGame, GameReport, Reorder, SetRequest, change_settings,
-    find_games, forget, game_report, move_home, prepare_blend_rules, prepare_reorder, take_into_care,
+    CareRequest, ChangeReport, Forgotten, FoundGame, GameReport, Reorder, find_games, forget, game_report,
+    move_home, prepare_reorder, take_into_care,
 };
-use odd_stack_core::ledger::Ledger;
 use schemars::JsonSchema;
 use serde::Serialize;
 
+use super::game_settings::{self, SetGameArgs};
 use super::standing::MOST_EFFECTS;
 use crate::Ended;
 use crate::args::ChangeArgs;
@@ -21,7 +20,7 @@ use crate::shell::{in_quotes, setting};
 use crate::show::change::{edits, effects, summary};
 use crate::show::style::{BOLD, DIM, WARN, paint};
 use crate::show::table::{Look, cell, table};
-use crate::show::units::{counted, files, layers, size};
+use crate::show::units::{files, layers, size};
 
 #[derive(Debug, Subcommand)]
 pub enum GameCommand {
@@ -130,59 +129,6 @@ pub struct FindGamesArgs {
 }
 
 #[derive(Debug, Args)]
-pub struct SetGameArgs {
-    /// The game; else as with --game
-    #[arg(value_name = "NAME")]
-    pub game_name: Option<String>,
-    /// Another name for it
-    #[arg(long, value_name = "NEW")]
-    pub name: Option<String>,
-    /// A further folder, or where a known one lies now
-    #[arg(long, value_name = "ID=DIR")]
-    pub root: Vec<String>,
-    /// The further folder ID may be another game's, too: each leaves alone what the other has laid there
-    #[arg(long, value_name = "ID")]
-    pub shares: Vec<String>,
-    /// Give up a further folder
-    #[arg(long, value_name = "ID")]
-    pub drop_root: Vec<String>,
-    /// A short name for a folder
-    #[arg(long, value_name = "ID=ADDRESS")]
-    pub spot: Vec<String>,
-    /// Give up a short name
-    #[arg(long, value_name = "ID")]
-    pub drop_spot: Vec<String>,
-    /// The main program
-    #[arg(long, value_name = "PATH")]
-    pub exe: Option<String>,
-    #[command(flatten)]
-    pub version: VersionArgs,
-    #[command(flatten)]
-    pub pattern: PatternArgs,
-    /// Files that meet the pattern blend as FORMAT: ini, json, toml, xml or lua key by key, lines for texts whose changes lie apart
-    #[arg(long, value_name = "GLOB=FORMAT")]
-    pub blend: Vec<String>,
-    /// Files that meet the pattern count as whole files and do not blend
-    #[arg(long, value_name = "GLOB")]
-    pub no_blend: Vec<String>,
-    /// Forget what --blend and --no-blend said before
-    #[arg(long)]
-    pub blend_as_usual: bool,
-    /// An address, folder or pattern at which the game writes by itself: what changes there is left alone
-    #[arg(long, value_name = "GLOB")]
-    pub volatile: Vec<String>,
-    /// Give up one of these
-    #[arg(long, value_name = "GLOB")]
-    pub not_volatile: Vec<String>,
-    /// What starts programs of another system, with its arguments; none for nothing
-    #[arg(long, value_name = "PROG ARGS")]
-    pub runner: Option<String>,
-    /// Only say what would be done
-    #[arg(short = 'n', long)]
-    pub dry_run: bool,
-}
-
-#[derive(Debug, Args)]
 pub struct ForgetGameArgs {
     /// The game
     #[arg(value_name = "NAME")]
@@ -266,13 +212,13 @@ fn run_one(desk: &mut Desk, command: GameCommand) -> Result<Ended, Failure> {
         GameCommand::List => list(desk),
         GameCommand::Show(args) => show(desk, &args),
         GameCommand::Find(args) => find(desk, &args),
-        GameCommand::Set(args) => set(desk, &args),
+        GameCommand::Set(args) => game_settings::set(desk, &args),
         GameCommand::Forget(args) => forget_game(desk, &args),
         GameCommand::MoveHome(args) => move_it(desk, &args),
     }
 }
 
-fn pair(text: &str, what: &str) -> Result<(String, String), Failure> {
+pub fn pair(text: &str, what: &str) -> Result<(String, String), Failure> {
     match text.split_once('=') {
         Some((name, value)) if !name.is_empty() && !value.is_empty() => {
             Ok((name.to_owned(), value.to_owned()))
@@ -281,7 +227,7 @@ fn pair(text: &str, what: &str) -> Result<(String, String), Failure> {
     }
 }
 
-fn roots(given: &[String]) -> Result<Vec<(String, PathBuf)>, Failure> {
+pub fn roots(given: &[String]) -> Result<Vec<(String, PathBuf)>, Failure> {
     let parse = |text: &String| {
         let (name, folder) = pair(text, "ID=DIR")?;
         Ok((name, absolute(Path::new(&folder))?))
@@ -289,7 +235,7 @@ fn roots(given: &[String]) -> Result<Vec<(String, PathBuf)>, Failure> {
     given.iter().map(parse).collect()
 }
 
-fn spots(given: &[String]) -> Result<Vec<(String, String)>, Failure> {
+pub fn spots(given: &[String]) -> Result<Vec<(String, String)>, Failure> {
     given.iter().map(|text| pair(text, "ID=ADDRESS")).collect()
 }
 
@@ -309,8 +255,8 @@ fn add(desk: &mut Desk, args: &AddGameArgs) -> Result<Ended, Failure> {
         exact_case: args.exact_case,
         afresh: args.afresh,
     };
-    let (now, seam) = (desk.now(), desk.seam());
-    let report = take_into_care(&desk.home, &request, &now, args.dry_run, seam, &desk.progress)?;
+    let (now, seam) = (desk.now()?, desk.seam());
+    let report = take_into_care(&desk.home, &request, now, args.dry_run, seam, &desk.progress)?;
     let game = &report.game;
     let head = match (report.dry_run, report.taken_up_again) {
         (true, _) => format!("Dry run: {} would be taken into care", game.name),
@@ -336,7 +282,7 @@ fn add(desk: &mut Desk, args: &AddGameArgs) -> Result<Ended, Failure> {
     Ok(Ended::Well)
 }
 
-fn about(game: &GameReport) -> String {
+pub fn about(game: &GameReport) -> String {
     let mut text = String::new();
     let mut say = |what: &str, value: &str| {
         text.push_str(&format!("  {} {value}\n", paint(DIM, &format!("{what:<10}"))))
@@ -497,88 +443,6 @@ fn show(desk: &mut Desk, args: &OneGameArgs) -> Result<Ended, Failure> {
     Ok(Ended::Well)
 }
 
-fn set(desk: &mut Desk, args: &SetGameArgs) -> Result<Ended, Failure> {
-    let request = SetRequest {
-        name: args.name.clone(),
-        roots: roots(&args.root)?,
-        shares: args.shares.clone(),
-        drop_roots: args.drop_root.clone(),
-        spots: spots(&args.spot)?,
-        drop_spots: args.drop_spot.clone(),
-        program: args.exe.clone(),
-        version: args.version.game_version.clone(),
-        version_from: args.version.version_from.clone(),
-        version_pattern: args.pattern.version_pattern.clone(),
-        volatile: args.volatile.clone(),
-        not_volatile: args.not_volatile.clone(),
-        runner: args.runner.clone(),
-    };
-    let blends = args.blend_as_usual || !args.blend.is_empty() || !args.no_blend.is_empty();
-    if request == SetRequest::default() && !blends {
-        return Err(Failure::new(
-            Exit::Usage,
-            "nothing_to_set",
-            "say what to set; `oddstack game set --help` lists it",
-        ));
-    }
-    let listed = desk.choose_game(args.game_name.as_deref())?;
-    let mut ledger = desk.open_game(&listed)?;
-    if blends {
-        set_blending(desk, &ledger, args)?;
-        ledger = desk.open_game(&listed)?;
-    }
-    // No file of the game changes.
-    let permit = desk.permit(&ledger, true)?;
-    let game = change_settings(
-        &desk.home,
-        &mut ledger,
-        permit,
-        &listed.name,
-        &request,
-        args.dry_run,
-        &desk.progress,
-    )?;
-    let head = if args.dry_run { "Dry run: it would be" } else { "Set" };
-    let text = format!("{}: {}\n{}", paint(BOLD, head), game.name, about(&game));
-    desk.out.result(Some(&game.name), &game, &text);
-    Ok(Ended::Well)
-}
-
-/// Changes what blends; the files that this concerns follow.
-fn set_blending(desk: &mut Desk, ledger: &Ledger, args: &SetGameArgs) -> Result<(), Failure> {
-    let mut rules = if args.blend_as_usual { Vec::new() } else { ledger.game().blend_rules.clone() };
-    for text in &args.blend {
-        let (pattern, format) = pair(text, "GLOB=FORMAT, such as *.dat=ini")?;
-        let known = Format::parse(&format.to_lowercase());
-        let format = known.ok_or_else(|| {
-            let message = format!("`{format}` is no format; there are ini, json, toml, xml, lua and lines");
-            Failure::new(Exit::Usage, "no_such_format", message)
-        })?;
-        add_rule(&mut rules, &pattern, Some(format));
-    }
-    args.no_blend.iter().for_each(|pattern| add_rule(&mut rules, pattern, None));
-    BlendRules::new(&rules).map_err(|reason| Failure::new(Exit::Usage, "bad_pattern", reason))?;
-    let permit = desk.permit(ledger, args.dry_run)?;
-    let change = ChangeArgs::plain(args.dry_run);
-    let (options, now) = (change_options(&change), desk.now());
-    let prepared =
-        prepare_blend_rules(ledger, permit, rules, "game set --blend", &now, options, &desk.progress)?;
-    desk.carry_out(ledger, prepared, &change, |out, report| {
-        if report.changes_files() {
-            let what = counted(report.effects.len() as u64, "file changes", "files change");
-            out.text(&format!("{what} with what blends:\n{}", effects(report, 12)));
-        }
-    })?;
-    Ok(())
-}
-
-/// The last that is said of a pattern counts.
-fn add_rule(rules: &mut Vec<BlendRule>, pattern: &str, format: Option<Format>) {
-    let pattern = if cfg!(windows) { &pattern.replace('\\', "/") } else { pattern };
-    rules.retain(|known| known.pattern != pattern);
-    rules.push(BlendRule { pattern: pattern.to_owned(), format });
-}
-
 fn forget_game(desk: &mut Desk, args: &ForgetGameArgs) -> Result<Ended, Failure> {
     let listed = desk.choose_game(Some(&args.name))?;
     let ledger = desk.open_game(&listed)?;
@@ -586,11 +450,11 @@ fn forget_game(desk: &mut Desk, args: &ForgetGameArgs) -> Result<Ended, Failure>
     let mut change = None;
     if !args.leave_layers && !laid.is_empty() {
         let permit = desk.permit(&ledger, args.change.dry_run)?;
-        let (options, now) = (change_options(&args.change), desk.now());
+        let (options, now) = (change_options(&args.change), desk.now()?);
         let command = format!("game forget {}", listed.name);
         let lift = Reorder::Lift(laid);
         if let Some(prepared) =
-            prepare_reorder(&ledger, permit, &lift, &command, &now, options, &desk.progress)?
+            prepare_reorder(&ledger, permit, &lift, &command, now, options, &desk.progress)?
         {
             let most = if desk.out.verbose || args.change.dry_run { usize::MAX } else { MOST_EFFECTS };
             let report = desk.carry_out(&ledger, prepared, &args.change, |out, report| {

@@ -2,6 +2,16 @@
 
 use std::path::{Path, PathBuf};
 
+use clap::Args;
+use odd_stack_core::expected::DriftKind;
+use odd_stack_core::jobs::{
+    ChangeReport, DamageRow, GivingBack, MendFile, MendRow, Mending, RenewReport, drifted_files,
+    note_cleared, prepare_giving_back, prepare_mend, refuse_to_accept, renew, unknown_originals,
+};
+use odd_stack_core::ledger::Ledger;
+use schemars::JsonSchema;
+use serde::Serialize;
+
 use super::check::{damage_table, renewing};
 use super::standing::MOST_EFFECTS;
 use crate::Ended;
@@ -12,15 +22,6 @@ use crate::show::change::{edits, verdict};
 use crate::show::style::{BOLD, WARN, paint};
 use crate::show::table::{Look, cell, table};
 use crate::show::units::{files as files_of, number};
-use clap::Args;
-use odd_stack_core::expected::DriftKind;
-use odd_stack_core::jobs::{
-    ChangeReport, DamageRow, GivingBack, MendFile, MendRow, Mending, RenewReport, drifted_files,
-    note_cleared, prepare_giving_back, prepare_mend, refuse_to_accept, renew, unknown_originals,
-};
-use odd_stack_core::ledger::Ledger;
-use schemars::JsonSchema;
-use serde::Serialize;
 
 #[derive(Debug, Args)]
 #[command(
@@ -92,8 +93,8 @@ pub fn run(desk: &mut Desk, args: &MendArgs) -> Result<Ended, Failure> {
     };
     let word = mending.map_or("", |(_, word)| word);
     let command = format!("mend{word} {}", args.addresses.join(" ")).trim_end().to_owned();
-    let now = desk.now();
-    let plan = prepare_mend(&ledger, permit, &files, &command, &now, &desk.progress)?;
+    let now = desk.now()?;
+    let plan = prepare_mend(&ledger, permit, &files, &command, now, &desk.progress)?;
     let files = plan.rows;
     let change = ChangeArgs::plain(args.dry_run);
     let most = if desk.out.verbose { usize::MAX } else { MOST_EFFECTS };
@@ -167,8 +168,8 @@ fn renew_stored(
 
 fn give_back(desk: &mut Desk, ledger: &Ledger, dry_run: bool) -> Result<Ended, Failure> {
     let permit = desk.permit(ledger, dry_run)?;
-    let now = desk.now();
-    let GivingBack { rows: files, change } = prepare_giving_back(ledger, permit, &now, &desk.progress)?;
+    let now = desk.now()?;
+    let GivingBack { rows: files, change } = prepare_giving_back(ledger, permit, now, &desk.progress)?;
     let most = if desk.out.verbose { usize::MAX } else { MOST_EFFECTS };
     let change = match change {
         Some(prepared) => {

@@ -10,6 +10,7 @@ pub mod conflicts;
 pub mod demo;
 pub mod fit;
 pub mod game;
+mod game_settings;
 pub mod inspect;
 pub mod lay;
 pub mod lift;

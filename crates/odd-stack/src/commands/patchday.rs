@@ -1,5 +1,15 @@
 //! `oddstack patchday ...`
 
+use clap::{Args, Subcommand};
+use odd_stack_core::check::{check, roots_are_there};
+use odd_stack_core::jobs::{
+    ChangeReport, CheckSummary, DriftCount, FateRow, PatchDayReport, check_report, patchday_status,
+    prepare_patchday_begin, prepare_patchday_finish,
+};
+use odd_stack_core::ledger::OngoingKind;
+use schemars::JsonSchema;
+use serde::Serialize;
+
 use super::check::{kind_word, kinds_words};
 use super::standing::MOST_EFFECTS;
 use crate::Ended;
@@ -10,15 +20,6 @@ use crate::show::change::{edits, effects, summary, verdict};
 use crate::show::style::{BOLD, DIM, GOOD, WARN, paint};
 use crate::show::table::{Look, cell, table};
 use crate::show::units::{counted, files, layers as layers_of};
-use clap::{Args, Subcommand};
-use odd_stack_core::check::{check, roots_are_there};
-use odd_stack_core::jobs::{
-    ChangeReport, CheckSummary, DriftCount, FateRow, PatchDayReport, check_report, patchday_status,
-    prepare_patchday_begin, prepare_patchday_finish,
-};
-use odd_stack_core::ledger::OngoingKind;
-use schemars::JsonSchema;
-use serde::Serialize;
 
 #[derive(Debug, Subcommand)]
 pub enum PatchDayCommand {
@@ -72,9 +73,9 @@ fn begin(desk: &mut Desk, args: &ChangeArgs) -> Result<Ended, Failure> {
     // The whole game is looked through when all is lifted, and must be there for that.
     roots_are_there(&ledger)?;
     let permit = desk.permit(&ledger, args.dry_run)?;
-    let (now, options) = (desk.now(), change_options(args));
+    let (now, options) = (desk.now()?, change_options(args));
     let laid = ledger.layers()?.iter().filter(|layer| layer.laid).count() as u64;
-    let prepared = prepare_patchday_begin(&ledger, permit, &now, options, &desk.progress)?;
+    let prepared = prepare_patchday_begin(&ledger, permit, now, options, &desk.progress)?;
     let most = if desk.out.verbose { usize::MAX } else { 0 };
     let change = desk.carry_out(&ledger, prepared, args, |out, report| {
         let head = format!("lifting {}: {}", layers_of(laid), summary(report));
@@ -159,10 +160,10 @@ fn status(desk: &mut Desk) -> Result<Ended, Failure> {
 fn finish(desk: &mut Desk, args: &FinishArgs) -> Result<Ended, Failure> {
     let mut ledger = desk.open()?;
     let permit = desk.permit_during(&ledger, Some(OngoingKind::PatchDay), args.dry_run)?;
-    let now = desk.now();
+    let now = desk.now()?;
     let name = ledger.game().name.clone();
     let stated = args.game_version.as_deref();
-    let finishing = prepare_patchday_finish(&mut ledger, permit, stated, &now, &desk.progress)?;
+    let finishing = prepare_patchday_finish(&mut ledger, permit, stated, now, &desk.progress)?;
     let mut report = finishing.report;
     let most = if desk.out.verbose { usize::MAX } else { MOST_EFFECTS };
     let change = ChangeArgs { despite: true, ..ChangeArgs::plain(args.dry_run) };

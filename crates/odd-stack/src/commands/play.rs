@@ -4,6 +4,16 @@ use std::path::Path;
 use std::process::{Command, Stdio};
 use std::time::{Instant, SystemTime};
 
+use clap::Args;
+use odd_stack_core::check::check;
+use odd_stack_core::jobs::{
+    Launch, LayerClears, ProofRow, Written, agree, glance, is_start_unagreed, launch, note_cleared,
+    prepare_clearing, proofs, running, stack, unagreed_clearing, wanted_clearing, written_since,
+};
+use odd_stack_core::ledger::Ledger;
+use schemars::JsonSchema;
+use serde::Serialize;
+
 use super::program::{ran, refusal, run_to_the_end, with_its_runner};
 use super::standing::MOST_EFFECTS;
 use crate::Ended;
@@ -15,15 +25,6 @@ use crate::show::style::{BOLD, DIM, WARN, paint};
 use crate::show::table::{Look, cell, table};
 use crate::show::units::{counted, files};
 use crate::show::wishes::{clear_words, environment_words, loads_words};
-use clap::Args;
-use odd_stack_core::check::check;
-use odd_stack_core::jobs::{
-    Launch, LayerClears, ProofRow, Written, agree, glance, is_start_unagreed, launch, note_cleared,
-    prepare_clearing, proofs, running, stack, unagreed_clearing, wanted_clearing, written_since,
-};
-use odd_stack_core::ledger::Ledger;
-use schemars::JsonSchema;
-use serde::Serialize;
 
 #[derive(Debug, Args)]
 pub struct PlayArgs {
@@ -161,7 +162,7 @@ fn agreed(
         }
     }
     let permit = desk.permit(ledger, false)?;
-    agree(ledger, &permit, launch, wanted, &desk.now())?;
+    agree(ledger, &permit, launch, wanted, desk.now()?)?;
     Ok(true)
 }
 
@@ -193,8 +194,8 @@ fn clear(
     cleared.sort();
     cleared.dedup();
     if !args.dry_run && !args.no_clearing {
-        let now = desk.now();
-        if let Some(change) = prepare_clearing(ledger, permit, wanted, &now, &desk.progress)? {
+        let now = desk.now()?;
+        if let Some(change) = prepare_clearing(ledger, permit, wanted, now, &desk.progress)? {
             desk.apply(change)?;
         }
         note_cleared(ledger)?;

@@ -89,8 +89,8 @@ pub fn run(desk: &mut Desk, args: &SetArgs) -> Result<Ended, Failure> {
         return Err(Failure::new(Exit::Usage, "usage", message));
     }
     let permit = desk.permit(&ledger, args.dry_run)?;
-    let now = desk.now();
-    let saying = prepare_facts(&ledger, permit, layer, &request, &now, args.dry_run, &desk.progress)?;
+    let now = desk.now()?;
+    let saying = prepare_facts(&ledger, permit, layer, &request, now, args.dry_run, &desk.progress)?;
     if !args.dry_run {
         desk.apply(saying.change)?;
     }

@@ -98,12 +98,12 @@ fn carry_out(
     args: &ChangeArgs,
 ) -> Result<Ended, Failure> {
     let permit = desk.permit(ledger, args.dry_run)?;
-    let (options, now) = (change_options(args), desk.now());
+    let (options, now) = (change_options(args), desk.now()?);
     let command = match rulings {
         [(at, _)] => format!("settle {at}"),
         several => format!("settle {}", counted(several.len() as u64, "contest", "contests")),
     };
-    let settling = prepare_settle(ledger, permit, rulings, &command, &now, options, &desk.progress)?;
+    let settling = prepare_settle(ledger, permit, rulings, &command, now, options, &desk.progress)?;
     let rows = settling.rows;
     let most = if desk.out.verbose || args.dry_run { usize::MAX } else { MOST_EFFECTS };
     let change = desk.carry_out(ledger, settling.change, args, |out, report| {

@@ -85,8 +85,8 @@ pub fn carry_out(
 ) -> Result<Ended, Failure> {
     let permit = desk.permit(ledger, args.dry_run)?;
     desk.tell_version(ledger)?;
-    let (options, now) = (change_options(args), desk.now());
-    let prepared = prepare_reorder(ledger, permit, reorder, command, &now, options, &desk.progress)?;
+    let (options, now) = (change_options(args), desk.now()?);
+    let prepared = prepare_reorder(ledger, permit, reorder, command, now, options, &desk.progress)?;
     let most = if desk.out.verbose || args.dry_run { usize::MAX } else { MOST_EFFECTS };
     let change = match prepared {
         Some(change) => desk.carry_out(ledger, change, args, |out, report| {

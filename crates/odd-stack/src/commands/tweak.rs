@@ -1,5 +1,12 @@
 //! `oddstack tweak`
 
+use clap::Args;
+use odd_stack_core::blend::KeyEdit;
+use odd_stack_core::change::ChangeError;
+use odd_stack_core::jobs::{ChangeReport, Tweak, TweakError, TweakRow, prepare_tweak, tweaks};
+use schemars::JsonSchema;
+use serde::Serialize;
+
 use super::standing::MOST_EFFECTS;
 use crate::Ended;
 use crate::args::ChangeArgs;
@@ -8,12 +15,6 @@ use crate::errors::{Exit, Failure, clash_lines};
 use crate::show::change::{edits, effects, verdict};
 use crate::show::table::{Look, cell, table};
 use crate::show::units::{counted, short};
-use clap::Args;
-use odd_stack_core::blend::KeyEdit;
-use odd_stack_core::change::ChangeError;
-use odd_stack_core::jobs::{ChangeReport, Tweak, TweakError, TweakRow, prepare_tweak, tweaks};
-use schemars::JsonSchema;
-use serde::Serialize;
 
 /// Keys are written as the file's format has them: Section.key (INI), /section/key (JSON), table.key (TOML),
 /// /Root/Element/@attribute (XML).
@@ -114,13 +115,13 @@ pub fn run(desk: &mut Desk, args: &TweakArgs) -> Result<Ended, Failure> {
     }
     let tweak = args.tweak()?;
     let permit = desk.permit(&ledger, args.change.dry_run)?;
-    let (options, now) = (change_options(&args.change), desk.now());
+    let (options, now) = (change_options(&args.change), desk.now()?);
     let command = match &tweak {
         Tweak::Set(_) => format!("tweak {}", args.address),
         Tweak::Drop { address, .. } => format!("tweak drop {address}"),
         Tweak::DropAll => "tweak drop --all".to_owned(),
     };
-    let tweaking = prepare_tweak(&ledger, permit, &tweak, &command, &now, options, &desk.progress);
+    let tweaking = prepare_tweak(&ledger, permit, &tweak, &command, now, options, &desk.progress);
     let tweaking = tweaking.map_err(of_edits)?;
     let edited = tweaking.rows;
     let change = match tweaking.change {

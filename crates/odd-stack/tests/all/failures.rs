@@ -335,3 +335,16 @@ fn clocks_and_time_zones_change_nothing() {
     at("check --deep", "2100-01-01T00:00:00Z", "UTC");
     assert_eq!(closed.files(), base);
 }
+
+/// A time that is none was taken for the beginning of 1970.
+#[test]
+fn a_time_that_is_none_is_refused() {
+    let closed = Closed::with_game();
+    closed.zip("gulls-1.0.zip", &[("data/gulls.qtx", "gulls")]);
+    for wrong in ["yesterday", "", "2026-01-02"] {
+        let ran = closed.run_in(".", &["add", "gulls-1.0.zip"], &[("ODDSTACK_NOW", wrong)]);
+        ran.status(2).says("ODDSTACK_NOW").says("2026-01-02T03:04:05Z");
+    }
+    assert!(!closed.path("game/data/gulls.qtx").exists());
+    closed.run_in(".", &["add", "gulls-1.0.zip"], &[("ODDSTACK_NOW", "2026-01-02T03:04:05Z")]).status(0);
+}

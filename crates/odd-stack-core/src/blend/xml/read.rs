@@ -3,11 +3,11 @@
 use std::ops::Range;
 
 use quick_xml::Reader;
+use quick_xml::escape::unescape;
 use quick_xml::events::Event;
 
 use super::super::align::{Element as Listed, is_telling};
 use super::super::keyed::{MOST_NESTED, line_of};
-use super::unescaped;
 
 #[derive(Debug, Clone)]
 pub(super) struct Attribute {
@@ -292,4 +292,9 @@ pub(super) fn text_meaning(raw: &str) -> String {
     }
     meaning.push_str(&plain(rest));
     meaning.trim().to_owned()
+}
+
+/// How a value is compared that holds references.
+pub(super) fn unescaped(raw: &str) -> String {
+    unescape(raw).map_or_else(|_| raw.to_owned(), std::borrow::Cow::into_owned)
 }

@@ -29,6 +29,7 @@ use crate::jobs::own::mend::Accepted;
 use crate::jobs::stored::originals::{Covered, FoundOriginal, OriginalRow, find_originals};
 use crate::jobs::{AddError, AddPlace, Permit};
 use crate::ledger::{Ledger, LedgerError, Transaction};
+use crate::moment::Moment;
 use crate::observer::{Observer, Work};
 use crate::package::{Limits, Package};
 use crate::stack::{BaseFile, BaseKind, Order, PathId, RootId, Standing, Target};
@@ -123,7 +124,7 @@ pub fn prepare_adopt<'l>(
     ledger: &'l Ledger,
     permit: Permit,
     request: &AdoptRequest,
-    now: &str,
+    now: Moment,
     dry_run: bool,
     observer: &dyn Observer,
 ) -> Result<Adopting<'l>, AddError> {
@@ -157,7 +158,7 @@ fn decide(
     transaction: &Transaction<'_>,
     contents: &Contents<'_>,
     request: &AdoptRequest,
-    now: &str,
+    now: Moment,
     dry_run: bool,
     observer: &dyn Observer,
 ) -> Result<(AdoptReport, ChangeRequest), AddError> {

@@ -19,6 +19,7 @@ use crate::jobs::needs::{judge, unmet_under, write_needs};
 use crate::jobs::order::with_own_on_top;
 use crate::jobs::select::plain;
 use crate::ledger::{Layer, Ledger, LedgerError, Transaction, drop_unneeded};
+use crate::moment::Moment;
 use crate::observer::Observer;
 use crate::package::PackageKind;
 use crate::stack::{Arrangement, LayerFacts, LayerId, Needs, Standing, Target, place_by_rules};
@@ -70,7 +71,7 @@ pub fn prepare_add<'l>(
     ledger: &'l Ledger,
     permit: Permit,
     request: &AddRequest,
-    now: &str,
+    now: Moment,
     options: ChangeOptions,
     dry_run: bool,
     observer: &dyn Observer,
@@ -100,7 +101,7 @@ impl<'l> Arriving<'l> {
     pub fn prepare(
         &mut self,
         requests: &[AddRequest],
-        now: &str,
+        now: Moment,
         options: ChangeOptions,
         observer: &dyn Observer,
     ) -> Result<Adding<'l>, AddError> {
@@ -118,7 +119,7 @@ impl<'l> Arriving<'l> {
     fn make(
         &mut self,
         requests: &[AddRequest],
-        now: &str,
+        now: Moment,
         options: ChangeOptions,
         observer: &dyn Observer,
     ) -> Result<(Vec<AddReport>, ChangeRequest), AddError> {

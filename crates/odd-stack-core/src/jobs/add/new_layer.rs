@@ -10,6 +10,7 @@ use crate::hash::ContentHash;
 use crate::jobs::AddReport;
 use crate::jobs::needs::{needs_of, write_needs};
 use crate::ledger::{Ledger, LedgerError, NewLayer};
+use crate::moment::Moment;
 use crate::package::Package;
 use crate::stack::{Entry, EntryKind, LayerId, PathId};
 
@@ -78,7 +79,7 @@ pub(in crate::jobs) struct Making<'a> {
     /// Times that files have on disk, in seconds since 1970, where they lie there already.
     pub times: &'a HashMap<Address, i64>,
     /// RFC 3339.
-    pub now: &'a str,
+    pub now: Moment,
 }
 
 /// Writes the layer with its entries and folders; it is not in the stack yet, and its contents are not listed. Counts of files are put right in
@@ -103,7 +104,7 @@ pub(in crate::jobs) fn write_layer(
         variant: report.variant.clone(),
         source: report.package.clone(),
         source_kind: report.kind.clone(),
-        added_at: now.to_owned(),
+        added_at: now.to_string(),
         fit: remembered,
         files: report.files,
         bytes: report.bytes,

@@ -36,6 +36,24 @@ pub struct AddRequest {
     pub whole: bool,
 }
 
+impl AddRequest {
+    /// A package as it comes: its name read off itself, its files where they are found to go, on top of the stack.
+    pub fn of(package: impl Into<PathBuf>) -> Self {
+        Self {
+            package: package.into(),
+            name: None,
+            version: None,
+            variant: None,
+            wanted: Wanted::default(),
+            place: AddPlace::New { target: None, lifted: false },
+            limits: Limits::default(),
+            prefer: None,
+            patch: None,
+            whole: false,
+        }
+    }
+}
+
 /// Where a new layer goes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum AddPlace {

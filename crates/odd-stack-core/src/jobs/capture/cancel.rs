@@ -5,6 +5,7 @@ use super::{Begun, CaptureError, Stage, clear_after};
 use crate::change::{ChangeOptions, ChangeRequest, Direct, Edits, Prepared, prepare};
 use crate::jobs::Permit;
 use crate::ledger::{Ledger, LedgerError, Transaction};
+use crate::moment::Moment;
 use crate::observer::Observer;
 use crate::stack::{BaseKind, Provider};
 
@@ -26,7 +27,7 @@ impl Cancelling<'_> {
     pub fn close<'l>(
         ledger: &'l Ledger,
         permit: Permit,
-        now: &str,
+        now: Moment,
         observer: &dyn Observer,
     ) -> Result<Option<Prepared<'l>>, CaptureError> {
         let (begun, _) = match Begun::read(ledger) {
@@ -61,7 +62,7 @@ impl Cancelling<'_> {
 pub fn prepare_capture_cancel<'l>(
     ledger: &'l Ledger,
     permit: Permit,
-    now: &str,
+    now: Moment,
     observer: &dyn Observer,
 ) -> Result<Cancelling<'l>, CaptureError> {
     let (mut begun, begun_at) = Begun::read(ledger)?;

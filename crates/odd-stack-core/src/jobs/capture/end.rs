@@ -1,16 +1,15 @@
 //! The end of a capture: what was changed becomes a layer.
 
-use std::collections::{BTreeSet, HashMap, HashSet};
+use std::collections::{BTreeSet, HashMap};
 use std::path::PathBuf;
 
 use rayon::prelude::*;
 use schemars::JsonSchema;
 use serde::Serialize;
-use time::OffsetDateTime;
-use time::format_description::well_known::Rfc3339;
 
 use super::super::made_by::MadeBy;
 use super::differences::{Difference, Differences, differences};
+use super::folders::{folders_away, folders_kept, still_needed};
 use super::{Begun, CaptureError, Stage, clear_after};
 use crate::address::{FoldedKey, RelPath};
 use crate::blend::{KeyEdit, MOST_BLENDED_BYTES, edits_between, write_edits};
@@ -29,6 +28,7 @@ use crate::jobs::needs::write_needs;
 use crate::jobs::order::with_own_on_top;
 use crate::jobs::{ChangeReport, Permit};
 use crate::ledger::{Intake, Ledger, LedgerError, NewLayer, Transaction};
+use crate::moment::Moment;
 use crate::observer::{Observer, Work};
 use crate::stack::{
     Arrangement, BaseKind, Entry, EntryKind, LayerId, Needs, Order, PathId, Provider, RootId, Standing,
@@ -104,13 +104,13 @@ impl Ending<'_> {
 }
 
 /// One entry of the layer, and what lies on disk there.
-struct Draft {
-    root: RootId,
-    key: FoldedKey,
-    entry: Entry,
-    foreign: ForeignFile,
+pub(super) struct Draft {
+    pub(super) root: RootId,
+    pub(super) key: FoldedKey,
+    pub(super) entry: Entry,
+    pub(super) foreign: ForeignFile,
     /// The layers that supplied what lay there.
-    over: Vec<LayerId>,
+    pub(super) over: Vec<LayerId>,
 }
 
 /// Prepares to make a layer of all that was changed, but for what meets `skip`. With `dry_run` contents are only hashed.
@@ -121,7 +121,7 @@ pub fn prepare_capture_end<'l>(
     ledger: &'l Ledger,
     permit: Permit,
     skip: &[String],
-    now: &str,
+    now: Moment,
     dry_run: bool,
     observer: &dyn Observer,
 ) -> Result<Ending<'l>, CaptureError> {
@@ -148,7 +148,8 @@ pub fn prepare_capture_end<'l>(
     }
     let intake = Intake::new(ledger.folder(), &*ledger.seam, !dry_run);
     let transaction = Transaction::of_contents(ledger);
-    let Taken { drafts, request } = take(ledger, &intake, &order, &found, &skip, &mut report, observer)?;
+    let Taken { drafts, request } =
+        take(ledger, (&intake, now), &order, &found, &skip, &mut report, observer)?;
     let new = intake.take_new();
     let folders_added = !found.folders_added.is_empty() && drafts.is_empty() && request.direct.is_empty();
     let away = folders_away(ledger, &found, &request)?;
@@ -207,80 +208,6 @@ pub fn prepare_capture_end<'l>(
     Ok(Ending { ledger, report, change: Some(change) })
 }
 
-/// The new folders that are the layer's: those with a file of it, and empty ones; not those with nothing but what is
-/// left out.
-fn folders_kept(found: &Differences, drafts: &[Draft], direct: &[Direct]) -> Vec<(RootId, RelPath)> {
-    if drafts.is_empty() {
-        return Vec::new();
-    }
-    let kept: HashSet<_> = drafts.iter().flat_map(|draft| above(draft.root, &draft.entry.spelled)).collect();
-    let left_out: HashSet<_> = direct.iter().flat_map(|direct| above(direct.root, &direct.path)).collect();
-    let is_kept = |(root, folder): &&(RootId, RelPath)| {
-        let folder = (*root, folder.as_str());
-        kept.contains(&folder) || !left_out.contains(&folder)
-    };
-    found.folders_added.iter().filter(is_kept).cloned().collect()
-}
-
-/// The folders that a path lies in.
-fn above(root: RootId, path: &RelPath) -> impl Iterator<Item = (RootId, &str)> {
-    path.ancestors().map(move |folder| (root, folder))
-}
-
-/// Folders that went and must be there all the same: laid layers need them, or something is put back in them.
-fn still_needed(
-    ledger: &Ledger,
-    order: &Order,
-    found: &Differences,
-    request: &ChangeRequest,
-) -> Result<Vec<(RootId, RelPath)>, LedgerError> {
-    let game = ledger.game();
-    let put_back = request.direct.iter().filter(|direct| direct.instead.is_some());
-    let put_back: HashSet<_> = put_back.flat_map(|direct| above(direct.root, &direct.path)).collect();
-    let mut needed = Vec::new();
-    for (root, folder) in &found.folders_gone {
-        let source = ledger.catalogue.folder_source(*root, &game.folding.key(folder.as_str()))?;
-        let is_laid = source.needs.iter().any(|need| order.rank(need.layer).is_some());
-        if is_laid || put_back.contains(&(*root, folder.as_str())) {
-            needed.push((*root, folder.clone()));
-        }
-    }
-    Ok(needed)
-}
-
-/// Folders of the base that were taken away, and in which nothing is put back.
-fn folders_away(
-    ledger: &Ledger,
-    found: &Differences,
-    request: &ChangeRequest,
-) -> Result<Vec<AwayAt>, LedgerError> {
-    let game = ledger.game();
-    let mut put_back: HashSet<(RootId, String)> = HashSet::new();
-    let mut note = |root: RootId, key: &FoldedKey| {
-        let path = RelPath::from_disk(key.as_str().to_owned());
-        put_back.extend(path.ancestors().map(|folder| (root, folder.to_owned())));
-    };
-    for direct in request.direct.iter().filter(|direct| direct.instead.is_some()) {
-        note(direct.root, &game.folding.key(direct.path.as_str()));
-    }
-    for path in &request.restore {
-        if let Some((root, key)) = ledger.catalogue.key_at(*path)? {
-            note(root, &key);
-        }
-    }
-    let mut away = Vec::new();
-    for (root, folder) in &found.folders_gone {
-        let key = game.folding.key(folder.as_str());
-        let base = ledger.catalogue.base_at(*root, &key)?;
-        if let Some(base) = base.filter(|base| base.kind == BaseKind::Folder)
-            && !put_back.contains(&(*root, key.as_str().to_owned()))
-        {
-            away.push((*root, key, base.spelled));
-        }
-    }
-    Ok(away)
-}
-
 /// Rows of the base at addresses whose original may be lost by this.
 fn request_base(
     request: &ChangeRequest,
@@ -307,14 +234,14 @@ struct Taken {
 
 fn take(
     ledger: &Ledger,
-    intake: &Intake<'_>,
+    (intake, now): (&Intake<'_>, Moment),
     order: &Order,
     found: &Differences,
     skip: &AddressPatterns,
     report: &mut CaptureEnd,
     observer: &dyn Observer,
 ) -> Result<Taken, CaptureError> {
-    let mut request = ChangeRequest::new("capture", "", Arrangement::default());
+    let mut request = ChangeRequest::new("capture", now, Arrangement::default());
     let mut wanted: Vec<&Difference> = Vec::new();
     let mut links: Vec<String> = Vec::new();
     for file in &found.files {
@@ -513,7 +440,7 @@ fn insert(
     drafts: &[Draft],
     layer_folders: LayerFolders<'_>,
     new: &[(ContentHash, u64)],
-    now: &str,
+    now: Moment,
 ) -> Result<LayerId, LedgerError> {
     let catalogue = &ledger.catalogue;
     let json = |error| catalogue.damaged_by(&error);
@@ -533,7 +460,7 @@ fn insert(
         variant: None,
         source,
         source_kind: "capture".to_owned(),
-        added_at: now.to_owned(),
+        added_at: now.to_string(),
         fit: serde_json::to_string(&rules).map_err(json)?,
         files: drafts.len() as u64,
         bytes: drafts.iter().map(|draft| draft.entry.size_bytes).sum(),
@@ -543,7 +470,7 @@ fn insert(
     write_needs(ledger, layer, &Needs { made_over, ..needs })?;
     let keys: Vec<_> = drafts.iter().map(|draft| (draft.root, draft.key.clone())).collect();
     let numbers = catalogue.path_numbers(&keys)?;
-    let time = OffsetDateTime::parse(now, &Rfc3339).map_or(0, |at| at.unix_timestamp() & !1);
+    let time = now.even_seconds();
     let entry = |draft: &Draft| {
         // What is made of keys is written anew.
         let modified = if draft.entry.kind == EntryKind::Keys { time } else { draft.entry.modified };

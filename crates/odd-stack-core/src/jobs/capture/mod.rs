@@ -11,6 +11,7 @@
 mod cancel;
 mod differences;
 mod end;
+mod folders;
 mod guard;
 mod seen;
 
@@ -26,6 +27,7 @@ use crate::change::{ChangeError, ChangeOptions, ChangeRequest, Edits, prepare};
 use crate::check::{CheckError, check_and_keep};
 use crate::game::{AddressPatterns, PatternError};
 use crate::ledger::{Ledger, LedgerError, Lock, Ongoing, OngoingKind, Transaction};
+use crate::moment::Moment;
 use crate::observer::Observer;
 use crate::stack::{LayerId, Standing};
 
@@ -190,7 +192,7 @@ pub fn begin_capture(
     ledger: &Ledger,
     permit: Permit,
     request: &CaptureRequest,
-    now: &str,
+    now: Moment,
     options: ChangeOptions,
     observer: &dyn Observer,
 ) -> Result<Capturing, CaptureError> {
@@ -214,7 +216,7 @@ pub fn begin_capture(
         let from = before.standings().iter().position(|standing| standing.layer == old).unwrap_or(0);
         let above: Vec<LayerId> = before.standings()[from..].iter().map(|standing| standing.layer).collect();
         let after = before.with_laid(&above, false);
-        let ongoing = Some(Some(begun.ongoing(ledger, now)?));
+        let ongoing = Some(Some(begun.ongoing(ledger, &now.to_string())?));
         let command = format!("capture {}", request.name);
         let change = ChangeRequest { ongoing, ..ChangeRequest::new(&command, now, after) };
         lock = prepare(Transaction::begin(ledger)?, lock, change, options, observer)?
@@ -237,7 +239,7 @@ fn make_ready(
     begun: &mut Begun,
     request: &CaptureRequest,
     watch: &AddressPatterns,
-    now: &str,
+    now: Moment,
     observer: &dyn Observer,
 ) -> Result<GuardReport, CaptureError> {
     let (found, looked) = check_and_keep(ledger, false, observer)?;
@@ -245,7 +247,7 @@ fn make_ready(
     let report = guarded.report.clone();
     seen::write(ledger, &guarded, looked)?;
     begun.stage = Stage::Ready;
-    let ongoing = begun.ongoing(ledger, now)?;
+    let ongoing = begun.ongoing(ledger, &now.to_string())?;
     ledger.seam.pass("begin").map_err(LedgerError::io("write to", ledger.folder()))?;
     ledger.catalogue.write_ongoing(Some(&ongoing))?;
     Ok(report)
@@ -256,7 +258,7 @@ fn lay_again(
     ledger: &Ledger,
     lock: Lock,
     begun: &Begun,
-    now: &str,
+    now: Moment,
     observer: &dyn Observer,
 ) -> Result<(), CaptureError> {
     let command = format!("capture --cancel {}", begun.name);

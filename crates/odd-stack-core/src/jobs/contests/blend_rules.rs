@@ -4,6 +4,7 @@ use crate::blend::{BlendRule, BlendRules};
 use crate::change::{ChangeError, ChangeOptions, ChangeRequest, Prepared, prepare};
 use crate::jobs::Permit;
 use crate::ledger::{Ledger, LedgerError, Transaction};
+use crate::moment::Moment;
 use crate::observer::Observer;
 
 /// Prepares the change to other rules of what blends; what lies on disk follows. `command` is what the history will
@@ -16,7 +17,7 @@ pub fn prepare_blend_rules<'l>(
     permit: Permit,
     rules: Vec<BlendRule>,
     command: &str,
-    now: &str,
+    now: Moment,
     options: ChangeOptions,
     observer: &dyn Observer,
 ) -> Result<Prepared<'l>, ChangeError> {

@@ -10,6 +10,7 @@ use crate::expected::Blender;
 use crate::jobs::Permit;
 use crate::jobs::addresses::{AddressesError, meant};
 use crate::ledger::{Ledger, LedgerError, Transaction};
+use crate::moment::Moment;
 use crate::observer::Observer;
 use crate::stack::{Column, ContestState, LayerId, Order, PathId, Settlement};
 
@@ -91,7 +92,7 @@ pub fn prepare_settle<'l>(
     permit: Permit,
     rulings: &[(String, Ruling)],
     command: &str,
-    now: &str,
+    now: Moment,
     options: ChangeOptions,
     observer: &dyn Observer,
 ) -> Result<Settling<'l>, SettleError> {

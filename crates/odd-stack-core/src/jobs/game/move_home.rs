@@ -76,7 +76,7 @@ pub fn move_home(
     for game in home.games()?.iter().filter(|game| game.ledger.starts_with(home.folder())) {
         let ledger = Ledger::open(&game.ledger, Arc::clone(seam))?;
         // What was cut short has the old paths in its journal, and is done first.
-        let permit = Permit::take(&ledger, "game move-home", Duration::ZERO, observer);
+        let permit = Permit::take_during(&ledger, "game move-home", Duration::ZERO, None, observer);
         drop(
             permit.map_err(|source| MoveHomeError::InUse {
                 game: game.name.clone(),

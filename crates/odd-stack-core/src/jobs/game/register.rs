@@ -19,6 +19,7 @@ use crate::game::{Game, Root, Scan, ScanError, scan};
 use crate::jobs::select::plain;
 use crate::jobs::stack::{GameReport, game_rows};
 use crate::ledger::{CareMark, Home, Ledger, LedgerError, OtherGames, Registered};
+use crate::moment::Moment;
 use crate::observer::{Observer, Work};
 use crate::stack::{BaseFile, BaseKind, RootId};
 
@@ -293,7 +294,7 @@ pub struct CareReport {
 pub fn take_into_care(
     home: &Home,
     request: &CareRequest,
-    now: &str,
+    now: Moment,
     dry_run: bool,
     seam: Arc<dyn Seam>,
     observer: &dyn Observer,
@@ -393,13 +394,14 @@ fn warn_of_synced(roots: &[Root], ledger: &Path, observer: &dyn Observer) {
     }
 }
 
-type Found = (RootId, Vec<(FoldedKey, BaseFile)>);
+/// What was found in a root, by key and in order of keys.
+pub(in crate::jobs) type Found = (RootId, Vec<(FoldedKey, BaseFile)>);
 
 fn look_at_game(
     request: &CareRequest,
     folder: PathBuf,
     ledger: &Path,
-    now: &str,
+    now: Moment,
     observer: &dyn Observer,
 ) -> Result<(Game, Vec<Found>), CareError> {
     let mut given = vec![(MAIN_ROOT.to_owned(), folder)];
@@ -413,7 +415,7 @@ fn look_at_game(
         program: None,
         version: None,
         seen: (0, 0),
-        added_at: now.to_owned(),
+        added_at: now.to_string(),
         blend_rules: Vec::new(),
         volatile: Vec::new(),
         runner: request.runner.as_deref().map(runner_given).transpose()?.flatten(),

@@ -4,13 +4,13 @@ use std::path::PathBuf;
 
 use thiserror::Error;
 
-use super::register::{CareError, check_name, count_files, runner_given, scan_root, sorted};
+use super::register::{CareError, Found, check_name, count_files, runner_given, scan_root, sorted};
 use super::roots::{
     Shares, add_spots, check_apart, existing, file_of_game, needs_side_folder, version_given, version_in,
 };
 use crate::address::{AddressError, MAIN_ROOT, PrefixName};
 use crate::files::is_one_folder;
-use crate::game::{AddressPatterns, PatternError, Root};
+use crate::game::{AddressPatterns, Game, PatternError, Root};
 use crate::jobs::Permit;
 use crate::jobs::stack::{GameReport, game_report};
 use crate::ledger::{CareMark, Home, Ledger, LedgerError, OtherGames, Transaction, free_share};
@@ -110,65 +110,12 @@ pub fn change_settings(
     observer: &dyn Observer,
 ) -> Result<GameReport, SetError> {
     let mut game = ledger.game().clone();
-    let mut scans = Vec::new();
-    let mut dropped = Vec::new();
-    for name in &request.drop_roots {
-        let name = PrefixName::parse(name)?;
-        let at = game.roots.iter().position(|root| root.name == name && name.as_str() != MAIN_ROOT);
-        let at = at.ok_or_else(|| SetError::Unknown { what: "root", name: name.to_string() })?;
-        let layers = ledger.catalogue.layers_in_root(game.roots[at].id)?;
-        if !layers.is_empty() {
-            return Err(SetError::RootInUse { root: name.to_string(), layers });
-        }
-        dropped.push(game.roots.remove(at).id);
-        game.spots.retain(|_, to| to.root != name);
-    }
+    let dropped = drop_roots(ledger, &mut game, &request.drop_roots)?;
     let known = game.roots.iter().map(|root| root.name.as_str());
     let given = request.roots.iter().map(|(name, _)| name.as_str());
     let shares = Shares::parse(&request.shares, known.chain(given).collect::<Vec<_>>().into_iter())?;
-    let mut new_roots = Vec::new();
-    for (name, folder) in &request.roots {
-        let (name, folder) = (PrefixName::parse(name)?, existing(folder)?);
-        let has_side_folder = needs_side_folder(&folder, ledger.folder());
-        if let Some(root) = game.roots.iter_mut().find(|root| root.name == name) {
-            let is_shared_anew = shares.has(&root.name) && !is_one_folder(&root.folder, &folder);
-            let share = if is_shared_anew { free_share(&folder) } else { root.share };
-            let moves_originals =
-                root.has_side_folder != has_side_folder || (has_side_folder && root.share != share);
-            if moves_originals && ledger.layers()?.iter().any(|layer| layer.laid) {
-                return Err(SetError::OtherVolume { folder });
-            }
-            root.folder = folder;
-            root.share = share;
-            root.has_side_folder = has_side_folder;
-        } else {
-            let id = RootId(
-                ledger.catalogue.highest_root()?.max(game.roots.iter().map(|r| r.id.0).max().unwrap_or(0))
-                    + 1,
-            );
-            let share = if shares.has(&name) { free_share(&folder) } else { 0 };
-            new_roots.push(id);
-            game.roots.push(Root { id, name, folder, has_side_folder, share });
-        }
-    }
-    let is_given = |root: &Root| request.roots.iter().any(|(name, _)| name == root.name.as_str());
-    for root in game.roots.iter_mut().filter(|root| root.share == 0 && shares.has(&root.name)) {
-        if is_given(root) {
-            continue;
-        }
-        if root.has_side_folder && ledger.layers()?.iter().any(|layer| layer.laid) {
-            return Err(SetError::OtherVolume { folder: root.folder.clone() });
-        }
-        root.share = free_share(&root.folder);
-    }
-    let others = OtherGames::of(&game, ledger.folder())?;
-    for root in game.roots.iter().filter(|root| new_roots.contains(&root.id)) {
-        let found = scan_root(&root.folder, observer)?;
-        let found = others.own_of(root.id, sorted(found, game.folding));
-        let (files, bytes) = count_files(&found);
-        game.seen = (game.seen.0 + files, game.seen.1 + bytes);
-        scans.push((root.id, found));
-    }
+    let new_roots = put_roots(ledger, &mut game, &request.roots, &shares)?;
+    let scans = scan_new(ledger, &mut game, &new_roots, observer)?;
     for name in &request.drop_spots {
         let name = PrefixName::parse(name)?;
         if game.spots.remove(&name).is_none() {
@@ -176,41 +123,11 @@ pub fn change_settings(
         }
     }
     add_spots(&mut game, &request.spots)?;
-    let reads_program = match (&game.version, &game.program) {
-        (None, _) => true,
-        (Some(version), Some(program)) => version.read_from.as_deref() == Some(program.to_string().as_str()),
-        (Some(_), None) => false,
-    };
-    if let Some(program) = &request.program {
-        game.program = Some(file_of_game(program, &game)?);
-    }
-    AddressPatterns::parse(&game, &request.volatile)?;
-    for text in request.volatile.iter().filter(|text| !text.is_empty()) {
-        if !game.volatile.contains(text) {
-            game.volatile.push(text.clone());
-        }
-    }
-    for text in &request.not_volatile {
-        let at = game.volatile.iter().position(|known| known == text);
-        let at = at.ok_or_else(|| SetError::Unknown { what: "volatile place", name: text.clone() })?;
-        game.volatile.remove(at);
-    }
+    set_volatile(&mut game, request)?;
     if let Some(runner) = &request.runner {
         game.runner = runner_given(runner)?;
     }
-    let pattern = request.version_pattern.as_deref();
-    // A pattern alone is for the file that the version is read from already.
-    let known = game.version.as_ref().and_then(|version| version.read_from.clone());
-    let from = request.version_from.clone().or(known.filter(|_| pattern.is_some()));
-    let version = version_given(request.version.as_deref(), from.as_deref(), pattern, &game)?;
-    // The main program tells it, unless another file does or a person said it.
-    let of_program = || {
-        let program = game.program.as_ref().filter(|_| request.program.is_some() && reads_program);
-        program.and_then(|program| version_in(&game, program, None))
-    };
-    if let Some(version) = version.or_else(of_program) {
-        game.version = Some(version);
-    }
+    set_program_and_version(&mut game, request)?;
     if let Some(name) = &request.name {
         game.name = name.trim().to_owned();
     }
@@ -258,4 +175,125 @@ pub fn change_settings(
         CareMark::write_all(ledger.game(), ledger.folder(), home);
     }
     done.map(|()| report)
+}
+
+/// Gives up roots that no layer has files in.
+fn drop_roots(ledger: &Ledger, game: &mut Game, names: &[String]) -> Result<Vec<RootId>, SetError> {
+    let mut dropped = Vec::new();
+    for name in names {
+        let name = PrefixName::parse(name)?;
+        let at = game.roots.iter().position(|root| root.name == name && name.as_str() != MAIN_ROOT);
+        let at = at.ok_or_else(|| SetError::Unknown { what: "root", name: name.to_string() })?;
+        let layers = ledger.catalogue.layers_in_root(game.roots[at].id)?;
+        if !layers.is_empty() {
+            return Err(SetError::RootInUse { root: name.to_string(), layers });
+        }
+        dropped.push(game.roots.remove(at).id);
+        game.spots.retain(|_, to| to.root != name);
+    }
+    Ok(dropped)
+}
+
+/// Adds roots, or says where known ones lie now; gives the numbers of new ones.
+fn put_roots(
+    ledger: &Ledger,
+    game: &mut Game,
+    given: &[(String, PathBuf)],
+    shares: &Shares,
+) -> Result<Vec<RootId>, SetError> {
+    let mut new_roots = Vec::new();
+    for (name, folder) in given {
+        let (name, folder) = (PrefixName::parse(name)?, existing(folder)?);
+        let has_side_folder = needs_side_folder(&folder, ledger.folder());
+        if let Some(root) = game.roots.iter_mut().find(|root| root.name == name) {
+            let is_shared_anew = shares.has(&root.name) && !is_one_folder(&root.folder, &folder);
+            let share = if is_shared_anew { free_share(&folder) } else { root.share };
+            let moves_originals =
+                root.has_side_folder != has_side_folder || (has_side_folder && root.share != share);
+            if moves_originals && ledger.layers()?.iter().any(|layer| layer.laid) {
+                return Err(SetError::OtherVolume { folder });
+            }
+            root.folder = folder;
+            root.share = share;
+            root.has_side_folder = has_side_folder;
+        } else {
+            let id = RootId(
+                ledger.catalogue.highest_root()?.max(game.roots.iter().map(|r| r.id.0).max().unwrap_or(0))
+                    + 1,
+            );
+            let share = if shares.has(&name) { free_share(&folder) } else { 0 };
+            new_roots.push(id);
+            game.roots.push(Root { id, name, folder, has_side_folder, share });
+        }
+    }
+    let is_given = |root: &Root| given.iter().any(|(name, _)| name == root.name.as_str());
+    for root in game.roots.iter_mut().filter(|root| root.share == 0 && shares.has(&root.name)) {
+        if is_given(root) {
+            continue;
+        }
+        if root.has_side_folder && ledger.layers()?.iter().any(|layer| layer.laid) {
+            return Err(SetError::OtherVolume { folder: root.folder.clone() });
+        }
+        root.share = free_share(&root.folder);
+    }
+    Ok(new_roots)
+}
+
+/// Looks through new roots.
+fn scan_new(
+    ledger: &Ledger,
+    game: &mut Game,
+    new_roots: &[RootId],
+    observer: &dyn Observer,
+) -> Result<Vec<Found>, SetError> {
+    let mut scans = Vec::new();
+    let others = OtherGames::of(game, ledger.folder())?;
+    for root in game.roots.iter().filter(|root| new_roots.contains(&root.id)) {
+        let found = scan_root(&root.folder, observer)?;
+        let found = others.own_of(root.id, sorted(found, game.folding));
+        let (files, bytes) = count_files(&found);
+        game.seen = (game.seen.0 + files, game.seen.1 + bytes);
+        scans.push((root.id, found));
+    }
+    Ok(scans)
+}
+
+fn set_volatile(game: &mut Game, request: &SetRequest) -> Result<(), SetError> {
+    AddressPatterns::parse(game, &request.volatile)?;
+    for text in request.volatile.iter().filter(|text| !text.is_empty()) {
+        if !game.volatile.contains(text) {
+            game.volatile.push(text.clone());
+        }
+    }
+    for text in &request.not_volatile {
+        let at = game.volatile.iter().position(|known| known == text);
+        let at = at.ok_or_else(|| SetError::Unknown { what: "volatile place", name: text.clone() })?;
+        game.volatile.remove(at);
+    }
+    Ok(())
+}
+
+/// The main program tells the version, unless another file does or a person said it.
+fn set_program_and_version(game: &mut Game, request: &SetRequest) -> Result<(), SetError> {
+    let reads_program = match (&game.version, &game.program) {
+        (None, _) => true,
+        (Some(version), Some(program)) => version.read_from.as_deref() == Some(program.to_string().as_str()),
+        (Some(_), None) => false,
+    };
+    if let Some(program) = &request.program {
+        game.program = Some(file_of_game(program, game)?);
+    }
+    let pattern = request.version_pattern.as_deref();
+    // A pattern alone is for the file that the version is read from already.
+    let known = game.version.as_ref().and_then(|version| version.read_from.clone());
+    let from = request.version_from.clone().or(known.filter(|_| pattern.is_some()));
+    let version = version_given(request.version.as_deref(), from.as_deref(), pattern, game)?;
+    let of_program = || {
+        let program = game.program.as_ref().filter(|_| request.program.is_some() && reads_program);
+        program.and_then(|program| version_in(game, program, None))
+    };
+    if let Some(version) = version.or_else(of_program) {
+        game.version = Some(version);
+    }
+    Ok(())
 }

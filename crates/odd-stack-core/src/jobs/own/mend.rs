@@ -20,6 +20,7 @@ use crate::game::{AddressPattern, Game, GameVersion, PatternError, Root, version
 use crate::hash::ContentHash;
 use crate::jobs::{Permit, TweakError};
 use crate::ledger::{Ledger, LedgerError, Transaction};
+use crate::moment::Moment;
 use crate::observer::Observer;
 use crate::stack::{BaseFile, BaseKind, Column, Entry, Order, Provider, RootId};
 
@@ -214,7 +215,7 @@ pub fn prepare_mend<'l>(
     permit: Permit,
     files: &[(MendFile, Mending)],
     command: &str,
-    now: &str,
+    now: Moment,
     observer: &dyn Observer,
 ) -> Result<MendingPlan<'l>, MendError> {
     let order = ledger.present_order()?;
@@ -380,7 +381,7 @@ impl Work {
         ledger: &'l Ledger,
         permit: Permit,
         command: &str,
-        now: &str,
+        now: Moment,
         observer: &dyn Observer,
     ) -> Result<Option<Prepared<'l>>, MendError> {
         let keeps = !self.set.is_empty() || !self.whole.is_empty();
@@ -417,7 +418,7 @@ impl Work {
         ledger: &Ledger,
         keeps: bool,
         command: &str,
-        now: &str,
+        now: Moment,
     ) -> Result<ChangeRequest, MendError> {
         let own = OwnChange { set: &self.set, whole: &self.whole };
         let kept = if keeps { keep_own(ledger, &own, command, now)? } else { None };

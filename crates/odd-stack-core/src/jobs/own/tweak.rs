@@ -6,23 +6,20 @@ use std::path::PathBuf;
 use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
-use time::OffsetDateTime;
-use time::format_description::well_known::Rfc3339;
 
-use crate::address::{Address, AddressError, FoldedKey, RelPath};
-use crate::blend::{Format, KeyEdit, NotEdited, look_up, read_edits, renewed, resolve_edits, write_edits};
-use crate::change::{ChangeError, ChangeOptions, ChangeRequest, Exchange, Prepared, prepare};
+use super::own_layer::{OwnFile, Whole, format_of, learnt, own_layer, store, supplied};
+use crate::address::{Address, AddressError, FoldedKey};
+use crate::blend::{Format, KeyEdit, NotEdited, look_up, read_edits, renewed, resolve_edits};
+use crate::change::{ChangeError, ChangeOptions, ChangeRequest, Prepared, prepare};
 use crate::expected::Blender;
 use crate::files::{look_at, open_regular};
-use crate::fit::Rules;
 use crate::hash::ContentHash;
-use crate::jobs::add::content_at::{ContentAt, key_of};
-use crate::jobs::add::new_layer::content_entries;
-use crate::jobs::add::request::free_name;
-use crate::jobs::{AddError, AddPlace, Permit};
-use crate::ledger::{Intake, Ledger, LedgerError, NewLayer, Transaction};
+use crate::jobs::Permit;
+use crate::jobs::add::content_at::key_of;
+use crate::ledger::{Intake, Ledger, LedgerError, Transaction};
+use crate::moment::Moment;
 use crate::observer::Observer;
-use crate::stack::{Column, Entry, EntryKind, LayerId, Order, PathId, Provider, RootId, Standing, Target};
+use crate::stack::{Entry, EntryKind, LayerId, Order, RootId};
 
 /// What the layer of the user's own edits is called.
 pub const OWN_EDITS: &str = "own edits";
@@ -112,23 +109,6 @@ pub struct Tweaking<'l> {
     pub change: Option<Prepared<'l>>,
 }
 
-/// What the user has of their own at one address, with what lies beneath: edits of keys, or a whole file.
-struct OwnFile {
-    address: Address,
-    column: Column,
-    edits: Vec<KeyEdit>,
-    whole: Option<Whole>,
-}
-
-/// A whole file of the user's own, stored; [`ContentHash::NOTHING`] where none is to lie.
-#[derive(Debug, Clone, PartialEq, Eq)]
-struct Whole {
-    hash: ContentHash,
-    size_bytes: u64,
-    modified: i64,
-    executable: Option<bool>,
-}
-
 /// A whole file that the user wants to keep as their own.
 #[derive(Debug, Clone)]
 pub(in crate::jobs) struct KeptWhole {
@@ -181,7 +161,7 @@ pub fn prepare_tweak<'l>(
     permit: Permit,
     tweak: &Tweak,
     command: &str,
-    now: &str,
+    now: Moment,
     options: ChangeOptions,
     observer: &dyn Observer,
 ) -> Result<Tweaking<'l>, TweakError> {
@@ -220,7 +200,7 @@ pub(in crate::jobs) fn keep_own(
     ledger: &Ledger,
     change: &OwnChange<'_>,
     command: &str,
-    now: &str,
+    now: Moment,
 ) -> Result<Option<ChangeRequest>, TweakError> {
     let mut files = own_files(ledger)?;
     let before = states(&files);
@@ -231,28 +211,6 @@ pub(in crate::jobs) fn keep_own(
     }
     let stored = store(ledger, &intake, &files)?;
     Ok(Some(own_layer(ledger, &files, &stored, &intake.take_new(), command, now)?))
-}
-
-impl OwnFile {
-    /// Names the edits by the keys that they have in what lies beneath, and gives that.
-    fn renew(
-        &mut self,
-        ledger: &Ledger,
-        order: &Order,
-        beneath: &Order,
-    ) -> Result<(Option<Format>, Vec<u8>), LedgerError> {
-        self.column = learnt(ledger, self.column.clone(), [order, beneath])?;
-        let content = supplied(ledger, &self.column, beneath)?.unwrap_or_default();
-        let format = format_of(&self.column, order, &content);
-        if let Some(format) = format {
-            self.edits = renewed(format, &content, std::mem::take(&mut self.edits));
-        }
-        Ok((format, content))
-    }
-
-    fn is_something(&self) -> bool {
-        !self.edits.is_empty() || self.whole.is_some()
-    }
 }
 
 /// An address, its edits, and the whole file there.
@@ -339,133 +297,13 @@ fn own_request(
     intake: Intake<'_>,
     files: &[OwnFile],
     command: &str,
-    now: &str,
+    now: Moment,
 ) -> Result<ChangeRequest, TweakError> {
     let ledger = transaction.ledger();
     let stored = store(ledger, &intake, files)?;
     let new = intake.take_new();
     transaction.open()?;
     Ok(own_layer(ledger, files, &stored, &new, command, now)?)
-}
-
-fn store(ledger: &Ledger, intake: &Intake<'_>, files: &[OwnFile]) -> Result<Vec<ContentAt>, LedgerError> {
-    let stored = files.iter().filter(|file| !file.edits.is_empty()).map(|file| {
-        let bytes = write_edits(&file.edits).map_err(|error| ledger.catalogue.damaged_by(&error))?;
-        let size_bytes = bytes.len() as u64;
-        let hash = intake.take(&mut bytes.as_slice(), size_bytes)?;
-        Ok(ContentAt { kind: EntryKind::Keys, address: file.address.clone(), hash, size_bytes })
-    });
-    stored.collect()
-}
-
-/// Entries for whole files of the user's own.
-fn whole_entries(
-    ledger: &Ledger,
-    layer: LayerId,
-    files: &[OwnFile],
-) -> Result<Vec<(PathId, Entry, RelPath)>, LedgerError> {
-    let wholes: Vec<(&OwnFile, &Whole)> =
-        files.iter().filter_map(|file| Some((file, file.whole.as_ref()?))).collect();
-    let keys: Vec<_> = wholes.iter().map(|(file, _)| (file.column.root, file.column.key.clone())).collect();
-    let numbers = ledger.catalogue.path_numbers(&keys)?;
-    let entry = |(file, whole): (&OwnFile, &Whole)| Entry {
-        layer,
-        kind: EntryKind::Whole,
-        spelled: file.address.path.clone(),
-        hash: whole.hash,
-        size_bytes: whole.size_bytes,
-        modified: whole.modified,
-        executable: whole.executable,
-    };
-    Ok(numbers.into_iter().zip(wholes).map(|(path, whole)| (path, entry(whole), RelPath::root())).collect())
-}
-
-/// Writes the layer anew, in the place of the one before, and says what change that is.
-fn own_layer(
-    ledger: &Ledger,
-    files: &[OwnFile],
-    stored: &[ContentAt],
-    new: &[(ContentHash, u64)],
-    command: &str,
-    now: &str,
-) -> Result<ChangeRequest, LedgerError> {
-    let catalogue = &ledger.catalogue;
-    let before = catalogue.arrangement()?;
-    let old = catalogue.own_edits()?;
-    if files.is_empty() {
-        let removed: Vec<LayerId> = old.into_iter().collect();
-        let after = before.without(&removed);
-        return Ok(ChangeRequest { removed, ..ChangeRequest::new(command, now, after) });
-    }
-    let layers = ledger.layers()?;
-    let name = match layers.iter().find(|layer| Some(layer.id) == old) {
-        Some(old) => old.about.name.clone(),
-        None => {
-            let place = AddPlace::New { target: None, lifted: false };
-            match free_name(&layers, &[], OWN_EDITS.to_owned(), place) {
-                Err(AddError::NameTaken { free, .. }) => free,
-                _ => OWN_EDITS.to_owned(),
-            }
-        }
-    };
-    let layer = catalogue.insert_layer(&NewLayer {
-        name,
-        version: None,
-        variant: None,
-        source: String::new(),
-        source_kind: "own edits".to_owned(),
-        added_at: now.to_owned(),
-        fit: serde_json::to_string(&Rules::default()).map_err(|error| catalogue.damaged_by(&error))?,
-        files: files.len() as u64,
-        bytes: stored.iter().map(|file| file.size_bytes).sum::<u64>()
-            + files.iter().filter_map(|file| Some(file.whole.as_ref()?.size_bytes)).sum::<u64>(),
-    })?;
-    catalogue.mark_as_own_edits(layer)?;
-    let modified = OffsetDateTime::parse(now, &Rfc3339).map_or(0, |at| at.unix_timestamp() & !1);
-    let mut entries = content_entries(ledger, layer, stored, modified)?;
-    if let Some(old) = old {
-        // What is as it was keeps its time.
-        let known = catalogue.entries_of(old)?;
-        for (path, entry, _) in &mut entries {
-            if let Some(same) = known.get(path).filter(|same| same.hash == entry.hash) {
-                entry.modified = same.modified;
-            }
-        }
-    }
-    entries.extend(whole_entries(ledger, layer, files)?);
-    entries.sort_by_key(|(path, ..)| *path);
-    catalogue.insert_entries(&entries)?;
-    catalogue.insert_folders(layer, &own_folders(ledger, files)?)?;
-    catalogue.insert_blobs(new)?;
-    let mut after = before.with(Standing { layer, laid: true }, Target::Top);
-    if let Some(old) = old {
-        let laid = before.standings().iter().any(|standing| standing.layer == old && standing.laid);
-        after = before.with(Standing { layer, laid }, Target::Top).without(&[old]);
-    }
-    let exchange = old.map(|old| Exchange { old, new: layer, prefer: None, asks_otherwise: false });
-    Ok(ChangeRequest {
-        removed: old.into_iter().collect(),
-        new_blobs: new.iter().map(|(hash, _)| *hash).collect(),
-        exchanges: exchange.into_iter().collect(),
-        ..ChangeRequest::new(command, now, after)
-    })
-}
-
-/// Folders around whole files of the user's own that must be there.
-fn own_folders(ledger: &Ledger, files: &[OwnFile]) -> Result<Vec<(PathId, RelPath)>, LedgerError> {
-    let puts = |file: &&OwnFile| file.whole.as_ref().is_some_and(|whole| whole.hash != ContentHash::NOTHING);
-    let mut folders: Vec<((RootId, FoldedKey), RelPath)> = Vec::new();
-    for file in files.iter().filter(puts) {
-        for folder in file.address.path.ancestors() {
-            let key = (file.column.root, ledger.game().folding.key(folder));
-            if !folders.iter().any(|(known, _)| *known == key) {
-                folders.push((key, RelPath::from_disk(folder.to_owned())));
-            }
-        }
-    }
-    folders.sort_by(|(one, _), (two, _)| one.cmp(two));
-    let (keys, paths): (Vec<_>, Vec<_>) = folders.into_iter().unzip();
-    Ok(ledger.catalogue.path_numbers(&keys)?.into_iter().zip(paths).collect())
 }
 
 fn set(
@@ -578,29 +416,4 @@ fn own_files(ledger: &Ledger) -> Result<Vec<OwnFile>, TweakError> {
 fn beneath_own(ledger: &Ledger) -> Result<Order, LedgerError> {
     let own: Vec<LayerId> = ledger.catalogue.own_edits()?.into_iter().collect();
     ledger.order(&ledger.catalogue.arrangement()?.without(&own), ledger.catalogue.settlements()?)
-}
-
-fn learnt(ledger: &Ledger, column: Column, orders: [&Order; 2]) -> Result<Column, LedgerError> {
-    let mut columns = [column];
-    orders.iter().try_for_each(|order| Blender::new(ledger).learn(&mut columns, order))?;
-    let [column] = columns;
-    Ok(column)
-}
-
-/// What lies at the column's address under `order`.
-fn supplied(ledger: &Ledger, column: &Column, order: &Order) -> Result<Option<Vec<u8>>, LedgerError> {
-    let blender = Blender::new(ledger);
-    match column.provider(order) {
-        Provider::Nothing => Ok(None),
-        Provider::Base(_) => blender.base_content(column),
-        Provider::Layer(entry) => match blender.content_of(column, entry, order)? {
-            Some(made) => Ok(Some(made)),
-            None => blender.stored(entry),
-        },
-    }
-}
-
-fn format_of(column: &Column, order: &Order, content: &[u8]) -> Option<Format> {
-    let format = column.may_blend_as(order)?.of_content(content);
-    (format != Format::ByContent).then_some(format)
 }

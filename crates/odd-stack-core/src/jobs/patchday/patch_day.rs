@@ -24,6 +24,7 @@ use crate::game::{Game, GameVersion};
 use crate::hash::ContentHash;
 use crate::jobs::Permit;
 use crate::ledger::{Ledger, LedgerError, Ongoing, OngoingKind, Transaction};
+use crate::moment::Moment;
 use crate::observer::Observer;
 use crate::stack::{Arrangement, LayerId, PathId, Standing};
 
@@ -65,7 +66,7 @@ pub struct PatchDayStatus {
 pub fn prepare_patchday_begin<'l>(
     ledger: &'l Ledger,
     permit: Permit,
-    now: &str,
+    now: Moment,
     options: ChangeOptions,
     observer: &dyn Observer,
 ) -> Result<Prepared<'l>, ChangeError> {
@@ -78,7 +79,7 @@ pub fn prepare_patchday_begin<'l>(
         settings,
     };
     let about = serde_json::to_string(&begun).map_err(|error| ledger.catalogue.damaged_by(&error))?;
-    let ongoing = Ongoing { kind: OngoingKind::PatchDay, begun_at: now.to_owned(), about };
+    let ongoing = Ongoing { kind: OngoingKind::PatchDay, begun_at: now.to_string(), about };
     let after = before.with_laid(&before.laid(), false);
     let request = ChangeRequest {
         ongoing: Some(Some(ongoing)),
@@ -133,7 +134,7 @@ pub fn prepare_patchday_finish<'l>(
     ledger: &'l mut Ledger,
     permit: Permit,
     stated: Option<&str>,
-    now: &str,
+    now: Moment,
     observer: &dyn Observer,
 ) -> Result<Finishing<'l>, PatchDayError> {
     let ongoing = ledger.catalogue.ongoing()?;
@@ -215,7 +216,7 @@ fn unplanned(
     has_new_version: bool,
     report: &mut PatchDayReport,
     before: &mut BaseBefore,
-    now: &str,
+    now: Moment,
 ) -> Result<Option<ChangeRequest>, PatchDayError> {
     let Met { mut request, touched, old, new } = meet_update(ledger, found, has_new_version, report, now)?;
     ledger.catalogue.write_game(ledger.game())?;
@@ -254,7 +255,7 @@ pub(in crate::jobs) fn planned(
     begun: &Begun,
     report: &mut PatchDayReport,
     before: &mut BaseBefore,
-    now: &str,
+    now: Moment,
     observer: &dyn Observer,
 ) -> Result<Option<ChangeRequest>, PatchDayError> {
     let new = new_base(ledger, observer)?;

@@ -13,6 +13,7 @@ use crate::files::{look_at, read_small};
 use crate::jobs::own::tweak::{OwnChange, keep_own};
 use crate::jobs::{PatchDayError, PatchDayReport};
 use crate::ledger::{Ledger, LedgerError};
+use crate::moment::Moment;
 use crate::stack::{Column, Order, PathId, Provider, RootId};
 
 /// What is to be done about it.
@@ -43,7 +44,7 @@ pub(in crate::jobs) fn meet_update(
     found: &CheckReport,
     has_new_version: bool,
     report: &mut PatchDayReport,
-    now: &str,
+    now: Moment,
 ) -> Result<Met, PatchDayError> {
     let order = ledger.present_order()?;
     let is_update = has_new_version || found.signs.look_like_an_update();

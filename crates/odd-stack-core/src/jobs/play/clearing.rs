@@ -15,6 +15,7 @@ use crate::jobs::add::remembered::remembered_rules;
 use crate::jobs::add::start_wishes::{ClearRow, ToClear, agreement_to_clear, to_clear};
 use crate::jobs::{MendRow, Permit};
 use crate::ledger::{Ledger, LedgerError, Transaction};
+use crate::moment::Moment;
 use crate::observer::Observer;
 use crate::stack::BaseKind;
 
@@ -95,12 +96,12 @@ pub fn agree(
     _permit: &Permit,
     launch: &Launch,
     wanted: &[LayerClears],
-    now: &str,
+    now: Moment,
 ) -> Result<(), LedgerError> {
     let start = launch.agreement.zip(launch.layer.as_deref());
     let clears = wanted.iter().map(|clears| (clears.agreement, clears.layer.as_str()));
     for (hash, layer) in start.into_iter().chain(clears) {
-        ledger.catalogue.write_agreement(hash, layer, now)?;
+        ledger.catalogue.write_agreement(hash, layer, &now.to_string())?;
     }
     Ok(())
 }
@@ -114,7 +115,7 @@ pub fn prepare_clearing<'l>(
     ledger: &'l Ledger,
     permit: Permit,
     wanted: &[LayerClears],
-    now: &str,
+    now: Moment,
     observer: &dyn Observer,
 ) -> Result<Option<Prepared<'l>>, PlayError> {
     let files: BTreeSet<&ToClear> = wanted.iter().flat_map(|clears| &clears.files).collect();
@@ -165,7 +166,7 @@ pub struct GivingBack<'l> {
 pub fn prepare_giving_back<'l>(
     ledger: &'l Ledger,
     permit: Permit,
-    now: &str,
+    now: Moment,
     observer: &dyn Observer,
 ) -> Result<GivingBack<'l>, PlayError> {
     let (mut rows, mut direct) = (Vec::new(), Vec::new());

@@ -1,0 +1,150 @@
+//! `oddstack game set`
+
+use clap::Args;
+use odd_stack_core::blend::{BlendRule, BlendRules, Format};
+use odd_stack_core::jobs::{SetRequest, change_settings, prepare_blend_rules};
+use odd_stack_core::ledger::Ledger;
+
+use super::game::{PatternArgs, VersionArgs, about, pair, roots, spots};
+use crate::Ended;
+use crate::args::ChangeArgs;
+use crate::desk::{Desk, change_options};
+use crate::errors::{Exit, Failure};
+use crate::show::change::effects;
+use crate::show::style::{BOLD, paint};
+use crate::show::units::counted;
+
+#[derive(Debug, Args)]
+pub struct SetGameArgs {
+    /// The game; else as with --game
+    #[arg(value_name = "NAME")]
+    pub game_name: Option<String>,
+    /// Another name for it
+    #[arg(long, value_name = "NEW")]
+    pub name: Option<String>,
+    /// A further folder, or where a known one lies now
+    #[arg(long, value_name = "ID=DIR")]
+    pub root: Vec<String>,
+    /// The further folder ID may be another game's, too: each leaves alone what the other has laid there
+    #[arg(long, value_name = "ID")]
+    pub shares: Vec<String>,
+    /// Give up a further folder
+    #[arg(long, value_name = "ID")]
+    pub drop_root: Vec<String>,
+    /// A short name for a folder
+    #[arg(long, value_name = "ID=ADDRESS")]
+    pub spot: Vec<String>,
+    /// Give up a short name
+    #[arg(long, value_name = "ID")]
+    pub drop_spot: Vec<String>,
+    /// The main program
+    #[arg(long, value_name = "PATH")]
+    pub exe: Option<String>,
+    #[command(flatten)]
+    pub version: VersionArgs,
+    #[command(flatten)]
+    pub pattern: PatternArgs,
+    /// Files that meet the pattern blend as FORMAT: ini, json, toml, xml or lua key by key, lines for texts whose changes lie apart
+    #[arg(long, value_name = "GLOB=FORMAT")]
+    pub blend: Vec<String>,
+    /// Files that meet the pattern count as whole files and do not blend
+    #[arg(long, value_name = "GLOB")]
+    pub no_blend: Vec<String>,
+    /// Forget what --blend and --no-blend said before
+    #[arg(long)]
+    pub blend_as_usual: bool,
+    /// An address, folder or pattern at which the game writes by itself: what changes there is left alone
+    #[arg(long, value_name = "GLOB")]
+    pub volatile: Vec<String>,
+    /// Give up one of these
+    #[arg(long, value_name = "GLOB")]
+    pub not_volatile: Vec<String>,
+    /// What starts programs of another system, with its arguments; none for nothing
+    #[arg(long, value_name = "PROG ARGS")]
+    pub runner: Option<String>,
+    /// Only say what would be done
+    #[arg(short = 'n', long)]
+    pub dry_run: bool,
+}
+
+pub fn set(desk: &mut Desk, args: &SetGameArgs) -> Result<Ended, Failure> {
+    let request = SetRequest {
+        name: args.name.clone(),
+        roots: roots(&args.root)?,
+        shares: args.shares.clone(),
+        drop_roots: args.drop_root.clone(),
+        spots: spots(&args.spot)?,
+        drop_spots: args.drop_spot.clone(),
+        program: args.exe.clone(),
+        version: args.version.game_version.clone(),
+        version_from: args.version.version_from.clone(),
+        version_pattern: args.pattern.version_pattern.clone(),
+        volatile: args.volatile.clone(),
+        not_volatile: args.not_volatile.clone(),
+        runner: args.runner.clone(),
+    };
+    let blends = args.blend_as_usual || !args.blend.is_empty() || !args.no_blend.is_empty();
+    if request == SetRequest::default() && !blends {
+        return Err(Failure::new(
+            Exit::Usage,
+            "nothing_to_set",
+            "say what to set; `oddstack game set --help` lists it",
+        ));
+    }
+    let listed = desk.choose_game(args.game_name.as_deref())?;
+    let mut ledger = desk.open_game(&listed)?;
+    if blends {
+        set_blending(desk, &ledger, args)?;
+        ledger = desk.open_game(&listed)?;
+    }
+    // No file of the game changes.
+    let permit = desk.permit(&ledger, true)?;
+    let game = change_settings(
+        &desk.home,
+        &mut ledger,
+        permit,
+        &listed.name,
+        &request,
+        args.dry_run,
+        &desk.progress,
+    )?;
+    let head = if args.dry_run { "Dry run: it would be" } else { "Set" };
+    let text = format!("{}: {}\n{}", paint(BOLD, head), game.name, about(&game));
+    desk.out.result(Some(&game.name), &game, &text);
+    Ok(Ended::Well)
+}
+
+/// Changes what blends; the files that this concerns follow.
+fn set_blending(desk: &mut Desk, ledger: &Ledger, args: &SetGameArgs) -> Result<(), Failure> {
+    let mut rules = if args.blend_as_usual { Vec::new() } else { ledger.game().blend_rules.clone() };
+    for text in &args.blend {
+        let (pattern, format) = pair(text, "GLOB=FORMAT, such as *.dat=ini")?;
+        let known = Format::parse(&format.to_lowercase());
+        let format = known.ok_or_else(|| {
+            let message = format!("`{format}` is no format; there are ini, json, toml, xml, lua and lines");
+            Failure::new(Exit::Usage, "no_such_format", message)
+        })?;
+        add_rule(&mut rules, &pattern, Some(format));
+    }
+    args.no_blend.iter().for_each(|pattern| add_rule(&mut rules, pattern, None));
+    BlendRules::new(&rules).map_err(|reason| Failure::new(Exit::Usage, "bad_pattern", reason))?;
+    let permit = desk.permit(ledger, args.dry_run)?;
+    let change = ChangeArgs::plain(args.dry_run);
+    let (options, now) = (change_options(&change), desk.now()?);
+    let prepared =
+        prepare_blend_rules(ledger, permit, rules, "game set --blend", now, options, &desk.progress)?;
+    desk.carry_out(ledger, prepared, &change, |out, report| {
+        if report.changes_files() {
+            let what = counted(report.effects.len() as u64, "file changes", "files change");
+            out.text(&format!("{what} with what blends:\n{}", effects(report, 12)));
+        }
+    })?;
+    Ok(())
+}
+
+/// The last that is said of a pattern counts.
+fn add_rule(rules: &mut Vec<BlendRule>, pattern: &str, format: Option<Format>) {
+    let pattern = if cfg!(windows) { &pattern.replace('\\', "/") } else { pattern };
+    rules.retain(|known| known.pattern != pattern);
+    rules.push(BlendRule { pattern: pattern.to_owned(), format });
+}
