@@ -10,13 +10,11 @@ use odd_stack_core::files::RealDisk;
 use odd_stack_core::front::for_tests;
 use odd_stack_core::Moment;
 use odd_stack_core::check::check;
-use odd_stack_core::fit::Rules;
-use odd_stack_core::jobs::{AddPlace, AddRequest, CareRequest, Permit, Reorder, Wanted, conflicts, prepare_add, prepare_reorder, show, stack, take_into_care};
-use odd_stack_core::ledger::{Home, Ledger};
+use odd_stack_core::jobs::{AddRequest, CareRequest, Reorder, conflicts, prepare_add, prepare_reorder, show, stack, take_into_care};
+use odd_stack_core::ledger::Home;
 use odd_stack_core::observer::Silent;
-use odd_stack_core::package::Limits;
 
-const NOW: &str = "2026-01-02T03:04:05Z";
+const NOW: Moment = Moment::after_1970(1_767_323_045);
 
 struct World {
     ledger: PathBuf,
@@ -51,17 +49,7 @@ fn world() -> &'static World {
         let ledger = for_tests::open_as_it_is(&folder, seam()).expect("it opens");
         for name in ["one", "two"] {
             let permit = for_tests::permit(&ledger, Duration::ZERO, None).expect("nobody else");
-            let request = AddRequest {
-                package: here.join(name),
-                name: None,
-                version: None,
-                wanted: Wanted { rules: Rules::default(), sheet: None },
-                variant: None,
-                place: AddPlace::New { target: None, lifted: false },
-                limits: Limits::default(),
-                prefer: None,
-                patch: None,
-            };
+            let request = AddRequest::of(here.join(name));
             let options = ChangeOptions::default();
             let adding = prepare_add(&ledger, permit, &request, NOW, options, false, &Silent).expect("it goes on");
             adding.change.apply(&Silent).expect("it goes on");

@@ -3,12 +3,12 @@
 mod args;
 mod commands;
 mod demo;
-mod desk;
 mod errors;
 mod output;
 mod progress;
 #[cfg(test)]
 mod schema;
+mod session;
 mod shell;
 mod show;
 
@@ -17,8 +17,8 @@ use std::process::ExitCode;
 use clap::Parser;
 
 use args::{Cli, Command};
-use desk::Desk;
 use errors::{Exit, Failure};
+use session::Session;
 
 /// Reading files of settings makes very many small pieces of memory, which the systems' own allocators are slow at.
 #[global_allocator]
@@ -41,15 +41,15 @@ fn main() -> ExitCode {
         Err(error) => error.exit(),
     };
     let (command, as_json) = (cli.command.as_ref().map_or("overview", Command::name), cli.common.json);
-    let mut desk = match Desk::new(cli.common, command) {
-        Ok(desk) => desk,
+    let mut session = match Session::new(cli.common, command) {
+        Ok(session) => session,
         Err(failure) => return output::report_early(Some(command), &failure, as_json),
     };
     let done = match cli.command {
-        Some(command) => run(&mut desk, command),
-        None => commands::overview::run(&mut desk),
+        Some(command) => run(&mut session, command),
+        None => commands::overview::run(&mut session),
     };
-    desk.close(done)
+    session.close(done)
 }
 
 /// How a command ended when nothing failed.
@@ -63,33 +63,33 @@ pub enum Ended {
     Damaged,
 }
 
-fn run(desk: &mut Desk, command: Command) -> Result<Ended, Failure> {
+fn run(session: &mut Session, command: Command) -> Result<Ended, Failure> {
     match command {
-        Command::Game(game) => commands::game::run(desk, game),
-        Command::Inspect(args) => commands::inspect::run(desk, &args),
-        Command::Fit(args) => commands::fit::run(desk, &args),
-        Command::Add(args) => commands::add::run(desk, &args),
-        Command::Upgrade(args) => commands::upgrade::run(desk, &args),
-        Command::Adopt(args) => commands::adopt::run(desk, &args),
-        Command::Remove(args) => commands::remove::run(desk, &args),
-        Command::Lay(args) => commands::lay::run(desk, &args),
-        Command::Lift(args) => commands::lift::run(desk, &args),
-        Command::Move(args) => commands::reorder::run(desk, &args),
-        Command::Stack => commands::stack::run(desk),
-        Command::Show(args) => commands::show::run(desk, &args),
-        Command::Set(args) => commands::set::run(desk, &args),
-        Command::Conflicts(args) => commands::conflicts::run(desk, &args),
-        Command::Settle(args) => commands::settle::run(desk, &args),
-        Command::Tweak(args) => commands::tweak::run(desk, &args),
-        Command::Trace(args) => commands::trace::run(desk, &args),
-        Command::Check(args) => commands::check::run(desk, &args),
-        Command::Mend(args) => commands::mend::run(desk, &args),
-        Command::Capture(args) => commands::capture::run(desk, &args),
-        Command::Patchday(command) => commands::patchday::run(desk, &command),
-        Command::Play(args) => commands::play::run(desk, &args),
-        Command::Rescue(args) => commands::rescue::run(desk, &args),
-        Command::Demo(args) => commands::demo::run(desk, &args),
-        Command::Completions(args) => commands::completions::run(desk, &args),
-        Command::Man(args) => commands::man::run(desk, &args),
+        Command::Game(game) => commands::game::run(session, game),
+        Command::Inspect(args) => commands::inspect::run(session, &args),
+        Command::Fit(args) => commands::fit::run(session, &args),
+        Command::Add(args) => commands::add::run(session, &args),
+        Command::Upgrade(args) => commands::upgrade::run(session, &args),
+        Command::Adopt(args) => commands::adopt::run(session, &args),
+        Command::Remove(args) => commands::remove::run(session, &args),
+        Command::Lay(args) => commands::lay::run(session, &args),
+        Command::Lift(args) => commands::lift::run(session, &args),
+        Command::Move(args) => commands::reorder::run(session, &args),
+        Command::Stack => commands::stack::run(session),
+        Command::Show(args) => commands::show::run(session, &args),
+        Command::Set(args) => commands::set::run(session, &args),
+        Command::Conflicts(args) => commands::conflicts::run(session, &args),
+        Command::Settle(args) => commands::settle::run(session, &args),
+        Command::Tweak(args) => commands::tweak::run(session, &args),
+        Command::Trace(args) => commands::trace::run(session, &args),
+        Command::Check(args) => commands::check::run(session, &args),
+        Command::Mend(args) => commands::mend::run(session, &args),
+        Command::Capture(args) => commands::capture::run(session, &args),
+        Command::Patchday(command) => commands::patchday::run(session, &command),
+        Command::Play(args) => commands::play::run(session, &args),
+        Command::Rescue(args) => commands::rescue::run(session, &args),
+        Command::Demo(args) => commands::demo::run(session, &args),
+        Command::Completions(args) => commands::completions::run(session, &args),
+        Command::Man(args) => commands::man::run(session, &args),
     }
 }

@@ -16,7 +16,7 @@ use super::options::ChangeOptions;
 use super::other_games::{hold_others, others_are_asked};
 use super::outcome::{BaseNow, Outcome, Undo, write_outcome};
 use super::plan::Plan;
-use super::private_folders::{make_side, tidy_sides};
+use super::private_folders::{make_private_folders, tidy_private_folders};
 use super::request::ChangeRequest;
 use super::step::Step;
 use crate::check::lost_contents;
@@ -143,7 +143,7 @@ impl Prepared<'_> {
         keep_reserve(ledger.folder());
         observer.begin(Work::Clearing, 0, 0);
         if save_changed(&self.decision.thrown, steps, revision, ledger.site(), seam, observer) {
-            tidy_sides(ledger, &sides);
+            tidy_private_folders(ledger, &sides);
         }
         observer.end();
         let lock = self.lock.take().ok_or_else(|| ledger.catalogue.damaged_by(&"the lock was lost"))?;
@@ -158,7 +158,7 @@ impl Prepared<'_> {
         for side in &self.outcome.sides {
             let needed_bytes: u64 =
                 staged.iter().filter(|file| file.side == *side).map(|file| file.size_bytes).sum();
-            make_side(side, seam)?;
+            make_private_folders(side, seam)?;
             check_room(side, needed_bytes)?;
         }
         for folder in &self.decision.private_folders {
@@ -244,7 +244,7 @@ impl Drop for Prepared<'_> {
         // Once it is marked the private folders are tidied with what follows.
         if let Some(transaction) = self.transaction.take() {
             drop(transaction);
-            tidy_sides(self.ledger, &self.outcome.sides);
+            tidy_private_folders(self.ledger, &self.outcome.sides);
         }
     }
 }
@@ -306,7 +306,7 @@ fn take_back(
     catalogue.clear_journal()?;
     pass("taken back")?;
     transaction.commit()?;
-    tidy_sides(ledger, sides);
+    tidy_private_folders(ledger, sides);
     Transaction::of_contents(ledger).discard_contents();
     Ok(())
 }
@@ -355,6 +355,6 @@ pub(crate) fn recover(
     sweep(ledger.folder(), catalogue, &*ledger.seam)?;
     ensure_names(ledger)?;
     let sides: Vec<PathBuf> = ledger.game().roots.iter().map(|root| ledger.site().side(root)).collect();
-    tidy_sides(ledger, &sides);
+    tidy_private_folders(ledger, &sides);
     Ok(recovered)
 }

@@ -9,7 +9,7 @@ use crate::files::{KEPT, ORIGINALS, STAGE, Seam, TRASH};
 use crate::ledger::{Ledger, NAMES, make_private_folder};
 
 /// Makes the folders of a side that are not there.
-pub(super) fn make_side(side: &Path, seam: &dyn Seam) -> Result<(), ChangeError> {
+pub(super) fn make_private_folders(side: &Path, seam: &dyn Seam) -> Result<(), ChangeError> {
     if side.parent().and_then(Path::file_name).is_some_and(|name| name == SIDE_FOLDER) {
         side.parent().map_or(Ok(()), |above| make_private_folder(above, seam))?;
     }
@@ -20,7 +20,7 @@ pub(super) fn make_side(side: &Path, seam: &dyn Seam) -> Result<(), ChangeError>
 
 /// Empties stage and trash, and removes folders of a side that are empty. What can't be removed now
 /// is removed by the next change.
-pub(super) fn tidy_sides(ledger: &Ledger, sides: &[PathBuf]) {
+pub(super) fn tidy_private_folders(ledger: &Ledger, sides: &[PathBuf]) {
     let seam = &*ledger.seam;
     for side in sides {
         for name in [STAGE, TRASH] {

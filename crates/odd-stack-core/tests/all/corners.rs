@@ -6,7 +6,6 @@ use std::sync::atomic::{AtomicU64, Ordering};
 
 use crate::world::{NOW, Thing, World, add, add_request, id, permit, reorder};
 use odd_stack_core::change::{ChangeError, ChangeOptions};
-use odd_stack_core::front::for_tests;
 use odd_stack_core::jobs::{AddError, ConflictsRequest, Reorder, conflicts, prepare_add, stack};
 use odd_stack_core::observer::{Observer, Work};
 use odd_stack_core::stack::Target;
@@ -326,6 +325,7 @@ fn a_file_written_at_the_last_moment_is_saved() {
 #[cfg(unix)]
 #[test]
 fn a_capture_and_a_patch_day_on_another_volume_keep_all_beside_the_game() {
+    use odd_stack_core::front::for_tests;
     use odd_stack_core::jobs::{
         CaptureRequest, CareRequest, Ending, begin_capture, prepare_capture_end, prepare_patchday_begin,
         prepare_patchday_finish,

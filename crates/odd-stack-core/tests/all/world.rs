@@ -179,7 +179,8 @@ pub fn exchange(
     options: ChangeOptions,
 ) -> Result<(), AddError> {
     let name = package.file_name().unwrap().to_string_lossy().split('.').next().map(str::to_owned);
-    let request = AddRequest { name, place: AddPlace::Exchange(old), ..add_request(package, places) };
+    let place = AddPlace::Exchange(old);
+    let request = AddRequest { name, place, whole: true, ..add_request(package, places) };
     carry_out(ledger, &request, options)
 }
 

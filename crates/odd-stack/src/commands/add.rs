@@ -10,8 +10,8 @@ use super::adding::{Doing, PackageArgs, carry_out};
 use super::reorder::target;
 use crate::Ended;
 use crate::args::{ChangeArgs, SaidArgs};
-use crate::desk::Desk;
 use crate::errors::{Exit, Failure};
+use crate::session::Session;
 use crate::shell::quoted;
 
 #[derive(Debug, Args)]
@@ -41,9 +41,9 @@ pub struct AddArgs {
     pub change: ChangeArgs,
 }
 
-pub fn run(desk: &mut Desk, args: &AddArgs) -> Result<Ended, Failure> {
-    let ledger = desk.open()?;
-    let permit = desk.permit(&ledger, args.change.dry_run)?;
+pub fn run(session: &mut Session, args: &AddArgs) -> Result<Ended, Failure> {
+    let ledger = session.open()?;
+    let permit = session.permit(&ledger, args.change.dry_run)?;
     let layers = ledger.layers()?;
     let is_said = args.above.is_some() || args.below.is_some();
     let (target, place) = target(&layers, args.above.as_deref(), args.below.as_deref(), false)?;
@@ -62,10 +62,10 @@ pub fn run(desk: &mut Desk, args: &AddArgs) -> Result<Ended, Failure> {
     }
     // Where rules of order keep it from the top, that is said when it is known.
     let doing = Doing { place: is_said.then_some(place), lifted: args.lifted };
-    let report = carry_out(desk, &ledger, permit, requests, &args.change, &doing)?;
+    let report = carry_out(session, &ledger, permit, requests, &args.change, &doing)?;
     if args.lifted && !args.change.dry_run {
         let names: Vec<String> = report.layers().map(|layer| quoted(&layer.name)).collect();
-        desk.out.hint(&format!("`oddstack lay {}` puts it on the game.", names.join(" ")));
+        session.out.hint(&format!("`oddstack lay {}` puts it on the game.", names.join(" ")));
     }
     Ok(Ended::Well)
 }

@@ -15,8 +15,8 @@ use serde::Serialize;
 use super::placing::does_words;
 use super::standing::MOST_EFFECTS;
 use crate::args::{ChangeArgs, NeedsArgs, PlaceArgs};
-use crate::desk::{Desk, absolute, change_options};
 use crate::errors::{Exit, Failure, fit_failure};
+use crate::session::{Session, absolute, change_options};
 use crate::shell::quoted;
 use crate::show::about::about;
 use crate::show::change::{difference, edits, effects, meeting, verdict};
@@ -194,18 +194,18 @@ impl PackageArgs {
 
 /// Makes the layers, asking what a person must decide.
 pub fn carry_out(
-    desk: &mut Desk,
+    session: &mut Session,
     ledger: &Ledger,
     permit: Permit,
     mut requests: Vec<AddRequest>,
     args: &ChangeArgs,
     doing: &Doing,
 ) -> Result<AddedReport, Failure> {
-    desk.tell_version(ledger)?;
+    session.tell_version(ledger)?;
     let mut arriving = Arriving::new(ledger, permit, args.dry_run);
     let adding = loop {
-        let (options, now) = (change_options(args), desk.now()?);
-        let error = match arriving.prepare(&requests, now, options, &desk.progress) {
+        let (options, now) = (change_options(args), session.now()?);
+        let error = match arriving.prepare(&requests, now, options, &session.progress) {
             Ok(adding) => break adding,
             Err(error) => error,
         };
@@ -214,13 +214,14 @@ pub fn carry_out(
         let failure = failure_of(error, &requests, at);
         let Some(Question { text, answers, first_is_likely }) = question else { return Err(failure) };
         let says: Vec<String> = answers.iter().map(|answer| answer.says.clone()).collect();
-        let picked = desk.ask_from(&text, &[says, vec!["leave it".to_owned()]].concat(), first_is_likely)?;
+        let picked =
+            session.ask_from(&text, &[says, vec!["leave it".to_owned()]].concat(), first_is_likely)?;
         let Some(mut answer) = picked.and_then(|index| answers.into_iter().nth(index)) else {
             return Err(failure);
         };
         if let Meaning::Elsewhere(from) = answer.means {
             let asked = "Its address, such as game:data/textures, or `.` for the game's own folder";
-            let Some(to) = desk.ask_text(asked)? else { return Err(failure) };
+            let Some(to) = session.ask_text(asked)? else { return Err(failure) };
             let to = if to == "." { "game:".to_owned() } else { to };
             let places = vec![Place::new(from, to)];
             answer.means = Meaning::Placed(Candidate { places, ..Candidate::default() });
@@ -228,14 +229,14 @@ pub fn carry_out(
         answer.put_into(&mut requests[at], ledger)?;
     };
     let layers = adding.reports;
-    let most = match desk.out.verbose || args.dry_run {
+    let most = match session.out.verbose || args.dry_run {
         true => usize::MAX,
-        false if desk.out.quiet => 0,
+        false if session.out.quiet => 0,
         false => MOST_EFFECTS,
     };
-    let verbose = desk.out.verbose;
+    let verbose = session.out.verbose;
     let has_new = layers.iter().any(|layer| layer.replaces.is_none());
-    let change = desk.carry_out(ledger, adding.change, args, |out, report| {
+    let change = session.carry_out(ledger, adding.change, args, |out, report| {
         let mut differences = report.difference.iter().chain(&report.more_differences);
         for layer in &layers {
             out.text(&about(layer, verbose));
@@ -253,9 +254,9 @@ pub fn carry_out(
         out.text(&format!("{}{}", effects(report, most), edits(report, most)));
     })?;
     if !args.dry_run {
-        desk.learn_program(ledger)?;
+        session.learn_program(ledger)?;
         if has_new {
-            desk.tell_doubts(ledger)?;
+            session.tell_doubts(ledger)?;
         }
     }
     let text = verdict(&change, &doing.sentence(&layers, args.dry_run));
@@ -263,7 +264,7 @@ pub fn carry_out(
     let first = layers.next();
     let first = first.ok_or_else(|| Failure::new(Exit::Usage, "usage", "give a package"))?;
     let report = AddedReport { layer: first, more_layers: layers.collect(), change };
-    desk.out.result(Some(&ledger.game().name), &report, &text);
+    session.out.result(Some(&ledger.game().name), &report, &text);
     Ok(report)
 }
 

@@ -12,8 +12,8 @@ use odd_stack_core::ledger::Ledger;
 use super::adding::PackageArgs;
 use super::standing::MOST_EFFECTS;
 use crate::Ended;
-use crate::desk::{Desk, absolute};
 use crate::errors::Failure;
+use crate::session::{Session, absolute};
 use crate::show::about::about;
 use crate::show::style::{BOLD, DIM, WARN, paint};
 use crate::show::units::{counted, files};
@@ -42,9 +42,9 @@ pub enum OriginalsWord {
     Leave,
 }
 
-pub fn run(desk: &mut Desk, args: &AdoptArgs) -> Result<Ended, Failure> {
-    let ledger = desk.open()?;
-    let permit = desk.permit(&ledger, args.dry_run)?;
+pub fn run(session: &mut Session, args: &AdoptArgs) -> Result<Ended, Failure> {
+    let ledger = session.open()?;
+    let permit = session.permit(&ledger, args.dry_run)?;
     let package = &args.package;
     let request = AdoptRequest {
         package: absolute(&args.file)?,
@@ -58,30 +58,30 @@ pub fn run(desk: &mut Desk, args: &AdoptArgs) -> Result<Ended, Failure> {
             OriginalsWord::Leave => Originals::Leave,
         }),
     };
-    let now = desk.now()?;
-    let adopting = prepare_adopt(&ledger, permit, &request, now, args.dry_run, &desk.progress)?;
+    let now = session.now()?;
+    let adopting = prepare_adopt(&ledger, permit, &request, now, args.dry_run, &session.progress)?;
     let mut report = match args.dry_run {
         true => adopting.report.clone(),
-        false => adopting.apply(&desk.progress)?,
+        false => adopting.apply(&session.progress)?,
     };
     if let (Some(_), false) = (report.revision, report.edited.is_empty()) {
-        report.revision = Some(keep_edits(desk, &ledger, &report)?);
+        report.revision = Some(keep_edits(session, &ledger, &report)?);
     }
-    let most = if desk.out.verbose { usize::MAX } else { MOST_EFFECTS };
-    let text = text(&report, most, desk.out.verbose);
-    desk.out.result(Some(&ledger.game().name), &report, &text);
+    let most = if session.out.verbose { usize::MAX } else { MOST_EFFECTS };
+    let text = text(&report, most, session.out.verbose);
+    session.out.result(Some(&ledger.game().name), &report, &text);
     Ok(Ended::Well)
 }
 
 /// Keeps what was changed in the layer's settings as the user's own, and gives the revision that this makes.
-fn keep_edits(desk: &mut Desk, ledger: &Ledger, report: &AdoptReport) -> Result<i64, Failure> {
-    let permit = desk.permit(ledger, false)?;
-    let found = drifted_files(ledger, &report.edited, &desk.progress)?;
+fn keep_edits(session: &mut Session, ledger: &Ledger, report: &AdoptReport) -> Result<i64, Failure> {
+    let permit = session.permit(ledger, false)?;
+    let found = drifted_files(ledger, &report.edited, &session.progress)?;
     let files: Vec<_> = found.into_iter().map(|file| (file, Mending::Keep)).collect();
-    let (command, now) = (format!("adopt {}", report.layer.name), desk.now()?);
-    let plan = prepare_mend(ledger, permit, &files, &command, now, &desk.progress)?;
+    let (command, now) = (format!("adopt {}", report.layer.name), session.now()?);
+    let plan = prepare_mend(ledger, permit, &files, &command, now, &session.progress)?;
     match plan.change {
-        Some(change) => desk.apply(change),
+        Some(change) => session.apply(change),
         None => Ok(report.revision.unwrap_or_default()),
     }
 }

@@ -20,8 +20,8 @@ use super::program::{found, ran, refusal, run_to_the_end, with_its_runner};
 use super::standing::MOST_EFFECTS;
 use super::upgrade::UpgradeArgs;
 use crate::Ended;
-use crate::desk::{Desk, change_options};
 use crate::errors::{Exit, Failure};
+use crate::session::{Session, change_options};
 use crate::shell::quoted;
 use crate::show::about::title;
 use crate::show::change::{edits, verdict};
@@ -101,15 +101,15 @@ pub struct CaptureCancelled {
     pub change: ChangeReport,
 }
 
-pub fn run(desk: &mut Desk, args: &CaptureArgs) -> Result<Ended, Failure> {
-    let ledger = desk.open()?;
+pub fn run(session: &mut Session, args: &CaptureArgs) -> Result<Ended, Failure> {
+    let ledger = session.open()?;
     if args.end {
-        let permit = desk.permit_during(&ledger, Some(OngoingKind::Capture), args.dry_run)?;
-        return end(desk, &ledger, permit, &args.skip, args.dry_run);
+        let permit = session.permit_during(&ledger, Some(OngoingKind::Capture), args.dry_run)?;
+        return end(session, &ledger, permit, &args.skip, args.dry_run);
     }
     if args.cancel {
-        let permit = desk.permit_during(&ledger, Some(OngoingKind::Capture), args.dry_run)?;
-        return cancel(desk, &ledger, permit, args.dry_run);
+        let permit = session.permit_during(&ledger, Some(OngoingKind::Capture), args.dry_run)?;
+        return cancel(session, &ledger, permit, args.dry_run);
     }
     let usage = |message: &str| Failure::new(Exit::Usage, "usage", message);
     if args.dry_run {
@@ -126,12 +126,17 @@ pub fn run(desk: &mut Desk, args: &CaptureArgs) -> Result<Ended, Failure> {
         watch: args.run.watch.clone(),
         links: args.run.link_originals,
     };
-    carry_out(desk, &ledger, &request, &args.run, &args.skip, ChangeOptions::default())
+    carry_out(session, &ledger, &request, &args.run, &args.skip, ChangeOptions::default())
 }
 
 /// Lifts a captured layer, runs the program of its new version on what lies beneath or lets a person work, and
 /// exchanges.
-pub fn upgrade(desk: &mut Desk, ledger: &Ledger, old: &Layer, args: &UpgradeArgs) -> Result<Ended, Failure> {
+pub fn upgrade(
+    session: &mut Session,
+    ledger: &Ledger,
+    old: &Layer,
+    args: &UpgradeArgs,
+) -> Result<Ended, Failure> {
     let named = &args.package.named;
     let request = CaptureRequest {
         name: old.about.name.clone(),
@@ -142,18 +147,18 @@ pub fn upgrade(desk: &mut Desk, ledger: &Ledger, old: &Layer, args: &UpgradeArgs
         links: args.run.link_originals,
     };
     let options = change_options(&args.change);
-    carry_out(desk, ledger, &request, &args.run, &args.package.place.skip, options)
+    carry_out(session, ledger, &request, &args.run, &args.package.place.skip, options)
 }
 
 /// Ends the exchange of a layer by hand.
 pub fn end_upgrade(
-    desk: &mut Desk,
+    session: &mut Session,
     ledger: &Ledger,
     old: &Layer,
     args: &UpgradeArgs,
 ) -> Result<Ended, Failure> {
     let dry_run = args.change.dry_run;
-    let permit = desk.permit_during(ledger, Some(OngoingKind::Capture), dry_run)?;
+    let permit = session.permit_during(ledger, Some(OngoingKind::Capture), dry_run)?;
     let exchanged = capture_exchanges(ledger)?;
     if exchanged != Some(old.id) {
         let message = format!("what is under way is no new version of {}", old.about.name);
@@ -161,11 +166,11 @@ pub fn end_upgrade(
             .choice("make a layer of what was changed", "oddstack capture --end")
             .choice("take back all that was changed", "oddstack capture --cancel"));
     }
-    end(desk, ledger, permit, &args.package.place.skip, dry_run)
+    end(session, ledger, permit, &args.package.place.skip, dry_run)
 }
 
 fn carry_out(
-    desk: &mut Desk,
+    session: &mut Session,
     ledger: &Ledger,
     request: &CaptureRequest,
     run: &RunArgs,
@@ -174,9 +179,9 @@ fn carry_out(
 ) -> Result<Ended, Failure> {
     // What can't be run is told before anything is begun.
     let command = request.command.as_deref().map(|words| prepared(ledger, words, run)).transpose()?;
-    let permit = desk.permit(ledger, false)?;
-    let now = desk.now()?;
-    let capturing = begin_capture(ledger, permit, request, now, options, &desk.progress);
+    let permit = session.permit(ledger, false)?;
+    let now = session.now()?;
+    let capturing = begin_capture(ledger, permit, request, now, options, &session.progress);
     let capturing = capturing.map_err(|error| {
         let taken = match &error {
             CaptureError::Name(name) => match &**name {
@@ -187,17 +192,17 @@ fn carry_out(
         };
         said_again(error.into(), taken)
     })?;
-    tell_guarded(desk, &capturing.guarded);
+    tell_guarded(session, &capturing.guarded);
     let Some((mut command, program)) = command else {
         let begun = CaptureBegun { name: request.name.clone(), guarded: capturing.guarded.clone() };
         let text = format!(
             "{}\n  `oddstack capture --end` makes a layer of it, `oddstack capture --cancel` takes it all back.\n",
             paint(BOLD, &format!("Now change what is to become {}.", request.name))
         );
-        desk.out.result(Some(&ledger.game().name), &begun, &text);
+        session.out.result(Some(&ledger.game().name), &begun, &text);
         return Ok(Ended::Well);
     };
-    if desk.out.json {
+    if session.out.json {
         command.stdout(Stdio::from(std::io::stderr()));
     }
     let began = Instant::now();
@@ -219,15 +224,15 @@ fn carry_out(
         _ => still_running(ledger),
     };
     let Some(trouble) = trouble else {
-        return end(desk, ledger, permit, skip, false).map_err(has_changed_things);
+        return end(session, ledger, permit, skip, false).map_err(has_changed_things);
     };
     let choices = ["make a layer of what it changed".to_owned(), "take back all that it did".to_owned()];
-    match desk.ask(&trouble, &choices)? {
-        Some(0) => end(desk, ledger, permit, skip, false).map_err(has_changed_things),
-        Some(_) => cancel(desk, ledger, permit, false),
+    match session.ask(&trouble, &choices)? {
+        Some(0) => end(session, ledger, permit, skip, false).map_err(has_changed_things),
+        Some(_) => cancel(session, ledger, permit, false),
         None if ended.is_err() => {
             // Nothing has run, so nothing is to be decided.
-            cancel(desk, ledger, permit, false)?;
+            cancel(session, ledger, permit, false)?;
             Err(Failure::new(Exit::Failed, "cannot_run", trouble))
         }
         None => Err(Failure::new(
@@ -274,7 +279,7 @@ fn still_running(ledger: &Ledger) -> Option<String> {
     Some(format!("{} (process {}) is still running", first.program.display(), first.process))
 }
 
-fn tell_guarded(desk: &mut Desk, guarded: &GuardReport) {
+fn tell_guarded(session: &mut Session, guarded: &GuardReport) {
     let what = format!("{}, {}", files(guarded.files), size(guarded.bytes));
     let line = match guarded.means.as_str() {
         "copied" => format!("copied first, since the program may write over them: {what}"),
@@ -282,14 +287,14 @@ fn tell_guarded(desk: &mut Desk, guarded: &GuardReport) {
         "shared" => format!("protected first, sharing their room on the disk: {what}"),
         _ => return,
     };
-    desk.out.hint(&line);
+    session.out.hint(&line);
     if guarded.unprotected_files > 0 {
         let rest = files(guarded.unprotected_files);
-        desk.out.hint(&format!("{rest} of the game's own do not meet --watch and are not protected"));
+        session.out.hint(&format!("{rest} of the game's own do not meet --watch and are not protected"));
     }
     if guarded.drifted_files > 0 {
         let count = counted(guarded.drifted_files, "file is", "files are");
-        desk.out.warn(format!("{count} not as the stack says to begin with; `oddstack check` lists them"));
+        session.out.warn(format!("{count} not as the stack says to begin with; `oddstack check` lists them"));
     }
 }
 
@@ -333,20 +338,20 @@ fn prepared(ledger: &Ledger, words: &[String], run: &RunArgs) -> Result<(Command
 }
 
 fn end(
-    desk: &mut Desk,
+    session: &mut Session,
     ledger: &Ledger,
     permit: Permit,
     skip: &[String],
     dry_run: bool,
 ) -> Result<Ended, Failure> {
-    let now = desk.now()?;
+    let now = session.now()?;
     let exchanged = capture_exchanges(ledger)?;
     let old = ledger.layers()?.into_iter().find(|layer| Some(layer.id) == exchanged);
-    let ending = prepare_capture_end(ledger, permit, skip, now, dry_run, &desk.progress)?;
+    let ending = prepare_capture_end(ledger, permit, skip, now, dry_run, &session.progress)?;
     let mut report = ending.report.clone();
-    let most = if desk.out.verbose || dry_run { usize::MAX } else { MOST_EFFECTS };
+    let most = if session.out.verbose || dry_run { usize::MAX } else { MOST_EFFECTS };
     report.change = match ending.change {
-        Some(prepared) => desk.make(ledger, prepared, dry_run, false, |out, change| {
+        Some(prepared) => session.make(ledger, prepared, dry_run, false, |out, change| {
             out.text(&format!("{}{}", captured(&report, most), edits(change, most)));
         })?,
         None => ChangeReport { dry_run, ..ChangeReport::default() },
@@ -370,7 +375,7 @@ fn end(
         }
         None => format!("{}\n", paint(BOLD, "Nothing was changed, so there is no layer.")),
     };
-    desk.out.result(Some(&ledger.game().name), &report, &text);
+    session.out.result(Some(&ledger.game().name), &report, &text);
     Ok(Ended::Well)
 }
 
@@ -443,22 +448,22 @@ fn captured(report: &CaptureEnd, most: usize) -> String {
     text
 }
 
-fn cancel(desk: &mut Desk, ledger: &Ledger, permit: Permit, dry_run: bool) -> Result<Ended, Failure> {
-    let now = desk.now()?;
-    let cancelling = prepare_capture_cancel(ledger, permit, now, &desk.progress)?;
+fn cancel(session: &mut Session, ledger: &Ledger, permit: Permit, dry_run: bool) -> Result<Ended, Failure> {
+    let now = session.now()?;
+    let cancelling = prepare_capture_cancel(ledger, permit, now, &session.progress)?;
     let originals_lost = cancelling.originals_lost;
-    let most = if desk.out.verbose || dry_run { usize::MAX } else { MOST_EFFECTS };
+    let most = if session.out.verbose || dry_run { usize::MAX } else { MOST_EFFECTS };
     let change = match cancelling.change {
-        Some(prepared) => desk.make(ledger, prepared, dry_run, false, |out, report| {
+        Some(prepared) => session.make(ledger, prepared, dry_run, false, |out, report| {
             out.text(&crate::show::change::effects(report, most));
         })?,
         None => ChangeReport { dry_run, ..ChangeReport::default() },
     };
     let saved = change.kept.len() as u64;
     if !dry_run {
-        let permit = desk.permit_during(ledger, Some(OngoingKind::Capture), true)?;
-        if let Some(prepared) = Cancelling::close(ledger, permit, now, &desk.progress)? {
-            desk.apply(prepared)?;
+        let permit = session.permit_during(ledger, Some(OngoingKind::Capture), true)?;
+        if let Some(prepared) = Cancelling::close(ledger, permit, now, &session.progress)? {
+            session.apply(prepared)?;
             Cancelling::clear(ledger);
         }
     }
@@ -479,6 +484,6 @@ fn cancel(desk: &mut Desk, ledger: &Ledger, permit: Permit, dry_run: bool) -> Re
         text.extend(originals_lost.iter().map(|address| format!("    {address}\n")));
     }
     let is_whole = originals_lost.is_empty();
-    desk.out.result(Some(&ledger.game().name), &CaptureCancelled { originals_lost, change }, &text);
+    session.out.result(Some(&ledger.game().name), &CaptureCancelled { originals_lost, change }, &text);
     Ok(if is_whole { Ended::Well } else { Ended::WantsAttention })
 }

@@ -2,8 +2,8 @@
 
 use super::play::proof_rows;
 use crate::Ended;
-use crate::desk::Desk;
 use crate::errors::Failure;
+use crate::session::Session;
 use crate::shell::in_quotes;
 use crate::show::style::{BOLD, DIM, GOOD, WARN, paint};
 use crate::show::table::{Look, cell, table};
@@ -27,15 +27,15 @@ pub struct CheckArgs {
 /// Drifted files that are listed before the rest is folded.
 const MOST_FILES: usize = 40;
 
-pub fn run(desk: &mut Desk, args: &CheckArgs) -> Result<Ended, Failure> {
-    let ledger = desk.open()?;
-    let found = check(&ledger, args.deep, &desk.progress)?;
+pub fn run(session: &mut Session, args: &CheckArgs) -> Result<Ended, Failure> {
+    let ledger = session.open()?;
+    let found = check(&ledger, args.deep, &session.progress)?;
     let mut report = check_report(&ledger, &found, args.deep)?;
-    let most = if desk.out.verbose { usize::MAX } else { MOST_FILES };
+    let most = if session.out.verbose { usize::MAX } else { MOST_FILES };
     let mut text = text(&report, most);
     if args.deep {
         ledger.verify()?;
-        let found = check_stored(&ledger, &desk.progress)?;
+        let found = check_stored(&ledger, &session.progress)?;
         let stored = StoredSummary::of(&found);
         text.push_str(&stored_text(&stored, most));
         report.stored = Some(stored);
@@ -49,16 +49,16 @@ pub fn run(desk: &mut Desk, args: &CheckArgs) -> Result<Ended, Failure> {
         report.proofs = Some(found);
     }
     text.push_str(&left_text(&report.folders_left));
-    desk.out.result(Some(&ledger.game().name), &report, &text);
+    session.out.result(Some(&ledger.game().name), &report, &text);
     let damaged = report.stored.as_ref().map_or(&[][..], |stored| &stored.damaged);
     if !damaged.is_empty() {
-        desk.out.hint(&renewing(damaged));
+        session.out.hint(&renewing(damaged));
     }
     let is_damaged = !damaged.is_empty();
     let is_proved = report.proofs.iter().flatten().all(|proof| proof.holds);
     if !report.drifted.is_empty() {
         for hint in hints(&report) {
-            desk.out.hint(&hint);
+            session.out.hint(&hint);
         }
     }
     Ok(match (is_damaged, report.drifted.is_empty() && is_proved) {

@@ -5,8 +5,8 @@ use clap_complete::Shell;
 
 use crate::Ended;
 use crate::args::Cli;
-use crate::desk::Desk;
 use crate::errors::Failure;
+use crate::session::Session;
 
 #[derive(Debug, Args)]
 pub struct CompletionsArgs {
@@ -15,14 +15,14 @@ pub struct CompletionsArgs {
     pub shell: Shell,
 }
 
-pub fn run(desk: &mut Desk, args: &CompletionsArgs) -> Result<Ended, Failure> {
+pub fn run(session: &mut Session, args: &CompletionsArgs) -> Result<Ended, Failure> {
     let mut script = Vec::new();
     clap_complete::generate(args.shell, &mut Cli::command(), "oddstack", &mut script);
-    if desk.out.json {
+    if session.out.json {
         let data = serde_json::json!({ "shell": args.shell.to_string(), "script": String::from_utf8_lossy(&script) });
-        desk.out.result(None, &data, "");
+        session.out.result(None, &data, "");
     } else {
-        desk.out.raw(&script);
+        session.out.raw(&script);
     }
     Ok(Ended::Well)
 }

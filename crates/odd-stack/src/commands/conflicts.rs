@@ -7,8 +7,8 @@ use odd_stack_core::jobs::{
 };
 
 use crate::Ended;
-use crate::desk::Desk;
 use crate::errors::Failure;
+use crate::session::Session;
 use crate::shell::quoted;
 use crate::show::style::{BOLD, DIM, NAME, WARN, paint};
 use crate::show::table::{Look, cell, table};
@@ -30,22 +30,22 @@ pub struct ConflictsArgs {
 /// Pairs that are shown before the rest is counted.
 const MOST_PAIRS: usize = 10;
 
-pub fn run(desk: &mut Desk, args: &ConflictsArgs) -> Result<Ended, Failure> {
-    let ledger = desk.open()?;
+pub fn run(session: &mut Session, args: &ConflictsArgs) -> Result<Ended, Failure> {
+    let ledger = session.open()?;
     let layers = ledger.layers()?;
     let only = args.layer.as_deref().map(|wanted| select(&layers, wanted)).transpose()?;
     let request = ConflictsRequest {
         layer: only.map(|layer| layer.id),
         at: args.at.clone(),
-        all: args.all || desk.out.verbose,
+        all: args.all || session.out.verbose,
     };
     let report = conflicts(&ledger, &request)?;
     let text = text(&report);
-    desk.out.result(Some(&ledger.game().name), &report, &text);
+    session.out.result(Some(&ledger.game().name), &report, &text);
     if report.open_files == 0 {
         return Ok(Ended::Well);
     }
-    desk.out.hint(
+    session.out.hint(
         "The upper layer of each pair wins for now. `oddstack settle ADDRESS --with LAYER` or `--keep-order` settles\n\
          it, `oddstack settle` walks through them; `oddstack move LAYER --above OTHER` changes the order.",
     );

@@ -5,8 +5,8 @@ use std::path::PathBuf;
 use clap::Args;
 
 use crate::Ended;
-use crate::desk::Desk;
 use crate::errors::Failure;
+use crate::session::Session;
 
 #[derive(Debug, Args)]
 pub struct DemoArgs {
@@ -15,6 +15,6 @@ pub struct DemoArgs {
     pub folder: Option<PathBuf>,
 }
 
-pub fn run(desk: &mut Desk, args: &DemoArgs) -> Result<Ended, Failure> {
-    crate::demo::run(desk, args.folder.as_deref())
+pub fn run(session: &mut Session, args: &DemoArgs) -> Result<Ended, Failure> {
+    crate::demo::run(session, args.folder.as_deref())
 }

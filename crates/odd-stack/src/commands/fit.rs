@@ -8,8 +8,8 @@ use odd_stack_core::jobs::{DraftReport, SheetCheck, TriedRow, check_sheet, draft
 
 use crate::Ended;
 use crate::args::PlaceArgs;
-use crate::desk::{Desk, absolute};
 use crate::errors::{Exit, Failure};
+use crate::session::{Session, absolute};
 use crate::show::about::left_out_words;
 use crate::show::safe::{self, one_line};
 use crate::show::style::{BOLD, GOOD, WARN, paint};
@@ -27,20 +27,20 @@ pub struct FitArgs {
     pub place: PlaceArgs,
 }
 
-pub fn run(desk: &mut Desk, args: &FitArgs) -> Result<Ended, Failure> {
+pub fn run(session: &mut Session, args: &FitArgs) -> Result<Ended, Failure> {
     match &args.package {
-        Some(package) if !args.check => write_down(desk, package, args),
-        package => check(desk, package.as_deref(), args),
+        Some(package) if !args.check => write_down(session, package, args),
+        package => check(session, package.as_deref(), args),
     }
 }
 
-fn write_down(desk: &mut Desk, package: &Path, args: &FitArgs) -> Result<Ended, Failure> {
-    let ledger = desk.open()?;
+fn write_down(session: &mut Session, package: &Path, args: &FitArgs) -> Result<Ended, Failure> {
+    let ledger = session.open()?;
     let (wanted, limits) =
         (args.place.wanted(Some(ledger.game()), Rank::Option, None)?, args.place.limits()?);
-    let report = draft_sheet(&ledger, &absolute(package)?, &wanted, &limits, &desk.progress)?;
+    let report = draft_sheet(&ledger, &absolute(package)?, &wanted, &limits, &session.progress)?;
     let text = sheet_text(&report)?;
-    desk.out.result(Some(&ledger.game().name), &report, &text);
+    session.out.result(Some(&ledger.game().name), &report, &text);
     Ok(Ended::Well)
 }
 
@@ -65,24 +65,24 @@ fn sheet_text(report: &DraftReport) -> Result<String, Failure> {
     Ok(text)
 }
 
-fn check(desk: &mut Desk, package: Option<&Path>, args: &FitArgs) -> Result<Ended, Failure> {
+fn check(session: &mut Session, package: Option<&Path>, args: &FitArgs) -> Result<Ended, Failure> {
     let path = absolute(package.unwrap_or_else(|| Path::new(SHEET_NAME)))?;
     if !path.exists() {
         let message = format!("there is no {}; give the sheet or its package", path.display());
         return Err(Failure::new(Exit::Failed, "fit_sheet_missing", message));
     }
-    let ledger = match desk.choose_game(None) {
-        Ok(game) => Some(desk.open_game(&game)?),
+    let ledger = match session.choose_game(None) {
+        Ok(game) => Some(session.open_game(&game)?),
         Err(failure) if failure.code == "no_games" || failure.code == "which_game" => None,
         Err(failure) => return Err(failure),
     };
     let given = args.place.fit.as_deref().map(absolute).transpose()?;
     let limits = args.place.limits()?;
-    let report = check_sheet(ledger.as_ref(), &path, given.as_deref(), &limits, &desk.progress)?;
+    let report = check_sheet(ledger.as_ref(), &path, given.as_deref(), &limits, &session.progress)?;
     let game = ledger.as_ref().map(|ledger| ledger.game().name.clone());
-    desk.out.result(game.as_deref(), &report, &check_text(&report));
+    session.out.result(game.as_deref(), &report, &check_text(&report));
     if game.is_none() {
-        desk.out.hint("No game was chosen (--game NAME), so addresses and placements were not tried.");
+        session.out.hint("No game was chosen (--game NAME), so addresses and placements were not tried.");
     }
     let is_missing = report.tried.iter().any(|row| !row.missing.is_empty());
     Ok(if is_missing { Ended::WantsAttention } else { Ended::Well })

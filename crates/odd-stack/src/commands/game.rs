@@ -14,8 +14,8 @@ use super::game_settings::{self, SetGameArgs};
 use super::standing::MOST_EFFECTS;
 use crate::Ended;
 use crate::args::ChangeArgs;
-use crate::desk::{Desk, absolute, change_options, usual_home};
 use crate::errors::{Exit, Failure};
+use crate::session::{Session, absolute, change_options, usual_home};
 use crate::shell::{in_quotes, setting};
 use crate::show::change::{edits, effects, summary};
 use crate::show::style::{BOLD, DIM, WARN, paint};
@@ -192,12 +192,12 @@ pub struct ForgetReport {
     pub forgotten: Option<Forgotten>,
 }
 
-pub fn run(desk: &mut Desk, command: GameCommand) -> Result<Ended, Failure> {
+pub fn run(session: &mut Session, command: GameCommand) -> Result<Ended, Failure> {
     let moves = matches!(command, GameCommand::MoveHome(_));
-    let ended = run_one(desk, command)?;
-    if desk.is_in_older_home && !moves {
-        let home = desk.home.folder().display().to_string();
-        desk.out.hint(&format!(
+    let ended = run_one(session, command)?;
+    if session.is_in_older_home && !moves {
+        let home = session.home.folder().display().to_string();
+        session.out.hint(&format!(
             "What Odd Stack stores lies in {home}, which Windows may copy from computer to computer, and it gets big.\n\
              `oddstack game move-home` moves it to {}.",
             usual_home()?.display()
@@ -206,15 +206,15 @@ pub fn run(desk: &mut Desk, command: GameCommand) -> Result<Ended, Failure> {
     Ok(ended)
 }
 
-fn run_one(desk: &mut Desk, command: GameCommand) -> Result<Ended, Failure> {
+fn run_one(session: &mut Session, command: GameCommand) -> Result<Ended, Failure> {
     match command {
-        GameCommand::Add(args) => add(desk, &args),
-        GameCommand::List => list(desk),
-        GameCommand::Show(args) => show(desk, &args),
-        GameCommand::Find(args) => find(desk, &args),
-        GameCommand::Set(args) => game_settings::set(desk, &args),
-        GameCommand::Forget(args) => forget_game(desk, &args),
-        GameCommand::MoveHome(args) => move_it(desk, &args),
+        GameCommand::Add(args) => add(session, &args),
+        GameCommand::List => list(session),
+        GameCommand::Show(args) => show(session, &args),
+        GameCommand::Find(args) => find(session, &args),
+        GameCommand::Set(args) => game_settings::set(session, &args),
+        GameCommand::Forget(args) => forget_game(session, &args),
+        GameCommand::MoveHome(args) => move_it(session, &args),
     }
 }
 
@@ -239,7 +239,7 @@ pub fn spots(given: &[String]) -> Result<Vec<(String, String)>, Failure> {
     given.iter().map(|text| pair(text, "ID=ADDRESS")).collect()
 }
 
-fn add(desk: &mut Desk, args: &AddGameArgs) -> Result<Ended, Failure> {
+fn add(session: &mut Session, args: &AddGameArgs) -> Result<Ended, Failure> {
     let request = CareRequest {
         name: args.name.clone(),
         folder: absolute(&args.folder)?,
@@ -255,8 +255,8 @@ fn add(desk: &mut Desk, args: &AddGameArgs) -> Result<Ended, Failure> {
         exact_case: args.exact_case,
         afresh: args.afresh,
     };
-    let (now, seam) = (desk.now()?, desk.seam());
-    let report = take_into_care(&desk.home, &request, now, args.dry_run, seam, &desk.progress)?;
+    let (now, seam) = (session.now()?, session.seam());
+    let report = take_into_care(&session.home, &request, now, args.dry_run, seam, &session.progress)?;
     let game = &report.game;
     let head = match (report.dry_run, report.taken_up_again) {
         (true, _) => format!("Dry run: {} would be taken into care", game.name),
@@ -270,14 +270,16 @@ fn add(desk: &mut Desk, args: &AddGameArgs) -> Result<Ended, Failure> {
     };
     let seen = format!("{}, {}", files(game.seen.files), size(game.seen.bytes));
     let text = format!("{}: {seen}\n{}", paint(BOLD, &head), about(game));
-    desk.out.result(Some(&game.name), &report, &text);
+    session.out.result(Some(&game.name), &report, &text);
     if game.program.is_none() {
-        desk.out.hint(
+        session.out.hint(
             "No main program was found among these files; name it with `oddstack game set --exe PATH`.",
         );
     }
     if game.version.is_none() {
-        desk.out.hint("The game's version is not known; state it with `oddstack game set --game-version V`.");
+        session
+            .out
+            .hint("The game's version is not known; state it with `oddstack game set --game-version V`.");
     }
     Ok(Ended::Well)
 }
@@ -321,10 +323,10 @@ pub fn about(game: &GameReport) -> String {
     text
 }
 
-fn list(desk: &mut Desk) -> Result<Ended, Failure> {
+fn list(session: &mut Session) -> Result<Ended, Failure> {
     let (mut games, mut unreadable) = (Vec::new(), Vec::new());
-    for listed in desk.home.games()? {
-        match desk.open_game(&listed).and_then(|ledger| Ok(game_report(&ledger)?)) {
+    for listed in session.home.games()? {
+        match session.open_game(&listed).and_then(|ledger| Ok(game_report(&ledger)?)) {
             Ok(report) => games.push(report),
             Err(failure) => unreadable.push(UnreadableGame {
                 name: listed.name,
@@ -353,42 +355,42 @@ fn list(desk: &mut Desk) -> Result<Ended, Failure> {
     text.push_str(&table(&[], rows.collect()));
     let is_empty = games.is_empty() && unreadable.is_empty();
     let lost: Vec<String> = unreadable.iter().map(|game| in_quotes(&game.name)).collect();
-    desk.out.result(None, &GameList { games, unreadable }, &text);
+    session.out.result(None, &GameList { games, unreadable }, &text);
     if is_empty {
-        desk.out.hint("No game is in care yet: `oddstack game add NAME FOLDER`.");
+        session.out.hint("No game is in care yet: `oddstack game add NAME FOLDER`.");
     }
     for name in &lost {
-        desk.out.hint(&format!(
+        session.out.hint(&format!(
             "`oddstack rescue {name}` says what is whole there, and rebuilds what can be rebuilt."
         ));
     }
     Ok(if lost.is_empty() { Ended::Well } else { Ended::Damaged })
 }
 
-fn move_it(desk: &mut Desk, args: &MoveHomeArgs) -> Result<Ended, Failure> {
+fn move_it(session: &mut Session, args: &MoveHomeArgs) -> Result<Ended, Failure> {
     let to = match &args.folder {
         Some(folder) => absolute(folder)?,
         None => usual_home()?,
     };
-    let (usual, seam) = (usual_home()?, desk.seam());
-    if desk.home.folder() == to {
+    let (usual, seam) = (usual_home()?, session.seam());
+    if session.home.folder() == to {
         let message = format!("what Odd Stack stores lies at {} already", to.display());
         return Err(Failure::new(Exit::Failed, "same_home", message));
     }
-    let moved = move_home(&desk.home, &to, &seam, &desk.progress)?;
-    let from = std::mem::replace(&mut desk.home, moved);
+    let moved = move_home(&session.home, &to, &seam, &session.progress)?;
+    let from = std::mem::replace(&mut session.home, moved);
     let report = HomeMoved { from: from.folder().display().to_string(), to: to.display().to_string() };
-    desk.out.result(None, &report, &format!("{}\n", paint(BOLD, &format!("Moved to {}.", report.to))));
+    session.out.result(None, &report, &format!("{}\n", paint(BOLD, &format!("Moved to {}.", report.to))));
     if to != usual {
         let line = setting("ODDSTACK_HOME", &report.to);
-        desk.out.hint(&format!("For each terminal in which you use it:\n  {line}"));
+        session.out.hint(&format!("For each terminal in which you use it:\n  {line}"));
     }
     Ok(Ended::Well)
 }
 
-fn find(desk: &mut Desk, args: &FindGamesArgs) -> Result<Ended, Failure> {
+fn find(session: &mut Session, args: &FindGamesArgs) -> Result<Ended, Failure> {
     let folders = args.folders.iter().map(|folder| absolute(folder)).collect::<Result<Vec<_>, _>>()?;
-    let games = find_games(&desk.home, &folders, &desk.seam(), &desk.progress)?;
+    let games = find_games(&session.home, &folders, &session.seam(), &session.progress)?;
     let header = [
         ("game", Look::Plain),
         ("version", Look::Plain),
@@ -418,16 +420,16 @@ fn find(desk: &mut Desk, args: &FindGamesArgs) -> Result<Ended, Failure> {
         .filter(|game| game.in_care.is_none())
         .map(|game| format!("  oddstack game add {} {}", in_quotes(&game.name), in_quotes(&game.folder)))
         .collect();
-    desk.out.result(None, &FoundGames { games }, &text);
+    session.out.result(None, &FoundGames { games }, &text);
     if !new.is_empty() {
-        desk.out.hint(&format!("To take them into care:\n{}", new.join("\n")));
+        session.out.hint(&format!("To take them into care:\n{}", new.join("\n")));
     }
     Ok(Ended::Well)
 }
 
-fn show(desk: &mut Desk, args: &OneGameArgs) -> Result<Ended, Failure> {
-    let listed = desk.choose_game(args.name.as_deref())?;
-    let ledger = desk.open_game(&listed)?;
+fn show(session: &mut Session, args: &OneGameArgs) -> Result<Ended, Failure> {
+    let listed = session.choose_game(args.name.as_deref())?;
+    let ledger = session.open_game(&listed)?;
     let game = game_report(&ledger)?;
     let lifted =
         if game.lifted_layers > 0 { format!(", {} lifted", game.lifted_layers) } else { String::new() };
@@ -439,25 +441,25 @@ fn show(desk: &mut Desk, args: &OneGameArgs) -> Result<Ended, Failure> {
         game.added_at,
         about(&game)
     );
-    desk.out.result(Some(&game.name), &game, &text);
+    session.out.result(Some(&game.name), &game, &text);
     Ok(Ended::Well)
 }
 
-fn forget_game(desk: &mut Desk, args: &ForgetGameArgs) -> Result<Ended, Failure> {
-    let listed = desk.choose_game(Some(&args.name))?;
-    let ledger = desk.open_game(&listed)?;
+fn forget_game(session: &mut Session, args: &ForgetGameArgs) -> Result<Ended, Failure> {
+    let listed = session.choose_game(Some(&args.name))?;
+    let ledger = session.open_game(&listed)?;
     let laid: Vec<_> = ledger.layers()?.iter().filter(|layer| layer.laid).map(|layer| layer.id).collect();
     let mut change = None;
     if !args.leave_layers && !laid.is_empty() {
-        let permit = desk.permit(&ledger, args.change.dry_run)?;
-        let (options, now) = (change_options(&args.change), desk.now()?);
+        let permit = session.permit(&ledger, args.change.dry_run)?;
+        let (options, now) = (change_options(&args.change), session.now()?);
         let command = format!("game forget {}", listed.name);
         let lift = Reorder::Lift(laid);
         if let Some(prepared) =
-            prepare_reorder(&ledger, permit, &lift, &command, now, options, &desk.progress)?
+            prepare_reorder(&ledger, permit, &lift, &command, now, options, &session.progress)?
         {
-            let most = if desk.out.verbose || args.change.dry_run { usize::MAX } else { MOST_EFFECTS };
-            let report = desk.carry_out(&ledger, prepared, &args.change, |out, report| {
+            let most = if session.out.verbose || args.change.dry_run { usize::MAX } else { MOST_EFFECTS };
+            let report = session.carry_out(&ledger, prepared, &args.change, |out, report| {
                 out.text(&format!(
                     "lifting all layers: {}\n{}{}",
                     summary(report),
@@ -471,11 +473,11 @@ fn forget_game(desk: &mut Desk, args: &ForgetGameArgs) -> Result<Ended, Failure>
     if args.change.dry_run {
         let report = ForgetReport { change, forgotten: None };
         let text = format!("{}\n", paint(BOLD, "Dry run: nothing was changed."));
-        desk.out.result(Some(&listed.name), &report, &text);
+        session.out.result(Some(&listed.name), &report, &text);
         return Ok(Ended::Well);
     }
-    let permit = desk.permit(&ledger, true)?;
-    let forgotten = forget(&desk.home, ledger, permit, &listed.name)?;
+    let permit = session.permit(&ledger, true)?;
+    let forgotten = forget(&session.home, ledger, permit, &listed.name)?;
     let mut text = format!("{}\n", paint(BOLD, &format!("{} is no longer in care.", forgotten.name)));
     if let Some(folder) = &forgotten.ledger_left {
         text.push_str(&format!(
@@ -488,6 +490,6 @@ fn forget_game(desk: &mut Desk, args: &ForgetGameArgs) -> Result<Ended, Failure>
         text.push_str(&format!("  Files of yours that were saved from being overwritten stay in {folder}\n"));
     }
     let name = forgotten.name.clone();
-    desk.out.result(Some(&name), &ForgetReport { change, forgotten: Some(forgotten) }, &text);
+    session.out.result(Some(&name), &ForgetReport { change, forgotten: Some(forgotten) }, &text);
     Ok(Ended::Well)
 }

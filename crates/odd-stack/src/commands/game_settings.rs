@@ -8,8 +8,8 @@ use odd_stack_core::ledger::Ledger;
 use super::game::{PatternArgs, VersionArgs, about, pair, roots, spots};
 use crate::Ended;
 use crate::args::ChangeArgs;
-use crate::desk::{Desk, change_options};
 use crate::errors::{Exit, Failure};
+use crate::session::{Session, change_options};
 use crate::show::change::effects;
 use crate::show::style::{BOLD, paint};
 use crate::show::units::counted;
@@ -67,7 +67,7 @@ pub struct SetGameArgs {
     pub dry_run: bool,
 }
 
-pub fn set(desk: &mut Desk, args: &SetGameArgs) -> Result<Ended, Failure> {
+pub fn set(session: &mut Session, args: &SetGameArgs) -> Result<Ended, Failure> {
     let request = SetRequest {
         name: args.name.clone(),
         roots: roots(&args.root)?,
@@ -91,31 +91,31 @@ pub fn set(desk: &mut Desk, args: &SetGameArgs) -> Result<Ended, Failure> {
             "say what to set; `oddstack game set --help` lists it",
         ));
     }
-    let listed = desk.choose_game(args.game_name.as_deref())?;
-    let mut ledger = desk.open_game(&listed)?;
+    let listed = session.choose_game(args.game_name.as_deref())?;
+    let mut ledger = session.open_game(&listed)?;
     if blends {
-        set_blending(desk, &ledger, args)?;
-        ledger = desk.open_game(&listed)?;
+        set_blending(session, &ledger, args)?;
+        ledger = session.open_game(&listed)?;
     }
     // No file of the game changes.
-    let permit = desk.permit(&ledger, true)?;
+    let permit = session.permit(&ledger, true)?;
     let game = change_settings(
-        &desk.home,
+        &session.home,
         &mut ledger,
         permit,
         &listed.name,
         &request,
         args.dry_run,
-        &desk.progress,
+        &session.progress,
     )?;
     let head = if args.dry_run { "Dry run: it would be" } else { "Set" };
     let text = format!("{}: {}\n{}", paint(BOLD, head), game.name, about(&game));
-    desk.out.result(Some(&game.name), &game, &text);
+    session.out.result(Some(&game.name), &game, &text);
     Ok(Ended::Well)
 }
 
 /// Changes what blends; the files that this concerns follow.
-fn set_blending(desk: &mut Desk, ledger: &Ledger, args: &SetGameArgs) -> Result<(), Failure> {
+fn set_blending(session: &mut Session, ledger: &Ledger, args: &SetGameArgs) -> Result<(), Failure> {
     let mut rules = if args.blend_as_usual { Vec::new() } else { ledger.game().blend_rules.clone() };
     for text in &args.blend {
         let (pattern, format) = pair(text, "GLOB=FORMAT, such as *.dat=ini")?;
@@ -128,12 +128,12 @@ fn set_blending(desk: &mut Desk, ledger: &Ledger, args: &SetGameArgs) -> Result<
     }
     args.no_blend.iter().for_each(|pattern| add_rule(&mut rules, pattern, None));
     BlendRules::new(&rules).map_err(|reason| Failure::new(Exit::Usage, "bad_pattern", reason))?;
-    let permit = desk.permit(ledger, args.dry_run)?;
+    let permit = session.permit(ledger, args.dry_run)?;
     let change = ChangeArgs::plain(args.dry_run);
-    let (options, now) = (change_options(&change), desk.now()?);
+    let (options, now) = (change_options(&change), session.now()?);
     let prepared =
-        prepare_blend_rules(ledger, permit, rules, "game set --blend", now, options, &desk.progress)?;
-    desk.carry_out(ledger, prepared, &change, |out, report| {
+        prepare_blend_rules(ledger, permit, rules, "game set --blend", now, options, &session.progress)?;
+    session.carry_out(ledger, prepared, &change, |out, report| {
         if report.changes_files() {
             let what = counted(report.effects.len() as u64, "file changes", "files change");
             out.text(&format!("{what} with what blends:\n{}", effects(report, 12)));

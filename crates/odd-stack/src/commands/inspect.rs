@@ -11,8 +11,8 @@ use odd_stack_core::ledger::Ledger;
 use super::placing::does_words;
 use crate::Ended;
 use crate::args::PlaceArgs;
-use crate::desk::{Desk, absolute};
 use crate::errors::Failure;
+use crate::session::{Session, absolute};
 use crate::shell::in_quotes;
 use crate::show::about::{choices_and_parts, left_out_words, title};
 use crate::show::change::{meeting, runs_code};
@@ -31,21 +31,21 @@ pub struct InspectArgs {
     pub place: PlaceArgs,
 }
 
-pub fn run(desk: &mut Desk, args: &InspectArgs) -> Result<Ended, Failure> {
+pub fn run(session: &mut Session, args: &InspectArgs) -> Result<Ended, Failure> {
     // Without any game a package can be looked into all the same.
-    let ledger = match desk.choose_game(None) {
-        Ok(game) => Some(desk.open_game(&game)?),
+    let ledger = match session.choose_game(None) {
+        Ok(game) => Some(session.open_game(&game)?),
         Err(failure) if failure.code == "no_games" || failure.code == "which_game" => None,
         Err(failure) => return Err(failure),
     };
     let wanted = args.place.wanted(ledger.as_ref().map(Ledger::game), Rank::Option, None)?;
     let (package, limits) = (absolute(&args.package)?, args.place.limits()?);
-    let report = inspect(&package, &wanted, &limits, ledger.as_ref(), &desk.progress)?;
+    let report = inspect(&package, &wanted, &limits, ledger.as_ref(), &session.progress)?;
     let game = ledger.as_ref().map(|ledger| ledger.game().name.clone());
-    let text = text(&report, game.as_deref(), desk.out.verbose, desk.out.width);
-    desk.out.result(game.as_deref(), &report, &text);
+    let text = text(&report, game.as_deref(), session.out.verbose, session.out.width);
+    session.out.result(game.as_deref(), &report, &text);
     if game.is_none() {
-        desk.out.hint("No game was chosen (--game NAME), so nothing is said of where the files would go.");
+        session.out.hint("No game was chosen (--game NAME), so nothing is said of where the files would go.");
     }
     Ok(Ended::Well)
 }

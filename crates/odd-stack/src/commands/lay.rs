@@ -4,9 +4,9 @@ use odd_stack_core::jobs::Reorder;
 
 use super::standing::{LayersArgs, set_laid};
 use crate::Ended;
-use crate::desk::Desk;
 use crate::errors::Failure;
+use crate::session::Session;
 
-pub fn run(desk: &mut Desk, args: &LayersArgs) -> Result<Ended, Failure> {
-    set_laid(desk, args, Reorder::Lay, ("lay", "Laid", "All layers are laid."))
+pub fn run(session: &mut Session, args: &LayersArgs) -> Result<Ended, Failure> {
+    set_laid(session, args, Reorder::Lay, ("lay", "Laid", "All layers are laid."))
 }

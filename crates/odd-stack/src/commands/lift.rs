@@ -4,12 +4,12 @@ use odd_stack_core::jobs::Reorder;
 
 use super::standing::{LayersArgs, set_laid};
 use crate::Ended;
-use crate::desk::Desk;
 use crate::errors::Failure;
+use crate::session::Session;
 
-pub fn run(desk: &mut Desk, args: &LayersArgs) -> Result<Ended, Failure> {
+pub fn run(session: &mut Session, args: &LayersArgs) -> Result<Ended, Failure> {
     set_laid(
-        desk,
+        session,
         args,
         Reorder::Lift,
         ("lift", "Lifted", "All layers are lifted: the game is itself again."),

@@ -7,8 +7,8 @@ use clap::{Args, CommandFactory};
 
 use crate::Ended;
 use crate::args::Cli;
-use crate::desk::{Desk, absolute};
 use crate::errors::{Exit, Failure};
+use crate::session::{Session, absolute};
 
 #[derive(Debug, Args)]
 pub struct ManArgs {
@@ -17,7 +17,7 @@ pub struct ManArgs {
     pub folder: PathBuf,
 }
 
-pub fn run(desk: &mut Desk, args: &ManArgs) -> Result<Ended, Failure> {
+pub fn run(session: &mut Session, args: &ManArgs) -> Result<Ended, Failure> {
     let folder = absolute(&args.folder)?;
     let failed = |error: std::io::Error| {
         let message = format!("can't write manual pages into {}: {error}", folder.display());
@@ -33,6 +33,6 @@ pub fn run(desk: &mut Desk, args: &ManArgs) -> Result<Ended, Failure> {
     pages.sort();
     let text =
         format!("{} manual pages are in {}; read one with `man -l FILE`.\n", pages.len(), folder.display());
-    desk.out.result(None, &serde_json::json!({ "folder": folder, "pages": pages }), &text);
+    session.out.result(None, &serde_json::json!({ "folder": folder, "pages": pages }), &text);
     Ok(Ended::Well)
 }

@@ -16,8 +16,8 @@ use super::check::{damage_table, renewing};
 use super::standing::MOST_EFFECTS;
 use crate::Ended;
 use crate::args::ChangeArgs;
-use crate::desk::Desk;
 use crate::errors::{Exit, Failure, drift_words};
+use crate::session::Session;
 use crate::show::change::{edits, verdict};
 use crate::show::style::{BOLD, WARN, paint};
 use crate::show::table::{Look, cell, table};
@@ -65,13 +65,13 @@ pub struct MendReport {
     pub renewed: Option<RenewReport>,
 }
 
-pub fn run(desk: &mut Desk, args: &MendArgs) -> Result<Ended, Failure> {
-    let ledger = desk.open()?;
+pub fn run(session: &mut Session, args: &MendArgs) -> Result<Ended, Failure> {
+    let ledger = session.open()?;
     if let Some(package) = &args.renew {
-        return renew_stored(desk, &ledger, package.as_deref(), args.dry_run);
+        return renew_stored(session, &ledger, package.as_deref(), args.dry_run);
     }
     if args.cleared {
-        return give_back(desk, &ledger, args.dry_run);
+        return give_back(session, &ledger, args.dry_run);
     }
     let mending = match (args.restore, args.keep, args.accept) {
         (true, _, _) => Some((Mending::Restore, " --restore")),
@@ -79,31 +79,31 @@ pub fn run(desk: &mut Desk, args: &MendArgs) -> Result<Ended, Failure> {
         (_, _, true) => Some((Mending::Accept, " --accept")),
         _ => None,
     };
-    if mending.is_none() && !desk.can_ask() {
+    if mending.is_none() && !session.can_ask() {
         return Err(undecided());
     }
-    let permit = desk.permit(&ledger, args.dry_run)?;
+    let permit = session.permit(&ledger, args.dry_run)?;
     if args.accept {
         refuse_to_accept(&ledger, &args.addresses)?;
     }
-    let found = drifted_files(&ledger, &args.addresses, &desk.progress)?;
+    let found = drifted_files(&ledger, &args.addresses, &session.progress)?;
     let files: Vec<(MendFile, Mending)> = match mending {
         Some((mending, _)) => found.into_iter().map(|file| (file, mending)).collect(),
-        None => walk(desk, &ledger, found)?,
+        None => walk(session, &ledger, found)?,
     };
     let word = mending.map_or("", |(_, word)| word);
     let command = format!("mend{word} {}", args.addresses.join(" ")).trim_end().to_owned();
-    let now = desk.now()?;
-    let plan = prepare_mend(&ledger, permit, &files, &command, now, &desk.progress)?;
+    let now = session.now()?;
+    let plan = prepare_mend(&ledger, permit, &files, &command, now, &session.progress)?;
     let files = plan.rows;
     let change = ChangeArgs::plain(args.dry_run);
-    let most = if desk.out.verbose { usize::MAX } else { MOST_EFFECTS };
+    let most = if session.out.verbose { usize::MAX } else { MOST_EFFECTS };
     let change = match plan.change {
-        Some(prepared) => desk.carry_out(&ledger, prepared, &change, |out, report| {
+        Some(prepared) => session.carry_out(&ledger, prepared, &change, |out, report| {
             out.text(&format!("{}{}", rows(&files, most), edits(report, most)));
         })?,
         None => {
-            desk.out.text(&rows(&files, most));
+            session.out.text(&rows(&files, most));
             ChangeReport { dry_run: args.dry_run, ..ChangeReport::default() }
         }
     };
@@ -116,21 +116,21 @@ pub fn run(desk: &mut Desk, args: &MendArgs) -> Result<Ended, Failure> {
         text.push_str(&still_unknown(&originals_unknown));
     }
     let report = MendReport { files, originals_unknown, change, renewed: None };
-    desk.out.result(Some(&ledger.game().name), &report, &text);
+    session.out.result(Some(&ledger.game().name), &report, &text);
     Ok(Ended::Well)
 }
 
 fn renew_stored(
-    desk: &mut Desk,
+    session: &mut Session,
     ledger: &Ledger,
     package: Option<&Path>,
     dry_run: bool,
 ) -> Result<Ended, Failure> {
     // The game itself does not change.
-    let permit = desk.permit(ledger, true)?;
+    let permit = session.permit(ledger, true)?;
     let packages: Vec<PathBuf> = package.into_iter().map(Path::to_path_buf).collect();
-    let report = renew(ledger, &permit, &packages, dry_run, &desk.progress)?;
-    let most = if desk.out.verbose { usize::MAX } else { MOST_EFFECTS };
+    let report = renew(ledger, &permit, &packages, dry_run, &session.progress)?;
+    let most = if session.out.verbose { usize::MAX } else { MOST_EFFECTS };
     let still: Vec<DamageRow> =
         report.files.iter().filter(|file| file.renewed_from.is_none()).cloned().collect();
     let looked = format!(
@@ -158,22 +158,22 @@ fn renew_stored(
         change: ChangeReport { dry_run, ..ChangeReport::default() },
         renewed: Some(report),
     };
-    desk.out.result(Some(&ledger.game().name), &report, &text);
+    session.out.result(Some(&ledger.game().name), &report, &text);
     if still.is_empty() {
         return Ok(Ended::Well);
     }
-    desk.out.hint(&renewing(&still));
+    session.out.hint(&renewing(&still));
     Ok(Ended::Damaged)
 }
 
-fn give_back(desk: &mut Desk, ledger: &Ledger, dry_run: bool) -> Result<Ended, Failure> {
-    let permit = desk.permit(ledger, dry_run)?;
-    let now = desk.now()?;
-    let GivingBack { rows: files, change } = prepare_giving_back(ledger, permit, now, &desk.progress)?;
-    let most = if desk.out.verbose { usize::MAX } else { MOST_EFFECTS };
+fn give_back(session: &mut Session, ledger: &Ledger, dry_run: bool) -> Result<Ended, Failure> {
+    let permit = session.permit(ledger, dry_run)?;
+    let now = session.now()?;
+    let GivingBack { rows: files, change } = prepare_giving_back(ledger, permit, now, &session.progress)?;
+    let most = if session.out.verbose { usize::MAX } else { MOST_EFFECTS };
     let change = match change {
         Some(prepared) => {
-            let change = desk.carry_out(ledger, prepared, &ChangeArgs::plain(dry_run), |out, _| {
+            let change = session.carry_out(ledger, prepared, &ChangeArgs::plain(dry_run), |out, _| {
                 out.text(&rows(&files, most));
             })?;
             if !dry_run {
@@ -183,7 +183,7 @@ fn give_back(desk: &mut Desk, ledger: &Ledger, dry_run: bool) -> Result<Ended, F
             change
         }
         None => {
-            desk.out.text(&rows(&files, most));
+            session.out.text(&rows(&files, most));
             ChangeReport { dry_run, ..ChangeReport::default() }
         }
     };
@@ -194,7 +194,7 @@ fn give_back(desk: &mut Desk, ledger: &Ledger, dry_run: bool) -> Result<Ended, F
     };
     let originals_unknown = unknown_originals(ledger)?;
     let report = MendReport { files, originals_unknown, change, renewed: None };
-    desk.out.result(Some(&ledger.game().name), &report, &text);
+    session.out.result(Some(&ledger.game().name), &report, &text);
     Ok(Ended::Well)
 }
 
@@ -206,7 +206,11 @@ fn undecided() -> Failure {
 }
 
 /// Asks for each file what becomes of it; those that are left alone are left out.
-fn walk(desk: &mut Desk, ledger: &Ledger, files: Vec<MendFile>) -> Result<Vec<(MendFile, Mending)>, Failure> {
+fn walk(
+    session: &mut Session,
+    ledger: &Ledger,
+    files: Vec<MendFile>,
+) -> Result<Vec<(MendFile, Mending)>, Failure> {
     let layers = ledger.layers()?;
     let mut decided = Vec::new();
     let count = files.len();
@@ -229,7 +233,7 @@ fn walk(desk: &mut Desk, ledger: &Ledger, files: Vec<MendFile>) -> Result<Vec<(M
         }
         choices.push(("leave it", None));
         let says: Vec<String> = choices.iter().map(|(says, _)| (*says).to_owned()).collect();
-        let Some(picked) = desk.ask(&question, &says)? else { break };
+        let Some(picked) = session.ask(&question, &says)? else { break };
         if let Some((_, Some(mending))) = choices.get(picked) {
             file.is_named = true;
             decided.push((file, *mending));

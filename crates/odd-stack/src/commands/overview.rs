@@ -6,8 +6,8 @@ use serde::Serialize;
 
 use super::game::UnreadableGame;
 use crate::Ended;
-use crate::desk::Desk;
 use crate::errors::Failure;
+use crate::session::Session;
 use crate::show::style::{BOLD, DIM, paint};
 use crate::show::table::{Look, cell, table};
 use crate::show::units::{counted, number};
@@ -36,10 +36,10 @@ fn next(command: &str, does: &str) -> NextCommand {
     NextCommand { command: command.to_owned(), does: does.to_owned() }
 }
 
-pub fn run(desk: &mut Desk) -> Result<Ended, Failure> {
+pub fn run(session: &mut Session) -> Result<Ended, Failure> {
     let (mut games, mut unreadable) = (Vec::new(), Vec::new());
-    for listed in desk.home.games()? {
-        match desk.open_game(&listed).and_then(|ledger| Ok(game_line(&ledger, &desk.progress)?)) {
+    for listed in session.home.games()? {
+        match session.open_game(&listed).and_then(|ledger| Ok(game_line(&ledger, &session.progress)?)) {
             Ok(line) => games.push(line),
             Err(failure) => unreadable.push(UnreadableGame {
                 name: listed.name,
@@ -50,7 +50,7 @@ pub fn run(desk: &mut Desk) -> Result<Ended, Failure> {
     }
     let next = what_next(&games, unreadable.is_empty());
     let report = Overview { games, unreadable, next };
-    desk.out.result(None, &report, &text(&report));
+    session.out.result(None, &report, &text(&report));
     Ok(Ended::Well)
 }
 

@@ -14,8 +14,8 @@ use super::check::{kind_word, kinds_words};
 use super::standing::MOST_EFFECTS;
 use crate::Ended;
 use crate::args::ChangeArgs;
-use crate::desk::{Desk, change_options};
 use crate::errors::Failure;
+use crate::session::{Session, change_options};
 use crate::show::change::{edits, effects, summary, verdict};
 use crate::show::style::{BOLD, DIM, GOOD, WARN, paint};
 use crate::show::table::{Look, cell, table};
@@ -60,36 +60,36 @@ pub struct PatchDayBegun {
     pub proof: Option<CheckSummary>,
 }
 
-pub fn run(desk: &mut Desk, command: &PatchDayCommand) -> Result<Ended, Failure> {
+pub fn run(session: &mut Session, command: &PatchDayCommand) -> Result<Ended, Failure> {
     match command {
-        PatchDayCommand::Begin(args) => begin(desk, args),
-        PatchDayCommand::Finish(args) => finish(desk, args),
-        PatchDayCommand::Status => status(desk),
+        PatchDayCommand::Begin(args) => begin(session, args),
+        PatchDayCommand::Finish(args) => finish(session, args),
+        PatchDayCommand::Status => status(session),
     }
 }
 
-fn begin(desk: &mut Desk, args: &ChangeArgs) -> Result<Ended, Failure> {
-    let ledger = desk.open()?;
+fn begin(session: &mut Session, args: &ChangeArgs) -> Result<Ended, Failure> {
+    let ledger = session.open()?;
     // The whole game is looked through when all is lifted, and must be there for that.
     roots_are_there(&ledger)?;
-    let permit = desk.permit(&ledger, args.dry_run)?;
-    let (now, options) = (desk.now()?, change_options(args));
+    let permit = session.permit(&ledger, args.dry_run)?;
+    let (now, options) = (session.now()?, change_options(args));
     let laid = ledger.layers()?.iter().filter(|layer| layer.laid).count() as u64;
-    let prepared = prepare_patchday_begin(&ledger, permit, now, options, &desk.progress)?;
-    let most = if desk.out.verbose { usize::MAX } else { 0 };
-    let change = desk.carry_out(&ledger, prepared, args, |out, report| {
+    let prepared = prepare_patchday_begin(&ledger, permit, now, options, &session.progress)?;
+    let most = if session.out.verbose { usize::MAX } else { 0 };
+    let change = session.carry_out(&ledger, prepared, args, |out, report| {
         let head = format!("lifting {}: {}", layers_of(laid), summary(report));
         out.text(&format!("{head}\n{}{}", effects(report, most), edits(report, most)));
     })?;
     if args.dry_run {
-        desk.out.result(
+        session.out.result(
             Some(&ledger.game().name),
             &PatchDayBegun { change, proof: None },
             &format!("{}\n", paint(BOLD, "Dry run: nothing was changed.")),
         );
         return Ok(Ended::Well);
     }
-    let proof = check_report(&ledger, &check(&ledger, true, &desk.progress)?, true)?;
+    let proof = check_report(&ledger, &check(&ledger, true, &session.progress)?, true)?;
     // What nobody knows lies beside the game's own files and does not change them.
     let (unknown, own): (Vec<DriftCount>, Vec<DriftCount>) =
         proof.kinds.iter().cloned().partition(|count| matches!(count.of.as_str(), "base_added" | "stray"));
@@ -116,15 +116,15 @@ fn begin(desk: &mut Desk, args: &ChangeArgs) -> Result<Ended, Failure> {
         "{}\n",
         paint(BOLD, "Now update the game with its own client; then `oddstack patchday finish`.")
     ));
-    desk.out.result(Some(&ledger.game().name), &PatchDayBegun { change, proof: Some(proof) }, &text);
+    session.out.result(Some(&ledger.game().name), &PatchDayBegun { change, proof: Some(proof) }, &text);
     if !is_exact {
-        desk.out.hint("The client's repair (often called \"verify\") brings these as it has them.");
+        session.out.hint("The client's repair (often called \"verify\") brings these as it has them.");
     }
     Ok(Ended::Well)
 }
 
-fn status(desk: &mut Desk) -> Result<Ended, Failure> {
-    let ledger = desk.open()?;
+fn status(session: &mut Session) -> Result<Ended, Failure> {
+    let ledger = session.open()?;
     let status = patchday_status(&ledger)?;
     let mut text = match &status.begun_at {
         None => "No patch day is under way.\n".to_owned(),
@@ -146,35 +146,35 @@ fn status(desk: &mut Desk) -> Result<Ended, Failure> {
         (_, None) => text.push_str("The game's version is not known.\n"),
     }
     let is_updated = known.is_some() && known != now;
-    desk.out.result(Some(&ledger.game().name), &status, &text);
+    session.out.result(Some(&ledger.game().name), &status, &text);
     match (status.begun_at.is_some(), is_updated) {
-        (true, true) | (false, true) => desk.out.hint("Go on with `oddstack patchday finish`."),
+        (true, true) | (false, true) => session.out.hint("Go on with `oddstack patchday finish`."),
         (true, false) => {
-            desk.out.hint("Update the game with its own client; then `oddstack patchday finish`.")
+            session.out.hint("Update the game with its own client; then `oddstack patchday finish`.")
         }
         (false, false) => {}
     }
     Ok(Ended::Well)
 }
 
-fn finish(desk: &mut Desk, args: &FinishArgs) -> Result<Ended, Failure> {
-    let mut ledger = desk.open()?;
-    let permit = desk.permit_during(&ledger, Some(OngoingKind::PatchDay), args.dry_run)?;
-    let now = desk.now()?;
+fn finish(session: &mut Session, args: &FinishArgs) -> Result<Ended, Failure> {
+    let mut ledger = session.open()?;
+    let permit = session.permit_during(&ledger, Some(OngoingKind::PatchDay), args.dry_run)?;
+    let now = session.now()?;
     let name = ledger.game().name.clone();
     let stated = args.game_version.as_deref();
-    let finishing = prepare_patchday_finish(&mut ledger, permit, stated, now, &desk.progress)?;
+    let finishing = prepare_patchday_finish(&mut ledger, permit, stated, now, &session.progress)?;
     let mut report = finishing.report;
-    let most = if desk.out.verbose { usize::MAX } else { MOST_EFFECTS };
+    let most = if session.out.verbose { usize::MAX } else { MOST_EFFECTS };
     let change = ChangeArgs { despite: true, ..ChangeArgs::plain(args.dry_run) };
     report.change = match finishing.change {
-        Some(prepared) => desk.carry_out(finishing.ledger, prepared, &change, |out, change| {
+        Some(prepared) => session.carry_out(finishing.ledger, prepared, &change, |out, change| {
             out.text(&found(&report, most));
             out.text(&format!("{}\n{}", summary(change), edits(change, most)));
             out.text(&format!("{}{}", fates(&report), old_originals(&report, most)));
         })?,
         None => {
-            desk.out.text(&format!("{}{}", found(&report, most), fates(&report)));
+            session.out.text(&format!("{}{}", found(&report, most), fates(&report)));
             ChangeReport { dry_run: args.dry_run, ..ChangeReport::default() }
         }
     };
@@ -194,9 +194,9 @@ fn finish(desk: &mut Desk, args: &FinishArgs) -> Result<Ended, Failure> {
         false => verdict(&report.change, &done),
     };
     let is_left = !report.left.is_empty();
-    desk.out.result(Some(&name), &report, &text);
+    session.out.result(Some(&name), &report, &text);
     if is_left {
-        desk.out.hint("What was left as it is: `oddstack check`, then `oddstack mend`.");
+        session.out.hint("What was left as it is: `oddstack check`, then `oddstack mend`.");
     }
     Ok(if lifted > 0 || is_left { Ended::WantsAttention } else { Ended::Well })
 }

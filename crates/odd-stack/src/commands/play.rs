@@ -17,8 +17,8 @@ use serde::Serialize;
 use super::program::{ran, refusal, run_to_the_end, with_its_runner};
 use super::standing::MOST_EFFECTS;
 use crate::Ended;
-use crate::desk::{Desk, confirm};
 use crate::errors::{Exit, Failure};
+use crate::session::{Session, confirm};
 use crate::shell::quoted;
 use crate::show::needs::unmet_words;
 use crate::show::style::{BOLD, DIM, WARN, paint};
@@ -65,25 +65,25 @@ pub struct PlayReport {
     pub proofs: Vec<ProofRow>,
 }
 
-pub fn run(desk: &mut Desk, args: &PlayArgs) -> Result<Ended, Failure> {
-    let ledger = desk.open()?;
+pub fn run(session: &mut Session, args: &PlayArgs) -> Result<Ended, Failure> {
+    let ledger = session.open()?;
     let launch = launch(&ledger, args.name.as_deref())?;
     let own = &launch.words[launch.words.len() - launch.own_words..];
     let words = with_its_runner(&ledger, own, Path::new(&launch.folder))?;
     let what_ran = ran(&words, own);
-    desk.tell_version(&ledger)?;
-    desk.tell_doubts(&ledger)?;
+    session.tell_version(&ledger)?;
+    session.tell_doubts(&ledger)?;
     for unmet in stack(&ledger)?.unmet.iter().filter(|unmet| !unmet.despite) {
-        desk.out.warn(format!("{}: {}", unmet_words(unmet), unmet.found));
+        session.out.warn(format!("{}: {}", unmet_words(unmet), unmet.found));
     }
-    let drifted_files = check(&ledger, false, &desk.progress)?.drifted.len() as u64;
+    let drifted_files = check(&ledger, false, &session.progress)?.drifted.len() as u64;
     if drifted_files > 0 {
         let count = counted(drifted_files, "file is", "files are");
-        desk.out.warn(format!("{count} not as the stack says; `oddstack check` lists them"));
+        session.out.warn(format!("{count} not as the stack says; `oddstack check` lists them"));
     }
-    let wanted = if args.no_clearing { Vec::new() } else { wanted_clearing(&ledger, &desk.progress)? };
-    let is_agreed = agreed(desk, &ledger, args, &launch, &wanted)?;
-    let cleared = clear(desk, &ledger, &wanted, args)?;
+    let wanted = if args.no_clearing { Vec::new() } else { wanted_clearing(&ledger, &session.progress)? };
+    let is_agreed = agreed(session, &ledger, args, &launch, &wanted)?;
+    let cleared = clear(session, &ledger, &wanted, args)?;
     let mut report = PlayReport {
         dry_run: args.dry_run,
         launch,
@@ -95,22 +95,22 @@ pub fn run(desk: &mut Desk, args: &PlayArgs) -> Result<Ended, Failure> {
         written: Written::default(),
         proofs: Vec::new(),
     };
-    desk.out.text(&before(&report));
+    session.out.text(&before(&report));
     if args.dry_run {
         let mut text = format!("{}\n", paint(BOLD, "Dry run: nothing was started."));
         if !is_agreed {
             text.push_str(&paint(WARN, "The real run asks first whether you agree to this.\n"));
         }
-        desk.out.result(Some(&ledger.game().name), &report, &text);
+        session.out.result(Some(&ledger.game().name), &report, &text);
         return Ok(Ended::Well);
     }
-    let seen = glance(&ledger, &desk.progress)?;
+    let seen = glance(&ledger, &session.progress)?;
     let mut command = Command::new(&report.launch.words[0]);
     command
         .args(&report.launch.words[1..])
         .envs(&report.launch.environment)
         .current_dir(&report.launch.folder);
-    if desk.out.json {
+    if session.out.json {
         command.stdout(Stdio::from(std::io::stderr()));
     }
     let (began, started) = (Instant::now(), SystemTime::now());
@@ -120,19 +120,19 @@ pub fn run(desk: &mut Desk, args: &PlayArgs) -> Result<Ended, Failure> {
         ended.map_err(|error| Failure::new(Exit::Failed, "cannot_run", refusal(&what_ran, &error)))?;
     report.exit_code = status.code();
     report.seconds = began.elapsed().as_secs();
-    report.written = written_since(&ledger, seen, &desk.progress)?;
+    report.written = written_since(&ledger, seen, &session.progress)?;
     // The game by its own name is started without what layers want, so it proves nothing of them.
     let is_plain = report.launch.layer.is_none() && args.name.is_some();
     report.proofs = if is_plain { Vec::new() } else { proofs(&ledger, Some(started))? };
-    let most = if desk.out.verbose { usize::MAX } else { MOST_EFFECTS };
+    let most = if session.out.verbose { usize::MAX } else { MOST_EFFECTS };
     let text = after(&report, &what_ran, most);
-    desk.out.result(Some(&ledger.game().name), &report, &text);
+    session.out.result(Some(&ledger.game().name), &report, &text);
     Ok(if report.proofs.iter().all(|proof| proof.holds) { Ended::Well } else { Ended::WantsAttention })
 }
 
 /// Whether a person has agreed to all that layers want; else they are asked, or told that nobody can be.
 fn agreed(
-    desk: &mut Desk,
+    session: &mut Session,
     ledger: &Ledger,
     args: &PlayArgs,
     launch: &Launch,
@@ -153,16 +153,16 @@ fn agreed(
         return Ok(false);
     }
     if !args.trust {
-        let agrees = desk.can_ask() && {
-            desk.out.text(&format!("{}\n", asked.join("\n")));
+        let agrees = session.can_ask() && {
+            session.out.text(&format!("{}\n", asked.join("\n")));
             confirm("Nobody has agreed to this yet. Do you?", false)?
         };
         if !agrees {
             return Err(not_agreed(asked, ledger, start, !clears.is_empty()));
         }
     }
-    let permit = desk.permit(ledger, false)?;
-    agree(ledger, &permit, launch, wanted, desk.now()?)?;
+    let permit = session.permit(ledger, false)?;
+    agree(ledger, &permit, launch, wanted, session.now()?)?;
     Ok(true)
 }
 
@@ -184,19 +184,19 @@ fn not_agreed(asked: Vec<String>, ledger: &Ledger, start: bool, clears: bool) ->
 
 /// Clears what layers want cleared after a change.
 fn clear(
-    desk: &mut Desk,
+    session: &mut Session,
     ledger: &Ledger,
     wanted: &[LayerClears],
     args: &PlayArgs,
 ) -> Result<Vec<String>, Failure> {
-    let permit = desk.permit(ledger, args.dry_run)?;
+    let permit = session.permit(ledger, args.dry_run)?;
     let mut cleared: Vec<String> = wanted.iter().flat_map(|it| it.clears.addresses.iter().cloned()).collect();
     cleared.sort();
     cleared.dedup();
     if !args.dry_run && !args.no_clearing {
-        let now = desk.now()?;
-        if let Some(change) = prepare_clearing(ledger, permit, wanted, now, &desk.progress)? {
-            desk.apply(change)?;
+        let now = session.now()?;
+        if let Some(change) = prepare_clearing(ledger, permit, wanted, now, &session.progress)? {
+            session.apply(change)?;
         }
         note_cleared(ledger)?;
     }

@@ -10,10 +10,10 @@ use odd_stack_core::game::{Running, Started};
 use odd_stack_core::jobs::with_runner;
 use odd_stack_core::ledger::Ledger;
 
-use crate::desk::absolute;
 use crate::errors::{Exit, Failure};
 use crate::output::tell_at_once;
 use crate::progress::{was_interrupted, while_a_program_runs};
+use crate::session::absolute;
 
 /// Where the program lies that a person names: a path leads from the current folder, or from `folder`, where it will be
 /// run; a bare name is looked for there and on the path of programs, in the order in which the system's shell does.

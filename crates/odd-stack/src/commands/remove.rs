@@ -6,8 +6,8 @@ use odd_stack_core::jobs::{Reorder, select_all};
 use super::standing::{carry_out, names};
 use crate::Ended;
 use crate::args::ChangeArgs;
-use crate::desk::Desk;
 use crate::errors::Failure;
+use crate::session::Session;
 
 #[derive(Debug, Args)]
 pub struct RemoveArgs {
@@ -18,11 +18,11 @@ pub struct RemoveArgs {
     pub change: ChangeArgs,
 }
 
-pub fn run(desk: &mut Desk, args: &RemoveArgs) -> Result<Ended, Failure> {
-    let ledger = desk.open()?;
+pub fn run(session: &mut Session, args: &RemoveArgs) -> Result<Ended, Failure> {
+    let ledger = session.open()?;
     let all = ledger.layers()?;
     let chosen = select_all(&all, &args.layers)?;
     let remove = Reorder::Remove(chosen.iter().map(|layer| layer.id).collect());
     let (command, done) = (format!("remove {}", names(&chosen)), format!("Removed {}.", names(&chosen)));
-    carry_out(desk, &ledger, &chosen, &remove, &command, &args.change, &done)
+    carry_out(session, &ledger, &chosen, &remove, &command, &args.change, &done)
 }

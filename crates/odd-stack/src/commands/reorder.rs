@@ -8,8 +8,8 @@ use odd_stack_core::stack::Target;
 use super::standing::carry_out;
 use crate::Ended;
 use crate::args::ChangeArgs;
-use crate::desk::Desk;
 use crate::errors::{Exit, Failure};
+use crate::session::Session;
 
 #[derive(Debug, Args)]
 pub struct MoveArgs {
@@ -43,8 +43,8 @@ pub struct TargetArgs {
     pub bottom: bool,
 }
 
-pub fn run(desk: &mut Desk, args: &MoveArgs) -> Result<Ended, Failure> {
-    let ledger = desk.open()?;
+pub fn run(session: &mut Session, args: &MoveArgs) -> Result<Ended, Failure> {
+    let ledger = session.open()?;
     let all = ledger.layers()?;
     let layer = select(&all, &args.layer)?;
     let (target, place) =
@@ -58,7 +58,7 @@ pub fn run(desk: &mut Desk, args: &MoveArgs) -> Result<Ended, Failure> {
         true => Reorder::Move(layer.id, target),
         false => Reorder::Decide(layer.id, target),
     };
-    carry_out(desk, &ledger, &[layer], &reorder, &command, &args.change, &done)
+    carry_out(session, &ledger, &[layer], &reorder, &command, &args.change, &done)
 }
 
 /// The place that the options name, and words for it.

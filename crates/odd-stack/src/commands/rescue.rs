@@ -13,8 +13,8 @@ use serde::Serialize;
 use super::check::{damage_table, renewing};
 use super::standing::MOST_EFFECTS;
 use crate::Ended;
-use crate::desk::{Desk, absolute, confirm};
 use crate::errors::{Exit, Failure};
+use crate::session::{Session, absolute, confirm};
 use crate::show::style::{BOLD, DIM, GOOD, WARN, paint};
 use crate::show::table::{Look, cell, table};
 use crate::show::units::{files, number};
@@ -47,25 +47,25 @@ pub struct RescueAnswer {
     pub rescued: Option<RescueReport>,
 }
 
-pub fn run(desk: &mut Desk, args: &RescueArgs) -> Result<Ended, Failure> {
+pub fn run(session: &mut Session, args: &RescueArgs) -> Result<Ended, Failure> {
     let listed = match args.target {
         Some(_) => Vec::new(),
-        None => list_again(&desk.home, &desk.seam(), args.dry_run)?,
+        None => list_again(&session.home, &session.seam(), args.dry_run)?,
     };
     let mut text = String::new();
     if !listed.is_empty() {
         let would = if args.dry_run { "would come" } else { "came" };
         text.push_str(&format!("{} {would} into the list of games again.\n", listed.join(", ")));
     }
-    let Some(target) = target(desk, args, !listed.is_empty())? else {
-        desk.out.result(None, &RescueAnswer { listed, rescued: None }, &text);
-        desk.out.hint("`oddstack rescue NAME` looks at one of them closely.");
+    let Some(target) = target(session, args, !listed.is_empty())? else {
+        session.out.result(None, &RescueAnswer { listed, rescued: None }, &text);
+        session.out.hint("`oddstack rescue NAME` looks at one of them closely.");
         return Ok(Ended::Well);
     };
     let to = args.to.as_deref().map(absolute).transpose()?;
     let request = RescueRequest { target, to, put_back: args.put_back, dry_run: args.dry_run };
-    let (can_ask, seam) = (desk.can_ask(), desk.seam());
-    let Desk { out, home, progress, .. } = &mut *desk;
+    let (can_ask, seam) = (session.can_ask(), session.seam());
+    let Session { out, home, progress, .. } = &mut *session;
     let mut agrees = |would: &RescueReport| {
         !can_ask || {
             out.text(&told(would, out.verbose));
@@ -74,26 +74,30 @@ pub fn run(desk: &mut Desk, args: &RescueArgs) -> Result<Ended, Failure> {
         }
     };
     let report = rescue(home, &request, &seam, &mut agrees, progress)?;
-    text.push_str(&told(&report, desk.out.verbose));
+    text.push_str(&told(&report, session.out.verbose));
     let is_lost = !report.damaged.is_empty() || report.originals.iter().any(|file| file.put_to.is_none());
     let hints = hints(&report);
-    desk.out.result(report.game.clone().as_deref(), &RescueAnswer { listed, rescued: Some(report) }, &text);
+    session.out.result(
+        report.game.clone().as_deref(),
+        &RescueAnswer { listed, rescued: Some(report) },
+        &text,
+    );
     for hint in hints {
-        desk.out.hint(&hint);
+        session.out.hint(&hint);
     }
     Ok(if is_lost { Ended::Damaged } else { Ended::Well })
 }
 
 /// What is to be looked at; nothing where several games were found again and none was named.
-fn target(desk: &Desk, args: &RescueArgs, has_listed: bool) -> Result<Option<String>, Failure> {
+fn target(session: &Session, args: &RescueArgs, has_listed: bool) -> Result<Option<String>, Failure> {
     if let Some(target) = &args.target {
         return Ok(Some(target.clone()));
     }
     let mut here = std::env::current_dir().unwrap_or_default();
-    if !desk.names_a_game() {
+    if !session.names_a_game() {
         loop {
             if CareMark::read(&here).is_some()
-                && ledger_meant(&desk.home, &here.display().to_string()).is_ok()
+                && ledger_meant(&session.home, &here.display().to_string()).is_ok()
             {
                 return Ok(Some(here.display().to_string()));
             }
@@ -102,7 +106,7 @@ fn target(desk: &Desk, args: &RescueArgs, has_listed: bool) -> Result<Option<Str
             }
         }
     }
-    match desk.choose_game(None) {
+    match session.choose_game(None) {
         Ok(game) => Ok(Some(game.ledger.display().to_string())),
         Err(failure) if failure.code == "which_game" && has_listed => Ok(None),
         Err(failure) if failure.code == "no_games" => Err(Failure::new(

@@ -6,8 +6,8 @@ use odd_stack_core::stack::Unmet;
 
 use crate::Ended;
 use crate::args::{NeedsArgs, SaidArgs};
-use crate::desk::Desk;
 use crate::errors::{Exit, Failure};
+use crate::session::Session;
 use crate::show::needs::unmet_line;
 use crate::show::style::{BOLD, WARN, paint};
 
@@ -68,8 +68,8 @@ impl Fact {
     }
 }
 
-pub fn run(desk: &mut Desk, args: &SetArgs) -> Result<Ended, Failure> {
-    let ledger = desk.open()?;
+pub fn run(session: &mut Session, args: &SetArgs) -> Result<Ended, Failure> {
+    let ledger = session.open()?;
     let layers = ledger.layers()?;
     let layer = select(&layers, &args.layer)?;
     if is_own_edits(&ledger, layer.id)? {
@@ -88,14 +88,14 @@ pub fn run(desk: &mut Desk, args: &SetArgs) -> Result<Ended, Failure> {
         let message = "say what is to be known of it, such as --version V, --needs LAYER or --start PROGRAM";
         return Err(Failure::new(Exit::Usage, "usage", message));
     }
-    let permit = desk.permit(&ledger, args.dry_run)?;
-    let now = desk.now()?;
-    let saying = prepare_facts(&ledger, permit, layer, &request, now, args.dry_run, &desk.progress)?;
+    let permit = session.permit(&ledger, args.dry_run)?;
+    let now = session.now()?;
+    let saying = prepare_facts(&ledger, permit, layer, &request, now, args.dry_run, &session.progress)?;
     if !args.dry_run {
-        desk.apply(saying.change)?;
+        session.apply(saying.change)?;
     }
     let report = saying.report;
-    desk.out.result(Some(&ledger.game().name), &report, &text(&report));
+    session.out.result(Some(&ledger.game().name), &report, &text(&report));
     Ok(Ended::Well)
 }
 

@@ -14,8 +14,8 @@ use super::conflicts::contest_text;
 use super::standing::MOST_EFFECTS;
 use crate::Ended;
 use crate::args::ChangeArgs;
-use crate::desk::{Desk, change_options};
 use crate::errors::{Exit, Failure};
+use crate::session::{Session, change_options};
 use crate::shell::quoted;
 use crate::show::change::{edits, effects, summary, verdict};
 use crate::show::style::{BOLD, DIM, NAME, paint};
@@ -49,8 +49,8 @@ pub struct SettleReport {
     pub change: ChangeReport,
 }
 
-pub fn run(desk: &mut Desk, args: &SettleArgs) -> Result<Ended, Failure> {
-    let ledger = desk.open()?;
+pub fn run(session: &mut Session, args: &SettleArgs) -> Result<Ended, Failure> {
+    let ledger = session.open()?;
     let layers = ledger.layers()?;
     let ruling = match (&args.with, args.keep_order, args.clear) {
         (Some(wanted), ..) => Some(Ruling::With(select(&layers, wanted)?.id)),
@@ -61,9 +61,9 @@ pub fn run(desk: &mut Desk, args: &SettleArgs) -> Result<Ended, Failure> {
     match ruling {
         Some(ruling) => {
             let rulings: Vec<(String, Ruling)> = args.at.iter().map(|at| (at.clone(), ruling)).collect();
-            carry_out(desk, &ledger, &rulings, &args.change)
+            carry_out(session, &ledger, &rulings, &args.change)
         }
-        None if args.at.is_empty() => walk(desk, &ledger, &layers, &args.change),
+        None if args.at.is_empty() => walk(session, &ledger, &layers, &args.change),
         None => {
             let message = format!("say what counts at {}", args.at.join(" "));
             let mut failure = Failure::new(Exit::Usage, "no_ruling", message);
@@ -92,21 +92,21 @@ fn sides(ledger: &Ledger, at: &[String]) -> Result<BTreeSet<String>, Failure> {
 }
 
 fn carry_out(
-    desk: &mut Desk,
+    session: &mut Session,
     ledger: &Ledger,
     rulings: &[(String, Ruling)],
     args: &ChangeArgs,
 ) -> Result<Ended, Failure> {
-    let permit = desk.permit(ledger, args.dry_run)?;
-    let (options, now) = (change_options(args), desk.now()?);
+    let permit = session.permit(ledger, args.dry_run)?;
+    let (options, now) = (change_options(args), session.now()?);
     let command = match rulings {
         [(at, _)] => format!("settle {at}"),
         several => format!("settle {}", counted(several.len() as u64, "contest", "contests")),
     };
-    let settling = prepare_settle(ledger, permit, rulings, &command, now, options, &desk.progress)?;
+    let settling = prepare_settle(ledger, permit, rulings, &command, now, options, &session.progress)?;
     let rows = settling.rows;
-    let most = if desk.out.verbose || args.dry_run { usize::MAX } else { MOST_EFFECTS };
-    let change = desk.carry_out(ledger, settling.change, args, |out, report| {
+    let most = if session.out.verbose || args.dry_run { usize::MAX } else { MOST_EFFECTS };
+    let change = session.carry_out(ledger, settling.change, args, |out, report| {
         out.text(&format!(
             "{}{command}: {}\n{}{}",
             settled(&rows, most),
@@ -123,7 +123,7 @@ fn carry_out(
         format!("Settled at {count}.")
     };
     let text = verdict(&change, &done);
-    desk.out.result(Some(&ledger.game().name), &SettleReport { settled: rows, change }, &text);
+    session.out.result(Some(&ledger.game().name), &SettleReport { settled: rows, change }, &text);
     Ok(Ended::Well)
 }
 
@@ -145,8 +145,13 @@ fn settled(rows: &[SettledRow], most: usize) -> String {
 }
 
 /// Asks about each open contest; one key an answer. All answers become one change.
-fn walk(desk: &mut Desk, ledger: &Ledger, layers: &[Layer], args: &ChangeArgs) -> Result<Ended, Failure> {
-    if !desk.can_ask() {
+fn walk(
+    session: &mut Session,
+    ledger: &Ledger,
+    layers: &[Layer],
+    args: &ChangeArgs,
+) -> Result<Ended, Failure> {
+    if !session.can_ask() {
         return Err(Failure::new(
             Exit::Usage,
             "nobody_to_ask",
@@ -169,7 +174,7 @@ fn walk(desk: &mut Desk, ledger: &Ledger, layers: &[Layer], args: &ChangeArgs) -
         }
     }
     if open.is_empty() {
-        desk.out.text("Nothing is open.\n");
+        session.out.text("Nothing is open.\n");
         return Ok(Ended::Well);
     }
     let all = open.len();
@@ -185,8 +190,8 @@ fn walk(desk: &mut Desk, ledger: &Ledger, layers: &[Layer], args: &ChangeArgs) -
         }
         question
             .push_str("  k  fine as it lies   s  leave it open   d  done, apply   q  quit, change nothing\n");
-        desk.out.text(&question);
-        match desk.key(sides.len().min(9))? {
+        session.out.text(&question);
+        match session.key(sides.len().min(9))? {
             Key::Number(at) => {
                 let layer = layers.iter().find(|layer| layer.about.name == sides[at]);
                 rulings.extend(layer.map(|layer| (address, Ruling::With(layer.id))));
@@ -195,16 +200,16 @@ fn walk(desk: &mut Desk, ledger: &Ledger, layers: &[Layer], args: &ChangeArgs) -
             Key::Skip => {}
             Key::Done => break,
             Key::Quit => {
-                desk.out.text("Nothing was changed.\n");
+                session.out.text("Nothing was changed.\n");
                 return Ok(Ended::Well);
             }
         }
     }
     if rulings.is_empty() {
-        desk.out.text("Nothing was settled.\n");
+        session.out.text("Nothing was settled.\n");
         return Ok(Ended::Well);
     }
-    carry_out(desk, ledger, &rulings, args)
+    carry_out(session, ledger, &rulings, args)
 }
 
 /// What a person answers with one key.

@@ -4,8 +4,8 @@ use clap::Args;
 use odd_stack_core::jobs::{EntryRow, ShowReport, select, show};
 
 use crate::Ended;
-use crate::desk::Desk;
 use crate::errors::Failure;
+use crate::session::Session;
 use crate::show::about::title;
 use crate::show::change::runs_code;
 use crate::show::fit::place_words;
@@ -25,13 +25,13 @@ pub struct ShowArgs {
 /// Files that are listed before the rest is folded.
 const MOST_FILES: usize = 30;
 
-pub fn run(desk: &mut Desk, args: &ShowArgs) -> Result<Ended, Failure> {
-    let ledger = desk.open()?;
+pub fn run(session: &mut Session, args: &ShowArgs) -> Result<Ended, Failure> {
+    let ledger = session.open()?;
     let layers = ledger.layers()?;
-    let report = show(&ledger, select(&layers, &args.layer)?.id, &desk.progress)?;
-    let most = if desk.out.verbose { usize::MAX } else { MOST_FILES };
+    let report = show(&ledger, select(&layers, &args.layer)?.id, &session.progress)?;
+    let most = if session.out.verbose { usize::MAX } else { MOST_FILES };
     let text = text(&report, most);
-    desk.out.result(Some(&ledger.game().name), &report, &text);
+    session.out.result(Some(&ledger.game().name), &report, &text);
     Ok(Ended::Well)
 }
 

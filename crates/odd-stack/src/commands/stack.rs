@@ -3,26 +3,26 @@
 use odd_stack_core::jobs::{LayerRow, StackReport, stack};
 
 use crate::Ended;
-use crate::desk::Desk;
 use crate::errors::Failure;
+use crate::session::Session;
 use crate::show::needs::unmet_line;
 use crate::show::style::{BOLD, DIM, WARN, paint};
 use crate::show::table::{Look, cell, table};
 use crate::show::units::{layers, number, size};
 
-pub fn run(desk: &mut Desk) -> Result<Ended, Failure> {
-    let ledger = desk.open()?;
+pub fn run(session: &mut Session) -> Result<Ended, Failure> {
+    let ledger = session.open()?;
     let report = stack(&ledger)?;
     if report.base.updated && report.under_way.is_none() {
-        desk.tell_update(report.base.version_now.as_deref(), report.base.version.as_deref());
+        session.tell_update(report.base.version_now.as_deref(), report.base.version.as_deref());
     }
-    desk.tell_doubts(&ledger)?;
+    session.tell_doubts(&ledger)?;
     let text = text(&report);
-    desk.out.result(Some(&report.base.name), &report, &text);
+    session.out.result(Some(&report.base.name), &report, &text);
     if report.layers.is_empty() {
-        desk.out.hint("No layers yet: `oddstack add PACKAGE` makes one of a folder or an archive.");
+        session.out.hint("No layers yet: `oddstack add PACKAGE` makes one of a folder or an archive.");
     } else if report.layers.iter().any(|layer| layer.open_files > 0) {
-        desk.out.hint("The upper layer wins. `oddstack conflicts` shows where layers disagree.");
+        session.out.hint("The upper layer wins. `oddstack conflicts` shows where layers disagree.");
     }
     Ok(Ended::Well)
 }

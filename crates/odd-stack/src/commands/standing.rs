@@ -9,8 +9,8 @@ use serde::Serialize;
 
 use crate::Ended;
 use crate::args::ChangeArgs;
-use crate::desk::{Desk, change_options};
 use crate::errors::Failure;
+use crate::session::{Session, change_options};
 use crate::show::change::{edits, effects, summary, verdict};
 use crate::show::style::{GOOD, paint};
 use crate::show::units::counted;
@@ -34,12 +34,12 @@ pub struct LayersArgs {
 /// Lays or lifts the layers that `args` name, or all that are not so yet. The words are the command,
 /// and what to say when it is done for some layers and for all.
 pub fn set_laid(
-    desk: &mut Desk,
+    session: &mut Session,
     args: &LayersArgs,
     reorder: fn(Vec<LayerId>) -> Reorder,
     (verb, done, all_done): (&str, &str, &str),
 ) -> Result<Ended, Failure> {
-    let ledger = desk.open()?;
+    let ledger = session.open()?;
     let layers = ledger.layers()?;
     let wants_laid = matches!(reorder(Vec::new()), Reorder::Lay(_));
     let (chosen, command, done) = if args.all {
@@ -51,7 +51,7 @@ pub fn set_laid(
         (chosen, format!("{verb} {names}"), format!("{done} {names}."))
     };
     let reorder = reorder(chosen.iter().map(|layer| layer.id).collect());
-    carry_out(desk, &ledger, &chosen, &reorder, &command, &args.change, &done)
+    carry_out(session, &ledger, &chosen, &reorder, &command, &args.change, &done)
 }
 
 /// What JSON tells of such a command.
@@ -75,7 +75,7 @@ fn settled(report: &ChangeReport) -> String {
 
 /// Makes the change and says so. `done` is what to say when it is made, such as `Lifted fog.`.
 pub fn carry_out(
-    desk: &mut Desk,
+    session: &mut Session,
     ledger: &Ledger,
     layers: &[&Layer],
     reorder: &Reorder,
@@ -83,13 +83,13 @@ pub fn carry_out(
     args: &ChangeArgs,
     done: &str,
 ) -> Result<Ended, Failure> {
-    let permit = desk.permit(ledger, args.dry_run)?;
-    desk.tell_version(ledger)?;
-    let (options, now) = (change_options(args), desk.now()?);
-    let prepared = prepare_reorder(ledger, permit, reorder, command, now, options, &desk.progress)?;
-    let most = if desk.out.verbose || args.dry_run { usize::MAX } else { MOST_EFFECTS };
+    let permit = session.permit(ledger, args.dry_run)?;
+    session.tell_version(ledger)?;
+    let (options, now) = (change_options(args), session.now()?);
+    let prepared = prepare_reorder(ledger, permit, reorder, command, now, options, &session.progress)?;
+    let most = if session.out.verbose || args.dry_run { usize::MAX } else { MOST_EFFECTS };
     let change = match prepared {
-        Some(change) => desk.carry_out(ledger, change, args, |out, report| {
+        Some(change) => session.carry_out(ledger, change, args, |out, report| {
             out.text(&format!(
                 "{command}: {}\n{}{}{}",
                 summary(report),
@@ -101,11 +101,11 @@ pub fn carry_out(
         None => ChangeReport { dry_run: args.dry_run, ..ChangeReport::default() },
     };
     if change.revision.is_some() {
-        desk.learn_program(ledger)?;
+        session.learn_program(ledger)?;
     }
     let text = verdict(&change, done);
     let report = StandingReport { layers: layers.iter().map(|layer| LayerRow::of(layer)).collect(), change };
-    desk.out.result(Some(&ledger.game().name), &report, &text);
+    session.out.result(Some(&ledger.game().name), &report, &text);
     Ok(Ended::Well)
 }
 

@@ -4,8 +4,8 @@ use clap::Args;
 use odd_stack_core::jobs::{KeyTraceRow, TraceReport, TraceRow, trace};
 
 use crate::Ended;
-use crate::desk::Desk;
 use crate::errors::Failure;
+use crate::session::Session;
 use crate::show::style::{BOLD, DIM, WARN, paint};
 use crate::show::table::{Look, cell, table};
 use crate::show::units::{short, size};
@@ -20,11 +20,11 @@ pub struct TraceArgs {
     pub keys: bool,
 }
 
-pub fn run(desk: &mut Desk, args: &TraceArgs) -> Result<Ended, Failure> {
-    let ledger = desk.open()?;
+pub fn run(session: &mut Session, args: &TraceArgs) -> Result<Ended, Failure> {
+    let ledger = session.open()?;
     let report = trace(&ledger, &args.address, args.keys)?;
     let text = text(&report);
-    desk.out.result(Some(&ledger.game().name), &report, &text);
+    session.out.result(Some(&ledger.game().name), &report, &text);
     Ok(Ended::Well)
 }
 

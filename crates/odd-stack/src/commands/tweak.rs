@@ -10,8 +10,8 @@ use serde::Serialize;
 use super::standing::MOST_EFFECTS;
 use crate::Ended;
 use crate::args::ChangeArgs;
-use crate::desk::{Desk, change_options};
 use crate::errors::{Exit, Failure, clash_lines};
+use crate::session::{Session, change_options};
 use crate::show::change::{edits, effects, verdict};
 use crate::show::table::{Look, cell, table};
 use crate::show::units::{counted, short};
@@ -104,28 +104,28 @@ pub struct TweakList {
     pub edits: Vec<TweakRow>,
 }
 
-pub fn run(desk: &mut Desk, args: &TweakArgs) -> Result<Ended, Failure> {
-    let ledger = desk.open()?;
+pub fn run(session: &mut Session, args: &TweakArgs) -> Result<Ended, Failure> {
+    let ledger = session.open()?;
     if args.address == "list" {
         let edits = tweaks(&ledger)?;
         let text =
             if edits.is_empty() { "You have no edits of your own.\n".to_owned() } else { rows(&edits) };
-        desk.out.result(Some(&ledger.game().name), &TweakList { edits }, &text);
+        session.out.result(Some(&ledger.game().name), &TweakList { edits }, &text);
         return Ok(Ended::Well);
     }
     let tweak = args.tweak()?;
-    let permit = desk.permit(&ledger, args.change.dry_run)?;
-    let (options, now) = (change_options(&args.change), desk.now()?);
+    let permit = session.permit(&ledger, args.change.dry_run)?;
+    let (options, now) = (change_options(&args.change), session.now()?);
     let command = match &tweak {
         Tweak::Set(_) => format!("tweak {}", args.address),
         Tweak::Drop { address, .. } => format!("tweak drop {address}"),
         Tweak::DropAll => "tweak drop --all".to_owned(),
     };
-    let tweaking = prepare_tweak(&ledger, permit, &tweak, &command, now, options, &desk.progress);
+    let tweaking = prepare_tweak(&ledger, permit, &tweak, &command, now, options, &session.progress);
     let tweaking = tweaking.map_err(of_edits)?;
     let edited = tweaking.rows;
     let change = match tweaking.change {
-        Some(change) => desk.carry_out(&ledger, change, &args.change, |out, report| {
+        Some(change) => session.carry_out(&ledger, change, &args.change, |out, report| {
             out.text(&format!(
                 "{}{}{}",
                 rows(&edited),
@@ -141,7 +141,7 @@ pub fn run(desk: &mut Desk, args: &TweakArgs) -> Result<Ended, Failure> {
         _ => format!("{count} dropped."),
     };
     let text = verdict(&change, &done);
-    desk.out.result(Some(&ledger.game().name), &TweakReport { edits: edited, change }, &text);
+    session.out.result(Some(&ledger.game().name), &TweakReport { edits: edited, change }, &text);
     Ok(Ended::Well)
 }
 

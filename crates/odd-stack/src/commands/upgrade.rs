@@ -12,8 +12,8 @@ use super::adding::{Doing, PackageArgs, carry_out};
 use super::capture::{self, RunArgs};
 use crate::Ended;
 use crate::args::ChangeArgs;
-use crate::desk::Desk;
 use crate::errors::{Exit, Failure};
+use crate::session::Session;
 
 #[derive(Debug, Args)]
 #[command(after_help = "oddstack upgrade LAYER PACKAGE          another version of one layer\n\
@@ -68,8 +68,8 @@ fn usage(message: &str) -> Failure {
     Failure::new(Exit::Usage, "usage", message)
 }
 
-pub fn run(desk: &mut Desk, args: &UpgradeArgs) -> Result<Ended, Failure> {
-    let ledger = desk.open()?;
+pub fn run(session: &mut Session, args: &UpgradeArgs) -> Result<Ended, Failure> {
+    let ledger = session.open()?;
     let layers = ledger.layers()?;
     let by_hand = args.begin || args.end;
     if by_hand || !args.command.is_empty() {
@@ -78,20 +78,20 @@ pub fn run(desk: &mut Desk, args: &UpgradeArgs) -> Result<Ended, Failure> {
         };
         let old = select(&layers, layer)?;
         if args.end {
-            return capture::end_upgrade(desk, &ledger, old, args);
+            return capture::end_upgrade(session, &ledger, old, args);
         }
         if args.change.dry_run {
             return Err(usage(
                 "what a command or a person will do can't be told before; leave --dry-run out",
             ));
         }
-        return capture::upgrade(desk, &ledger, old, args);
+        return capture::upgrade(session, &ledger, old, args);
     }
     let packages = packages_of(&args.words, &layers)?;
     if packages.len() > 1 && args.patch {
         return Err(usage("--patch is for one package, and several were given"));
     }
-    let permit = desk.permit(&ledger, args.change.dry_run)?;
+    let permit = session.permit(&ledger, args.change.dry_run)?;
     let mut requests = args.package.requests(ledger.game(), &packages, Rank::Again)?;
     for request in &mut requests {
         request.prefer = args.both_changed.map(|whose| match whose {
@@ -102,7 +102,7 @@ pub fn run(desk: &mut Desk, args: &UpgradeArgs) -> Result<Ended, Failure> {
         request.patch = args.patch.then(|| Patch { onto: args.onto.clone(), despite: args.change.despite });
     }
     let is_one = requests.len() == 1;
-    let done = carry_out(desk, &ledger, permit, requests, &args.change, &Doing::default());
+    let done = carry_out(session, &ledger, permit, requests, &args.change, &Doing::default());
     // A patch goes alone.
     done.map_err(|failure| if is_one { failure } else { failure.without_choice("--patch") })?;
     Ok(Ended::Well)

@@ -11,8 +11,8 @@ use std::process::{Command, Stdio};
 use serde_json::json;
 
 use crate::Ended;
-use crate::desk::{Desk, absolute};
 use crate::errors::{Exit, Failure};
+use crate::session::{Session, absolute};
 use crate::shell::{going_to, setting};
 use crate::show::safe::as_own;
 use crate::show::style::{BOLD, DIM, GOOD, WARN, paint};
@@ -23,7 +23,7 @@ fn failed(what: &str, error: &dyn std::fmt::Display) -> Failure {
 }
 
 /// Builds the demo in `folder`, or in a new temporary one, and walks through it.
-pub fn run(desk: &mut Desk, folder: Option<&Path>) -> Result<Ended, Failure> {
+pub fn run(session: &mut Session, folder: Option<&Path>) -> Result<Ended, Failure> {
     let folder = match folder {
         Some(folder) => fresh(absolute(folder)?)?,
         None => {
@@ -32,20 +32,20 @@ pub fn run(desk: &mut Desk, folder: Option<&Path>) -> Result<Ended, Failure> {
         }
     };
     build::build(&folder).map_err(|error| failed(&format!("be built in {}", folder.display()), &error))?;
-    desk.out.text(&format!(
+    session.out.text(&format!(
         "{}\n{}\n",
         paint(BOLD, "Quillhaven 1.7, an invented game, and invented packages for it"),
         paint(DIM, &format!("built in {}", folder.display()))
     ));
     let mut told = Vec::new();
     for (index, step) in STEPS.iter().enumerate() {
-        desk.out.text(&format!("\n{}\n", paint(GOOD, &format!("{}. {}", index + 1, step.says))));
+        session.out.text(&format!("\n{}\n", paint(GOOD, &format!("{}. {}", index + 1, step.says))));
         for act in step.acts {
-            told.push(do_act(desk, &folder, act)?);
+            told.push(do_act(session, &folder, act)?);
         }
     }
     let text = farewell(&folder);
-    desk.out.result(Some("Quillhaven"), &json!({ "folder": folder, "commands": told }), &text);
+    session.out.result(Some("Quillhaven"), &json!({ "folder": folder, "commands": told }), &text);
     Ok(Ended::Well)
 }
 
@@ -63,7 +63,7 @@ fn fresh(folder: PathBuf) -> Result<PathBuf, Failure> {
     Ok(folder)
 }
 
-fn do_act(desk: &mut Desk, folder: &Path, act: &Act) -> Result<serde_json::Value, Failure> {
+fn do_act(session: &mut Session, folder: &Path, act: &Act) -> Result<serde_json::Value, Failure> {
     match act {
         Act::Edit { path, from, to } => {
             let place = folder.join(path);
@@ -72,25 +72,30 @@ fn do_act(desk: &mut Desk, folder: &Path, act: &Act) -> Result<serde_json::Value
                 std::fs::write(&place, text.replace(from, to))
             };
             edit().map_err(|error| failed(&format!("edit {path}"), &error))?;
-            desk.out.text(&paint(DIM, &format!("  (by hand, in {path}: {from} becomes {to})\n")));
+            session.out.text(&paint(DIM, &format!("  (by hand, in {path}: {from} becomes {to})\n")));
             Ok(json!({ "edited": path }))
         }
         Act::Update { from } => {
             let files = build::copy_over(&folder.join(from), &folder.join("game"))
                 .map_err(|error| failed(&format!("go over the game with {from}"), &error))?;
             let line = format!("  (the game's client writes {})\n", files.join(", "));
-            desk.out.text(&paint(DIM, &line));
+            session.out.text(&paint(DIM, &line));
             Ok(json!({ "updated": files }))
         }
-        Act::Run { line, exit } => run_line(desk, folder, line, *exit),
+        Act::Run { line, exit } => run_line(session, folder, line, *exit),
     }
 }
 
 /// Runs this very program, prints what it prints, and holds it to the exit code that is right here.
-fn run_line(desk: &mut Desk, folder: &Path, line: &str, exit: i32) -> Result<serde_json::Value, Failure> {
-    desk.out.text(&format!("{}\n", paint(BOLD, &format!("$ oddstack {line}"))));
+fn run_line(
+    session: &mut Session,
+    folder: &Path,
+    line: &str,
+    exit: i32,
+) -> Result<serde_json::Value, Failure> {
+    session.out.text(&format!("{}\n", paint(BOLD, &format!("$ oddstack {line}"))));
     let program = std::env::current_exe().map_err(|error| failed("find its own program", &error))?;
-    let color = if desk.out.uses_color() { "always" } else { "never" };
+    let color = if session.out.uses_color() { "always" } else { "never" };
     let mut printed = tempfile::tempfile().map_err(|error| failed("make a temporary file", &error))?;
     let both = printed.try_clone().and_then(|result| Ok((result, printed.try_clone()?)));
     let (result, status) = both.map_err(|error| failed("share a temporary file", &error))?;
@@ -99,7 +104,7 @@ fn run_line(desk: &mut Desk, folder: &Path, line: &str, exit: i32) -> Result<ser
         .args(line.split(' '))
         .current_dir(folder)
         .env("ODDSTACK_HOME", folder.join("home"))
-        .env("COLUMNS", desk.out.width.to_string())
+        .env("COLUMNS", session.out.width.to_string())
         .env_remove("ODDSTACK_GAME")
         .stdin(Stdio::null())
         .stdout(result)
@@ -109,7 +114,7 @@ fn run_line(desk: &mut Desk, folder: &Path, line: &str, exit: i32) -> Result<ser
     let mut text = Vec::new();
     let read = printed.rewind().and_then(|()| printed.read_to_end(&mut text));
     read.map_err(|error| failed("read what was printed", &error))?;
-    desk.out.text(&as_own(&String::from_utf8_lossy(&text)));
+    session.out.text(&as_own(&String::from_utf8_lossy(&text)));
     let code = ended.code();
     if code != Some(exit) {
         let got = code.map_or("no exit code".to_owned(), |code| format!("exit code {code}"));
@@ -119,7 +124,7 @@ fn run_line(desk: &mut Desk, folder: &Path, line: &str, exit: i32) -> Result<ser
         ));
     }
     if exit != 0 {
-        desk.out.text(&paint(WARN, &format!("  (exit code {exit})\n")));
+        session.out.text(&paint(WARN, &format!("  (exit code {exit})\n")));
     }
     Ok(json!({ "command": line, "exit": exit }))
 }

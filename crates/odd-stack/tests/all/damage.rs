@@ -5,7 +5,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
-use crate::closed::Closed;
+use crate::sandbox::Sandbox;
 
 /// What is done to a stored file.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -58,7 +58,7 @@ fn set_time(path: &Path, time: SystemTime) {
 }
 
 /// The stored file with that content.
-fn stored(closed: &Closed, content: &str) -> PathBuf {
+fn stored(sandbox: &Sandbox, content: &str) -> PathBuf {
     fn find(folder: &Path, content: &[u8]) -> Option<PathBuf> {
         fs::read_dir(folder).unwrap().find_map(|entry| {
             let path = entry.unwrap().path();
@@ -68,131 +68,131 @@ fn stored(closed: &Closed, content: &str) -> PathBuf {
             }
         })
     }
-    find(&closed.path("home"), content.as_bytes()).unwrap()
+    find(&sandbox.path("home"), content.as_bytes()).unwrap()
 }
 
-fn world() -> Closed {
-    let closed = Closed::with_game();
-    fs::create_dir_all(closed.path("whole/data/lamps")).unwrap();
-    fs::copy(closed.path("game/data/lamps/brass.qtx"), closed.path("whole/data/lamps/brass.qtx")).unwrap();
-    closed.zip("lamps.zip", &[("data/lamps/brass.qtx", "lamps brass"), ("data/new.qtx", "lamps new")]);
-    closed.zip("sea.zip", &[("data/lamps/iron.qtx", "sea iron")]);
-    closed.run("add lamps.zip sea.zip").status(0);
-    closed
+fn world() -> Sandbox {
+    let sandbox = Sandbox::with_game();
+    fs::create_dir_all(sandbox.path("whole/data/lamps")).unwrap();
+    fs::copy(sandbox.path("game/data/lamps/brass.qtx"), sandbox.path("whole/data/lamps/brass.qtx")).unwrap();
+    sandbox.zip("lamps.zip", &[("data/lamps/brass.qtx", "lamps brass"), ("data/new.qtx", "lamps new")]);
+    sandbox.zip("sea.zip", &[("data/lamps/iron.qtx", "sea iron")]);
+    sandbox.run("add lamps.zip sea.zip").status(0);
+    sandbox
 }
 
 #[test]
 fn a_damaged_content_of_a_layer_is_told_never_laid_and_renewed() {
     // Of one that is longer the part that counts is whole, and can be laid.
     for damage in ALL.into_iter().filter(|damage| *damage != Damage::Longer) {
-        let closed = world();
-        let laid = closed.files();
-        Damage::strike(damage, &stored(&closed, "lamps brass"));
-        let told = closed.run("check --deep").status(5);
+        let sandbox = world();
+        let laid = sandbox.files();
+        Damage::strike(damage, &stored(&sandbox, "lamps brass"));
+        let told = sandbox.run("check --deep").status(5);
         assert!(
             told.stdout.contains("game:data/lamps/brass.qtx") && told.stdout.contains("of lamps"),
             "{damage:?}"
         );
-        closed.run("check").status(0);
+        sandbox.run("check").status(0);
         // The game has it still.
-        closed.run("mend --renew --dry-run").status(0);
-        closed.run("check --deep").status(5);
-        closed.run("lift lamps").status(0);
-        let lifted = closed.files();
-        let told = closed.run("lay lamps").status(5);
+        sandbox.run("mend --renew --dry-run").status(0);
+        sandbox.run("check --deep").status(5);
+        sandbox.run("lift lamps").status(0);
+        let lifted = sandbox.files();
+        let told = sandbox.run("lay lamps").status(5);
         assert!(told.stderr.contains("game:data/lamps/brass.qtx"), "{damage:?}\n{}", told.stderr);
         assert!(told.stderr.contains("oddstack mend --renew"), "{damage:?}\n{}", told.stderr);
-        assert_eq!(closed.files(), lifted, "{damage:?}");
+        assert_eq!(sandbox.files(), lifted, "{damage:?}");
         // Others are not held up.
-        closed.run("lift sea").status(0);
-        closed.run("lay sea").status(0);
+        sandbox.run("lift sea").status(0);
+        sandbox.run("lay sea").status(0);
         // From another place, when its own is gone.
-        fs::rename(closed.path("lamps.zip"), closed.path("elsewhere.zip")).unwrap();
-        assert!(closed.run("lay lamps").status(5).stderr.contains("no longer at"), "{damage:?}");
-        closed.run("mend --renew").status(5);
-        closed.run("mend --renew sea.zip").status(5);
-        closed.run("mend --renew elsewhere.zip").status(0);
-        closed.run("check --deep").status(0);
-        closed.run("lay lamps").status(0);
-        assert_eq!(closed.files(), laid, "{damage:?}");
-        closed.run("mend --renew").status(0).says("Nothing to renew");
+        fs::rename(sandbox.path("lamps.zip"), sandbox.path("elsewhere.zip")).unwrap();
+        assert!(sandbox.run("lay lamps").status(5).stderr.contains("no longer at"), "{damage:?}");
+        sandbox.run("mend --renew").status(5);
+        sandbox.run("mend --renew sea.zip").status(5);
+        sandbox.run("mend --renew elsewhere.zip").status(0);
+        sandbox.run("check --deep").status(0);
+        sandbox.run("lay lamps").status(0);
+        assert_eq!(sandbox.files(), laid, "{damage:?}");
+        sandbox.run("mend --renew").status(0).says("Nothing to renew");
     }
 }
 
 #[test]
 fn a_damaged_original_is_told_never_put_back_and_renewed() {
     for damage in ALL {
-        let closed = world();
-        let laid = closed.files();
-        Damage::strike(damage, &stored(&closed, "base brass\n"));
-        let told = closed.run("check --deep").status(5);
+        let sandbox = world();
+        let laid = sandbox.files();
+        Damage::strike(damage, &stored(&sandbox, "base brass\n"));
+        let told = sandbox.run("check --deep").status(5);
         assert!(told.stdout.contains("the game's own"), "{damage:?}\n{}", told.stdout);
         if damage != Damage::TurnedUnseen {
             for command in ["lift --all", "remove lamps", "patchday begin", "game forget Quillhaven"] {
-                let told = closed.run(command).status(5);
+                let told = sandbox.run(command).status(5);
                 assert!(told.stderr.contains("game:data/lamps/brass.qtx"), "{damage:?}\n{}", told.stderr);
-                assert_eq!(closed.files(), laid, "{damage:?}");
+                assert_eq!(sandbox.files(), laid, "{damage:?}");
             }
             // What can be lifted is lifted.
-            closed.run("lift sea").status(0);
-            closed.run("lay sea").status(0);
+            sandbox.run("lift sea").status(0);
+            sandbox.run("lay sea").status(0);
         }
-        closed.run("mend --renew").status(5);
-        closed.run("mend --renew whole").status(0);
-        closed.run("check --deep").status(0);
-        closed.run("lift --all").status(0);
-        assert_eq!(closed.read("game/data/lamps/brass.qtx"), "base brass\n");
-        closed.run("check --deep").status(0);
+        sandbox.run("mend --renew").status(5);
+        sandbox.run("mend --renew whole").status(0);
+        sandbox.run("check --deep").status(0);
+        sandbox.run("lift --all").status(0);
+        assert_eq!(sandbox.read("game/data/lamps/brass.qtx"), "base brass\n");
+        sandbox.run("check --deep").status(0);
     }
 }
 
 #[test]
 fn a_lost_original_holds_up_nothing_when_a_person_says_so() {
     for damage in ALL.into_iter().filter(|damage| *damage != Damage::TurnedUnseen) {
-        let closed = world();
-        Damage::strike(damage, &stored(&closed, "base brass\n"));
-        let told = closed.run("lift --all --without-lost").status(0);
+        let sandbox = world();
+        Damage::strike(damage, &stored(&sandbox, "base brass\n"));
+        let told = sandbox.run("lift --all --without-lost").status(0);
         assert!(told.stdout.contains("stay away"), "{damage:?}\n{}", told.stdout);
-        let files = closed.files();
+        let files = sandbox.files();
         assert!(!files.contains_key("game/data/lamps/brass.qtx"), "{damage:?}");
         assert_eq!(files["game/data/lamps/iron.qtx"], "base iron\n");
         // The game's client repairs it, and all is as ever.
-        closed.write("game/data/lamps/brass.qtx", "base brass\n");
-        closed.run("check").status(3);
-        closed.run("mend game:data/lamps/brass.qtx --accept").status(0);
-        closed.run("check --deep").status(0);
-        closed.run("lay --all").status(0);
-        closed.run("lift --all").status(0);
-        assert_eq!(closed.read("game/data/lamps/brass.qtx"), "base brass\n");
+        sandbox.write("game/data/lamps/brass.qtx", "base brass\n");
+        sandbox.run("check").status(3);
+        sandbox.run("mend game:data/lamps/brass.qtx --accept").status(0);
+        sandbox.run("check --deep").status(0);
+        sandbox.run("lay --all").status(0);
+        sandbox.run("lift --all").status(0);
+        assert_eq!(sandbox.read("game/data/lamps/brass.qtx"), "base brass\n");
         // The client repairs it under the layer.
-        closed.run("lay --all").status(0);
-        Damage::strike(damage, &stored(&closed, "base brass\n"));
-        closed.write("game/data/lamps/brass.qtx", "base brass\n");
-        closed.run("mend game:data/lamps/brass.qtx --accept").status(0);
-        assert_eq!(closed.read("game/data/lamps/brass.qtx"), "lamps brass");
-        closed.run("check --deep").status(0);
-        closed.run("lift --all").status(0);
-        assert_eq!(closed.read("game/data/lamps/brass.qtx"), "base brass\n");
+        sandbox.run("lay --all").status(0);
+        Damage::strike(damage, &stored(&sandbox, "base brass\n"));
+        sandbox.write("game/data/lamps/brass.qtx", "base brass\n");
+        sandbox.run("mend game:data/lamps/brass.qtx --accept").status(0);
+        assert_eq!(sandbox.read("game/data/lamps/brass.qtx"), "lamps brass");
+        sandbox.run("check --deep").status(0);
+        sandbox.run("lift --all").status(0);
+        assert_eq!(sandbox.read("game/data/lamps/brass.qtx"), "base brass\n");
         // And one for which nobody cares any more is let go with the game.
-        closed.run("lay --all").status(0);
-        Damage::strike(damage, &stored(&closed, "base brass\n"));
-        closed.run("game forget Quillhaven --without-lost").status(0);
-        assert_eq!(closed.read("game/data/lamps/iron.qtx"), "base iron\n");
+        sandbox.run("lay --all").status(0);
+        Damage::strike(damage, &stored(&sandbox, "base brass\n"));
+        sandbox.run("game forget Quillhaven --without-lost").status(0);
+        assert_eq!(sandbox.read("game/data/lamps/iron.qtx"), "base iron\n");
     }
 }
 
 #[test]
 fn a_ledger_that_lost_its_times_gives_originals_back_with_theirs() {
-    let closed = Closed::with_game();
-    let at = closed.path("game/data/lamps/brass.qtx");
+    let sandbox = Sandbox::with_game();
+    let at = sandbox.path("game/data/lamps/brass.qtx");
     set_time(&at, UNIX_EPOCH + Duration::new(1_500_000_000, 500));
-    closed.run("mend --accept").status(0);
+    sandbox.run("mend --accept").status(0);
     let time = fs::metadata(&at).unwrap().modified().unwrap();
-    closed.zip("lamps.zip", &[("data/lamps/brass.qtx", "lamps brass")]);
-    closed.run("add lamps.zip").status(0);
-    let original = stored(&closed, "base brass\n");
+    sandbox.zip("lamps.zip", &[("data/lamps/brass.qtx", "lamps brass")]);
+    sandbox.run("add lamps.zip").status(0);
+    let original = stored(&sandbox, "base brass\n");
     set_time(&original, UNIX_EPOCH);
-    closed.run("lift lamps").status(0);
+    sandbox.run("lift lamps").status(0);
     assert_eq!(fs::metadata(&at).unwrap().modified().unwrap(), time);
-    closed.run("check --deep").status(0);
+    sandbox.run("check --deep").status(0);
 }

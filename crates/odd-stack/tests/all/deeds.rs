@@ -5,53 +5,53 @@ use std::fs;
 use std::os::unix::fs::symlink;
 use std::process::Command;
 
-use crate::closed::Closed;
+use crate::sandbox::Sandbox;
 
 /// What is done, and what to do before the way back is open again.
 struct Deed {
     name: &'static str,
-    act: fn(&Closed),
+    act: fn(&Sandbox),
     /// Where only a person can make good what was done.
-    undo: Option<fn(&Closed)>,
+    undo: Option<fn(&Sandbox)>,
 }
 
-const fn deed(name: &'static str, act: fn(&Closed)) -> Deed {
+const fn deed(name: &'static str, act: fn(&Sandbox)) -> Deed {
     Deed { name, act, undo: None }
 }
 
-fn gone(closed: &Closed, path: &str) {
-    let path = closed.path(path);
+fn gone(sandbox: &Sandbox, path: &str) {
+    let path = sandbox.path(path);
     if path.is_dir() { fs::remove_dir_all(path).unwrap() } else { fs::remove_file(path).unwrap() }
 }
 
-fn moved(closed: &Closed, from: &str, to: &str) {
-    fs::rename(closed.path(from), closed.path(to)).unwrap();
+fn moved(sandbox: &Sandbox, from: &str, to: &str) {
+    fs::rename(sandbox.path(from), sandbox.path(to)).unwrap();
 }
 
-fn pipe(closed: &Closed, path: &str) {
-    assert!(Command::new("mkfifo").arg(closed.path(path)).status().unwrap().success());
+fn pipe(sandbox: &Sandbox, path: &str) {
+    assert!(Command::new("mkfifo").arg(sandbox.path(path)).status().unwrap().success());
 }
 
-fn linked(closed: &Closed, path: &str, to: &str) {
-    symlink(closed.path(to), closed.path(path)).unwrap();
+fn linked(sandbox: &Sandbox, path: &str, to: &str) {
+    symlink(sandbox.path(to), sandbox.path(path)).unwrap();
 }
 
 /// `brass.qtx` of the game is covered twice, `fog.ini` is blended of three, and `data/new` is of a layer alone.
-fn world() -> Closed {
-    let closed = Closed::with_game();
-    closed.zip(
+fn world() -> Sandbox {
+    let sandbox = Sandbox::with_game();
+    sandbox.zip(
         "lamps-1.0.zip",
         &[("data/lamps/brass.qtx", "one"), ("data/new/deep/a.txt", "one a"), ("config/fog.ini", "fog=3\n")],
     );
-    closed.zip(
+    sandbox.zip(
         "lamps-2.0.zip",
         &[("data/lamps/brass.qtx", "two"), ("data/new/other/b.txt", "two b"), ("config/fog.ini", "fog=4\n")],
     );
-    closed.zip("mist-1.0.zip", &[("data/lamps/brass.qtx", "mist"), ("config/fog.ini", "fog=1\nmist=1\n")]);
-    closed.zip("sea-1.0.zip", &[("data/new/deep/a.txt", "sea a"), ("data/lamps/iron.qtx", "sea iron")]);
-    closed.run("add lamps-1.0.zip mist-1.0.zip").status(0);
-    closed.run("tweak config/fog.ini own=1").status(0);
-    closed
+    sandbox.zip("mist-1.0.zip", &[("data/lamps/brass.qtx", "mist"), ("config/fog.ini", "fog=1\nmist=1\n")]);
+    sandbox.zip("sea-1.0.zip", &[("data/new/deep/a.txt", "sea a"), ("data/lamps/iron.qtx", "sea iron")]);
+    sandbox.run("add lamps-1.0.zip mist-1.0.zip").status(0);
+    sandbox.run("tweak config/fog.ini own=1").status(0);
+    sandbox
 }
 
 const COMMANDS: [&str; 20] = [
@@ -79,39 +79,39 @@ const COMMANDS: [&str; 20] = [
 
 /// After each deed, each command from the same state; then the way back.
 fn meets_every_command(deeds: &[Deed]) {
-    let closed = world();
+    let sandbox = world();
     for deed in deeds {
         for command in COMMANDS {
-            closed.on_a_copy(|| {
-                (deed.act)(&closed);
-                meets(&closed, deed, command);
+            sandbox.on_a_copy(|| {
+                (deed.act)(&sandbox);
+                meets(&sandbox, deed, command);
             });
         }
     }
 }
 
-fn meets(closed: &Closed, deed: &Deed, command: &str) {
+fn meets(sandbox: &Sandbox, deed: &Deed, command: &str) {
     let told = format!("{}, then `{command}`", deed.name);
     // Which program starts the game is not known, if it comes to that.
     let wanted: &[i32] = if command.starts_with("play") { &[0, 1, 3, 4] } else { &[0, 3, 4] };
-    let status = closed.run(command).one_of(wanted, &told);
-    closed.run("stack").one_of(&[0], &told);
+    let status = sandbox.run(command).one_of(wanted, &told);
+    sandbox.run("stack").one_of(&[0], &told);
     if command.starts_with("patchday") && status == 0 {
-        closed.run("patchday finish").one_of(&[0, 3], &told);
+        sandbox.run("patchday finish").one_of(&[0, 3], &told);
     }
     if let Some(undo) = deed.undo {
-        closed.run("lift --all --discard-edits").one_of(&[0, 4], &told);
-        undo(closed);
+        sandbox.run("lift --all --discard-edits").one_of(&[0, 4], &told);
+        undo(sandbox);
     }
     for way in ["mend --restore", "lift --all --discard-edits"] {
-        closed.run(way).one_of(&[0], &format!("{told}, then `{way}`"));
+        sandbox.run(way).one_of(&[0], &format!("{told}, then `{way}`"));
     }
     // What was said to be the game's own from now on is not what it was.
     if command != "mend --accept" && !command.starts_with("patchday") {
         for (path, content) in
             [("game/data/lamps/brass.qtx", "base brass\n"), ("game/config/fog.ini", "fog=1\n")]
         {
-            let is_back = closed.read(path) == content;
+            let is_back = sandbox.read(path) == content;
             assert!(is_back, "{told}: the game's own {path} is back");
         }
     }
@@ -120,16 +120,16 @@ fn meets(closed: &Closed, deed: &Deed, command: &str) {
 #[test]
 fn files_that_were_touched() {
     meets_every_command(&[
-        deed("a layer's file was deleted", |closed| gone(closed, "game/data/new/deep/a.txt")),
-        deed("a covering file was deleted", |closed| gone(closed, "game/data/lamps/brass.qtx")),
-        deed("a blended file was deleted", |closed| gone(closed, "game/config/fog.ini")),
-        deed("settings were edited", |closed| closed.write("game/config/fog.ini", "fog=9\nnew=1\n")),
-        deed("a file was emptied", |closed| closed.write("game/data/lamps/brass.qtx", "")),
-        deed("a file was spelled otherwise", |closed| {
-            moved(closed, "game/data/lamps/brass.qtx", "game/data/lamps/Brass.QTX");
+        deed("a layer's file was deleted", |sandbox| gone(sandbox, "game/data/new/deep/a.txt")),
+        deed("a covering file was deleted", |sandbox| gone(sandbox, "game/data/lamps/brass.qtx")),
+        deed("a blended file was deleted", |sandbox| gone(sandbox, "game/config/fog.ini")),
+        deed("settings were edited", |sandbox| sandbox.write("game/config/fog.ini", "fog=9\nnew=1\n")),
+        deed("a file was emptied", |sandbox| sandbox.write("game/data/lamps/brass.qtx", "")),
+        deed("a file was spelled otherwise", |sandbox| {
+            moved(sandbox, "game/data/lamps/brass.qtx", "game/data/lamps/Brass.QTX");
         }),
-        deed("a file was put into a layer's folder", |closed| {
-            closed.write("game/data/new/other/b.txt", "mine");
+        deed("a file was put into a layer's folder", |sandbox| {
+            sandbox.write("game/data/new/other/b.txt", "mine");
         }),
     ]);
 }
@@ -137,19 +137,21 @@ fn files_that_were_touched() {
 #[test]
 fn folders_that_were_touched() {
     meets_every_command(&[
-        deed("a layer's folder was deleted", |closed| gone(closed, "game/data/new")),
-        deed("a folder of the game was deleted", |closed| gone(closed, "game/data")),
-        deed("a layer's folder was moved", |closed| moved(closed, "game/data/new", "game/data/moved")),
-        deed("a folder was spelled otherwise", |closed| moved(closed, "game/data/lamps", "game/data/Lamps")),
+        deed("a layer's folder was deleted", |sandbox| gone(sandbox, "game/data/new")),
+        deed("a folder of the game was deleted", |sandbox| gone(sandbox, "game/data")),
+        deed("a layer's folder was moved", |sandbox| moved(sandbox, "game/data/new", "game/data/moved")),
+        deed("a folder was spelled otherwise", |sandbox| {
+            moved(sandbox, "game/data/lamps", "game/data/Lamps")
+        }),
         Deed {
             name: "the game's folder is gone",
-            act: |closed| moved(closed, "game", "elsewhere"),
-            undo: Some(|closed| moved(closed, "elsewhere", "game")),
+            act: |sandbox| moved(sandbox, "game", "elsewhere"),
+            undo: Some(|sandbox| moved(sandbox, "elsewhere", "game")),
         },
         Deed {
             name: "a further folder is gone",
-            act: |closed| moved(closed, "docs", "elsewhere"),
-            undo: Some(|closed| moved(closed, "elsewhere", "docs")),
+            act: |sandbox| moved(sandbox, "docs", "elsewhere"),
+            undo: Some(|sandbox| moved(sandbox, "elsewhere", "docs")),
         },
     ]);
 }
@@ -157,41 +159,41 @@ fn folders_that_were_touched() {
 #[test]
 fn things_of_another_kind() {
     meets_every_command(&[
-        deed("a file lies where a folder was", |closed| {
-            gone(closed, "game/data/new");
-            closed.write("game/data/new", "a file");
+        deed("a file lies where a folder was", |sandbox| {
+            gone(sandbox, "game/data/new");
+            sandbox.write("game/data/new", "a file");
         }),
-        deed("a folder lies where a file was", |closed| {
-            gone(closed, "game/data/lamps/brass.qtx");
-            closed.write("game/data/lamps/brass.qtx/mine.txt", "mine");
+        deed("a folder lies where a file was", |sandbox| {
+            gone(sandbox, "game/data/lamps/brass.qtx");
+            sandbox.write("game/data/lamps/brass.qtx/mine.txt", "mine");
         }),
-        deed("a link lies where a file was", |closed| {
-            closed.write("mine.txt", "mine");
-            gone(closed, "game/data/lamps/brass.qtx");
-            linked(closed, "game/data/lamps/brass.qtx", "mine.txt");
+        deed("a link lies where a file was", |sandbox| {
+            sandbox.write("mine.txt", "mine");
+            gone(sandbox, "game/data/lamps/brass.qtx");
+            linked(sandbox, "game/data/lamps/brass.qtx", "mine.txt");
         }),
-        deed("a link to nothing lies where settings were", |closed| {
-            gone(closed, "game/config/fog.ini");
-            linked(closed, "game/config/fog.ini", "nothing.ini");
+        deed("a link to nothing lies where settings were", |sandbox| {
+            gone(sandbox, "game/config/fog.ini");
+            linked(sandbox, "game/config/fog.ini", "nothing.ini");
         }),
-        deed("a pipe lies where a file was", |closed| {
-            gone(closed, "game/data/lamps/brass.qtx");
-            pipe(closed, "game/data/lamps/brass.qtx");
+        deed("a pipe lies where a file was", |sandbox| {
+            gone(sandbox, "game/data/lamps/brass.qtx");
+            pipe(sandbox, "game/data/lamps/brass.qtx");
         }),
-        deed("a pipe lies where settings were", |closed| {
-            gone(closed, "game/config/fog.ini");
-            pipe(closed, "game/config/fog.ini");
+        deed("a pipe lies where settings were", |sandbox| {
+            gone(sandbox, "game/config/fog.ini");
+            pipe(sandbox, "game/config/fog.ini");
         }),
-        deed("a pipe lies in the game", |closed| pipe(closed, "game/data/pipe")),
+        deed("a pipe lies in the game", |sandbox| pipe(sandbox, "game/data/pipe")),
         Deed {
             name: "a link lies where a folder was",
-            act: |closed| {
-                moved(closed, "game/data/lamps", "lamps");
-                linked(closed, "game/data/lamps", "lamps");
+            act: |sandbox| {
+                moved(sandbox, "game/data/lamps", "lamps");
+                linked(sandbox, "game/data/lamps", "lamps");
             },
-            undo: Some(|closed| {
-                fs::remove_file(closed.path("game/data/lamps")).unwrap();
-                moved(closed, "lamps", "game/data/lamps");
+            undo: Some(|sandbox| {
+                fs::remove_file(sandbox.path("game/data/lamps")).unwrap();
+                moved(sandbox, "lamps", "game/data/lamps");
             }),
         },
     ]);
@@ -200,14 +202,14 @@ fn things_of_another_kind() {
 /// What a folder held that lay in a file's way is the user's, whatever they said of edits.
 #[test]
 fn a_folder_in_the_way_is_never_thrown_away() {
-    let closed = world();
-    gone(&closed, "game/data/lamps/brass.qtx");
-    closed.write("game/data/lamps/brass.qtx/deep/mine.txt", "mine");
-    closed.run("lift --all").status(4).says("data/lamps/brass.qtx");
-    let lifted = closed.run("lift --all --discard-edits").status(0);
+    let sandbox = world();
+    gone(&sandbox, "game/data/lamps/brass.qtx");
+    sandbox.write("game/data/lamps/brass.qtx/deep/mine.txt", "mine");
+    sandbox.run("lift --all").status(4).says("data/lamps/brass.qtx");
+    let lifted = sandbox.run("lift --all --discard-edits").status(0);
     lifted.says("game:data/lamps/brass.qtx").says("kept");
-    assert_eq!(closed.read("game/data/lamps/brass.qtx"), "base brass\n");
+    assert_eq!(sandbox.read("game/data/lamps/brass.qtx"), "base brass\n");
     let mine =
-        Command::new("find").arg(closed.path("home")).args(["-path", "*brass.qtx/deep/mine.txt"]).output();
+        Command::new("find").arg(sandbox.path("home")).args(["-path", "*brass.qtx/deep/mine.txt"]).output();
     assert_eq!(String::from_utf8(mine.unwrap().stdout).unwrap().lines().count(), 1);
 }

@@ -1,11 +1,11 @@
 //! The demo runs, and leaves a game to play with.
 
-use crate::closed::Closed;
+use crate::sandbox::Sandbox;
 
 #[test]
 fn the_demo_walks_through_the_main_job() {
-    let closed = Closed::empty();
-    let ran = closed.run("demo here --color always").status(0);
+    let sandbox = Sandbox::empty();
+    let ran = sandbox.run("demo here --color always").status(0);
     // What its commands print comes through with its styles.
     assert!(ran.stdout.contains("\u{1b}[1mQuillhaven is in care") && !ran.stdout.contains("u{1b}"));
     let told: String = ran
@@ -31,9 +31,9 @@ fn the_demo_walks_through_the_main_job() {
         assert!(told.contains(words), "`{words}` is not in\n{told}");
     }
     assert_eq!(ran.stderr, "");
-    let home = closed.path("here/home").display().to_string();
-    closed.run_words(&["stack", "--home", &home]).status(0).says("unofficial-patch").says("13 layers");
-    closed.run_words(&["lift", "--all", "--home", &home]).status(0);
-    assert!(closed.read("here/game/config/harbour.ini").contains("gulls=60"));
-    closed.run("demo here").status(1).says("not empty");
+    let home = sandbox.path("here/home").display().to_string();
+    sandbox.run_words(&["stack", "--home", &home]).status(0).says("unofficial-patch").says("13 layers");
+    sandbox.run_words(&["lift", "--all", "--home", &home]).status(0);
+    assert!(sandbox.read("here/game/config/harbour.ini").contains("gulls=60"));
+    sandbox.run("demo here").status(1).says("not empty");
 }

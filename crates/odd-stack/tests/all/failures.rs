@@ -4,15 +4,15 @@ use std::fs;
 
 use insta::assert_snapshot;
 
-use crate::closed::Closed;
+use crate::sandbox::Sandbox;
 
 #[test]
 fn mistakes_are_answered_with_what_to_do() {
-    let closed = Closed::with_game();
-    closed.zip("fine-1.zip", &[("data/new.txt", "n")]);
-    closed.run("add fine-1.zip").status(0);
-    closed.write("text.zip", "no archive");
-    let before = closed.files();
+    let sandbox = Sandbox::with_game();
+    sandbox.zip("fine-1.zip", &[("data/new.txt", "n")]);
+    sandbox.run("add fine-1.zip").status(0);
+    sandbox.write("text.zip", "no archive");
+    let before = sandbox.files();
     for (line, status, words) in [
         ("stak", 2, "unrecognized subcommand"),
         ("move fine", 2, "--above"),
@@ -44,96 +44,96 @@ fn mistakes_are_answered_with_what_to_do() {
         ("stack --game nobody", 1, "it can be: Quillhaven"),
         ("demo game", 1, "is not empty"),
     ] {
-        let ran = closed.run(line).status(status).says(words);
+        let ran = sandbox.run(line).status(status).says(words);
         assert_eq!(ran.stdout, "", "{line}");
         assert!(!ran.stderr.contains("panicked"), "{}", ran.stderr);
     }
-    assert_eq!(closed.files(), before);
-    closed.run("stack").status(0).says("1 layer ");
+    assert_eq!(sandbox.files(), before);
+    sandbox.run("stack").status(0).says("1 layer ");
 }
 
 #[test]
 fn without_a_game_it_is_said_how_to_begin() {
-    let closed = Closed::empty();
-    assert_snapshot!(closed.run("stack").whole(), @"
+    let sandbox = Sandbox::empty();
+    assert_snapshot!(sandbox.run("stack").whole(), @"
     error: no game is in care yet; begin with `oddstack game add NAME FOLDER`, or look at `oddstack demo`
     [exit 1]
     ");
-    closed.run("game list").status(0).says("game add");
+    sandbox.run("game list").status(0).says("game add");
 }
 
 #[test]
 fn a_hostile_archive_is_named_with_the_member_and_the_reason() {
-    let closed = Closed::with_game();
-    closed.zip("hostile.zip", &[("data/fine.txt", "x"), ("../evil.txt", "x")]);
-    let before = closed.files();
-    assert_snapshot!(closed.run("add hostile.zip").whole(), @r#"
+    let sandbox = Sandbox::with_game();
+    sandbox.zip("hostile.zip", &[("data/fine.txt", "x"), ("../evil.txt", "x")]);
+    let before = sandbox.files();
+    assert_snapshot!(sandbox.run("add hostile.zip").whole(), @r#"
     error: [HERE]/hostile.zip has a file named "../evil.txt": it steps out of its folder with `..`
     [exit 1]
     "#);
-    closed.run("inspect hostile.zip").status(1).says("../evil.txt");
-    assert_eq!(closed.files(), before);
-    assert!(!closed.path("evil.txt").exists());
+    sandbox.run("inspect hostile.zip").status(1).says("../evil.txt");
+    assert_eq!(sandbox.files(), before);
+    assert!(!sandbox.path("evil.txt").exists());
 }
 
 #[test]
 fn a_damaged_ledger_ends_with_its_own_code() {
-    let closed = Closed::with_game();
-    let catalogue = closed.path("home/ledgers/quillhaven/catalogue.sqlite");
+    let sandbox = Sandbox::with_game();
+    let catalogue = sandbox.path("home/ledgers/quillhaven/catalogue.sqlite");
     let whole = fs::read(&catalogue).unwrap();
     fs::write(&catalogue, b"scribbled over").unwrap();
-    closed.run("stack").status(5).says("damaged");
+    sandbox.run("stack").status(5).says("damaged");
     fs::write(&catalogue, whole).unwrap();
-    closed.zip("a-1.zip", &[("config/fog.ini", "fog=2"), ("x", "x")]);
-    closed.run("add a-1.zip").status(0);
+    sandbox.zip("a-1.zip", &[("config/fog.ini", "fog=2"), ("x", "x")]);
+    sandbox.run("add a-1.zip").status(0);
     // A content of a layer that is gone is told before anything changes.
-    closed.run("lift a").status(0);
-    let blobs = closed.path("home/ledgers/quillhaven/blobs");
+    sandbox.run("lift a").status(0);
+    let blobs = sandbox.path("home/ledgers/quillhaven/blobs");
     for folder in fs::read_dir(&blobs).unwrap() {
         for blob in fs::read_dir(folder.unwrap().path()).unwrap() {
             fs::remove_file(blob.unwrap().path()).unwrap();
         }
     }
-    let before = closed.files();
-    closed.run("lay a").status(5).says("the ledger has lost");
-    assert_eq!(closed.files(), before);
-    fs::remove_dir_all(closed.path("home/ledgers/quillhaven")).unwrap();
-    closed.run("stack").status(5).says("there is no ledger");
+    let before = sandbox.files();
+    sandbox.run("lay a").status(5).says("the ledger has lost");
+    assert_eq!(sandbox.files(), before);
+    fs::remove_dir_all(sandbox.path("home/ledgers/quillhaven")).unwrap();
+    sandbox.run("stack").status(5).says("there is no ledger");
 }
 
 #[cfg(unix)]
 #[test]
 fn a_game_that_may_not_be_written_is_left_as_it_was() {
     use std::os::unix::fs::PermissionsExt;
-    let closed = Closed::with_game();
-    closed.zip("a-1.zip", &[("config/fog.ini", "fog=2"), ("x", "x")]);
-    let config = closed.path("game/config");
+    let sandbox = Sandbox::with_game();
+    sandbox.zip("a-1.zip", &[("config/fog.ini", "fog=2"), ("x", "x")]);
+    let config = sandbox.path("game/config");
     let lock = |mode| fs::set_permissions(&config, fs::Permissions::from_mode(mode)).unwrap();
     lock(0o555);
-    if fs::write(closed.path("game/config/probe"), "").is_ok() {
+    if fs::write(sandbox.path("game/config/probe"), "").is_ok() {
         // The superuser may write anywhere; nothing to see.
-        fs::remove_file(closed.path("game/config/probe")).unwrap();
+        fs::remove_file(sandbox.path("game/config/probe")).unwrap();
         lock(0o755);
         return;
     }
-    let before = closed.files();
-    closed.run("add a-1.zip").status(1).says("Everything is as it was");
+    let before = sandbox.files();
+    sandbox.run("add a-1.zip").status(1).says("Everything is as it was");
     lock(0o755);
-    assert_eq!(closed.files(), before);
-    closed.run("add a-1.zip").status(0);
+    assert_eq!(sandbox.files(), before);
+    sandbox.run("add a-1.zip").status(0);
 }
 
 #[cfg(unix)]
 #[test]
 fn a_closed_pipe_ends_quietly_and_the_work_is_done() {
     use std::process::{Command, Stdio};
-    let closed = Closed::with_game();
-    closed.zip("a-1.zip", &[("config/fog.ini", "fog=2"), ("x", "x")]);
+    let sandbox = Sandbox::with_game();
+    sandbox.zip("a-1.zip", &[("config/fog.ini", "fog=2"), ("x", "x")]);
     for words in [["completions", "bash"], ["add", "a-1.zip"]] {
         let mut child = Command::new(assert_cmd::cargo::cargo_bin("oddstack"))
             .args(words)
-            .current_dir(closed.path(""))
-            .env("ODDSTACK_HOME", closed.path("home"))
+            .current_dir(sandbox.path(""))
+            .env("ODDSTACK_HOME", sandbox.path("home"))
             .stdout(Stdio::piped())
             .stderr(Stdio::piped())
             .spawn()
@@ -143,25 +143,25 @@ fn a_closed_pipe_ends_quietly_and_the_work_is_done() {
         assert_eq!(String::from_utf8_lossy(&output.stderr), "");
         assert!(output.status.success());
     }
-    assert_eq!(closed.read("game/config/fog.ini"), "fog=2");
+    assert_eq!(sandbox.read("game/config/fog.ini"), "fog=2");
 }
 
 #[test]
 fn a_second_command_waits_for_the_first_and_then_says_who_it_is() {
     use std::fs::File;
-    let closed = Closed::with_game();
-    closed.zip("a-1.zip", &[("config/fog.ini", "fog=2"), ("x", "x")]);
-    let ledger = closed.path("home/ledgers/quillhaven");
+    let sandbox = Sandbox::with_game();
+    sandbox.zip("a-1.zip", &[("config/fog.ini", "fog=2"), ("x", "x")]);
+    let ledger = sandbox.path("home/ledgers/quillhaven");
     // Held as another process would hold it.
     let held = File::create(ledger.join("lock")).unwrap();
     held.lock().unwrap();
     fs::write(ledger.join("lock-holder"), "process 4711 (oddstack add)").unwrap();
     let begun = std::time::Instant::now();
-    closed.run("add a-1.zip").status(1).says("process 4711 (oddstack add) is changing this game");
+    sandbox.run("add a-1.zip").status(1).says("process 4711 (oddstack add) is changing this game");
     assert!(begun.elapsed().as_secs() >= 10, "it waits before it gives up");
-    closed.run("stack").status(0).says("0 layers");
+    sandbox.run("stack").status(0).says("0 layers");
     let waiting = std::thread::scope(|scope| {
-        let waiting = scope.spawn(|| closed.run("add a-1.zip").status(0));
+        let waiting = scope.spawn(|| sandbox.run("add a-1.zip").status(0));
         std::thread::sleep(std::time::Duration::from_millis(300));
         drop(held);
         waiting.join().unwrap()
@@ -171,31 +171,31 @@ fn a_second_command_waits_for_the_first_and_then_says_who_it_is() {
 
 #[test]
 fn wrong_usage_is_told_in_json_too() {
-    let closed = Closed::empty();
+    let sandbox = Sandbox::empty();
     for line in ["stak --json", "move --json x", "add --json"] {
-        let told = closed.run(line).status(2).json();
+        let told = sandbox.run(line).status(2).json();
         assert_eq!(told["error"]["code"], "usage", "{line}");
     }
-    closed.run("--version").status(0).says("oddstack 0.");
-    closed.run("--help").status(0).says("Exit codes");
+    sandbox.run("--version").status(0).says("oddstack 0.");
+    sandbox.run("--help").status(0).says("Exit codes");
 }
 
 #[test]
 fn a_command_that_is_killed_is_mended_by_the_next() {
     use std::process::{Command, Stdio};
-    let closed = Closed::with_game();
+    let sandbox = Sandbox::with_game();
     let big: Vec<(String, String)> =
         (0..400).map(|n| (format!("data/many/{n}.txt"), "x".repeat(2000))).collect();
     let members: Vec<(&str, &str)> =
         big.iter().map(|(name, content)| (name.as_str(), content.as_str())).collect();
-    closed.zip("many-1.zip", &members);
-    let untouched = closed.files();
+    sandbox.zip("many-1.zip", &members);
+    let untouched = sandbox.files();
     let mut done = 0;
     for delay in 0..25u64 {
         let mut child = Command::new(assert_cmd::cargo::cargo_bin("oddstack"))
             .args(["add", "many-1.zip"])
-            .current_dir(closed.path(""))
-            .env("ODDSTACK_HOME", closed.path("home"))
+            .current_dir(sandbox.path(""))
+            .env("ODDSTACK_HOME", sandbox.path("home"))
             .stdout(Stdio::null())
             .stderr(Stdio::null())
             .spawn()
@@ -203,15 +203,15 @@ fn a_command_that_is_killed_is_mended_by_the_next() {
         std::thread::sleep(std::time::Duration::from_millis(delay * 6));
         let _ = child.kill();
         child.wait().unwrap();
-        closed.run("check").status(0);
-        let files = closed.files();
+        sandbox.run("check").status(0);
+        let files = sandbox.files();
         if files == untouched {
             continue;
         }
         assert_eq!(files.len(), untouched.len() + 400, "all or nothing");
         done += 1;
-        closed.run("remove many").status(0);
-        assert_eq!(closed.files(), untouched);
+        sandbox.run("remove many").status(0);
+        assert_eq!(sandbox.files(), untouched);
     }
     assert!(done < 25, "no kill came in time");
 }
@@ -219,13 +219,13 @@ fn a_command_that_is_killed_is_mended_by_the_next() {
 /// A change was cut short, and meanwhile somebody put a file where a folder of it was: it can go neither way.
 #[test]
 fn a_change_that_is_stuck_stops_no_command_that_looks() {
-    let closed = Closed::with_game();
-    let (blocked, private) = (closed.path("game/blocked"), closed.path("game/.oddstack"));
-    closed.write("game/blocked", "in the way");
-    closed.write("game/.oddstack/taken", "taken out");
-    closed.write("game/.oddstack/coming", "coming");
+    let sandbox = Sandbox::with_game();
+    let (blocked, private) = (sandbox.path("game/blocked"), sandbox.path("game/.oddstack"));
+    sandbox.write("game/blocked", "in the way");
+    sandbox.write("game/.oddstack/taken", "taken out");
+    sandbox.write("game/.oddstack/coming", "coming");
     let catalogue =
-        rusqlite::Connection::open(closed.path("home/ledgers/quillhaven/catalogue.sqlite")).unwrap();
+        rusqlite::Connection::open(sandbox.path("home/ledgers/quillhaven/catalogue.sqlite")).unwrap();
     let outcome = serde_json::json!({
         "command": "lay", "made_at": "", "arrangement": [], "removed": [], "tallies": [], "base": [], "sides": [],
     });
@@ -238,47 +238,47 @@ fn a_change_that_is_stuck_stops_no_command_that_looks() {
     }
     drop(catalogue);
     // As if nothing had been known of its pages.
-    fs::remove_file(closed.path("home/ledgers/quillhaven/catalogue.sums")).unwrap();
+    fs::remove_file(sandbox.path("home/ledgers/quillhaven/catalogue.sums")).unwrap();
     for line in ["stack", "trace config/fog.ini", "game show", "conflicts", "patchday status"] {
-        closed.run(line).status(0).says("blocked").says("could not take back");
+        sandbox.run(line).status(0).says("blocked").says("could not take back");
     }
-    closed.run("check").one_of(&[0, 3], "check");
-    closed.zip("a-1.zip", &[("data/x.txt", "x")]);
+    sandbox.run("check").one_of(&[0, 3], "check");
+    sandbox.zip("a-1.zip", &[("data/x.txt", "x")]);
     for line in ["add a-1.zip", "mend --restore", "game forget Quillhaven"] {
-        let ran = closed.run(line).status(1).says("could not take back");
+        let ran = sandbox.run(line).status(1).says("could not take back");
         assert_eq!(ran.whole().matches("could not take back").count(), 1, "said once: {}", ran.whole());
     }
     fs::remove_file(&blocked).unwrap();
-    closed.run("stack").status(0).says("has now been taken back");
-    assert_eq!(closed.read("game/blocked/old.txt"), "taken out");
-    closed.run("add a-1.zip").status(0);
+    sandbox.run("stack").status(0).says("has now been taken back");
+    assert_eq!(sandbox.read("game/blocked/old.txt"), "taken out");
+    sandbox.run("add a-1.zip").status(0);
 }
 
 #[test]
 fn a_check_beside_changes_never_takes_them_for_drift() {
-    let closed = Closed::with_game();
+    let sandbox = Sandbox::with_game();
     for number in 0..150 {
-        closed.write(&format!("game/data/many/{number}.txt"), &format!("base {number}\n"));
-        closed.write(&format!("pack/data/many/{number}.txt"), &format!("layer {number}\n"));
+        sandbox.write(&format!("game/data/many/{number}.txt"), &format!("base {number}\n"));
+        sandbox.write(&format!("pack/data/many/{number}.txt"), &format!("layer {number}\n"));
     }
-    closed.run("mend --accept").status(0);
-    closed.run("add pack").status(0);
+    sandbox.run("mend --accept").status(0);
+    sandbox.run("add pack").status(0);
     let changes = (0..8).map(|number| if number % 2 == 0 { "lift" } else { "lay" });
     std::thread::scope(|scope| {
         let changer = scope.spawn(|| {
             for word in changes {
-                let run = closed.command("", &[word, "--all", "--quiet"], &[]).output().unwrap();
+                let run = sandbox.command("", &[word, "--all", "--quiet"], &[]).output().unwrap();
                 assert!(run.status.success(), "{}", String::from_utf8_lossy(&run.stderr));
             }
         });
         while !changer.is_finished() {
-            let run = closed.command("", &["check", "--json"], &[]).output().unwrap();
+            let run = sandbox.command("", &["check", "--json"], &[]).output().unwrap();
             let told = String::from_utf8_lossy(&run.stdout);
             let is_busy = run.status.code() == Some(1) && told.contains("\"busy\"");
             assert!(run.status.success() || is_busy, "{told}");
         }
     });
-    closed.run("check --deep").status(0);
+    sandbox.run("check --deep").status(0);
 }
 
 #[cfg(unix)]
@@ -286,65 +286,65 @@ fn a_check_beside_changes_never_takes_them_for_drift() {
 fn names_that_no_address_can_have_are_left_alone_with_one_note() {
     use std::ffi::OsStr;
     use std::os::unix::ffi::OsStrExt;
-    let closed = Closed::empty();
-    closed.write("game/data/a.txt", "base a");
+    let sandbox = Sandbox::empty();
+    sandbox.write("game/data/a.txt", "base a");
     for name in [&b"b\xffad.txt"[..], b"\xfe", b"w\xf6rse"] {
-        fs::write(closed.path("game/data").join(OsStr::from_bytes(name)), "odd").unwrap();
+        fs::write(sandbox.path("game/data").join(OsStr::from_bytes(name)), "odd").unwrap();
     }
-    fs::create_dir_all(closed.path("game/data").join(OsStr::from_bytes(b"fol\xffder/inner"))).unwrap();
+    fs::create_dir_all(sandbox.path("game/data").join(OsStr::from_bytes(b"fol\xffder/inner"))).unwrap();
     let deep = "d=$(printf 'x%.0s' $(seq 1 200)); for i in $(seq 1 25); do mkdir $d; cd $d; done; echo deep > deep.txt";
-    let made = std::process::Command::new("sh").args(["-c", deep]).current_dir(closed.path("game")).status();
+    let made = std::process::Command::new("sh").args(["-c", deep]).current_dir(sandbox.path("game")).status();
     assert!(made.unwrap().success());
-    let told = closed.run("game add Quillhaven game").status(0);
+    let told = sandbox.run("game add Quillhaven game").status(0);
     assert_eq!(told.stderr.matches("left alone").count(), 1, "{}", told.stderr);
     assert!(told.stderr.len() < 1_000, "{}", told.stderr);
-    closed.zip("lamps.zip", &[("data/a.txt", "lamps a"), ("data/b.txt", "lamps b")]);
+    sandbox.zip("lamps.zip", &[("data/a.txt", "lamps a"), ("data/b.txt", "lamps b")]);
     for line in
         ["add lamps.zip", "check --deep", "stack", "lift --all", "check", "patchday begin", "patchday finish"]
     {
-        closed.run(line).status(0);
+        sandbox.run(line).status(0);
     }
-    assert_eq!(closed.read("game/data/a.txt"), "base a");
-    closed.run("game forget Quillhaven").status(0);
-    let odd = closed.path("").join(OsStr::from_bytes(b"g\xffame"));
+    assert_eq!(sandbox.read("game/data/a.txt"), "base a");
+    sandbox.run("game forget Quillhaven").status(0);
+    let odd = sandbox.path("").join(OsStr::from_bytes(b"g\xffame"));
     fs::create_dir(&odd).unwrap();
-    let run = closed.command("", &["game", "add", "Odd"], &[]).arg(&odd).output().unwrap();
+    let run = sandbox.command("", &["game", "add", "Odd"], &[]).arg(&odd).output().unwrap();
     assert_eq!(run.status.code(), Some(1));
     assert!(String::from_utf8_lossy(&run.stderr).contains("not text"));
-    closed.run("game list").status(0);
-    let cleared = std::process::Command::new("rm").arg("-rf").arg(closed.path("game")).status();
+    sandbox.run("game list").status(0);
+    let cleared = std::process::Command::new("rm").arg("-rf").arg(sandbox.path("game")).status();
     assert!(cleared.unwrap().success());
 }
 
 #[test]
 fn clocks_and_time_zones_change_nothing() {
-    let closed = Closed::with_game();
-    let base = closed.files();
-    closed.zip("lamps.zip", &[("data/lamps/brass.qtx", "lamps brass")]);
+    let sandbox = Sandbox::with_game();
+    let base = sandbox.files();
+    sandbox.zip("lamps.zip", &[("data/lamps/brass.qtx", "lamps brass")]);
     let at = |words: &str, now: &str, zone: &str| {
         let words: Vec<&str> = words.split(' ').collect();
-        closed.run_in("", &words, &[("ODDSTACK_NOW", now), ("TZ", zone)]).status(0)
+        sandbox.run_in("", &words, &[("ODDSTACK_NOW", now), ("TZ", zone)]).status(0)
     };
     at("add lamps.zip", "2031-06-01T00:00:00Z", "Asia/Tokyo");
     at("check --deep", "1999-01-01T00:00:00Z", "America/Lima");
     at("lift --all", "1999-01-01T00:00:00Z", "America/Lima");
-    assert_eq!(closed.files(), base);
+    assert_eq!(sandbox.files(), base);
     at("lay --all", "1970-01-01T00:00:01Z", "UTC");
     at("check", "2100-01-01T00:00:00Z", "Pacific/Kiritimati");
     at("remove lamps", "1980-01-01T00:00:00Z", "Asia/Tokyo");
     at("check --deep", "2100-01-01T00:00:00Z", "UTC");
-    assert_eq!(closed.files(), base);
+    assert_eq!(sandbox.files(), base);
 }
 
 /// A time that is none was taken for the beginning of 1970.
 #[test]
 fn a_time_that_is_none_is_refused() {
-    let closed = Closed::with_game();
-    closed.zip("gulls-1.0.zip", &[("data/gulls.qtx", "gulls")]);
+    let sandbox = Sandbox::with_game();
+    sandbox.zip("gulls-1.0.zip", &[("data/gulls.qtx", "gulls")]);
     for wrong in ["yesterday", "", "2026-01-02"] {
-        let ran = closed.run_in(".", &["add", "gulls-1.0.zip"], &[("ODDSTACK_NOW", wrong)]);
+        let ran = sandbox.run_in(".", &["add", "gulls-1.0.zip"], &[("ODDSTACK_NOW", wrong)]);
         ran.status(2).says("ODDSTACK_NOW").says("2026-01-02T03:04:05Z");
     }
-    assert!(!closed.path("game/data/gulls.qtx").exists());
-    closed.run_in(".", &["add", "gulls-1.0.zip"], &[("ODDSTACK_NOW", "2026-01-02T03:04:05Z")]).status(0);
+    assert!(!sandbox.path("game/data/gulls.qtx").exists());
+    sandbox.run_in(".", &["add", "gulls-1.0.zip"], &[("ODDSTACK_NOW", "2026-01-02T03:04:05Z")]).status(0);
 }

@@ -4,16 +4,16 @@ use std::fs;
 
 use insta::assert_snapshot;
 
-use crate::closed::Closed;
+use crate::sandbox::Sandbox;
 
 #[test]
 fn what_is_not_clear_is_asked_and_each_answer_can_be_pasted() {
-    let closed = Closed::with_game();
-    closed.write("game/mods/fog_ferries/addon.json", "{}");
-    closed.write("game/mods/gull_songs/addon.json", "{}");
-    closed.run("game forget Quillhaven").status(0);
-    closed.run("game add Quillhaven game --root docs=docs").status(0);
-    closed.zip(
+    let sandbox = Sandbox::with_game();
+    sandbox.write("game/mods/fog_ferries/addon.json", "{}");
+    sandbox.write("game/mods/gull_songs/addon.json", "{}");
+    sandbox.run("game forget Quillhaven").status(0);
+    sandbox.run("game add Quillhaven game --root docs=docs").status(0);
+    sandbox.zip(
         "lamp-oil-0.4.1-2.zip",
         &[
             ("lamp-oil-0.4.1-2/addon.json", "{ \"name\": \"Lamp Oil\", \"id\": \"lampoil\" }"),
@@ -21,7 +21,7 @@ fn what_is_not_clear_is_asked_and_each_answer_can_be_pasted() {
             ("lamp-oil-0.4.1-2/readme.txt", "r"),
         ],
     );
-    assert_snapshot!(closed.run("add lamp-oil-0.4.1-2.zip").whole(), @r#"
+    assert_snapshot!(sandbox.run("add lamp-oil-0.4.1-2.zip").whole(), @r#"
     error: [HERE]/lamp-oil-0.4.1-2.zip: it looks like an add-on that wants a folder of its own below game:mods, where `fog_ferries/addon.json` lies
     Choose:
       --place "*=game:mods/lampoil" --tidy      its own file `addon.json` says so, as `fog_ferries/addon.json` lies there; 2 new, 1 left out
@@ -33,7 +33,7 @@ fn what_is_not_clear_is_asked_and_each_answer_can_be_pasted() {
       --place ".=game:" --tidy                  into the game's own folder, with the folder `lamp-oil-0.4.1-2`; 2 new, 1 left out
     [exit 4]
     "#);
-    assert_snapshot!(closed.run("inspect lamp-oil-0.4.1-2.zip").whole(), @r#"
+    assert_snapshot!(sandbox.run("inspect lamp-oil-0.4.1-2.zip").whole(), @r#"
     lamp-oil 0.4.1-2  zip lamp-oil-0.4.1-2.zip, 3 files, 41 B
       lamp-oil-0.4.1-2/      41 B  3 files
         addon.json           39 B
@@ -51,21 +51,21 @@ fn what_is_not_clear_is_asked_and_each_answer_can_be_pasted() {
         --place ".=game:" --tidy  into the game's own folder, with the folder `lamp-oil-0.4.1-2`; 2 new, 1 left out
     [exit 0]
     "#);
-    closed.run("add lamp-oil-0.4.1-2.zip --place *=game:mods/lampoil --tidy").status(0);
-    assert_eq!(closed.read("game/mods/lampoil/oil.lua"), "x");
-    assert!(!closed.path("game/mods/lampoil/readme.txt").exists());
-    closed.zip("fog-1.zip", &[("saves/one.qsv", "s"), ("data/lamps/brass.qtx", "fog")]);
-    closed.run("add fog-1.zip").status(4).says("game set --root saves=DIR").says("--skip \"saves\"");
-    closed.run("add fog-1.zip --skip saves").status(0);
-    assert_eq!(closed.read("game/data/lamps/brass.qtx"), "fog");
+    sandbox.run("add lamp-oil-0.4.1-2.zip --place *=game:mods/lampoil --tidy").status(0);
+    assert_eq!(sandbox.read("game/mods/lampoil/oil.lua"), "x");
+    assert!(!sandbox.path("game/mods/lampoil/readme.txt").exists());
+    sandbox.zip("fog-1.zip", &[("saves/one.qsv", "s"), ("data/lamps/brass.qtx", "fog")]);
+    sandbox.run("add fog-1.zip").status(4).says("game set --root saves=DIR").says("--skip \"saves\"");
+    sandbox.run("add fog-1.zip --skip saves").status(0);
+    assert_eq!(sandbox.read("game/data/lamps/brass.qtx"), "fog");
 }
 
 #[test]
 fn one_of_several_is_chosen_and_remembered() {
-    let closed = Closed::with_game();
+    let sandbox = Sandbox::with_game();
     let version = |name: &str, mark: &str| {
         let lamp = format!("{mark} lamp");
-        closed.zip(
+        sandbox.zip(
             name,
             &[
                 ("Finish - Polished/data/lamps/brass.qtx", &format!("polished {lamp}")),
@@ -76,7 +76,7 @@ fn one_of_several_is_chosen_and_remembered() {
     };
     version("lamps-1.0.zip", "old");
     version("lamps-1.1.zip", "new");
-    assert_snapshot!(closed.run("add lamps-1.0.zip").whole(), @"
+    assert_snapshot!(sandbox.run("add lamps-1.0.zip").whole(), @"
     error: [HERE]/lamps-1.0.zip: choose first: finish (polished or matte)
     Choose:
       --choose finish=polished                       take polished
@@ -84,7 +84,7 @@ fn one_of_several_is_chosen_and_remembered() {
       --choose finish=polished --choose optional=on  take polished, and `Optional`, which is left out otherwise
     [exit 4]
     ");
-    assert_snapshot!(closed.run("inspect lamps-1.0.zip").whole(), @"
+    assert_snapshot!(sandbox.run("inspect lamps-1.0.zip").whole(), @"
     lamps 1.0  zip lamps-1.0.zip, 3 files, 39 B
       Finish - Matte/data/lamps/         14 B  1 file
         brass.qtx                        14 B
@@ -99,14 +99,14 @@ fn one_of_several_is_chosen_and_remembered() {
       without `Optional` (1 file; --choose optional=on takes it)
     [exit 0]
     ");
-    closed.run("add lamps-1.0.zip --choose finish=golden").status(4).says("--choose finish=matte");
-    closed
+    sandbox.run("add lamps-1.0.zip --choose finish=golden").status(4).says("--choose finish=matte");
+    sandbox
         .run("add lamps-1.0.zip --choose shine=matte")
         .status(1)
         .says("what can be chosen is: finish, optional");
-    closed.run("add lamps-1.0.zip --choose matte").status(2).says("ID=OPTION");
-    closed.run("add lamps-1.0.zip --choose finish=matte --choose optional=on").status(0);
-    assert_snapshot!(closed.run("show lamps").whole(), @"
+    sandbox.run("add lamps-1.0.zip --choose matte").status(2).says("ID=OPTION");
+    sandbox.run("add lamps-1.0.zip --choose finish=matte --choose optional=on").status(0);
+    assert_snapshot!(sandbox.run("show lamps").whole(), @"
     lamps 1.0, number 1 in the stack, laid
       package   zip [HERE]/lamps-1.0.zip
       added     2026-01-02T03:04:05Z
@@ -121,24 +121,24 @@ fn one_of_several_is_chosen_and_remembered() {
       game:data/lamps/iron.qtx    8 B  9e991038  over the game's own
     [exit 0]
     ");
-    closed.run("upgrade lamps lamps-1.1.zip").status(0);
-    assert_eq!(closed.read("game/data/lamps/brass.qtx"), "matte new lamp");
-    assert_eq!(closed.read("game/data/lamps/iron.qtx"), "new lamp");
-    closed
+    sandbox.run("upgrade lamps lamps-1.1.zip").status(0);
+    assert_eq!(sandbox.read("game/data/lamps/brass.qtx"), "matte new lamp");
+    assert_eq!(sandbox.read("game/data/lamps/iron.qtx"), "new lamp");
+    sandbox
         .run("upgrade lamps lamps-1.0.zip --choose finish=polished --choose optional=off")
         .status(0)
         .says("going back");
-    assert_eq!(closed.read("game/data/lamps/brass.qtx"), "polished old lamp");
-    assert_eq!(closed.read("game/data/lamps/iron.qtx"), "base iron\n");
+    assert_eq!(sandbox.read("game/data/lamps/brass.qtx"), "polished old lamp");
+    assert_eq!(sandbox.read("game/data/lamps/iron.qtx"), "base iron\n");
 }
 
 #[test]
 fn a_fit_is_written_down_edited_checked_and_used() {
-    let closed = Closed::with_game();
-    closed.write("pack-1.0/Pack/data/lamps/brass.qtx", "new");
-    closed.write("pack-1.0/Pack/skin_v4_final.qtx", "skin");
-    closed.write("pack-1.0/Pack/readme.txt", "r");
-    let sheet = closed.run("fit pack-1.0").status(0).stdout;
+    let sandbox = Sandbox::with_game();
+    sandbox.write("pack-1.0/Pack/data/lamps/brass.qtx", "new");
+    sandbox.write("pack-1.0/Pack/skin_v4_final.qtx", "skin");
+    sandbox.write("pack-1.0/Pack/readme.txt", "r");
+    let sheet = sandbox.run("fit pack-1.0").status(0).stdout;
     assert_snapshot!(sheet, @r#"
     # Where the files of this package go. Edit it, put it into the package or give it with --fit.
     format = 1
@@ -151,31 +151,31 @@ fn a_fit_is_written_down_edited_checked_and_used() {
     from = "*"
     to = "game:"
     "#);
-    closed.write(
+    sandbox.write(
         "my.toml",
         &format!("{sheet}\n[[place]]\nfrom = \"skin_v4_final.qtx\"\nto = \"game:data/lamps/iron.qtx\"\n"),
     );
-    closed.run("fit --check my.toml").status(0).says("2 places");
-    closed.run("add pack-1.0 --fit my.toml").status(0);
-    assert_eq!(closed.read("game/data/lamps/iron.qtx"), "skin");
-    assert!(!closed.path("game/skin_v4_final.qtx").exists() && !closed.path("game/readme.txt").exists());
-    closed.write("bad.toml", "[[place]]\nfrom = \"a\"\nto = \"nowhere:b\"\n");
-    closed.run("fit --check bad.toml").status(1).says("line 3, column 6").says("`nowhere:`");
-    closed.write("bad.toml", "format = 1\nplaces = 3\n");
-    closed
+    sandbox.run("fit --check my.toml").status(0).says("2 places");
+    sandbox.run("add pack-1.0 --fit my.toml").status(0);
+    assert_eq!(sandbox.read("game/data/lamps/iron.qtx"), "skin");
+    assert!(!sandbox.path("game/skin_v4_final.qtx").exists() && !sandbox.path("game/readme.txt").exists());
+    sandbox.write("bad.toml", "[[place]]\nfrom = \"a\"\nto = \"nowhere:b\"\n");
+    sandbox.run("fit --check bad.toml").status(1).says("line 3, column 6").says("`nowhere:`");
+    sandbox.write("bad.toml", "format = 1\nplaces = 3\n");
+    sandbox
         .run("add pack-1.0 --name other --fit bad.toml")
         .status(1)
         .says("bad.toml")
         .says("line 2, column 1");
-    closed.run("add pack-1.0 --name other --fit none.toml").status(1).says("can't read the fit sheet");
+    sandbox.run("add pack-1.0 --name other --fit none.toml").status(1).says("can't read the fit sheet");
     // In a package: each option and part is tried.
     let sheet = "[[choice]]\nid = \"lamp\"\n[[choice.option]]\nname = \"a\"\nplace = [{ from = \"a\", to = \"data/lamps\" }]\n\
                  [[choice.option]]\nname = \"b\"\nplace = [{ from = \"b\", to = \"data/lamps\" }]\n";
-    closed.write("own/oddfit.toml", sheet);
-    closed.write("own/a/brass.qtx", "a");
-    closed.run("fit --check own").status(1).says("line 8, column 19").says("no file or folder `b`");
-    closed.write("own/b/brass.qtx", "b");
-    assert_snapshot!(closed.run("fit --check own").whole(), @"
+    sandbox.write("own/oddfit.toml", sheet);
+    sandbox.write("own/a/brass.qtx", "a");
+    sandbox.run("fit --check own").status(1).says("line 8, column 19").says("no file or folder `b`");
+    sandbox.write("own/b/brass.qtx", "b");
+    assert_snapshot!(sandbox.run("fit --check own").whole(), @"
     The fit sheet is right: 2 places, a choice lamp (a, b)
       lamp=a: 1 file placed, 1 left out (the package's fit sheet), 1 left out (of options not chosen)
       lamp=b: 1 file placed, 1 left out (the package's fit sheet), 1 left out (of options not chosen)
@@ -185,8 +185,8 @@ fn a_fit_is_written_down_edited_checked_and_used() {
 
 #[test]
 fn a_new_version_tells_what_is_new_and_keeps_settings() {
-    let closed = Closed::with_game();
-    closed.zip(
+    let sandbox = Sandbox::with_game();
+    sandbox.zip(
         "lamps-1.0.zip",
         &[
             ("L1/data/lamps/brass.qtx", "1"),
@@ -194,7 +194,7 @@ fn a_new_version_tells_what_is_new_and_keeps_settings() {
             ("L1/config/lamps.ini", "[a]\nx=1\ny=1\n"),
         ],
     );
-    closed.zip(
+    sandbox.zip(
         "lamps-1.1.zip",
         &[
             ("L2/data/lamps/brass.qtx", "2"),
@@ -202,11 +202,11 @@ fn a_new_version_tells_what_is_new_and_keeps_settings() {
             ("L2/config/lamps.ini", "[a]\nx=1\ny=2\nz=3\n"),
         ],
     );
-    closed.zip("iron-1.zip", &[("data/lamps/iron.qtx", "other")]);
-    closed.run("add lamps-1.0.zip").status(0);
-    closed.run("add iron-1.zip").status(0);
-    closed.write("game/config/lamps.ini", "[a]\nx=9\ny=1\n");
-    assert_snapshot!(closed.run("upgrade lamps lamps-1.1.zip").whole(), @"
+    sandbox.zip("iron-1.zip", &[("data/lamps/iron.qtx", "other")]);
+    sandbox.run("add lamps-1.0.zip").status(0);
+    sandbox.run("add iron-1.zip").status(0);
+    sandbox.write("game/config/lamps.ini", "[a]\nx=9\ny=1\n");
+    assert_snapshot!(sandbox.run("upgrade lamps lamps-1.1.zip").whole(), @"
     lamps 1.1  zip lamps-1.1.zip, 3 files, 18 B
       what is in `L2` goes to game: (3 of 3 files exist there in the game)
       the new version, from 1.0 to 1.1: 1 added, 2 changed, 1 gone
@@ -220,9 +220,9 @@ fn a_new_version_tells_what_is_new_and_keeps_settings() {
     lamps took the place of lamps 1.0. (revision 3)
     [exit 0]
     ");
-    assert_eq!(closed.read("game/config/lamps.ini"), "[a]\nx=9\ny=2\nz=3\n");
-    closed.write("game/config/lamps.ini", "[a]\nx=9\ny=5\nz=3\n");
-    assert_snapshot!(closed.run("upgrade lamps lamps-1.0.zip").whole(), @"
+    assert_eq!(sandbox.read("game/config/lamps.ini"), "[a]\nx=9\ny=2\nz=3\n");
+    sandbox.write("game/config/lamps.ini", "[a]\nx=9\ny=5\nz=3\n");
+    assert_snapshot!(sandbox.run("upgrade lamps lamps-1.0.zip").whole(), @"
     error: you and the new version changed the same; nothing was changed:
       game:config/lamps.ini  a.y: yours 5, the new version's 1 (it was 2)
     Choose:
@@ -232,25 +232,25 @@ fn a_new_version_tells_what_is_new_and_keeps_settings() {
       --discard-edits      let go of your whole files and take the new version's
     [exit 4]
     ");
-    closed
+    sandbox
         .run("upgrade lamps lamps-1.0.zip --both-changed new")
         .status(0)
         .says("going back, from 1.1 to 1.0");
-    assert_eq!(closed.read("game/config/lamps.ini"), "[a]\nx=9\ny=1\n");
-    closed.zip("lamps-1.0.1.zip", &[("data/lamps/old.qtx", "patched")]);
-    closed.run("upgrade lamps lamps-1.0.1.zip --patch").status(4).says("--onto 1.0");
-    closed.run("upgrade lamps lamps-1.0.1.zip --patch --onto 1.0").status(0).says("1 changed, 2 unchanged");
-    assert_eq!(closed.read("game/data/lamps/brass.qtx"), "1");
+    assert_eq!(sandbox.read("game/config/lamps.ini"), "[a]\nx=9\ny=1\n");
+    sandbox.zip("lamps-1.0.1.zip", &[("data/lamps/old.qtx", "patched")]);
+    sandbox.run("upgrade lamps lamps-1.0.1.zip --patch").status(4).says("--onto 1.0");
+    sandbox.run("upgrade lamps lamps-1.0.1.zip --patch --onto 1.0").status(0).says("1 changed, 2 unchanged");
+    assert_eq!(sandbox.read("game/data/lamps/brass.qtx"), "1");
 }
 
 #[test]
 fn what_was_put_there_by_hand_is_adopted() {
-    let closed = Closed::with_game();
-    closed.zip(
+    let sandbox = Sandbox::with_game();
+    sandbox.zip(
         "lamps-1.0.zip",
         &[("L/data/lamps/brass.qtx", "base brass\n"), ("L/data/lamps/iron.qtx", "other iron")],
     );
-    assert_snapshot!(closed.run("adopt lamps-1.0.zip").whole(), @"
+    assert_snapshot!(sandbox.run("adopt lamps-1.0.zip").whole(), @"
     lamps 1.0  zip lamps-1.0.zip, 1 file, 11 B
       what is in `L` goes to game: (2 of 2 files exist there in the game)
       1 file of it lie in the game just so
@@ -262,7 +262,7 @@ fn what_was_put_there_by_hand_is_adopted() {
     lamps is adopted, beneath all other layers; no file was written. (revision 1)
     [exit 0]
     ");
-    assert_snapshot!(closed.run("lift lamps").whole(), @"
+    assert_snapshot!(sandbox.run("lift lamps").whole(), @"
     lift lamps: deletes 1 file (11 B)
       delete  game:data/lamps/brass.qtx  11 B  of lamps
       1 file of the game's own may be missing now: game:data/lamps/brass.qtx
@@ -270,93 +270,94 @@ fn what_was_put_there_by_hand_is_adopted() {
     Lifted lamps. (revision 2)
     [exit 0]
     ");
-    closed.run("mend --accept data/lamps/brass.qtx").status(1).says("let the game's client repair");
-    closed.write("game/data/lamps/brass.qtx", "repaired");
-    assert_snapshot!(closed.run("mend --accept").whole(), @"
+    sandbox.run("mend --accept data/lamps/brass.qtx").status(1).says("let the game's client repair");
+    sandbox.write("game/data/lamps/brass.qtx", "repaired");
+    assert_snapshot!(sandbox.run("mend --accept").whole(), @"
       accepted  game:data/lamps/brass.qtx
     1 file counts as the game's own. (revision 3)
     [exit 0]
     ");
-    closed.run("lay lamps").status(0);
-    closed.run("lift lamps").status(0);
-    assert_eq!(closed.read("game/data/lamps/brass.qtx"), "repaired");
+    sandbox.run("lay lamps").status(0);
+    sandbox.run("lift lamps").status(0);
+    assert_eq!(sandbox.read("game/data/lamps/brass.qtx"), "repaired");
 }
 
 #[test]
 fn originals_that_lie_aside_are_found_when_their_stand_ins_are_adopted() {
-    let closed = Closed::empty();
-    closed.write("game/core.qpk", "the game's own");
-    closed.write("game/data/map.qtx", "map\n");
-    closed.write("game/addon/a.lua", "a\n");
-    closed.run("game add Quillhaven game").status(0);
-    closed.zip("more-1.zip", &[("core.qpk", "changed"), ("addon/a.lua", "a\n")]);
-    fs::rename(closed.path("game/core.qpk"), closed.path("game/core.qpk.orig")).unwrap();
-    closed.write("game/core.qpk", "changed");
-    let asked = closed.run("adopt more-1.zip --place .=game:").status(4);
+    let sandbox = Sandbox::empty();
+    sandbox.write("game/core.qpk", "the game's own");
+    sandbox.write("game/data/map.qtx", "map\n");
+    sandbox.write("game/addon/a.lua", "a\n");
+    sandbox.run("game add Quillhaven game").status(0);
+    sandbox.zip("more-1.zip", &[("core.qpk", "changed"), ("addon/a.lua", "a\n")]);
+    fs::rename(sandbox.path("game/core.qpk"), sandbox.path("game/core.qpk.orig")).unwrap();
+    sandbox.write("game/core.qpk", "changed");
+    let asked = sandbox.run("adopt more-1.zip --place .=game:").status(4);
     asked.says("lies at game:core.qpk.orig (by its size and time)").says("--originals take");
-    closed.run("adopt more-1.zip --place .=game: --originals take --dry-run").status(0);
-    assert_eq!(closed.read("game/core.qpk.orig"), "the game's own");
-    closed.run("adopt more-1.zip --place .=game: --originals take").status(0).says("was found at");
-    closed.run("check --deep").status(0);
-    closed.run("lift more").status(0);
-    assert_eq!(closed.read("game/core.qpk"), "the game's own");
-    assert!(!closed.path("game/core.qpk.orig").exists() && !closed.path("game/addon").exists());
+    sandbox.run("adopt more-1.zip --place .=game: --originals take --dry-run").status(0);
+    assert_eq!(sandbox.read("game/core.qpk.orig"), "the game's own");
+    sandbox.run("adopt more-1.zip --place .=game: --originals take").status(0).says("was found at");
+    sandbox.run("check --deep").status(0);
+    sandbox.run("lift more").status(0);
+    assert_eq!(sandbox.read("game/core.qpk"), "the game's own");
+    assert!(!sandbox.path("game/core.qpk.orig").exists() && !sandbox.path("game/addon").exists());
     // When the game came into care with the stand-in, its name tells it.
-    closed.run("lay more").status(0);
-    closed.run("game forget Quillhaven --leave-layers").status(0);
-    closed.write("game/backup/core.qpk", "the game's own");
-    closed.run("game add Quillhaven game").status(0);
-    closed.run("adopt more-1.zip --place .=game:").status(4).says("game:backup/core.qpk (by its name)");
-    closed.run("adopt more-1.zip --place .=game: --originals leave").status(0).says("At 2 addresses");
-    assert_eq!(closed.read("game/backup/core.qpk"), "the game's own");
+    sandbox.run("lay more").status(0);
+    sandbox.run("game forget Quillhaven --leave-layers").status(0);
+    sandbox.write("game/backup/core.qpk", "the game's own");
+    sandbox.run("game add Quillhaven game").status(0);
+    sandbox.run("adopt more-1.zip --place .=game:").status(4).says("game:backup/core.qpk (by its name)");
+    sandbox.run("adopt more-1.zip --place .=game: --originals leave").status(0).says("At 2 addresses");
+    assert_eq!(sandbox.read("game/backup/core.qpk"), "the game's own");
 }
 
 #[test]
 fn a_sheet_takes_folders_and_patterns_away() {
-    let closed = Closed::with_game();
-    closed.write("game/old/a.qtx", "a\n");
-    closed.write("game/old/deep/b.bak", "b\n");
-    closed.write("game/data/lamps/brass.bak", "bak\n");
-    closed.run("patchday finish").status(0);
-    let before = closed.files();
+    let sandbox = Sandbox::with_game();
+    sandbox.write("game/old/a.qtx", "a\n");
+    sandbox.write("game/old/deep/b.bak", "b\n");
+    sandbox.write("game/data/lamps/brass.bak", "bak\n");
+    sandbox.run("patchday finish").status(0);
+    let before = sandbox.files();
     let sheet = "takes_away = [\"old\", \"data/**/*.bak\", \"none/*\"]\n\
                  place = [{ from = \"new.qtx\", to = \"game:data/new.qtx\" }]\n";
-    closed.zip("clean-1.zip", &[("oddfit.toml", sheet), ("new.qtx", "n")]);
-    closed.run("fit --check clean-1.zip").status(0);
-    let added = closed.run("add clean-1.zip").status(0);
+    sandbox.zip("clean-1.zip", &[("oddfit.toml", sheet), ("new.qtx", "n")]);
+    sandbox.run("fit --check clean-1.zip").status(0);
+    let added = sandbox.run("add clean-1.zip").status(0);
     added.says("takes away: game:old/, game:data/lamps/brass.bak").says("drops the folder game:old");
-    assert!(!closed.path("game/old").exists());
-    closed.run("check --deep").status(0);
+    assert!(!sandbox.path("game/old").exists());
+    sandbox.run("check --deep").status(0);
     // A file that nobody knows keeps its folder, and that is told.
-    closed.run("lift clean").status(0);
-    closed.write("game/old/mine.txt", "mine\n");
-    closed.run("lay clean").status(0).says("the folder game:old stays: something lies in it");
-    closed.run("remove clean").status(0);
-    fs::remove_file(closed.path("game/old/mine.txt")).unwrap();
-    assert_eq!(closed.files(), before);
-    closed.run("check --deep").status(0);
+    sandbox.run("lift clean").status(0);
+    sandbox.write("game/old/mine.txt", "mine\n");
+    sandbox.run("lay clean").status(0).says("the folder game:old stays: something lies in it");
+    sandbox.run("remove clean").status(0);
+    fs::remove_file(sandbox.path("game/old/mine.txt")).unwrap();
+    assert_eq!(sandbox.files(), before);
+    sandbox.run("check --deep").status(0);
 }
 
 #[test]
 fn a_backup_of_the_games_own_files_stays_out() {
-    let closed = Closed::with_game();
+    let sandbox = Sandbox::with_game();
     for backup in ["backup/brass.qtx", "Original/data/lamps/brass.qtx"] {
-        closed.zip(
+        sandbox.zip(
             "shiny-1.zip",
             &[("data/lamps/brass.qtx", "shiny"), (backup, "base brass\n"), ("data/lamps/iron.qtx", "new")],
         );
         for line in ["inspect shiny-1.zip", "add shiny-1.zip"] {
-            closed.run(line).status(0).says("copies of the game's own");
+            sandbox.run(line).status(0).says("copies of the game's own");
         }
-        assert_eq!(closed.read("game/data/lamps/brass.qtx"), "shiny");
-        assert!(!closed.path("game/backup").exists() && !closed.path("game/Original").exists());
-        closed.run("remove shiny").status(0);
+        assert_eq!(sandbox.read("game/data/lamps/brass.qtx"), "shiny");
+        assert!(!sandbox.path("game/backup").exists() && !sandbox.path("game/Original").exists());
+        sandbox.run("remove shiny").status(0);
     }
     // One that differs is no copy, but stays out all the same unless it is asked for.
-    closed.zip("dull-1.zip", &[("data/lamps/brass.qtx", "dull"), ("backup/data/lamps/brass.qtx", "another")]);
-    closed.run("add dull-1.zip").status(0);
-    assert_eq!(closed.read("game/data/lamps/brass.qtx"), "dull");
-    assert!(!closed.path("game/backup").exists());
+    sandbox
+        .zip("dull-1.zip", &[("data/lamps/brass.qtx", "dull"), ("backup/data/lamps/brass.qtx", "another")]);
+    sandbox.run("add dull-1.zip").status(0);
+    assert_eq!(sandbox.read("game/data/lamps/brass.qtx"), "dull");
+    assert!(!sandbox.path("game/backup").exists());
 }
 
 /// The answers that a question offers: the options, and what is said of them.
@@ -368,15 +369,15 @@ fn answers(asked: &str) -> Vec<(String, String)> {
 
 #[test]
 fn what_to_choose_is_asked_before_where_it_goes_and_an_answer_loses_nothing() {
-    let closed = Closed::empty();
+    let sandbox = Sandbox::empty();
     for number in 1..5 {
-        closed.write(&format!("game/sound/bells/bell_1{number}.qbl"), "b");
-        closed.write(&format!("game/sound/bells/bell_2{number}.qbl"), "b");
-        closed.write(&format!("game/text/bell_9{number}.qbl"), "elsewhere");
+        sandbox.write(&format!("game/sound/bells/bell_1{number}.qbl"), "b");
+        sandbox.write(&format!("game/sound/bells/bell_2{number}.qbl"), "b");
+        sandbox.write(&format!("game/text/bell_9{number}.qbl"), "elsewhere");
     }
-    closed.write("game/data/lamps/brass.qtx", "base");
-    closed.run("game add Quillhaven game").status(0);
-    closed.zip(
+    sandbox.write("game/data/lamps/brass.qtx", "base");
+    sandbox.run("game add Quillhaven game").status(0);
+    sandbox.zip(
         "chimes.zip",
         &[
             ("chimes/Loud/bell_07.qbl", "loud"),
@@ -386,65 +387,65 @@ fn what_to_choose_is_asked_before_where_it_goes_and_an_answer_loses_nothing() {
             ("chimes/readme.txt", "r"),
         ],
     );
-    closed.run("add chimes.zip").status(4).says("--choose variant=loud").says("--choose variant=soft");
-    let answers = answers(&closed.run("add chimes.zip --choose variant=soft").status(4).whole());
+    sandbox.run("add chimes.zip").status(4).says("--choose variant=loud").says("--choose variant=soft");
+    let answers = answers(&sandbox.run("add chimes.zip --choose variant=soft").status(4).whole());
     assert!(answers.len() <= 7 && answers[0].0.contains("game:sound/bells"), "{answers:?}");
     // Pasted as it is printed; what was chosen, the rest of the package and what stays out are not lost.
     let mut words = vec!["add", "chimes.zip", "--choose", "variant=soft"];
     words.extend(answers[0].0.split(' ').map(|word| word.trim_matches(['"', '\''])));
-    closed.run_words(&words).status(0);
-    assert_eq!(closed.read("game/sound/bells/bell_07.qbl"), "soft");
-    assert_eq!(closed.read("game/data/lamps/brass.qtx"), "new");
+    sandbox.run_words(&words).status(0);
+    assert_eq!(sandbox.read("game/sound/bells/bell_07.qbl"), "soft");
+    assert_eq!(sandbox.read("game/data/lamps/brass.qtx"), "new");
     // Another variant later goes where the first one went.
-    closed.run("upgrade chimes chimes.zip --choose variant=loud").status(0);
-    assert_eq!(closed.read("game/sound/bells/bell_07.qbl"), "loud");
+    sandbox.run("upgrade chimes chimes.zip --choose variant=loud").status(0);
+    assert_eq!(sandbox.read("game/sound/bells/bell_07.qbl"), "loud");
     for stray in ["game/data/lamps/extra.qtx", "game/readme.txt", "game/Loud", "game/Soft", "game/Optional"] {
-        assert!(!closed.path(stray).exists(), "{stray}");
+        assert!(!sandbox.path(stray).exists(), "{stray}");
     }
 }
 
 #[test]
 fn places_that_the_game_speaks_against_are_said_and_those_inside_files_refused() {
-    let closed = Closed::empty();
+    let sandbox = Sandbox::empty();
     for name in ["brass", "iron", "paper", "tin"] {
-        closed.write(&format!("game/data/lamps/{name}.qtx"), "base");
+        sandbox.write(&format!("game/data/lamps/{name}.qtx"), "base");
     }
-    closed.write("game/mods/fog/addon.json", "{}");
-    closed.write("game/core.qpk", "container");
-    closed.run("game add Quillhaven game").status(0);
+    sandbox.write("game/mods/fog/addon.json", "{}");
+    sandbox.write("game/core.qpk", "container");
+    sandbox.run("game add Quillhaven game").status(0);
     let files = ["brass", "iron", "paper", "new"].map(|name| (format!("lamps/{name}.qtx"), "n"));
     let files = files.each_ref().map(|(path, text)| (path.as_str(), *text));
-    closed.zip("lamps.zip", &files);
-    closed.run("add lamps.zip --place .=game:mods --dry-run").status(0).says(
+    sandbox.zip("lamps.zip", &files);
+    sandbox.run("add lamps.zip --place .=game:mods --dry-run").status(0).says(
         "3 of its 4 files exist in the game as `.=game:data` would put them, and none where they were placed",
     );
-    closed
+    sandbox
         .run("add lamps.zip --place .=game:core.qpk!/lamps")
         .status(1)
         .says("leads into a file")
         .says("game:core.qpk");
-    closed.run("add lamps.zip --place .=game:data").status(0);
+    sandbox.run("add lamps.zip --place .=game:data").status(0);
 }
 
 #[test]
 fn an_answer_counts_for_the_next_package_of_that_shape_until_the_layer_goes() {
-    let closed = Closed::with_game();
-    closed.write("game/mods/fog_ferries/addon.json", "{}");
-    closed.write("game/mods/gull_songs/addon.json", "{}");
-    closed.write("game/addons/old_pier/addon.json", "{}");
-    closed.write("game/addons/old_quay/addon.json", "{}");
-    closed.run("game forget Quillhaven").status(0);
-    closed.run("game add Quillhaven game").status(0);
+    let sandbox = Sandbox::with_game();
+    sandbox.write("game/mods/fog_ferries/addon.json", "{}");
+    sandbox.write("game/mods/gull_songs/addon.json", "{}");
+    sandbox.write("game/addons/old_pier/addon.json", "{}");
+    sandbox.write("game/addons/old_quay/addon.json", "{}");
+    sandbox.run("game forget Quillhaven").status(0);
+    sandbox.run("game add Quillhaven game").status(0);
     for name in ["one", "two"] {
-        closed.zip(&format!("{name}.zip"), &[("addon.json", "{}"), (&format!("{name}.lua"), "x")]);
+        sandbox.zip(&format!("{name}.zip"), &[("addon.json", "{}"), (&format!("{name}.lua"), "x")]);
     }
-    let first = |closed: &Closed| answers(&closed.run("add two.zip").status(4).whole()).swap_remove(0);
-    let (before, _) = first(&closed);
+    let first = |sandbox: &Sandbox| answers(&sandbox.run("add two.zip").status(4).whole()).swap_remove(0);
+    let (before, _) = first(&sandbox);
     let other = if before.contains("game:mods") { "addons" } else { "mods" };
-    closed.run(&format!("add one.zip --place .=game:{other}/one --tidy")).status(0);
-    let (after, does) = first(&closed);
+    sandbox.run(&format!("add one.zip --place .=game:{other}/one --tidy")).status(0);
+    let (after, does) = first(&sandbox);
     assert!(after.contains(&format!("game:{other}/two")), "{before} -> {after}");
     assert!(does.starts_with("as you placed `one`"), "{does}");
-    closed.run("remove one").status(0);
-    assert_eq!(first(&closed).0, before, "gone with the layer");
+    sandbox.run("remove one").status(0);
+    assert_eq!(first(&sandbox).0, before, "gone with the layer");
 }

@@ -9,7 +9,7 @@ use std::time::SystemTime;
 use crate::archives::{
     FORMATS, Format, Thing, archive, file, folder, gzip, hard_link, link, rar5_locked, seven_encrypted,
 };
-use crate::closed::Closed;
+use crate::sandbox::Sandbox;
 
 /// One package and how it must be refused.
 struct Case {
@@ -243,21 +243,21 @@ fn bytes_of(folder: &Path) -> BTreeMap<String, (Vec<u8>, SystemTime)> {
 }
 
 fn refuse_all(cases: Vec<Case>) -> usize {
-    let closed = Closed::with_game();
+    let sandbox = Sandbox::with_game();
     let everything = || {
-        let mut all = bytes_of(&closed.path("game"));
-        all.extend(bytes_of(&closed.path("home")));
+        let mut all = bytes_of(&sandbox.path("game"));
+        all.extend(bytes_of(&sandbox.path("home")));
         all
     };
     let before = everything();
     for case in &cases {
-        fs::create_dir_all(closed.path("packages")).unwrap();
+        fs::create_dir_all(sandbox.path("packages")).unwrap();
         for (name, bytes) in &case.files {
-            fs::write(closed.path("packages").join(name), bytes).unwrap();
+            fs::write(sandbox.path("packages").join(name), bytes).unwrap();
         }
         let name = &case.files[0].0;
         let line = format!("add packages/{name} {}", case.options);
-        let ran = closed.run_words(&line.split_whitespace().collect::<Vec<_>>());
+        let ran = sandbox.run_words(&line.split_whitespace().collect::<Vec<_>>());
         assert!(!ran.stderr.contains("panicked"), "{}", ran.stderr);
         let ran = ran.status(case.status);
         for words in case.words.iter().chain([name]) {
@@ -267,9 +267,9 @@ fn refuse_all(cases: Vec<Case>) -> usize {
         let changed = |(path, bytes): &(&String, &(Vec<u8>, SystemTime))| before.get(*path) != Some(*bytes);
         let changed: Vec<&String> = after.iter().filter(changed).map(|(path, _)| path).collect();
         assert!(changed.is_empty() && after.len() == before.len(), "{name}: {changed:?} changed");
-        fs::remove_dir_all(closed.path("packages")).unwrap();
+        fs::remove_dir_all(sandbox.path("packages")).unwrap();
     }
-    closed.run("stack").status(0).says("0 layers");
+    sandbox.run("stack").status(0).says("0 layers");
     cases.len()
 }
 
@@ -297,9 +297,9 @@ fn what_is_locked_split_wrapped_or_no_archive_is_refused() {
 
 #[test]
 fn names_of_an_untold_code_page_are_pointed_out() {
-    let closed = Closed::with_game();
-    closed.zip("old-1.zip", &[("data/XX.txt", "old")]);
-    let path = closed.path("old-1.zip");
+    let sandbox = Sandbox::with_game();
+    sandbox.zip("old-1.zip", &[("data/XX.txt", "old")]);
+    let path = sandbox.path("old-1.zip");
     let bytes = fs::read(&path).unwrap();
     // The bytes of `\u{41f}\u{440}` in Windows-1251.
     let mut written = bytes.clone();
@@ -310,9 +310,9 @@ fn names_of_an_untold_code_page_are_pointed_out() {
     }
     fs::write(&path, written).unwrap();
     for more in ["", " -q"] {
-        closed.run(&format!("inspect old-1.zip{more}")).status(0).says("note: ").says("--names shift_jis");
+        sandbox.run(&format!("inspect old-1.zip{more}")).status(0).says("note: ").says("--names shift_jis");
     }
-    let told = closed.run("add old-1.zip --place .=game: --names 1251 -q").status(0);
+    let told = sandbox.run("add old-1.zip --place .=game: --names 1251 -q").status(0);
     assert!(!told.stderr.contains("note: "), "{}", told.stderr);
-    assert_eq!(closed.read("game/data/\u{41f}\u{440}.txt"), "old");
+    assert_eq!(sandbox.read("game/data/\u{41f}\u{440}.txt"), "old");
 }

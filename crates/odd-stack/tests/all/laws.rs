@@ -5,45 +5,45 @@ use std::path::PathBuf;
 
 use serde_json::Value;
 
-use crate::closed::Closed;
+use crate::sandbox::Sandbox;
 
-fn with_three_layers() -> Closed {
-    let closed = Closed::with_game();
-    closed.zip(
+fn with_three_layers() -> Sandbox {
+    let sandbox = Sandbox::with_game();
+    sandbox.zip(
         "one-1.zip",
         &[("data/lamps/brass.qtx", "one"), ("new/deep/a", "a"), ("config/fog.ini", "fog=1\n")],
     );
-    closed.zip("two-2.zip", &[("data/lamps/brass.qtx", "two"), ("new/b", "b")]);
-    closed.zip("three-3.zip", &[("data/lamps/brass.qtx", "two"), ("new/b", "c"), ("docs.txt", "d")]);
-    closed.zip("four-4.zip", &[("data/lamps/iron.qtx", "four"), ("new/b", "four")]);
+    sandbox.zip("two-2.zip", &[("data/lamps/brass.qtx", "two"), ("new/b", "b")]);
+    sandbox.zip("three-3.zip", &[("data/lamps/brass.qtx", "two"), ("new/b", "c"), ("docs.txt", "d")]);
+    sandbox.zip("four-4.zip", &[("data/lamps/iron.qtx", "four"), ("new/b", "four")]);
     // Of these two settings files each changes another key.
-    closed.zip("five-5.zip", &[("config/fog.ini", "fog=1\ngulls=5\n")]);
-    closed.zip("six-6.zip", &[("config/fog.ini", "fog=6\n")]);
+    sandbox.zip("five-5.zip", &[("config/fog.ini", "fog=1\ngulls=5\n")]);
+    sandbox.zip("six-6.zip", &[("config/fog.ini", "fog=6\n")]);
     for name in ["six-6.zip", "one-1.zip", "two-2.zip", "three-3.zip"] {
-        closed.run(&format!("add {name}")).status(0);
+        sandbox.run(&format!("add {name}")).status(0);
     }
-    closed
+    sandbox
 }
 
 /// What lies there before a command is tried.
-fn prepare(closed: &Closed, line: &str) {
+fn prepare(sandbox: &Sandbox, line: &str) {
     let edit = || {
-        closed.write("game/config/fog.ini", "fog=6\nmine=1\n");
-        closed.write("game/data/lamps/brass.qtx", "edited");
-        fs::remove_file(closed.path("game/new/deep/a")).unwrap();
-        closed.write("game/new/stray", "?");
+        sandbox.write("game/config/fog.ini", "fog=6\nmine=1\n");
+        sandbox.write("game/data/lamps/brass.qtx", "edited");
+        fs::remove_file(sandbox.path("game/new/deep/a")).unwrap();
+        sandbox.write("game/new/stray", "?");
     };
     match line.split(' ').next() {
         Some("mend") => edit(),
         _ if line.contains("--keep-edits") => edit(),
         Some("capture") => {
-            closed.run("capture Hand --begin").status(0);
+            sandbox.run("capture Hand --begin").status(0);
             edit();
         }
         Some("patchday") if line.contains("finish") => {
-            closed.run("patchday begin").status(0);
-            closed.write("game/data/lamps/iron.qtx", "new iron");
-            closed.write("game/config/fog.ini", "fog=1\nwind=2\n");
+            sandbox.run("patchday begin").status(0);
+            sandbox.write("game/data/lamps/iron.qtx", "new iron");
+            sandbox.write("game/config/fog.ini", "fog=1\nwind=2\n");
         }
         _ => {}
     }
@@ -78,13 +78,13 @@ fn what_a_dry_run_says_is_what_the_real_run_does() {
         "upgrade one=four-4.zip two=five-5.zip --keep-edits",
         "lift one two --keep-edits",
     ] {
-        let closed = with_three_layers();
-        prepare(&closed, line);
-        let (before, stack) = (closed.files(), closed.run("stack --json").status(0).stdout);
-        let told = closed.run(&format!("{line} --dry-run --json")).status(0).json();
-        assert_eq!(closed.files(), before, "{line}");
-        assert_eq!(closed.run("stack --json").status(0).stdout, stack, "{line}");
-        let done = closed.run(&format!("{line} --json")).status(0).json();
+        let sandbox = with_three_layers();
+        prepare(&sandbox, line);
+        let (before, stack) = (sandbox.files(), sandbox.run("stack --json").status(0).stdout);
+        let told = sandbox.run(&format!("{line} --dry-run --json")).status(0).json();
+        assert_eq!(sandbox.files(), before, "{line}");
+        assert_eq!(sandbox.run("stack --json").status(0).stdout, stack, "{line}");
+        let done = sandbox.run(&format!("{line} --json")).status(0).json();
         assert_eq!(told["warnings"], done["warnings"], "{line}");
         let change = |answer: &mut Value| answer["data"]["change"].take();
         let (mut told_data, mut done_data) = (told, done);
@@ -100,7 +100,7 @@ fn what_a_dry_run_says_is_what_the_real_run_does() {
         assert!(told["revision"].take().is_null() && done["revision"].take().is_u64(), "{line}");
         assert_eq!(told, done, "{line}");
         // And the effects are what happened to the files.
-        let after = closed.files();
+        let after = sandbox.files();
         for effect in done["effects"].as_array().unwrap() {
             let path = effect["address"].as_str().unwrap().replace(':', "/");
             let (was, is) = (before.get(&path), after.get(&path));
@@ -191,15 +191,15 @@ fn hold(value: &Value, shape: &Value, all: &Value, at: &str) {
 
 #[test]
 fn every_answer_in_json_has_its_documented_shape() {
-    let closed = with_three_layers();
-    closed.write(
+    let sandbox = with_three_layers();
+    sandbox.write(
         "sheet.toml",
         "format = 1\n[[part]]\nid = \"a\"\nplace = [{ from = \"a\", to = \"game:\" }]\n",
     );
-    closed.write("game/data/by_hand.qtx", "mine");
-    closed.write("by-hand/data/by_hand.qtx", "mine");
-    closed.write("second/x", "x");
-    closed.write("game/new/strange.txt", "?");
+    sandbox.write("game/data/by_hand.qtx", "mine");
+    sandbox.write("by-hand/data/by_hand.qtx", "mine");
+    sandbox.write("second/x", "x");
+    sandbox.write("game/new/strange.txt", "?");
     for (line, status, name) in [
         ("game add Second second", 0, "game-add"),
         ("game list", 0, "game-list"),
@@ -245,7 +245,7 @@ fn every_answer_in_json_has_its_documented_shape() {
         ("remove one", 0, "lay"),
         ("game forget quillhaven", 0, "game-forget"),
     ] {
-        let answer = closed.run(&format!("{line} --json")).status(status).json();
+        let answer = sandbox.run(&format!("{line} --json")).status(status).json();
         assert!(answer["command"].is_string() && answer["warnings"].is_array(), "{line}");
         let schema = schema(name);
         hold(&answer["data"], &schema, &schema, line);

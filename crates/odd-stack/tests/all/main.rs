@@ -2,7 +2,7 @@
 
 #[path = "../../../odd-stack-core/tests/all/archives.rs"]
 mod archives;
-mod closed;
+mod contests;
 mod damage;
 #[cfg(unix)]
 mod deeds;
@@ -12,11 +12,11 @@ mod failures;
 mod fits;
 mod hostile;
 mod laws;
-mod living;
 mod main_job;
-mod meeting;
+mod over_time;
 mod places;
 mod rescue;
+mod sandbox;
 mod sharing;
 #[cfg(unix)]
 mod terminal;

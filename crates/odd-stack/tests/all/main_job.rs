@@ -3,28 +3,28 @@
 use insta::assert_snapshot;
 use serde_json::Value;
 
-use crate::closed::Closed;
+use crate::sandbox::Sandbox;
 
-fn with_packages() -> Closed {
-    let closed = Closed::with_game();
+fn with_packages() -> Sandbox {
+    let sandbox = Sandbox::with_game();
     let lamps = [
         ("Brass Lamps/data/lamps/brass.qtx", "lamps brass\n"),
         ("Brass Lamps/data/lamps/iron.qtx", "base iron\n"),
         ("Brass Lamps/data/glow/low.qtx", "glow\n"),
         ("Brass Lamps/readme.txt", "copy it over\n"),
     ];
-    closed.zip("brass-lamps-1.2.zip", &lamps);
-    closed.zip(
+    sandbox.zip("brass-lamps-1.2.zip", &lamps);
+    sandbox.zip(
         "fog_2.0.zip",
         &[("data/lamps/brass.qtx", "fog brass, longer\n"), ("config/fog.ini", "fog=9\n")],
     );
-    closed
+    sandbox
 }
 
 #[test]
 fn a_game_is_taken_into_care_and_shown() {
-    let closed = Closed::with_game();
-    assert_snapshot!(closed.run("game show").whole(), @"
+    let sandbox = Sandbox::with_game();
+    assert_snapshot!(sandbox.run("game show").whole(), @"
     Quillhaven: 0 layers laid; 5 files of its own when taken into care on 2026-01-02T03:04:05Z
       game       [HERE]/game
       docs       [HERE]/docs
@@ -34,7 +34,7 @@ fn a_game_is_taken_into_care_and_shown() {
       ledger     [HERE]/home/ledgers/quillhaven
     [exit 0]
     ");
-    assert_snapshot!(closed.run("game list").whole(), @"
+    assert_snapshot!(sandbox.run("game list").whole(), @"
       game        version  layers  folder
       Quillhaven  1.7      0 laid  [HERE]/game
     [exit 0]
@@ -43,8 +43,8 @@ fn a_game_is_taken_into_care_and_shown() {
 
 #[test]
 fn adding_says_what_it_meets() {
-    let closed = with_packages();
-    assert_snapshot!(closed.run("inspect brass-lamps-1.2.zip").whole(), @"
+    let sandbox = with_packages();
+    assert_snapshot!(sandbox.run("inspect brass-lamps-1.2.zip").whole(), @"
     brass-lamps 1.2  zip brass-lamps-1.2.zip, 4 files, 40 B
       Brass Lamps/         40 B  4 files -> game:
         data/              27 B  3 files
@@ -62,8 +62,8 @@ fn adding_says_what_it_meets() {
       1 file left out: only to be read
     [exit 0]
     ");
-    let before = closed.files();
-    assert_snapshot!(closed.run("add brass-lamps-1.2.zip --skip readme.txt --dry-run").whole(), @"
+    let before = sandbox.files();
+    assert_snapshot!(sandbox.run("add brass-lamps-1.2.zip --skip readme.txt --dry-run").whole(), @"
     brass-lamps 1.2  zip brass-lamps-1.2.zip, 2 files, 17 B
       what is in `Brass Lamps` goes to game: (2 of 3 files exist there in the game)
       left out (copies of the game's own): Brass Lamps/data/lamps/iron.qtx
@@ -75,9 +75,9 @@ fn adding_says_what_it_meets() {
     Dry run: nothing was changed.
     [exit 0]
     ");
-    assert_eq!(closed.files(), before);
-    closed.run("add brass-lamps-1.2.zip --skip readme.txt").status(0);
-    assert_snapshot!(closed.run("add fog_2.0.zip").whole(), @"
+    assert_eq!(sandbox.files(), before);
+    sandbox.run("add brass-lamps-1.2.zip --skip readme.txt").status(0);
+    assert_snapshot!(sandbox.run("add fog_2.0.zip").whole(), @"
     fog 2.0  zip fog_2.0.zip, 2 files, 24 B
       it goes to game: as it is (2 of 2 files exist there in the game)
       1 over the game's own, 1 over other layers (brass-lamps 1); 24 B to write
@@ -86,8 +86,8 @@ fn adding_says_what_it_meets() {
     fog is laid on top. (revision 2)
     [exit 0]
     ");
-    assert_eq!(closed.read("game/data/lamps/brass.qtx"), "fog brass, longer\n");
-    assert_snapshot!(closed.run("stack").whole(), @"
+    assert_eq!(sandbox.read("game/data/lamps/brass.qtx"), "fog brass, longer\n");
+    assert_snapshot!(sandbox.run("stack").whole(), @"
     Quillhaven 1.7: 2 layers  (revision 2)
       #  layer            version  state  files  size  wins  contested  open
       2  fog              2.0      laid       2  24 B     2          1     1
@@ -96,7 +96,7 @@ fn adding_says_what_it_meets() {
     The upper layer wins. `oddstack conflicts` shows where layers disagree.
     [exit 0]
     ");
-    assert_snapshot!(closed.run("show brass").whole(), @"
+    assert_snapshot!(sandbox.run("show brass").whole(), @"
     brass-lamps 1.2, number 1 in the stack, laid
       package   zip [HERE]/brass-lamps-1.2.zip
       added     2026-01-02T03:04:05Z
@@ -109,7 +109,7 @@ fn adding_says_what_it_meets() {
       game:data/lamps/brass.qtx  12 B  83799dae  over the game's own  under fog
     [exit 0]
     ");
-    assert_snapshot!(closed.run("conflicts").whole(), @"
+    assert_snapshot!(sandbox.run("conflicts").whole(), @"
     Layers want different things at 1 address.
 
     fog over brass-lamps: 1 open
@@ -120,7 +120,7 @@ fn adding_says_what_it_meets() {
     it, `oddstack settle` walks through them; `oddstack move LAYER --above OTHER` changes the order.
     [exit 3]
     ");
-    assert_snapshot!(closed.run("trace DATA/lamps/BRASS.qtx").whole(), @"
+    assert_snapshot!(sandbox.run("trace DATA/lamps/BRASS.qtx").whole(), @"
     game:data/lamps/brass.qtx
             #  layer            version  size  hash               from
       wins  2  fog              2.0      18 B  52ef0367           data/lamps/brass.qtx
@@ -133,41 +133,41 @@ fn adding_says_what_it_meets() {
 
 #[test]
 fn moving_lifting_and_removing_bring_back_what_lay_beneath() {
-    let closed = with_packages();
-    let untouched = closed.files();
-    closed.run("add brass-lamps-1.2.zip").status(0);
-    closed.run("add fog_2.0.zip").status(0);
-    assert_snapshot!(closed.run("move brass-lamps --top").whole(), @"
+    let sandbox = with_packages();
+    let untouched = sandbox.files();
+    sandbox.run("add brass-lamps-1.2.zip").status(0);
+    sandbox.run("add fog_2.0.zip").status(0);
+    assert_snapshot!(sandbox.run("move brass-lamps --top").whole(), @"
     move brass-lamps to the top: restores 1 file (12 B)
       restore  game:data/lamps/brass.qtx  12 B  from brass-lamps, in place of fog
     Moved brass-lamps to the top. (revision 3)
     [exit 0]
     ");
-    assert_eq!(closed.read("game/data/lamps/brass.qtx"), "lamps brass\n");
-    closed.run("lift 2").status(0);
-    assert_eq!(closed.read("game/data/lamps/brass.qtx"), "fog brass, longer\n");
-    closed.run("lay brass_LAMPS").status(0);
-    assert_snapshot!(closed.run("remove fog").whole(), @"
+    assert_eq!(sandbox.read("game/data/lamps/brass.qtx"), "lamps brass\n");
+    sandbox.run("lift 2").status(0);
+    assert_eq!(sandbox.read("game/data/lamps/brass.qtx"), "fog brass, longer\n");
+    sandbox.run("lay brass_LAMPS").status(0);
+    assert_snapshot!(sandbox.run("remove fog").whole(), @"
     remove fog: restores 1 file (6 B)
       restore  game:config/fog.ini  6 B  the game's own, in place of fog
     Removed fog. (revision 6)
     [exit 0]
     ");
-    closed.run("lift --all").status(0).says("the game is itself again");
-    assert_eq!(closed.files(), untouched);
-    closed.run("lift --all").status(0).says("Nothing to do");
-    closed.run("lay --all").status(0);
-    closed.run("remove brass-lamps").status(0);
-    assert_eq!(closed.files(), untouched);
-    closed.run("check --deep").status(0);
+    sandbox.run("lift --all").status(0).says("the game is itself again");
+    assert_eq!(sandbox.files(), untouched);
+    sandbox.run("lift --all").status(0).says("Nothing to do");
+    sandbox.run("lay --all").status(0);
+    sandbox.run("remove brass-lamps").status(0);
+    assert_eq!(sandbox.files(), untouched);
+    sandbox.run("check --deep").status(0);
 }
 
 #[test]
 fn drift_is_found_told_and_never_overwritten() {
-    let closed = with_packages();
-    closed.run("add fog_2.0.zip").status(0);
-    closed.write("game/config/fog.ini", "fog=9\nmine=1\n");
-    assert_snapshot!(closed.run("check").whole(), @"
+    let sandbox = with_packages();
+    sandbox.run("add fog_2.0.zip").status(0);
+    sandbox.write("game/config/fog.ini", "fog=9\nmine=1\n");
+    assert_snapshot!(sandbox.run("check").whole(), @"
     4 files as laid  (compared by size and time; --deep compares contents)
     1 file of layers edited:
       fog 1
@@ -176,7 +176,7 @@ fn drift_is_found_told_and_never_overwritten() {
     `--keep` keeps your versions as edits of your own, `--accept` takes them as the game's own.
     [exit 3]
     ");
-    assert_snapshot!(closed.run("remove fog").whole(), @"
+    assert_snapshot!(sandbox.run("remove fog").whole(), @"
     error: 1 file in the way is not as Odd Stack left it; nothing was changed:
       game:config/fog.ini  (edited since it was laid)
     Choose:
@@ -184,7 +184,7 @@ fn drift_is_found_told_and_never_overwritten() {
       --discard-edits  let go of what is on disk now and go on
     [exit 4]
     ");
-    assert_snapshot!(closed.run("remove fog --keep-edits").whole(), @"
+    assert_snapshot!(sandbox.run("remove fog --keep-edits").whole(), @"
     remove fog: restores 2 files (17 B)
       restore  game:config/fog.ini         6 B  the game's own, in place of fog
       restore  game:data/lamps/brass.qtx  11 B  the game's own, in place of fog
@@ -192,32 +192,32 @@ fn drift_is_found_told_and_never_overwritten() {
     Removed fog. (revision 2)
     [exit 0]
     ");
-    assert_eq!(closed.read("game/config/fog.ini"), "fog=1\n");
-    assert_eq!(closed.read("home/ledgers/quillhaven/kept/2/game/config/fog.ini"), "fog=9\nmine=1\n");
+    assert_eq!(sandbox.read("game/config/fog.ini"), "fog=1\n");
+    assert_eq!(sandbox.read("home/ledgers/quillhaven/kept/2/game/config/fog.ini"), "fog=9\nmine=1\n");
 }
 
 #[test]
 fn places_go_to_roots_spots_and_other_names() {
-    let closed = with_packages();
-    closed.zip(
+    let sandbox = with_packages();
+    sandbox.zip(
         "pack.zip",
         &[("w/hook.dll", "hook"), ("w/me.ini", "me"), ("w/skin_final.qtx", "skin"), ("w/notes.txt", "")],
     );
     let line = "add pack.zip --place hook.dll=bin: --place me.ini=docs:profiles/ --place skin_final.qtx=data/lamps/brass.qtx";
-    closed
+    sandbox
         .run(line)
         .status(0)
         .says("left out (no --place reaches it): w/notes.txt")
         .says("runs code: game:bin/hook.dll");
-    assert_eq!(closed.read("game/bin/hook.dll"), "hook");
-    assert_eq!(closed.read("docs/profiles/me.ini"), "me");
-    assert_eq!(closed.read("game/data/lamps/brass.qtx"), "skin");
+    assert_eq!(sandbox.read("game/bin/hook.dll"), "hook");
+    assert_eq!(sandbox.read("docs/profiles/me.ini"), "me");
+    assert_eq!(sandbox.read("game/data/lamps/brass.qtx"), "skin");
 }
 
 #[test]
 fn json_tells_the_same_with_whole_names() {
-    let closed = with_packages();
-    let added = closed.run("add brass-lamps-1.2.zip --json").status(0).json();
+    let sandbox = with_packages();
+    let added = sandbox.run("add brass-lamps-1.2.zip --json").status(0).json();
     assert_eq!((&added["command"], &added["game"]), (&"add".into(), &"Quillhaven".into()));
     let layer = &added["data"]["layer"];
     assert_eq!((&layer["name"], &layer["version"]), (&"brass-lamps".into(), &"1.2".into()));
@@ -228,58 +228,58 @@ fn json_tells_the_same_with_whole_names() {
     let left_out = layer["left_out"].as_array().unwrap();
     let reasons: Vec<&str> = left_out.iter().map(|row| row["reason"].as_str().unwrap()).collect();
     assert_eq!(reasons, ["original", "document"]);
-    let traced = closed.run("trace data/lamps/brass.qtx --json").status(0).json();
+    let traced = sandbox.run("trace data/lamps/brass.qtx --json").status(0).json();
     let hash = traced["data"]["rows"][0]["hash"].as_str().unwrap();
     assert!(hash.len() == 64 && hash.chars().all(|c| c.is_ascii_hexdigit() && !c.is_ascii_uppercase()));
-    let stack = closed.run("stack --json").status(0).json();
+    let stack = sandbox.run("stack --json").status(0).json();
     assert_eq!(stack["data"]["layers"][0]["added_at"], "2026-01-02T03:04:05Z");
     assert_eq!(stack["warnings"], Value::Array(Vec::new()));
-    closed.write("game/data/glow/low.qtx", "changed");
-    let failed = closed.run("remove brass-lamps --json").status(4).json();
+    sandbox.write("game/data/glow/low.qtx", "changed");
+    let failed = sandbox.run("remove brass-lamps --json").status(4).json();
     let error = &failed["error"];
     assert_eq!((&error["code"], &error["choices"][0]["option"]), (&"drifted".into(), &"--keep-edits".into()));
     assert!(error["list"][0].as_str().unwrap().starts_with("game:data/glow/low.qtx"));
-    let drift = closed.run("check --json").status(3).json();
+    let drift = sandbox.run("check --json").status(3).json();
     assert_eq!(drift["data"]["drifted"][0]["kind"], "edited");
 }
 
 #[test]
 fn games_are_chosen_set_and_forgotten() {
-    let closed = with_packages();
-    closed.write("second/data/x", "x");
-    closed.run("game add Second second").status(0);
-    assert_snapshot!(closed.run("stack").whole(), @r#"
+    let sandbox = with_packages();
+    sandbox.write("second/data/x", "x");
+    sandbox.run("game add Second second").status(0);
+    assert_snapshot!(sandbox.run("stack").whole(), @r#"
     error: several games are in care; say which one is meant
     Choose:
       --game "Quillhaven"  this game
       --game "Second"      this game
     [exit 4]
     "#);
-    closed.run("add fog_2.0.zip -g quill").status(0);
-    closed.run("stack --game second").status(0).says("Second: 0 layers");
-    closed.run("game set second --name Third --game-version 2").status(0);
-    closed.run("stack -g third").status(0).says("Third 2");
-    let before = closed.files();
-    assert_snapshot!(closed.run("game forget quillhaven --dry-run").whole(), @"
+    sandbox.run("add fog_2.0.zip -g quill").status(0);
+    sandbox.run("stack --game second").status(0).says("Second: 0 layers");
+    sandbox.run("game set second --name Third --game-version 2").status(0);
+    sandbox.run("stack -g third").status(0).says("Third 2");
+    let before = sandbox.files();
+    assert_snapshot!(sandbox.run("game forget quillhaven --dry-run").whole(), @"
     lifting all layers: restores 2 files (17 B)
       restore  game:config/fog.ini         6 B  the game's own, in place of fog
       restore  game:data/lamps/brass.qtx  11 B  the game's own, in place of fog
     Dry run: nothing was changed.
     [exit 0]
     ");
-    assert_eq!(closed.files(), before);
-    closed.run("game forget quillhaven").status(0);
-    assert_eq!(closed.read("game/config/fog.ini"), "fog=1\n");
-    assert!(!closed.path("home/ledgers/quillhaven").exists());
-    closed.run("stack").status(0).says("Third");
-    closed.run("game forget nobody").status(1).says("it can be: Third");
+    assert_eq!(sandbox.files(), before);
+    sandbox.run("game forget quillhaven").status(0);
+    assert_eq!(sandbox.read("game/config/fog.ini"), "fog=1\n");
+    assert!(!sandbox.path("home/ledgers/quillhaven").exists());
+    sandbox.run("stack").status(0).says("Third");
+    sandbox.run("game forget nobody").status(1).says("it can be: Third");
 }
 
 #[test]
 fn a_package_can_be_looked_into_without_any_game() {
-    let closed = Closed::empty();
-    closed.zip("brass-lamps-1.2.zip", &[("data/a.qtx", "a"), ("data/b.qtx", "bb"), ("hook.dll", "x")]);
-    assert_snapshot!(closed.run("inspect brass-lamps-1.2.zip").whole(), @"
+    let sandbox = Sandbox::empty();
+    sandbox.zip("brass-lamps-1.2.zip", &[("data/a.qtx", "a"), ("data/b.qtx", "bb"), ("hook.dll", "x")]);
+    assert_snapshot!(sandbox.run("inspect brass-lamps-1.2.zip").whole(), @"
     brass-lamps 1.2  zip brass-lamps-1.2.zip, 3 files, 4 B
       data/          3 B  2 files
         a.qtx        1 B
@@ -289,35 +289,35 @@ fn a_package_can_be_looked_into_without_any_game() {
     No game was chosen (--game NAME), so nothing is said of where the files would go.
     [exit 0]
     ");
-    assert!(!closed.path("home").exists());
+    assert!(!sandbox.path("home").exists());
 }
 
 #[test]
 fn scripts_and_pages_for_the_shell() {
-    let closed = Closed::empty();
+    let sandbox = Sandbox::empty();
     for shell in ["bash", "zsh", "fish", "powershell", "elvish"] {
-        closed.run(&format!("completions {shell}")).status(0).says("oddstack");
+        sandbox.run(&format!("completions {shell}")).status(0).says("oddstack");
     }
-    closed.run("man pages").status(0).says("manual pages");
-    assert!(closed.read("pages/oddstack-add.1").contains("PACKAGE"));
+    sandbox.run("man pages").status(0).says("manual pages");
+    assert!(sandbox.read("pages/oddstack-add.1").contains("PACKAGE"));
 }
 
 #[test]
 fn the_current_folder_and_the_environment_choose_the_game() {
-    let closed = with_packages();
-    closed.write("second/data/x", "x");
-    closed.run("game add Second second").status(0);
-    closed.run_in("game/data", &["stack"], &[]).status(0).says("Quillhaven 1.7: 0 layers");
-    closed.run_in("second", &["stack"], &[]).status(0).says("Second: 0 layers");
-    closed.run_in("", &["stack"], &[("ODDSTACK_GAME", "second")]).status(0).says("Second: 0 layers");
-    closed.run_in("second", &["stack", "-g", "Quill"], &[]).status(0).says("Quillhaven");
+    let sandbox = with_packages();
+    sandbox.write("second/data/x", "x");
+    sandbox.run("game add Second second").status(0);
+    sandbox.run_in("game/data", &["stack"], &[]).status(0).says("Quillhaven 1.7: 0 layers");
+    sandbox.run_in("second", &["stack"], &[]).status(0).says("Second: 0 layers");
+    sandbox.run_in("", &["stack"], &[("ODDSTACK_GAME", "second")]).status(0).says("Second: 0 layers");
+    sandbox.run_in("second", &["stack", "-g", "Quill"], &[]).status(0).says("Quillhaven");
 }
 
 #[test]
 fn colours_come_only_where_they_are_wanted() {
-    let closed = with_packages();
+    let sandbox = with_packages();
     let is_coloured = |words: &[&str], set: &[(&str, &str)]| {
-        let ran = closed.run_in("", words, set).status(0);
+        let ran = sandbox.run_in("", words, set).status(0);
         ran.stdout.contains('\u{1b}')
     };
     assert!(!is_coloured(&["stack"], &[]), "not into a file");
@@ -329,83 +329,83 @@ fn colours_come_only_where_they_are_wanted() {
 
 #[test]
 fn quiet_says_less_and_verbose_says_more() {
-    let closed = Closed::with_game();
+    let sandbox = Sandbox::with_game();
     let many: Vec<(String, &str)> = (0..30)
         .map(|n| (format!("data/many/{n:02}.txt"), "x"))
         .chain((0..15).map(|n| (format!("deep/{n}/x"), "x")))
         .collect();
     let members: Vec<(&str, &str)> = many.iter().map(|(name, content)| (name.as_str(), *content)).collect();
-    closed.zip("many-1.zip", &members);
-    let usual = closed.run("inspect many-1.zip").status(0);
+    sandbox.zip("many-1.zip", &members);
+    let usual = sandbox.run("inspect many-1.zip").status(0);
     assert!(usual.stdout.contains("... 22 more") && !usual.stdout.contains("29.txt"), "{}", usual.stdout);
-    closed.run("inspect many-1.zip -v").status(0).says("29.txt");
-    let usual = closed.run("add many-1.zip").status(0);
+    sandbox.run("inspect many-1.zip -v").status(0).says("29.txt");
+    let usual = sandbox.run("add many-1.zip").status(0);
     assert!(usual.stdout.contains("and 33 more (-v lists all)"), "{}", usual.stdout);
     assert!(usual.stdout.contains("makes 5 more folders"), "{}", usual.stdout);
-    let quiet = closed.run("lift many -q").status(0);
+    let quiet = sandbox.run("lift many -q").status(0);
     assert_eq!(quiet.stderr, "");
-    closed.run("lay many -v").status(0).says("29.txt");
-    closed.run("stack -q -v").status(2).says("cannot be used");
+    sandbox.run("lay many -v").status(0).says("29.txt");
+    sandbox.run("stack -q -v").status(2).says("cannot be used");
 }
 
 #[test]
 fn a_layer_can_be_put_anywhere_and_kept_off() {
-    let closed = with_packages();
-    closed.run("add brass-lamps-1.2.zip").status(0);
-    closed.run("add fog_2.0.zip --below brass").status(0).says("below brass-lamps");
-    assert_eq!(closed.read("game/data/lamps/brass.qtx"), "lamps brass\n");
-    closed.zip("third.zip", &[("data/lamps/brass.qtx", "third"), ("q", "q")]);
-    closed.run("add third.zip --above fog --lifted --version 3").status(0).says("lifted");
-    assert_eq!(closed.read("game/data/lamps/brass.qtx"), "lamps brass\n");
-    let stack = closed.run("stack --json").status(0).json();
+    let sandbox = with_packages();
+    sandbox.run("add brass-lamps-1.2.zip").status(0);
+    sandbox.run("add fog_2.0.zip --below brass").status(0).says("below brass-lamps");
+    assert_eq!(sandbox.read("game/data/lamps/brass.qtx"), "lamps brass\n");
+    sandbox.zip("third.zip", &[("data/lamps/brass.qtx", "third"), ("q", "q")]);
+    sandbox.run("add third.zip --above fog --lifted --version 3").status(0).says("lifted");
+    assert_eq!(sandbox.read("game/data/lamps/brass.qtx"), "lamps brass\n");
+    let stack = sandbox.run("stack --json").status(0).json();
     let rows = stack["data"]["layers"].as_array().unwrap();
     let names: Vec<_> =
         rows.iter().map(|row| (row["name"].as_str().unwrap(), row["laid"].as_bool().unwrap())).collect();
     assert_eq!(names, [("brass-lamps", true), ("third", false), ("fog", true)]);
-    closed.run("conflicts third").status(0).says("No two laid layers");
-    closed.run("move third --bottom").status(0);
-    closed.run("lay third").status(0).says("adds 1 file (1 B)").says("Laid third");
-    closed.run("conflicts third").status(3).says("brass-lamps wins");
+    sandbox.run("conflicts third").status(0).says("No two laid layers");
+    sandbox.run("move third --bottom").status(0);
+    sandbox.run("lay third").status(0).says("adds 1 file (1 B)").says("Laid third");
+    sandbox.run("conflicts third").status(3).says("brass-lamps wins");
 }
 
 #[test]
 fn what_was_saved_outlives_a_forgotten_game() {
-    let closed = with_packages();
-    closed.run("add fog_2.0.zip").status(0);
-    closed.write("game/config/fog.ini", "mine");
-    closed.run("game forget quillhaven").status(4).says("--keep-edits");
-    closed
+    let sandbox = with_packages();
+    sandbox.run("add fog_2.0.zip").status(0);
+    sandbox.write("game/config/fog.ini", "mine");
+    sandbox.run("game forget quillhaven").status(4).says("--keep-edits");
+    sandbox
         .run("game forget quillhaven --keep-edits")
         .status(0)
         .says("stay in [HERE]/home/ledgers/quillhaven/kept");
-    assert_eq!(closed.read("game/config/fog.ini"), "fog=1\n");
-    assert_eq!(closed.read("home/ledgers/quillhaven/kept/2/game/config/fog.ini"), "mine");
+    assert_eq!(sandbox.read("game/config/fog.ini"), "fog=1\n");
+    assert_eq!(sandbox.read("home/ledgers/quillhaven/kept/2/game/config/fog.ini"), "mine");
     // The same name gets a ledger of its own beside what was kept.
-    closed.run("game add Quillhaven game").status(0).says("ledgers/quillhaven-2");
-    closed.run("game forget quillhaven --leave-layers").status(0);
+    sandbox.run("game add Quillhaven game").status(0).says("ledgers/quillhaven-2");
+    sandbox.run("game forget quillhaven --leave-layers").status(0);
 }
 
 #[test]
 fn a_layer_is_exchanged_in_its_place_and_placed_as_it_was() {
-    let closed = Closed::with_game();
+    let sandbox = Sandbox::with_game();
     let old = [("Pack/lamps/brass.qtx", "1"), ("Pack/lamps/old.qtx", "o"), ("Pack/lamps/same.qtx", "s")];
-    closed.zip("lamps-1.0.zip", &old);
-    closed.zip("fog.zip", &[("config/fog.ini", "fog=2\n")]);
-    closed.run("add lamps-1.0.zip --place lamps=game:data/lamps --skip *.txt").status(0);
-    closed.run("add fog.zip").status(0);
-    let time = |path: &str| std::fs::metadata(closed.path(path)).unwrap().modified().unwrap();
+    sandbox.zip("lamps-1.0.zip", &old);
+    sandbox.zip("fog.zip", &[("config/fog.ini", "fog=2\n")]);
+    sandbox.run("add lamps-1.0.zip --place lamps=game:data/lamps --skip *.txt").status(0);
+    sandbox.run("add fog.zip").status(0);
+    let time = |path: &str| std::fs::metadata(sandbox.path(path)).unwrap().modified().unwrap();
     let before = (time("game/data/lamps/same.qtx"), time("game/config/fog.ini"));
     let new =
         [("lamps/brass.qtx", "2"), ("lamps/new.qtx", "n"), ("lamps/same.qtx", "s"), ("lamps/a.txt", "t")];
-    closed.zip("lamps-1.1 (full).zip", &new);
-    let asked = closed.run_words(&["add", "lamps-1.1 (full).zip"]).status(4);
+    sandbox.zip("lamps-1.1 (full).zip", &new);
+    let asked = sandbox.run_words(&["add", "lamps-1.1 (full).zip"]).status(4);
     assert!(
         asked.stderr.contains("oddstack upgrade lamps \"[HERE]/lamps-1.1 (full).zip\""),
         "{}",
         asked.stderr
     );
     assert!(asked.stderr.contains("--name \"lamps 2\""), "{}", asked.stderr);
-    assert_snapshot!(closed.run_words(&["upgrade", "lamps", "lamps-1.1 (full).zip"]).whole(), @"
+    assert_snapshot!(sandbox.run_words(&["upgrade", "lamps", "lamps-1.1 (full).zip"]).whole(), @"
     lamps 1.1 (full)  zip lamps-1.1 (full).zip, 3 files, 3 B
       placed by the rules given
       left out (by --skip): lamps/a.txt
@@ -417,7 +417,7 @@ fn a_layer_is_exchanged_in_its_place_and_placed_as_it_was() {
     [exit 0]
     ");
     assert_eq!((time("game/data/lamps/same.qtx"), time("game/config/fog.ini")), before, "untouched");
-    assert_snapshot!(closed.run("stack").whole(), @"
+    assert_snapshot!(sandbox.run("stack").whole(), @"
     Quillhaven 1.7: 2 layers  (revision 3)
       #  layer            version     state  files  size  wins  contested  open
       2  fog                          laid       1   6 B     1          0     0
@@ -425,30 +425,30 @@ fn a_layer_is_exchanged_in_its_place_and_placed_as_it_was() {
          the game itself  1.7         base       5  58 B
     [exit 0]
     ");
-    closed.run("lift --all").status(0);
-    assert_eq!(closed.read("game/data/lamps/brass.qtx"), "base brass\n");
+    sandbox.run("lift --all").status(0);
+    assert_eq!(sandbox.read("game/data/lamps/brass.qtx"), "base brass\n");
     // A word of the author goes before the file name, and a word of the user before both.
-    closed.zip("x-9.zip", &[("oddfit.toml", "name = \"Tide Bells\"\nversion = \"2\"\n"), ("data/b", "b")]);
-    closed
+    sandbox.zip("x-9.zip", &[("oddfit.toml", "name = \"Tide Bells\"\nversion = \"2\"\n"), ("data/b", "b")]);
+    sandbox
         .run("add x-9.zip --variant loud -n")
         .status(0)
         .says("Tide Bells 2 (loud)")
         .says("left out (the package's fit sheet)");
-    closed.zip("bad.zip", &[("oddfit.toml", "name = \"Tide Bells\"\nversion = 2\n"), ("data/b", "b")]);
-    closed.run("add bad.zip").status(1).says("bad.zip: the fit sheet has a mistake in line 2, column 11");
+    sandbox.zip("bad.zip", &[("oddfit.toml", "name = \"Tide Bells\"\nversion = 2\n"), ("data/b", "b")]);
+    sandbox.run("add bad.zip").status(1).says("bad.zip: the fit sheet has a mistake in line 2, column 11");
 }
 
 #[test]
 fn a_package_that_only_wraps_another_is_asked_about() {
-    let closed = Closed::with_game();
-    closed.zip("inner.zip", &[("Pack/data/lamps/brass.qtx", "new"), ("Pack/hook.dll", "MZ")]);
-    let inner = std::fs::read(closed.path("inner.zip")).unwrap();
+    let sandbox = Sandbox::with_game();
+    sandbox.zip("inner.zip", &[("Pack/data/lamps/brass.qtx", "new"), ("Pack/hook.dll", "MZ")]);
+    let inner = std::fs::read(sandbox.path("inner.zip")).unwrap();
     let outer = crate::archives::archive(
         crate::archives::Format::TarGz,
         &[crate::archives::file("w/inner.zip", inner)],
     );
-    std::fs::write(closed.path("wrap.tar.gz"), outer).unwrap();
-    assert_snapshot!(closed.run("inspect wrap.tar.gz").whole().replace('\'', "\""), @r#"
+    std::fs::write(sandbox.path("wrap.tar.gz"), outer).unwrap();
+    assert_snapshot!(sandbox.run("inspect wrap.tar.gz").whole().replace('\'', "\""), @r#"
     wrap  tar.gz wrap.tar.gz, 1 file, 259 B
       w/                     259 B  1 file
         inner.zip!/Pack/       5 B  2 files
@@ -465,68 +465,68 @@ fn a_package_that_only_wraps_another_is_asked_about() {
     [exit 0]
     "#);
     // Shells and Windows know different quotes.
-    assert_snapshot!(closed.run("add wrap.tar.gz").whole().replace('\'', "\""), @r#"
+    assert_snapshot!(sandbox.run("add wrap.tar.gz").whole().replace('\'', "\""), @r#"
     error: [HERE]/wrap.tar.gz: the package only wraps `w/inner.zip`: say whether that is to be unpacked
     Choose:
       --place "w/inner.zip!/Pack=game:" --tidy  unpack `inner.zip`: what is in `Pack` goes to game: (1 of 2 files exist there in the game); 1 new, 1 replaced
       --place ".=game:" --tidy                  leave it packed, as the game reads it; 1 new
     [exit 4]
     "#);
-    closed.run_words(&["add", "wrap.tar.gz", "--place", "w/inner.zip!/Pack=game:"]).status(0);
-    assert_eq!(closed.read("game/data/lamps/brass.qtx"), "new");
-    closed.run("show wrap").status(0).says("brings what runs code: game:hook.dll");
+    sandbox.run_words(&["add", "wrap.tar.gz", "--place", "w/inner.zip!/Pack=game:"]).status(0);
+    assert_eq!(sandbox.read("game/data/lamps/brass.qtx"), "new");
+    sandbox.run("show wrap").status(0).says("brings what runs code: game:hook.dll");
 }
 
 #[test]
 fn a_sheet_alone_is_a_layer_and_what_installs_by_itself_is_captured() {
-    let closed = Closed::with_game();
+    let sandbox = Sandbox::with_game();
     let sheet = "format = 1\nclears = [\"cache/**\"]\n[[proof]]\nfile = \"data/ready.txt\"\n";
-    closed.zip("loader-1.zip", &[("oddfit.toml", sheet), ("readme.txt", "read me")]);
-    closed.run("add loader-1.zip").status(0).says("0 files").says("would clear cache/**");
-    closed.run("check --proofs").status(3).says("data/ready.txt is there");
-    closed.run("lift loader").status(0);
-    closed.run("lay loader").status(0);
-    closed.run("remove loader").status(0);
-    closed.zip("empty-1.zip", &[("oddfit.toml", "format = 1\nname = \"Empty\"\n")]);
-    closed.run("add empty-1.zip").status(1).says("nothing but a fit sheet");
+    sandbox.zip("loader-1.zip", &[("oddfit.toml", sheet), ("readme.txt", "read me")]);
+    sandbox.run("add loader-1.zip").status(0).says("0 files").says("would clear cache/**");
+    sandbox.run("check --proofs").status(3).says("data/ready.txt is there");
+    sandbox.run("lift loader").status(0);
+    sandbox.run("lay loader").status(0);
+    sandbox.run("remove loader").status(0);
+    sandbox.zip("empty-1.zip", &[("oddfit.toml", "format = 1\nname = \"Empty\"\n")]);
+    sandbox.run("add empty-1.zip").status(1).says("nothing but a fit sheet");
     for name in ["setup.exe", "setup.msi"] {
-        closed.write(name, "MZ, or something like it");
-        closed.run_words(&["add", name]).status(1).says("oddstack capture setup -- ");
+        sandbox.write(name, "MZ, or something like it");
+        sandbox.run_words(&["add", name]).status(1).says("oddstack capture setup -- ");
     }
     // What is new is something to read, whatever the file is called.
-    closed.zip("news-1.zip", &[("data/lamps/b.qtx", "b"), ("whatsnew.txt", "n"), ("What's New.txt", "n")]);
-    closed.run("add news-1.zip --place .=game: --tidy --dry-run").status(0).says("1 file,");
+    sandbox.zip("news-1.zip", &[("data/lamps/b.qtx", "b"), ("whatsnew.txt", "n"), ("What's New.txt", "n")]);
+    sandbox.run("add news-1.zip --place .=game: --tidy --dry-run").status(0).says("1 file,");
     // A sheet is tried on a package that has none, or another.
-    closed.write("good.toml", "format = 1\nplace = [{ from = \"data\", to = \"game:data\" }]\n");
-    closed.write("bad.toml", "format = 1\nplace = [{ from = \"dta\", to = \"game:data\" }]\n");
-    closed.run("fit --check news-1.zip --fit good.toml").status(0).says("1 file placed");
-    closed.run("fit --check news-1.zip --fit bad.toml").status(1).says("bad.toml").says("line 2, column 19");
+    sandbox.write("good.toml", "format = 1\nplace = [{ from = \"data\", to = \"game:data\" }]\n");
+    sandbox.write("bad.toml", "format = 1\nplace = [{ from = \"dta\", to = \"game:data\" }]\n");
+    sandbox.run("fit --check news-1.zip --fit good.toml").status(0).says("1 file placed");
+    sandbox.run("fit --check news-1.zip --fit bad.toml").status(1).says("bad.toml").says("line 2, column 19");
 }
 
 #[test]
 fn without_a_command_it_is_said_where_one_is_and_first_guesses_work() {
-    let closed = Closed::empty();
-    closed
+    let sandbox = Sandbox::empty();
+    sandbox
         .run("")
         .status(0)
         .says("No game is in care yet")
         .says("oddstack game add NAME FOLDER")
         .says("oddstack demo");
-    let closed = Closed::with_game();
-    closed.run("").status(0).says("0 layers laid").says("all is well").says("oddstack add PACKAGE");
-    closed.zip("one-1.zip", &[("data/lamps/brass.qtx", "one\n")]);
-    closed.zip("two-1.zip", &[("data/lamps/brass.qtx", "two\n")]);
-    closed.run("install one-1.zip two-1.zip").status(0);
-    closed.run("").status(0).says("2 layers laid").says("open contests").says("oddstack conflicts");
-    closed.run("disable two").status(0);
-    closed.run("enable two").status(0);
-    closed.write("game/data/lamps/brass.qtx", "changed by hand\n");
-    closed.run("").status(0).says("1 file drifted").says("oddstack check");
-    closed.run("verify").status(3);
-    closed.run("mend --restore").status(0);
-    let listed = closed.run("list").status(0).stdout;
-    assert!(["ls", "status", "stack"].iter().all(|word| closed.run(word).status(0).stdout == listed));
-    closed.run("uninstall one two").status(0);
-    closed.run("capture Something --begin").status(0);
-    closed.run("").status(0).says("a capture is under way").says("oddstack capture --cancel");
+    let sandbox = Sandbox::with_game();
+    sandbox.run("").status(0).says("0 layers laid").says("all is well").says("oddstack add PACKAGE");
+    sandbox.zip("one-1.zip", &[("data/lamps/brass.qtx", "one\n")]);
+    sandbox.zip("two-1.zip", &[("data/lamps/brass.qtx", "two\n")]);
+    sandbox.run("install one-1.zip two-1.zip").status(0);
+    sandbox.run("").status(0).says("2 layers laid").says("open contests").says("oddstack conflicts");
+    sandbox.run("disable two").status(0);
+    sandbox.run("enable two").status(0);
+    sandbox.write("game/data/lamps/brass.qtx", "changed by hand\n");
+    sandbox.run("").status(0).says("1 file drifted").says("oddstack check");
+    sandbox.run("verify").status(3);
+    sandbox.run("mend --restore").status(0);
+    let listed = sandbox.run("list").status(0).stdout;
+    assert!(["ls", "status", "stack"].iter().all(|word| sandbox.run(word).status(0).stdout == listed));
+    sandbox.run("uninstall one two").status(0);
+    sandbox.run("capture Something --begin").status(0);
+    sandbox.run("").status(0).says("a capture is under way").says("oddstack capture --cancel");
 }

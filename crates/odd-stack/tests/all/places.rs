@@ -2,76 +2,76 @@
 
 use std::fs;
 
-use crate::closed::Closed;
+use crate::sandbox::Sandbox;
 
 #[test]
 fn a_home_is_moved_with_all_that_is_in_it() {
-    let closed = Closed::with_game();
-    closed.zip("lamp-1.zip", &[("data/lamps/brass.qtx", "layer")]);
-    closed.run("add lamp-1.zip --place .=game:").status(0);
-    closed.write("taken/file.txt", "x");
-    closed.run("game move-home taken").status(1).says("with something in it");
-    closed.run("game move-home home").status(1).says("already");
-    closed.run("patchday begin").status(0);
-    closed.run("game move-home new/home").status(4).says("patch day");
-    closed.run("patchday finish").status(0);
-    closed.run("game move-home new/home").status(0).says("ODDSTACK_HOME");
-    assert!(!closed.path("home").exists());
-    closed.run("stack").status(1).says("no game is in care");
-    let new = closed.path("new/home").display().to_string();
+    let sandbox = Sandbox::with_game();
+    sandbox.zip("lamp-1.zip", &[("data/lamps/brass.qtx", "layer")]);
+    sandbox.run("add lamp-1.zip --place .=game:").status(0);
+    sandbox.write("taken/file.txt", "x");
+    sandbox.run("game move-home taken").status(1).says("with something in it");
+    sandbox.run("game move-home home").status(1).says("already");
+    sandbox.run("patchday begin").status(0);
+    sandbox.run("game move-home new/home").status(4).says("patch day");
+    sandbox.run("patchday finish").status(0);
+    sandbox.run("game move-home new/home").status(0).says("ODDSTACK_HOME");
+    assert!(!sandbox.path("home").exists());
+    sandbox.run("stack").status(1).says("no game is in care");
+    let new = sandbox.path("new/home").display().to_string();
     for line in ["check --deep", "lift --all", "lay --all"] {
         let words: Vec<&str> = line.split(' ').chain(["--home", &new]).collect();
-        closed.run_words(&words).status(0);
+        sandbox.run_words(&words).status(0);
     }
     // By hand, too.
-    fs::rename(closed.path("new/home"), closed.path("home")).unwrap();
-    closed.run("lift --all").status(0);
-    assert_eq!(closed.read("game/data/lamps/brass.qtx"), "base brass\n");
-    closed.run("game forget Quillhaven").status(0);
-    assert!(!closed.path("home/ledgers/quillhaven").exists() && !closed.path("game/.oddstack").exists());
+    fs::rename(sandbox.path("new/home"), sandbox.path("home")).unwrap();
+    sandbox.run("lift --all").status(0);
+    assert_eq!(sandbox.read("game/data/lamps/brass.qtx"), "base brass\n");
+    sandbox.run("game forget Quillhaven").status(0);
+    assert!(!sandbox.path("home/ledgers/quillhaven").exists() && !sandbox.path("game/.oddstack").exists());
 }
 
 #[test]
 fn a_game_that_could_not_be_taken_into_care_leaves_nothing() {
-    let closed = Closed::empty();
-    closed.write("game/game.exe", "x");
+    let sandbox = Sandbox::empty();
+    sandbox.write("game/game.exe", "x");
     // The list can't be written.
-    closed.write("home/games.new/in/the.way", "x");
-    closed.run("game add Quill game").status(1).says("games.toml");
-    closed.run("game add Quill game --ledger own/ledger").status(1);
-    fs::create_dir(closed.path("empty")).unwrap();
-    closed.run("game add Quill game --ledger empty").status(1);
+    sandbox.write("home/games.new/in/the.way", "x");
+    sandbox.run("game add Quill game").status(1).says("games.toml");
+    sandbox.run("game add Quill game --ledger own/ledger").status(1);
+    fs::create_dir(sandbox.path("empty")).unwrap();
+    sandbox.run("game add Quill game --ledger empty").status(1);
     for made in ["home/ledgers", "own", "game/.oddstack"] {
-        assert!(!closed.path(made).exists(), "{made}");
+        assert!(!sandbox.path(made).exists(), "{made}");
     }
-    assert_eq!(fs::read_dir(closed.path("empty")).unwrap().count(), 0);
-    fs::remove_dir_all(closed.path("home/games.new")).unwrap();
-    closed.run("game add Quill game --ledger empty").status(0);
+    assert_eq!(fs::read_dir(sandbox.path("empty")).unwrap().count(), 0);
+    fs::remove_dir_all(sandbox.path("home/games.new")).unwrap();
+    sandbox.run("game add Quill game --ledger empty").status(0);
 }
 
 #[test]
 fn paths_on_disk_are_addresses_in_every_command() {
-    let closed = Closed::with_game();
-    closed.zip("fog-1.zip", &[("config/fog.ini", "fog=2\n"), ("x/readme.md", "x")]);
-    closed.zip("mist-1.zip", &[("config/fog.ini", "fog=3\n")]);
-    let whole = |below: &str| closed.path(below).display().to_string();
+    let sandbox = Sandbox::with_game();
+    sandbox.zip("fog-1.zip", &[("config/fog.ini", "fog=2\n"), ("x/readme.md", "x")]);
+    sandbox.zip("mist-1.zip", &[("config/fog.ini", "fog=3\n")]);
+    let whole = |below: &str| sandbox.path(below).display().to_string();
     let ini = whole("game/config/fog.ini");
     let to = format!("config={}", whole("game/config"));
-    closed.run_words(&["add", "fog-1.zip", "--place", &to]).status(0);
-    closed.run("add mist-1.zip --place .=game:").status(0);
-    closed.run_words(&["trace", &ini]).status(0).says("game:config/fog.ini");
-    closed.run_words(&["settle", &ini, "--with", "fog"]).status(0);
-    assert_eq!(closed.read("game/config/fog.ini"), "fog=2\n");
-    closed.run_words(&["conflicts", "--all", "--at", &whole("game/config/*.ini")]).status(0).says("fog.ini");
-    closed.run_words(&["tweak", &ini, "fog=7"]).status(0);
-    assert_eq!(closed.read("game/config/fog.ini"), "fog=7\n");
-    closed.run_words(&["tweak", "drop", &ini, "--all"]).one_of(&[0, 1, 2], "dropping");
-    closed.write("game/config/fog.ini", "fog=9\n");
-    closed.run_words(&["mend", &ini, "--restore"]).status(0);
+    sandbox.run_words(&["add", "fog-1.zip", "--place", &to]).status(0);
+    sandbox.run("add mist-1.zip --place .=game:").status(0);
+    sandbox.run_words(&["trace", &ini]).status(0).says("game:config/fog.ini");
+    sandbox.run_words(&["settle", &ini, "--with", "fog"]).status(0);
+    assert_eq!(sandbox.read("game/config/fog.ini"), "fog=2\n");
+    sandbox.run_words(&["conflicts", "--all", "--at", &whole("game/config/*.ini")]).status(0).says("fog.ini");
+    sandbox.run_words(&["tweak", &ini, "fog=7"]).status(0);
+    assert_eq!(sandbox.read("game/config/fog.ini"), "fog=7\n");
+    sandbox.run_words(&["tweak", "drop", &ini, "--all"]).one_of(&[0, 1, 2], "dropping");
+    sandbox.write("game/config/fog.ini", "fog=9\n");
+    sandbox.run_words(&["mend", &ini, "--restore"]).status(0);
     let spot = format!("cfg={}", whole("game/config"));
-    closed.run_words(&["game", "set", "--spot", &spot, "--volatile", &whole("docs/profiles/*")]).status(0);
-    closed.run_in("game/config", &["trace", "./fog.ini"], &[]).status(0).says("game:config/fog.ini");
-    closed
+    sandbox.run_words(&["game", "set", "--spot", &spot, "--volatile", &whole("docs/profiles/*")]).status(0);
+    sandbox.run_in("game/config", &["trace", "./fog.ini"], &[]).status(0).says("game:config/fog.ini");
+    sandbox
         .run_words(&["trace", &whole("elsewhere/fog.ini")])
         .status(1)
         .says("lies in none of the game's folders");
@@ -79,11 +79,11 @@ fn paths_on_disk_are_addresses_in_every_command() {
 
 #[test]
 fn what_a_capture_takes_back_is_named_for_what_it_is() {
-    let closed = Closed::with_game();
-    closed.run("capture X --begin").status(0);
-    closed.write("game/new.txt", "new");
-    closed.write("game/config/fog.ini", "fog=5\n");
-    let cancelled = closed.run("capture --cancel").status(0);
+    let sandbox = Sandbox::with_game();
+    sandbox.run("capture X --begin").status(0);
+    sandbox.write("game/new.txt", "new");
+    sandbox.write("game/config/fog.ini", "fog=5\n");
+    let cancelled = sandbox.run("capture --cancel").status(0);
     let line = |name: &str| cancelled.stdout.lines().find(|line| line.contains(name)).unwrap().to_owned();
     assert!(line("new.txt").contains("neither the game nor a layer has it"), "{}", cancelled.stdout);
     assert!(line("fog.ini").contains("the game's own"), "{}", cancelled.stdout);
@@ -91,12 +91,12 @@ fn what_a_capture_takes_back_is_named_for_what_it_is() {
 
 #[test]
 fn no_game_is_all_that_a_person_has() {
-    let closed = Closed::empty();
-    closed.write("me/games/quill/game.exe", "x");
-    let me = closed.path("me").display().to_string();
+    let sandbox = Sandbox::empty();
+    sandbox.write("me/games/quill/game.exe", "x");
+    let me = sandbox.path("me").display().to_string();
     let set = [(if cfg!(windows) { "USERPROFILE" } else { "HOME" }, me.as_str())];
     for folder in ["me", "."] {
-        closed.run_in("", &["game", "add", "G", folder], &set).status(1).says("no game's folder");
+        sandbox.run_in("", &["game", "add", "G", folder], &set).status(1).says("no game's folder");
     }
-    closed.run_in("", &["game", "add", "G", "me/games/quill"], &set).status(0);
+    sandbox.run_in("", &["game", "add", "G", "me/games/quill"], &set).status(0);
 }

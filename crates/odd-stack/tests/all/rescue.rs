@@ -4,18 +4,18 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use crate::closed::Closed;
+use crate::sandbox::Sandbox;
 
-fn world() -> Closed {
-    let closed = Closed::with_game();
-    closed.zip("lamps.zip", &[("data/lamps/brass.qtx", "lamps brass"), ("data/new.qtx", "lamps new")]);
-    closed.zip("sea.zip", &[("data/lamps/iron.qtx", "sea iron")]);
-    closed.run("add lamps.zip sea.zip").status(0);
-    closed
+fn world() -> Sandbox {
+    let sandbox = Sandbox::with_game();
+    sandbox.zip("lamps.zip", &[("data/lamps/brass.qtx", "lamps brass"), ("data/new.qtx", "lamps new")]);
+    sandbox.zip("sea.zip", &[("data/lamps/iron.qtx", "sea iron")]);
+    sandbox.run("add lamps.zip sea.zip").status(0);
+    sandbox
 }
 
-fn ledger(closed: &Closed) -> PathBuf {
-    closed.path("home/ledgers/quillhaven")
+fn ledger(sandbox: &Sandbox) -> PathBuf {
+    sandbox.path("home/ledgers/quillhaven")
 }
 
 /// What is done to a file.
@@ -40,36 +40,36 @@ const DAMAGES: [Damage; 5] = [
 #[test]
 fn a_catalogue_in_any_condition_is_told_and_had_again() {
     for (what, damage) in DAMAGES {
-        let closed = world();
-        let before = closed.files();
-        damage(&ledger(&closed).join("catalogue.sqlite"));
+        let sandbox = world();
+        let before = sandbox.files();
+        damage(&ledger(&sandbox).join("catalogue.sqlite"));
         for command in
             ["stack", "check", "lift --all", "add lamps.zip --name other", "game forget Quillhaven"]
         {
-            let told = closed.run(command).status(5);
+            let told = sandbox.run(command).status(5);
             assert!(told.stderr.contains("oddstack rescue"), "{what}: {}", told.stderr);
         }
-        closed.run("game list").status(5).says("Quillhaven").says("can't be opened");
-        assert_eq!(closed.files(), before, "{what}");
-        closed.run("rescue --dry-run").status(0).says("would take");
-        closed.run("stack").status(5);
-        closed.run("rescue Quillhaven").status(0).says("took the catalogue's place");
-        closed.run("check --deep").status(0);
-        closed.run("lift --all").status(0);
-        assert_eq!(closed.read("game/data/lamps/brass.qtx"), "base brass\n", "{what}");
-        assert!(!closed.path("game/data/new.qtx").exists(), "{what}");
-        closed.run("lay --all").status(0);
-        assert_eq!(closed.files(), before, "{what}");
-        closed.run("rescue").status(0).says("whole");
+        sandbox.run("game list").status(5).says("Quillhaven").says("can't be opened");
+        assert_eq!(sandbox.files(), before, "{what}");
+        sandbox.run("rescue --dry-run").status(0).says("would take");
+        sandbox.run("stack").status(5);
+        sandbox.run("rescue Quillhaven").status(0).says("took the catalogue's place");
+        sandbox.run("check --deep").status(0);
+        sandbox.run("lift --all").status(0);
+        assert_eq!(sandbox.read("game/data/lamps/brass.qtx"), "base brass\n", "{what}");
+        assert!(!sandbox.path("game/data/new.qtx").exists(), "{what}");
+        sandbox.run("lay --all").status(0);
+        assert_eq!(sandbox.files(), before, "{what}");
+        sandbox.run("rescue").status(0).says("whole");
     }
 }
 
 #[test]
 fn every_turned_bit_of_a_catalogue_that_matters_is_seen() {
-    let closed = world();
-    let path = ledger(&closed).join("catalogue.sqlite");
+    let sandbox = world();
+    let path = ledger(&sandbox).join("catalogue.sqlite");
     let whole = fs::read(&path).unwrap();
-    let before = closed.files();
+    let before = sandbox.files();
     // A generator of numbers (Marsaglia 2003), so that the same bits are turned each time.
     let mut seed = 88_172_645_463_325_252_u64;
     for _ in 0..40 {
@@ -80,98 +80,98 @@ fn every_turned_bit_of_a_catalogue_that_matters_is_seen() {
         let at = usize::try_from(seed % content.len() as u64).unwrap();
         content[at] ^= 1 << (seed >> 61);
         fs::write(&path, content).unwrap();
-        closed.run_words(&["lift", "--all", "--json"]).status(5);
-        assert_eq!(closed.files(), before, "byte {at}");
+        sandbox.run_words(&["lift", "--all", "--json"]).status(5);
+        assert_eq!(sandbox.files(), before, "byte {at}");
     }
     fs::write(&path, whole).unwrap();
-    closed.run("lift --all").status(0);
+    sandbox.run("lift --all").status(0);
 }
 
 #[test]
 fn without_catalogue_and_copy_originals_come_back_by_their_names() {
     for (what, damage) in DAMAGES {
-        let closed = world();
+        let sandbox = world();
         for name in ["catalogue.sqlite", "catalogue.second"] {
-            damage(&ledger(&closed).join(name));
+            damage(&ledger(&sandbox).join(name));
         }
-        closed.run("stack").status(5);
-        closed.run("rescue Quillhaven --to out").status(0).says("game:data/lamps/brass.qtx");
-        assert_eq!(closed.read("out/game/data/lamps/brass.qtx"), "base brass\n", "{what}");
-        assert_eq!(closed.read("game/data/lamps/brass.qtx"), "lamps brass", "{what}");
-        closed.run("rescue Quillhaven --to out").status(1).says("not empty");
-        closed.run("rescue Quillhaven").status(0).says("back in the game");
+        sandbox.run("stack").status(5);
+        sandbox.run("rescue Quillhaven --to out").status(0).says("game:data/lamps/brass.qtx");
+        assert_eq!(sandbox.read("out/game/data/lamps/brass.qtx"), "base brass\n", "{what}");
+        assert_eq!(sandbox.read("game/data/lamps/brass.qtx"), "lamps brass", "{what}");
+        sandbox.run("rescue Quillhaven --to out").status(1).says("not empty");
+        sandbox.run("rescue Quillhaven").status(0).says("back in the game");
         for (path, content) in [("brass", "base brass\n"), ("iron", "base iron\n")] {
-            assert_eq!(closed.read(&format!("game/data/lamps/{path}.qtx")), content, "{what}");
+            assert_eq!(sandbox.read(&format!("game/data/lamps/{path}.qtx")), content, "{what}");
         }
         // What lay there is saved, what layers only added lies there, and the game can be taken into care again.
         assert_eq!(
-            closed.read("home/ledgers/quillhaven/kept/rescued/game/data/lamps/brass.qtx"),
+            sandbox.read("home/ledgers/quillhaven/kept/rescued/game/data/lamps/brass.qtx"),
             "lamps brass"
         );
-        closed.run("game add Quillhaven game --root docs=docs --afresh").status(0);
-        closed.run("check").status(0);
+        sandbox.run("game add Quillhaven game --root docs=docs --afresh").status(0);
+        sandbox.run("check").status(0);
     }
     // A damaged original is never put back, and one of them holds up no other.
-    let closed = world();
+    let sandbox = world();
     for name in ["catalogue.sqlite", "catalogue.second"] {
-        fs::remove_file(ledger(&closed).join(name)).unwrap();
+        fs::remove_file(ledger(&sandbox).join(name)).unwrap();
     }
-    let originals = fs::read_dir(ledger(&closed).join("originals")).unwrap();
+    let originals = fs::read_dir(ledger(&sandbox).join("originals")).unwrap();
     let brass =
         originals.map(|it| it.unwrap().path()).find(|it| fs::read(it).unwrap() == b"base brass\n").unwrap();
     fs::write(brass, "base brasz\n").unwrap();
-    closed.run("rescue Quillhaven").status(5).says("damaged");
-    assert_eq!(closed.read("game/data/lamps/iron.qtx"), "base iron\n");
-    assert_eq!(closed.read("game/data/lamps/brass.qtx"), "lamps brass");
+    sandbox.run("rescue Quillhaven").status(5).says("damaged");
+    assert_eq!(sandbox.read("game/data/lamps/iron.qtx"), "base iron\n");
+    assert_eq!(sandbox.read("game/data/lamps/brass.qtx"), "lamps brass");
 }
 
 #[test]
 fn lists_and_ledgers_that_went_elsewhere_are_found_again() {
     // The list of games is lost: the modded state is never taken for the game's own.
-    let closed = world();
-    let before = closed.files();
-    fs::remove_file(closed.path("home/games.toml")).unwrap();
-    closed.run("game add Quillhaven game").status(0).says("was in care before").says("2 layers");
-    closed.run("check --deep").status(0);
+    let sandbox = world();
+    let before = sandbox.files();
+    fs::remove_file(sandbox.path("home/games.toml")).unwrap();
+    sandbox.run("game add Quillhaven game").status(0).says("was in care before").says("2 layers");
+    sandbox.run("check --deep").status(0);
     for content in ["", "game = 3\n", "[[game]]\nname"] {
-        fs::write(closed.path("home/games.toml"), content).unwrap();
-        closed.run("rescue").status(0);
-        closed.run("stack").status(0).says("lamps");
+        fs::write(sandbox.path("home/games.toml"), content).unwrap();
+        sandbox.run("rescue").status(0);
+        sandbox.run("stack").status(0).says("lamps");
     }
     // A second data home.
-    let other = closed.path("other").display().to_string();
-    let told = closed.run_in("", &["--home", &other, "game", "add", "Mine", "game"], &[]).status(1);
+    let other = sandbox.path("other").display().to_string();
+    let told = sandbox.run_in("", &["--home", &other, "game", "add", "Mine", "game"], &[]).status(1);
     assert!(told.stderr.contains("two homes can't look after one game"), "{}", told.stderr);
     // The ledger is moved.
-    fs::rename(ledger(&closed), closed.path("moved")).unwrap();
-    closed.run("stack").status(5).says("oddstack rescue FOLDER");
-    closed.run("game list").status(5).says("Quillhaven");
-    let asked = closed.run("game add Again game").status(4);
+    fs::rename(ledger(&sandbox), sandbox.path("moved")).unwrap();
+    sandbox.run("stack").status(5).says("oddstack rescue FOLDER");
+    sandbox.run("game list").status(5).says("Quillhaven");
+    let asked = sandbox.run("game add Again game").status(4);
     assert!(asked.stderr.contains("--afresh"), "{}", asked.stderr);
-    closed.run("rescue moved").status(0);
-    closed.run("check --deep").status(0);
-    closed.run("game forget Quillhaven --leave-layers").status(0);
-    closed.run("game add Quillhaven game --ledger moved").status(0).says("was in care before");
+    sandbox.run("rescue moved").status(0);
+    sandbox.run("check --deep").status(0);
+    sandbox.run("game forget Quillhaven --leave-layers").status(0);
+    sandbox.run("game add Quillhaven game --ledger moved").status(0).says("was in care before");
     // The game is copied, and moved.
-    fs::create_dir_all(closed.path("copy")).unwrap();
-    copy(&closed.path("game"), &closed.path("copy"));
-    closed.run("game add Copy copy").status(4).says("is a copy of");
-    closed.run("lift --all").status(0);
-    fs::remove_dir_all(closed.path("copy")).unwrap();
-    copy(&closed.path("game"), &closed.path("copy"));
-    closed.run("game add Copy copy").status(0);
-    closed.run("lay --all --game Quillhaven").status(0);
-    fs::rename(closed.path("game"), closed.path("game2")).unwrap();
-    let told = closed.run("game add Elsewhere game2").status(4);
+    fs::create_dir_all(sandbox.path("copy")).unwrap();
+    copy(&sandbox.path("game"), &sandbox.path("copy"));
+    sandbox.run("game add Copy copy").status(4).says("is a copy of");
+    sandbox.run("lift --all").status(0);
+    fs::remove_dir_all(sandbox.path("copy")).unwrap();
+    copy(&sandbox.path("game"), &sandbox.path("copy"));
+    sandbox.run("game add Copy copy").status(0);
+    sandbox.run("lay --all --game Quillhaven").status(0);
+    fs::rename(sandbox.path("game"), sandbox.path("game2")).unwrap();
+    let told = sandbox.run("game add Elsewhere game2").status(4);
     assert!(told.stderr.contains("game set \"Quillhaven\" --root"), "{}", told.stderr);
-    fs::rename(closed.path("game2"), closed.path("game")).unwrap();
-    assert_eq!(closed.files(), before);
+    fs::rename(sandbox.path("game2"), sandbox.path("game")).unwrap();
+    assert_eq!(sandbox.files(), before);
     // Letting it go takes the mark away.
-    closed.run("game forget Quillhaven").status(0);
-    closed.run("game forget Copy").status(0);
-    assert!(!closed.path("game/.oddstack").exists() && !closed.path("copy/.oddstack").exists());
-    assert!(!closed.path("moved").exists());
-    closed.run("game list").status(0).says("No game is in care yet");
+    sandbox.run("game forget Quillhaven").status(0);
+    sandbox.run("game forget Copy").status(0);
+    assert!(!sandbox.path("game/.oddstack").exists() && !sandbox.path("copy/.oddstack").exists());
+    assert!(!sandbox.path("moved").exists());
+    sandbox.run("game list").status(0).says("No game is in care yet");
 }
 
 fn copy(from: &Path, to: &Path) {
@@ -189,12 +189,12 @@ fn copy(from: &Path, to: &Path) {
 
 #[test]
 fn a_ledger_of_a_newer_program_gives_the_originals_out_when_asked() {
-    let closed = world();
-    let connection = rusqlite::Connection::open(ledger(&closed).join("catalogue.sqlite")).unwrap();
+    let sandbox = world();
+    let connection = rusqlite::Connection::open(ledger(&sandbox).join("catalogue.sqlite")).unwrap();
     connection.pragma_update(None, "user_version", 999).unwrap();
     drop(connection);
-    closed.run("stack").status(1).says("newer");
-    closed.run("rescue Quillhaven").status(1).says("--put-back");
-    closed.run("rescue Quillhaven --to out").status(0);
-    assert_eq!(closed.read("out/game/data/lamps/iron.qtx"), "base iron\n");
+    sandbox.run("stack").status(1).says("newer");
+    sandbox.run("rescue Quillhaven").status(1).says("--put-back");
+    sandbox.run("rescue Quillhaven --to out").status(0);
+    assert_eq!(sandbox.read("out/game/data/lamps/iron.qtx"), "base iron\n");
 }

@@ -9,7 +9,7 @@ use std::time::Duration;
 
 use rustix::pty::{OpenptFlags, grantpt, openpt, ptsname, unlockpt};
 
-use crate::closed::Closed;
+use crate::sandbox::Sandbox;
 
 /// None of these is ever sent by us.
 const HOSTILE: [&str; 6] = ["\u{1b}[3J", "\u{1b}]0;", "\u{9b}31m", "\u{202e}", "\u{2028}", "\u{7}"];
@@ -20,13 +20,13 @@ const NAME: &str = "n\u{1b}[3J\u{1b}]0;t\u{7}\u{9b}31m\u{202e}\u{2028}";
 const MEMBER: &str = "m\u{202e}\u{2028}\u{2066}";
 
 /// Runs a command on a terminal, answers what it asks with the usual, and gives all that it sent.
-fn on_terminal(closed: &Closed, words: &[&str]) -> String {
+fn on_terminal(sandbox: &Sandbox, words: &[&str]) -> String {
     let master = openpt(OpenptFlags::RDWR | OpenptFlags::NOCTTY).unwrap();
     grantpt(&master).unwrap();
     unlockpt(&master).unwrap();
     let name = ptsname(&master, Vec::new()).unwrap();
     let slave = || Stdio::from(File::options().read(true).write(true).open(name.to_str().unwrap()).unwrap());
-    let mut command = closed.command("", words, &[("TERM", "xterm-256color")]);
+    let mut command = sandbox.command("", words, &[("TERM", "xterm-256color")]);
     command.stdin(slave()).stdout(slave()).stderr(slave());
     let mut child = command.spawn().unwrap();
     // Else the terminal stays open for us as well.
@@ -69,16 +69,16 @@ fn on_terminal(closed: &Closed, words: &[&str]) -> String {
     String::from_utf8_lossy(&all).into_owned()
 }
 
-fn world() -> Closed {
-    let closed = Closed::empty();
-    closed.write("game/bin/harbour.txt", "the program's folder\n");
-    closed.write(&format!("game/data/{NAME}.txt"), "of the game\n");
-    closed.write("game/config/fog.ini", "fog=1\n");
-    closed.write("game/log.txt", &format!("ready {NAME}\n"));
-    closed.write("game/version.txt", &format!("1.7{MEMBER}\n"));
-    closed.run("game add Quillhaven game --version-from version.txt").one_of(&[0, 1], "taken into care");
-    if !closed.path("home/games.toml").exists() {
-        closed.run("game add Quillhaven game").status(0);
+fn world() -> Sandbox {
+    let sandbox = Sandbox::empty();
+    sandbox.write("game/bin/harbour.txt", "the program's folder\n");
+    sandbox.write(&format!("game/data/{NAME}.txt"), "of the game\n");
+    sandbox.write("game/config/fog.ini", "fog=1\n");
+    sandbox.write("game/log.txt", &format!("ready {NAME}\n"));
+    sandbox.write("game/version.txt", &format!("1.7{MEMBER}\n"));
+    sandbox.run("game add Quillhaven game --version-from version.txt").one_of(&[0, 1], "taken into care");
+    if !sandbox.path("home/games.toml").exists() {
+        sandbox.run("game add Quillhaven game").status(0);
     }
     let escaped: String = NAME.chars().map(|letter| format!("\\u{:04x}", letter as u32)).collect();
     let sheet = |more: &str| {
@@ -108,16 +108,16 @@ fn world() -> Closed {
         let sheet = sheet(more);
         let mut all = vec![("oddfit.toml", &*sheet)];
         all.extend(members(content));
-        closed.zip(&name, &all);
+        sandbox.zip(&name, &all);
     }
-    closed.zip("plain.zip", &[(&*member, "plain"), ("config/fog.ini", "fog=3\n")]);
-    closed.zip(&format!("bare{NAME}.zip"), &[(&format!("{MEMBER}/a.txt"), "a"), ("b.txt", "b")]);
-    closed
+    sandbox.zip("plain.zip", &[(&*member, "plain"), ("config/fog.ini", "fog=3\n")]);
+    sandbox.zip(&format!("bare{NAME}.zip"), &[(&format!("{MEMBER}/a.txt"), "a"), ("b.txt", "b")]);
+    sandbox
 }
 
 #[test]
 fn what_a_stranger_wrote_never_drives_the_terminal() {
-    let closed = world();
+    let sandbox = world();
     let (package, bare, member) =
         (format!("{NAME}-1.zip"), format!("bare{NAME}.zip"), format!("data/{MEMBER}.txt"));
     let lines: Vec<Vec<&str>> = vec![
@@ -157,17 +157,17 @@ fn what_a_stranger_wrote_never_drives_the_terminal() {
     let mut escaped = 0;
     for words in &lines {
         if words[0] == "check" {
-            closed.write(&format!("game/data/{NAME}-new.txt"), "new\n");
-            fs::write(closed.path("game/config/fog.ini"), format!("fog={NAME}\n")).unwrap();
+            sandbox.write(&format!("game/data/{NAME}-new.txt"), "new\n");
+            fs::write(sandbox.path("game/config/fog.ini"), format!("fog={NAME}\n")).unwrap();
         }
-        let sent = on_terminal(&closed, words);
+        let sent = on_terminal(&sandbox, words);
         for hostile in HOSTILE {
             assert!(!sent.contains(hostile), "{words:?} sends {hostile:?}:\n{sent:?}");
         }
         assert!(!sent.contains("panicked"), "{words:?}: {sent}");
         escaped += usize::from(sent.contains("\\u{202e}"));
         // Neither does JSON.
-        let told = closed.run_words(&[&words[..], &["--json", "--dry-run"]].concat());
+        let told = sandbox.run_words(&[&words[..], &["--json", "--dry-run"]].concat());
         let told = told.whole();
         for hostile in
             HOSTILE.iter().filter(|hostile| !told.contains("unexpected argument") || **hostile != "\u{7}")

@@ -7,7 +7,7 @@ use std::process::{Command, Stdio};
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::Duration;
 
-use crate::closed::Closed;
+use crate::sandbox::Sandbox;
 
 /// Opens a file so that nobody else can open, rename or remove it.
 fn hold(path: &Path) -> std::io::Result<File> {
@@ -67,44 +67,44 @@ fn with_a_scanner(folder: &Path, hold_for: Duration, work: impl FnOnce()) -> u64
 
 #[test]
 fn files_that_a_scanner_holds_for_a_moment_are_waited_for() {
-    let closed = Closed::with_game();
+    let sandbox = Sandbox::with_game();
     let files: Vec<(String, String)> =
         (0..6).map(|at| (format!("data/new/{at}.txt"), format!("file {at}"))).collect();
     let files: Vec<(&str, &str)> = files.iter().map(|(path, text)| (path.as_str(), text.as_str())).collect();
-    closed.zip("new-1.zip", &files);
+    sandbox.zip("new-1.zip", &files);
     let mut held = 0;
     for milliseconds in [20, 60, 200] {
         let wait = Duration::from_millis(milliseconds);
-        held += with_a_scanner(&closed.path(""), wait, || {
-            drop(closed.run("add new-1.zip --place .=game:").status(0))
+        held += with_a_scanner(&sandbox.path(""), wait, || {
+            drop(sandbox.run("add new-1.zip --place .=game:").status(0))
         });
-        assert_eq!(closed.read("game/data/new/3.txt"), "file 3");
-        closed.run("check --deep").status(0);
-        held += with_a_scanner(&closed.path(""), wait, || drop(closed.run("remove new").status(0)));
-        assert!(!closed.path("game/data/new").exists());
+        assert_eq!(sandbox.read("game/data/new/3.txt"), "file 3");
+        sandbox.run("check --deep").status(0);
+        held += with_a_scanner(&sandbox.path(""), wait, || drop(sandbox.run("remove new").status(0)));
+        assert!(!sandbox.path("game/data/new").exists());
     }
     assert!(held > 0, "the scanner had none");
 }
 
 #[test]
 fn a_file_that_stays_held_is_named_and_nothing_is_changed() {
-    let closed = Closed::with_game();
-    closed.zip("lamp-1.zip", &[("data/lamps/brass.qtx", "layer")]);
-    let held = hold(&closed.path("game/data/lamps/brass.qtx")).unwrap();
-    let refused = closed.run("add lamp-1.zip --place .=game:").status(1);
+    let sandbox = Sandbox::with_game();
+    sandbox.zip("lamp-1.zip", &[("data/lamps/brass.qtx", "layer")]);
+    let held = hold(&sandbox.path("game/data/lamps/brass.qtx")).unwrap();
+    let refused = sandbox.run("add lamp-1.zip --place .=game:").status(1);
     refused.says("brass.qtx").says("another program");
     drop(held);
-    assert_eq!(closed.read("game/data/lamps/brass.qtx"), "base brass\n");
-    closed.run("add lamp-1.zip --place .=game:").status(0);
-    assert_eq!(closed.read("game/data/lamps/brass.qtx"), "layer");
+    assert_eq!(sandbox.read("game/data/lamps/brass.qtx"), "base brass\n");
+    sandbox.run("add lamp-1.zip --place .=game:").status(0);
+    assert_eq!(sandbox.read("game/data/lamps/brass.qtx"), "layer");
 }
 
 #[test]
 fn json_is_ascii_for_shells_that_read_it_in_a_code_page() {
-    let closed = Closed::with_game();
-    closed.zip("light-1.zip", &[("data/größe 図.txt", "x")]);
-    closed.run("add light-1.zip --place .=game:").status(0);
-    let told = closed.run("show light --json").status(0);
+    let sandbox = Sandbox::with_game();
+    sandbox.zip("light-1.zip", &[("data/größe 図.txt", "x")]);
+    sandbox.run("add light-1.zip --place .=game:").status(0);
+    let told = sandbox.run("show light --json").status(0);
     // The paths of Windows are shown with `/` here, so the escapes are, too.
     assert!(told.stdout.is_ascii() && told.stdout.contains("gr/u00f6/u00dfe /u56f3.txt"), "{}", told.stdout);
 }
@@ -137,21 +137,21 @@ fn program() -> String {
 
 #[test]
 fn a_capture_waits_for_all_that_an_installer_starts() {
-    let closed = Closed::with_game();
+    let sandbox = Sandbox::with_game();
     let env = format!("{ACT}=launches");
     let program = program();
     let words = ["capture", "Late", "--env", &env, "--", &program, "--exact", "windows::acts"];
-    closed.run_words(&words).status(0).says("data/late.txt");
-    closed.run("lift --all").status(0);
-    assert!(!closed.path("game/data/late.txt").exists());
+    sandbox.run_words(&words).status(0).says("data/late.txt");
+    sandbox.run("lift --all").status(0);
+    assert!(!sandbox.path("game/data/late.txt").exists());
 }
 
 #[test]
 fn a_folder_that_a_program_stands_in_stays_and_goes_later() {
-    let closed = Closed::with_game();
-    closed.zip("new-1.zip", &[("data/new/a.txt", "a")]);
-    closed.run("add new-1.zip --place .=game:").status(0);
-    let folder = closed.path("game/data/new");
+    let sandbox = Sandbox::with_game();
+    sandbox.zip("new-1.zip", &[("data/new/a.txt", "a")]);
+    sandbox.run("add new-1.zip --place .=game:").status(0);
+    let folder = sandbox.path("game/data/new");
     let mut stands = Command::new(program())
         .args(["--exact", "windows::acts"])
         .env(ACT, "stands")
@@ -159,9 +159,9 @@ fn a_folder_that_a_program_stands_in_stays_and_goes_later() {
         .current_dir(&folder)
         .spawn()
         .unwrap();
-    let lifted = closed.run("lift --all");
+    let lifted = sandbox.run("lift --all");
     let is_there = folder.is_dir();
-    let checked = closed.run("check");
+    let checked = sandbox.run("check");
     stands.kill().unwrap();
     stands.wait().unwrap();
     let lifted = lifted.status(0);
@@ -171,57 +171,57 @@ fn a_folder_that_a_program_stands_in_stays_and_goes_later() {
         lifted.says("could not be removed");
         checked.status(0).says("game/data/new was to go and was not removed");
     }
-    closed.run("lay --all").status(0);
-    closed.run("lift --all").status(0);
+    sandbox.run("lay --all").status(0);
+    sandbox.run("lift --all").status(0);
     assert!(!folder.exists());
 }
 
 #[test]
 fn paths_are_taken_as_windows_has_them_and_shown_plain() {
-    let closed = Closed::empty();
-    closed.write("Games/Quill Haven/data/a.ini", "a=1\n");
-    closed.write("Games/Quill Haven/game.exe", "x");
-    let folder = closed.path(r"Games\Quill Haven");
+    let sandbox = Sandbox::empty();
+    sandbox.write("Games/Quill Haven/data/a.ini", "a=1\n");
+    sandbox.write("Games/Quill Haven/game.exe", "x");
+    let folder = sandbox.path(r"Games\Quill Haven");
     let marked = format!(r"\\?\{}", folder.display());
-    closed.run_words(&["game", "add", "Quill", &marked]).status(0);
-    let shown = closed.run("game show --json").status(0);
+    sandbox.run_words(&["game", "add", "Quill", &marked]).status(0);
+    let shown = sandbox.run("game show --json").status(0);
     assert!(!shown.stdout.contains("//?/") && !shown.stdout.contains(r"\\?\"), "{}", shown.stdout);
-    closed.write("p/b.ini", "b=1\n");
+    sandbox.write("p/b.ini", "b=1\n");
     let place = format!(r".={}\data\mods", folder.display());
-    closed.run_words(&["add", "p", "--place", &place]).status(0);
+    sandbox.run_words(&["add", "p", "--place", &place]).status(0);
     let whole = folder.join(r"data\mods\b.ini").display().to_string();
     for way in [whole.clone(), whole.to_uppercase(), format!(r"\\?\{whole}"), r"data\mods\b.ini".to_owned()] {
-        closed.run_words(&["trace", &way]).status(0).says("game:data/mods/b.ini");
+        sandbox.run_words(&["trace", &way]).status(0).says("game:data/mods/b.ini");
     }
-    closed.run_words(&["settle", r"data\mods\*.ini", "--keep-order"]).status(1).says("at data/mods/*.ini");
-    closed.run_words(&["trace", r"C:\Windows\b.ini"]).status(1).says("lies in none of the game's folders");
+    sandbox.run_words(&["settle", r"data\mods\*.ini", "--keep-order"]).status(1).says("at data/mods/*.ini");
+    sandbox.run_words(&["trace", r"C:\Windows\b.ini"]).status(1).says("lies in none of the game's folders");
 }
 
 #[test]
 fn what_no_game_lies_in_is_told() {
-    let closed = Closed::empty();
-    closed.write("game/game.exe", "x");
+    let sandbox = Sandbox::empty();
+    sandbox.write("game/game.exe", "x");
     let system = std::env::var("SystemRoot").unwrap();
-    closed.run_words(&["game", "add", "G", &system]).status(1).says("no game's folder");
-    closed.run_words(&["game", "add", "G", "C:"]).status(2).says("a drive without a folder");
-    closed.run_words(&["game", "add", "G", "game", "--exe", "'game.exe'"]).status(2).says("\"game.exe\"");
-    let swallowed = format!("{}\" --exe game.exe", closed.path("game").display());
-    closed.run_words(&["game", "add", "G", &swallowed]).status(2).says("without a");
-    assert!(!closed.path("home/games.toml").exists());
+    sandbox.run_words(&["game", "add", "G", &system]).status(1).says("no game's folder");
+    sandbox.run_words(&["game", "add", "G", "C:"]).status(2).says("a drive without a folder");
+    sandbox.run_words(&["game", "add", "G", "game", "--exe", "'game.exe'"]).status(2).says("\"game.exe\"");
+    let swallowed = format!("{}\" --exe game.exe", sandbox.path("game").display());
+    sandbox.run_words(&["game", "add", "G", &swallowed]).status(2).says("without a");
+    assert!(!sandbox.path("home/games.toml").exists());
     // A home as a command prompt sets it.
-    let quoted = format!("\"{}\"", closed.path("other home").display());
-    closed.run_in("", &["game", "add", "con", "game"], &[("ODDSTACK_HOME", &quoted)]).status(0);
-    assert!(closed.path("other home/games.toml").is_file());
+    let quoted = format!("\"{}\"", sandbox.path("other home").display());
+    sandbox.run_in("", &["game", "add", "con", "game"], &[("ODDSTACK_HOME", &quoted)]).status(0);
+    assert!(sandbox.path("other home/games.toml").is_file());
 }
 
 #[test]
 fn folders_of_our_own_in_a_game_are_hidden_and_go_with_it() {
     use std::os::windows::fs::MetadataExt;
     const HIDDEN: u32 = 2;
-    let closed = Closed::with_game();
-    let folder = closed.path("game/.oddstack");
+    let sandbox = Sandbox::with_game();
+    let folder = sandbox.path("game/.oddstack");
     assert_ne!(std::fs::metadata(&folder).unwrap().file_attributes() & HIDDEN, 0);
-    closed.run("game forget Quillhaven").status(0);
+    sandbox.run("game forget Quillhaven").status(0);
     assert!(!folder.exists());
 }
 
@@ -235,30 +235,30 @@ fn a_folder_that_a_cloud_client_syncs_is_told() {
     let reg = |words: &[&str]| {
         assert!(Command::new("reg").args(words).stdout(Stdio::null()).status().unwrap().success());
     };
-    let closed = Closed::empty();
-    closed.write("Cloud/game/game.exe", "x");
-    let (key, cloud) = (format!(r"{KEY}\UserSyncRoots"), closed.path("Cloud").display().to_string());
+    let sandbox = Sandbox::empty();
+    sandbox.write("Cloud/game/game.exe", "x");
+    let (key, cloud) = (format!(r"{KEY}\UserSyncRoots"), sandbox.path("Cloud").display().to_string());
     reg(&["add", &key, "/v", "S-1-5-21", "/d", &cloud, "/f"]);
-    let added = closed.run_words(&["game", "add", "G", r"Cloud\game"]);
+    let added = sandbox.run_words(&["game", "add", "G", r"Cloud\game"]);
     reg(&["delete", KEY, "/f"]);
     added.status(0).says("a cloud client keeps the same");
 }
 
 #[test]
 fn junctions_in_the_game_are_never_followed() {
-    let closed = Closed::with_game();
-    closed.write("outside/keep.txt", "outside");
-    let junction = closed.path(r"game\data\linked");
+    let sandbox = Sandbox::with_game();
+    sandbox.write("outside/keep.txt", "outside");
+    let junction = sandbox.path(r"game\data\linked");
     let mut made = Command::new("cmd");
-    made.args(["/c", "mklink", "/J"]).arg(&junction).arg(closed.path("outside"));
+    made.args(["/c", "mklink", "/J"]).arg(&junction).arg(sandbox.path("outside"));
     // Not every Wine can make one.
     if !made.stdout(Stdio::null()).status().unwrap().success() || !junction.exists() {
         return;
     }
-    closed.zip("linked-1.zip", &[("data/linked/keep.txt", "layer"), ("data/linked/new.txt", "layer")]);
-    let _ = closed.run("add linked-1.zip --place .=game:").one_of(&[1, 4], "adding through a junction");
-    let _ = closed.run("add linked-1.zip --place .=game: --keep-edits").one_of(&[0, 1, 4], "in its place");
-    let _ = closed.run("lift --all").one_of(&[0, 1, 4], "lifting");
-    assert_eq!(closed.read("outside/keep.txt"), "outside");
-    assert!(!closed.path("outside/new.txt").exists());
+    sandbox.zip("linked-1.zip", &[("data/linked/keep.txt", "layer"), ("data/linked/new.txt", "layer")]);
+    let _ = sandbox.run("add linked-1.zip --place .=game:").one_of(&[1, 4], "adding through a junction");
+    let _ = sandbox.run("add linked-1.zip --place .=game: --keep-edits").one_of(&[0, 1, 4], "in its place");
+    let _ = sandbox.run("lift --all").one_of(&[0, 1, 4], "lifting");
+    assert_eq!(sandbox.read("outside/keep.txt"), "outside");
+    assert!(!sandbox.path("outside/new.txt").exists());
 }

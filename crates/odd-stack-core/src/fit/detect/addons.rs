@@ -4,10 +4,10 @@ use std::cmp::Reverse;
 use std::collections::HashMap;
 
 use super::decider::{Decider, Weighed};
+use super::game_matches::Spot;
 use super::in_rows::InRow;
 use super::names::{name_of_files, patterns_of, stems};
 use super::outline::folded;
-use super::sight::Spot;
 use super::{ToldName, words};
 use crate::address::{Address, RelPath};
 use crate::fit::{Candidate, Unclear};
@@ -20,7 +20,7 @@ impl Decider<'_> {
         let mut all: HashMap<Spot, (Vec<String>, String)> = HashMap::new();
         for file in self.outline.nodes[node].files.iter().take(64) {
             let name = self.outline.file_name(*file);
-            for (spot, folders) in self.sight.gatherings(name) {
+            for (spot, folders) in self.game_matches.gatherings(name) {
                 let known = all.entry(spot).or_default();
                 if folders.len() > known.0.len() {
                     *known = (folders, name.to_owned());
@@ -45,11 +45,11 @@ impl Decider<'_> {
         let is_written = whole.iter().any(|it| {
             let above = it.mapping.node != bottom && self.outline.is_below(bottom, it.mapping.node);
             above
-                && (self.sight.has_folder(&self.spot_of(&it.mapping, bottom))
+                && (self.game_matches.has_folder(&self.spot_of(&it.mapping, bottom))
                     || parent.is_some_and(|parent| {
                         parent != it.mapping.node
                             && self.outline.is_below(parent, it.mapping.node)
-                            && self.sight.has_folder(&self.spot_of(&it.mapping, parent))
+                            && self.game_matches.has_folder(&self.spot_of(&it.mapping, parent))
                     }))
         });
         if is_written {
@@ -60,7 +60,7 @@ impl Decider<'_> {
         let (gathering, (folders, marker)) = best?;
         let question = format!(
             "it looks like an add-on that wants a folder of its own below {}, where `{}/{marker}` lies",
-            self.sight.address(gathering),
+            self.game_matches.address(gathering),
             folders[0]
         );
         let (candidates, is_first_far_ahead) = self.offers(top, bottom, all, rows, &gatherings);
@@ -114,7 +114,8 @@ impl Decider<'_> {
             }
             // Where others have a file that is called like their folder.
             let patterns = patterns_of(&folded(file), &[folded(stem)]);
-            let is_usual = |it: &String| it.starts_with("@.") && self.sight.homes_of_pattern(it).len() > 1;
+            let is_usual =
+                |it: &String| it.starts_with("@.") && self.game_matches.homes_of_pattern(it).len() > 1;
             if patterns.iter().any(is_usual) {
                 offer(stem, true, format!("after its file `{file}`, as others are called after theirs"));
             }

@@ -5,9 +5,9 @@ use std::cmp::Reverse;
 use rustc_hash::FxHashMap;
 
 use super::decider::{Decider, Found, Weighed};
+use super::game_matches::{Agreement, GameMatches, Mapping, Spot, below};
 use super::in_rows::InRow;
 use super::outline::{Outline, folded};
-use super::sight::{Agreement, Mapping, Sight, Spot, below};
 use super::{ToldName, words};
 use crate::address::{Address, RelPath};
 use crate::fit::{Candidate, GameTree, RootSeen, Unclear};
@@ -24,13 +24,13 @@ enum Pick {
 impl<'a> Decider<'a> {
     pub(super) fn new(
         outline: Outline<'a>,
-        sight: &'a Sight,
+        game_matches: &'a GameMatches,
         tree: &dyn GameTree,
         package_name: &'a str,
         told_names: &'a [ToldName],
     ) -> Self {
         let (roots, program) = (tree.roots(), tree.program());
-        Self { outline, sight, roots, program, package_name, told_names, next_group: 1 }
+        Self { outline, game_matches, roots, program, package_name, told_names, next_group: 1 }
     }
 
     /// Makes the folder and all below it a group of its own.
@@ -62,7 +62,7 @@ impl<'a> Decider<'a> {
             if found.iter().any(|known| self.outline.is_below(node, known.node)) {
                 continue;
             }
-            if words::is_main_root(&name) && !self.sight.has_folder_named(&folded(&name)) {
+            if words::is_main_root(&name) && !self.game_matches.has_folder_named(&folded(&name)) {
                 mains.push(node);
                 continue;
             }
@@ -77,7 +77,11 @@ impl<'a> Decider<'a> {
                 let evidence = format!("`{}` stands for the game's own folder", self.outline.name(node));
                 let place = self.named_like(node, &self.roots[0]).unwrap_or(node);
                 self.set_apart(node);
-                found.push(Found { node: place, to: self.sight.address(&(0, String::new())), evidence });
+                found.push(Found {
+                    node: place,
+                    to: self.game_matches.address(&(0, String::new())),
+                    evidence,
+                });
             }
         }
         Ok(found)
@@ -98,24 +102,27 @@ impl<'a> Decider<'a> {
         };
         let in_game: Spot = (0, folded(name));
         let Some(root) = self.roots.iter().skip(1).find(is_meant) else {
-            if usual.is_empty() || self.sight.has_folder_named(&folded(name)) || self.has_own_place(node) {
+            if usual.is_empty()
+                || self.game_matches.has_folder_named(&folded(name))
+                || self.has_own_place(node)
+            {
                 return Ok(None);
             }
             return Err(self.root_missing(node, usual));
         };
-        let Some(number) = self.sight.root_number(&root.name) else { return Ok(None) };
+        let Some(number) = self.game_matches.root_number(&root.name) else { return Ok(None) };
         let place = self.named_like(node, root).unwrap_or(node);
         let to: Spot = (number, String::new());
-        let there = self.sight.agreement(&self.outline, &Mapping { node: place, to: to.clone() });
-        if self.sight.has_folder(&in_game) {
-            let here = self.sight.agreement(&self.outline, &Mapping { node, to: in_game.clone() });
+        let there = self.game_matches.agreement(&self.outline, &Mapping { node: place, to: to.clone() });
+        if self.game_matches.has_folder(&in_game) {
+            let here = self.game_matches.agreement(&self.outline, &Mapping { node, to: in_game.clone() });
             if here.score() + here.met_flat > there.score() + there.met_flat {
                 return Ok(None);
             }
             if here.score() == there.score() {
                 let candidates = vec![
-                    self.candidate(&[(place, self.sight.address(&to))], self.words(&there)),
-                    self.candidate(&[(node, self.sight.address(&in_game))], self.words(&here)),
+                    self.candidate(&[(place, self.game_matches.address(&to))], self.words(&there)),
+                    self.candidate(&[(node, self.game_matches.address(&in_game))], self.words(&here)),
                 ];
                 let question = format!(
                     "`{name}` may be meant for the root `{}` or for the game's own folder of that name",
@@ -128,7 +135,7 @@ impl<'a> Decider<'a> {
             0 => format!("`{name}` stands for the root `{}`", root.name),
             _ => self.words(&there),
         };
-        Ok(Some(Found { node: place, to: self.sight.address(&to), evidence }))
+        Ok(Some(Found { node: place, to: self.game_matches.address(&to), evidence }))
     }
 
     /// The folder below `node`, with nothing beside it on the way, that is named like the root's own.
@@ -147,12 +154,12 @@ impl<'a> Decider<'a> {
         const MOST: usize = 4;
         let mut roots: Vec<(Agreement, Candidate)> = Vec::new();
         for root in self.roots.iter().skip(1) {
-            let Some(number) = self.sight.root_number(&root.name) else { continue };
+            let Some(number) = self.game_matches.root_number(&root.name) else { continue };
             let place = self.named_like(node, root).unwrap_or(node);
             let to: Spot = (number, String::new());
-            let there = self.sight.agreement(&self.outline, &Mapping { node: place, to: to.clone() });
+            let there = self.game_matches.agreement(&self.outline, &Mapping { node: place, to: to.clone() });
             let evidence = format!("into the root `{}`: {}", root.name, self.words(&there));
-            roots.push((there, self.candidate(&[(place, self.sight.address(&to))], evidence)));
+            roots.push((there, self.candidate(&[(place, self.game_matches.address(&to))], evidence)));
         }
         roots.sort_by_key(|(there, _)| Reverse(there.score() + there.met_flat));
         roots.into_iter().take(MOST).map(|(_, candidate)| candidate).collect()
@@ -172,7 +179,7 @@ impl<'a> Decider<'a> {
                 node,
                 Address {
                     path: RelPath::from_disk(name.to_owned()),
-                    ..self.sight.address(&(0, String::new()))
+                    ..self.game_matches.address(&(0, String::new()))
                 },
             )],
             "put it into the game's own folder all the same".to_owned(),
@@ -183,7 +190,7 @@ impl<'a> Decider<'a> {
     }
 
     fn weigh(&self, top: usize) -> Vec<Weighed> {
-        let mut mappings = self.sight.mappings(&self.outline, top);
+        let mut mappings = self.game_matches.mappings(&self.outline, top);
         // As it is written, whatever speaks for it: with all folders around it, or without some.
         for node in self.outline.chain(top) {
             let written = Mapping { node, to: (0, String::new()) };
@@ -197,7 +204,7 @@ impl<'a> Decider<'a> {
             }
         }
         let weighed = mappings.into_iter().map(|mapping| {
-            let agreement = self.sight.agreement(&self.outline, &mapping);
+            let agreement = self.game_matches.agreement(&self.outline, &mapping);
             Weighed { mapping, agreement }
         });
         let mut weighed: Vec<Weighed> = weighed.collect();
@@ -216,7 +223,7 @@ impl<'a> Decider<'a> {
         let mut counts: FxHashMap<(usize, Spot), usize> = FxHashMap::default();
         for first in chain.into_iter().skip(1).chain(units) {
             let name = |node: usize| nodes[node].names.last().map_or("", String::as_str);
-            for (root, key) in self.sight.places_of_folder(name(first)) {
+            for (root, key) in self.game_matches.places_of_folder(name(first)) {
                 let (mut node, mut to) = (first, key.as_str());
                 // Up to where the names cease to be the same.
                 while node != top
@@ -272,7 +279,7 @@ impl<'a> Decider<'a> {
             if !self.outline.is_below(*node, mapping.node) {
                 return false;
             }
-            let lies_there = self.sight.has_folder(&self.spot_of(mapping, *node));
+            let lies_there = self.game_matches.has_folder(&self.spot_of(mapping, *node));
             if to.1.is_empty() {
                 // Folders around everything may be called like something.
                 let is_written_out = mapping.to.1.is_empty() && a.housed == a.files && a.kind * 2 >= a.files;
@@ -284,7 +291,7 @@ impl<'a> Decider<'a> {
                 && to.1.rfind('/').map_or("", |cut| &to.1[..cut]) == mapping.to.1;
             let is_by_folders = it.agreement.met + it.agreement.met_flat == 0;
             lies_there && (a.housed > 0 || is_beside || is_by_folders)
-                || parent != mapping.node && self.sight.has_folder(&self.spot_of(mapping, parent))
+                || parent != mapping.node && self.game_matches.has_folder(&self.spot_of(mapping, parent))
         })
     }
 
@@ -416,17 +423,17 @@ impl<'a> Decider<'a> {
                 let has_loose = best.mapping.node == bottom && !self.outline.nodes[bottom].files.is_empty();
                 if has_loose
                     && best.agreement.met + best.agreement.met_flat == 0
-                    && !self.sight.addons().is_empty()
+                    && !self.game_matches.addons().is_empty()
                 {
                     return Err(self.ask(top, bottom, &[best], &rows));
                 }
                 let mut found = vec![self.found(&best)];
-                if !self.sight.has_folder(&self.spot_of(&best.mapping, bottom)) {
+                if !self.game_matches.has_folder(&self.spot_of(&best.mapping, bottom)) {
                     // What lies in a new folder is its own, whatever others are called.
                     return Ok(found);
                 }
                 for unit in self.outline.units(bottom) {
-                    if self.sight.has_folder(&self.spot_of(&best.mapping, unit)) {
+                    if self.game_matches.has_folder(&self.spot_of(&best.mapping, unit)) {
                         continue;
                     }
                     // Never into one of another name: beside the others it is a new one.
@@ -498,7 +505,7 @@ impl<'a> Decider<'a> {
     fn found(&self, it: &Weighed) -> Found {
         Found {
             node: it.mapping.node,
-            to: self.sight.address(&it.mapping.to),
+            to: self.game_matches.address(&it.mapping.to),
             evidence: self.words(&it.agreement),
         }
     }
@@ -519,12 +526,12 @@ impl<'a> Decider<'a> {
         let is_alone = homes.get(1).is_none_or(|next| next.share < 0.15 * best.share);
         let files = &self.outline.nodes[bottom].files;
         let is_known =
-            files.iter().any(|file| self.sight.has_file_named(&folded(self.outline.file_name(*file))));
+            files.iter().any(|file| self.game_matches.has_file_named(&folded(self.outline.file_name(*file))));
         let is_sure =
             is_alone && best.share >= ALMOST_ALL && best.count >= FEWEST && best.is_telling && !is_known;
         is_sure.then(|| Found {
             node: bottom,
-            to: self.sight.spelled_home(&best.spot),
+            to: self.game_matches.spelled_home(&best.spot),
             evidence: best.evidence.clone(),
         })
     }

@@ -2,13 +2,13 @@
 
 use super::super::{ProgramSeen, RootSeen};
 use super::ToldName;
+use super::game_matches::{Agreement, GameMatches, Mapping};
 use super::outline::Outline;
-use super::sight::{Agreement, Mapping, Sight};
 use crate::address::Address;
 
 pub(super) struct Decider<'a> {
     pub outline: Outline<'a>,
-    pub sight: &'a Sight,
+    pub game_matches: &'a GameMatches,
     pub(super) roots: Vec<RootSeen>,
     pub(super) program: Option<ProgramSeen>,
     /// What the package is called, for a folder of its own.

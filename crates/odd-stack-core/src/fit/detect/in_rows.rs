@@ -5,10 +5,10 @@ use std::collections::BTreeMap;
 use std::path::Path;
 
 use super::decider::{Decider, Found, Weighed};
+use super::game_matches::{Mapping, Spot, below};
 use super::offers::Offers;
 use super::outline::folded;
 use super::rows::{self, Row};
-use super::sight::{Mapping, Spot, below};
 use super::words;
 use crate::fit::{Candidate, Place, Unclear};
 use crate::version::parts_of_file_name;
@@ -31,7 +31,9 @@ impl Decider<'_> {
         }
         let mut homes: BTreeMap<Spot, Vec<usize>> = BTreeMap::new();
         for file in files {
-            let [(root, key)] = self.sight.places_of_file(self.outline.file_name(*file)) else { return None };
+            let [(root, key)] = self.game_matches.places_of_file(self.outline.file_name(*file)) else {
+                return None;
+            };
             let home = (*root, key.rfind('/').map_or("", |cut| &key[..cut]).to_owned());
             homes.entry(home).or_default().push(*file);
         }
@@ -41,12 +43,12 @@ impl Decider<'_> {
             return None;
         }
         let together = self.candidate(
-            &[(bottom, self.sight.address(&main))],
+            &[(bottom, self.game_matches.address(&main))],
             format!("all together, where {} of {} files exist in the game", homes[&main].len(), files.len()),
         );
         let mut apart = together.clone();
         for (home, files) in homes.iter().filter(|(home, _)| **home != main) {
-            let to = self.sight.address(home);
+            let to = self.game_matches.address(home);
             let separator = if to.path.is_root() { "" } else { "/" };
             for file in files {
                 let name = self.outline.file_name(*file);
@@ -56,7 +58,7 @@ impl Decider<'_> {
         }
         apart.evidence = format!("each where the game has it, in {} folders", homes.len());
         let root = self.candidate(
-            &[(bottom, self.sight.address(&(0, String::new())))],
+            &[(bottom, self.game_matches.address(&(0, String::new())))],
             "into the game's own folder".to_owned(),
         );
         let question = "its files lie in several folders of the game".to_owned();
@@ -68,12 +70,12 @@ impl Decider<'_> {
         let mut found: Vec<InRow> = Vec::new();
         for node in self.outline.chain(top) {
             let parent = self.outline.nodes[node].parent.filter(|_| node != top).unwrap_or(node);
-            let rows = rows::rows(&self.outline, self.sight, &[node]);
+            let rows = rows::rows(&self.outline, self.game_matches, &[node]);
             found.extend(rows.into_iter().map(|row| InRow { node: parent, of: vec![node], row }));
         }
         let units = self.outline.units(bottom);
         if !units.is_empty() {
-            let rows = rows::rows(&self.outline, self.sight, &units);
+            let rows = rows::rows(&self.outline, self.game_matches, &units);
             found.extend(rows.into_iter().map(|row| InRow { node: bottom, of: units.clone(), row }));
         }
         found.sort_by(|one, two| {
@@ -92,7 +94,7 @@ impl Decider<'_> {
     /// Whether a folder around, or the folder itself, is called like one of the game that is not on the way to the spot.
     pub(super) fn knows_other(&self, node: usize, (_, key): &Spot) -> bool {
         let is_other = |name: &String| {
-            !self.sight.places_of_folder(name).is_empty() && !key.split('/').any(|part| part == name)
+            !self.game_matches.places_of_folder(name).is_empty() && !key.split('/').any(|part| part == name)
         };
         self.outline.nodes[node].names.iter().any(is_other)
     }
@@ -105,7 +107,7 @@ impl Decider<'_> {
         // So is a new one that is called like what lies elsewhere.
         let is_called_so = it.of.len() == 1 && it.of[0] != it.node && {
             let name = &self.outline.nodes[it.of[0]].names;
-            name.last().is_some_and(|name| !self.sight.places_of_folder(name).is_empty())
+            name.last().is_some_and(|name| !self.game_matches.places_of_folder(name).is_empty())
         };
         let factor = if is_called_so { 0.65 } else { 1.0 };
         it.row.alike * factor * (1.0 + 0.1 * self.names_alike(it).min(4) as f64)
@@ -151,7 +153,7 @@ impl Decider<'_> {
     }
 
     pub(super) fn found_in_row(&self, it: &InRow) -> Found {
-        Found { node: it.node, to: self.sight.address(&it.row.spot), evidence: self.row_words(it) }
+        Found { node: it.node, to: self.game_matches.address(&it.row.spot), evidence: self.row_words(it) }
     }
 
     pub(super) fn row_words(&self, it: &InRow) -> String {
@@ -180,7 +182,7 @@ impl Decider<'_> {
         let mut own = Offers::default();
         for it in rows.iter().filter(|it| it.row.alike >= FEWEST_ALIKE) {
             let alike = self.likeness(it);
-            let to = self.sight.address(&it.row.spot);
+            let to = self.game_matches.address(&it.row.spot);
             let sure = if it.row.siblings > 2 { 0.95 } else { 0.8 };
             if it.of.as_slice() != [top] {
                 let weight = sure * alike * if self.has_own_names(it) { 1.0 } else { 0.85 };

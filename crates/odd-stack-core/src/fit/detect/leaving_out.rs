@@ -3,13 +3,13 @@
 use std::collections::HashMap;
 
 use super::super::outcome::LeftOut;
+use super::game_matches::GameMatches;
 use super::outline::*;
-use super::sight::Sight;
 use super::words;
 
 impl Outline<'_> {
     /// Leaves out what is only to be read or was left behind, unless the game has such a file there.
-    pub(super) fn leave_out(&mut self, sight: &Sight) {
+    pub(super) fn leave_out(&mut self, game_matches: &GameMatches) {
         let mut aside = Vec::new();
         for node in 0..self.nodes.len() {
             let in_metadata = self.nodes[node].path.parts().any(super::super::names::is_metadata);
@@ -24,19 +24,19 @@ impl Outline<'_> {
         let only_tells = self.only_tells(&tops);
         let mut found = Vec::new();
         for node in 0..self.nodes.len() {
-            let folder_reason = self.folder_reason(node, &tops, sight);
+            let folder_reason = self.folder_reason(node, &tops, game_matches);
             let names = &self.nodes[node].names;
             let mut kinds: HashMap<String, bool> = HashMap::new();
             for member in &self.nodes[node].files {
                 let reason = folder_reason
-                    .or_else(|| self.file_reason(*member, tops.contains(&node), only_tells, sight));
+                    .or_else(|| self.file_reason(*member, tops.contains(&node), only_tells, game_matches));
                 let Some(reason) = reason else { continue };
                 let name = self.file_name(*member);
                 let mut is_kind = || {
                     let known = kinds.entry(words::ending(name));
-                    *known.or_insert_with_key(|ending| sight.has_kind_like(ending, names))
+                    *known.or_insert_with_key(|ending| game_matches.has_kind_like(ending, names))
                 };
-                if !sight.has_like(name, names.last()) && !is_kind() {
+                if !game_matches.has_like(name, names.last()) && !is_kind() {
                     found.push((*member, reason));
                 }
             }
@@ -50,7 +50,7 @@ impl Outline<'_> {
         self.aside = aside;
     }
 
-    fn folder_reason(&self, node: usize, tops: &[usize], sight: &Sight) -> Option<LeftOut> {
+    fn folder_reason(&self, node: usize, tops: &[usize], game_matches: &GameMatches) -> Option<LeftOut> {
         // The folder at or above the node that lies directly in a top one.
         let mut at = node;
         while let Some(parent) = self.nodes[at].parent {
@@ -60,7 +60,7 @@ impl Outline<'_> {
             at = parent;
         }
         let name = self.name(at);
-        let is_known = sight.has_folder_named(&folded(name)) || sight.is_root_of(self, at);
+        let is_known = game_matches.has_folder_named(&folded(name)) || game_matches.is_root_of(self, at);
         if at == 0 || tops.contains(&at) || is_known {
             return None;
         }
@@ -87,7 +87,13 @@ impl Outline<'_> {
         }
     }
 
-    fn file_reason(&self, member: usize, at_top: bool, only_tells: bool, sight: &Sight) -> Option<LeftOut> {
+    fn file_reason(
+        &self,
+        member: usize,
+        at_top: bool,
+        only_tells: bool,
+        game_matches: &GameMatches,
+    ) -> Option<LeftOut> {
         let name = self.file_name(member);
         let ending = words::ending(name);
         if words::is_source_ending(&ending) {
@@ -101,7 +107,7 @@ impl Outline<'_> {
         if is_document && words::is_document_word(name) || words::is_document_ending(&ending) {
             return Some(LeftOut::Document);
         }
-        let is_known = sight.has_file_named(&folded(name));
+        let is_known = game_matches.has_file_named(&folded(name));
         if words::is_picture_ending(&ending) && !is_known {
             return (words::is_picture_word(name) || only_tells).then_some(LeftOut::Picture);
         }

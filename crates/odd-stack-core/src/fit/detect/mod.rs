@@ -1,6 +1,6 @@
 //! Finding out where a package's files go, from its own folders and the game's.
 //!
-//! Names that occur in both speak for placements (`sight`); what is only to be read is set aside
+//! Names that occur in both speak for placements (`game_matches`); what is only to be read is set aside
 //! (`outline`); folders that would put the same addresses are a choice, and those that call themselves
 //! optional are parts (`options`); each group is placed by what the game agrees with most, or it is asked
 //! (`decide`). Nothing is guessed: where two places have much the same to say for them, or nothing has,
@@ -9,18 +9,20 @@
 use std::collections::BTreeMap;
 
 use decider::{Decider, Found};
+use game_matches::GameMatches;
 use outline::Outline;
-use sight::Sight;
 
 use super::input::Hints;
 use super::{Choice, ChoiceOption, Finding, FitError, GameTree, LeftOut, Part, Place, Rules, Unclear};
 use crate::address::Address;
 use crate::package::{Folder, Member};
 
+mod add_on_name;
 mod addons;
 mod carry;
 mod decide;
 mod decider;
+mod game_matches;
 mod in_rows;
 mod leaving_out;
 mod names;
@@ -29,13 +31,11 @@ mod options;
 mod outline;
 mod program;
 mod rows;
-mod sight;
-mod told;
 mod words;
 
 pub use super::input::ToldName;
 pub(super) use super::names::starred;
-pub(crate) use told::name_told;
+pub(crate) use add_on_name::name_told;
 
 /// What detection found.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -57,8 +57,8 @@ pub(super) fn detect(
     tree: &dyn GameTree,
 ) -> Result<Detected, FitError> {
     let outline = Outline { package_name: hints.package_name, ..Outline::new(members, folders, takes_part) };
-    let sight = Sight::of(&outline, tree);
-    let (mut decider, alternatives, optional) = begin(outline, &sight, tree, hints);
+    let game_matches = GameMatches::of(&outline, tree);
+    let (mut decider, alternatives, optional) = begin(outline, &game_matches, tree, hints);
     // What is to be chosen is asked first; where it goes is asked of what was chosen.
     let is_chosen = |choice: &options::Alternatives, option: &str| {
         chosen.get(&choice.id).is_some_and(|chosen| chosen.eq_ignore_ascii_case(option))
@@ -96,17 +96,17 @@ pub(super) fn detect(
 /// Leaves out what is no content, and sets apart what there is to choose and what may be left out.
 fn begin<'a>(
     mut outline: Outline<'a>,
-    sight: &'a Sight,
+    game_matches: &'a GameMatches,
     tree: &dyn GameTree,
     hints: Hints<'a>,
 ) -> (Decider<'a>, Vec<options::Alternatives>, Vec<options::Optional>) {
-    outline.leave_out(sight);
-    let (alternatives, mut optional) = options::alternatives(&outline, sight);
-    let mut decider = Decider::new(outline, sight, tree, hints.package_name, hints.told_names);
+    outline.leave_out(game_matches);
+    let (alternatives, mut optional) = options::alternatives(&outline, game_matches);
+    let mut decider = Decider::new(outline, game_matches, tree, hints.package_name, hints.told_names);
     for (_, node) in alternatives.iter().flat_map(|choice| &choice.options) {
         decider.set_apart(*node);
     }
-    optional.extend(options::optional(&decider.outline, sight));
+    optional.extend(options::optional(&decider.outline, game_matches));
     for part in &optional {
         decider.set_apart(part.node);
     }
@@ -146,8 +146,8 @@ pub(super) fn beside(
     tree: &dyn GameTree,
 ) -> Beside {
     let outline = Outline::new(members, folders, takes_part);
-    let sight = Sight::of(&outline, tree);
-    let (mut decider, alternatives, optional) = begin(outline, &sight, tree, Hints::default());
+    let game_matches = GameMatches::of(&outline, tree);
+    let (mut decider, alternatives, optional) = begin(outline, &game_matches, tree, Hints::default());
     let option = |(name, node): (String, usize)| {
         let folder = Some(decider.outline.place_text(node));
         ChoiceOption { name, folder, ..ChoiceOption::default() }
@@ -169,8 +169,8 @@ pub(super) fn aside(
     tree: &dyn GameTree,
 ) -> Vec<(usize, LeftOut)> {
     let mut outline = Outline::new(members, folders, takes_part);
-    let sight = Sight::of(&outline, tree);
-    outline.leave_out(&sight);
+    let game_matches = GameMatches::of(&outline, tree);
+    outline.leave_out(&game_matches);
     outline.aside
 }
 
@@ -187,7 +187,7 @@ pub fn suspected_copies(
     tree: &dyn GameTree,
 ) -> Vec<(usize, Vec<Address>)> {
     let outline = Outline::new(members, folders, |_| true);
-    Sight::of(&outline, tree).alike(&outline)
+    GameMatches::of(&outline, tree).alike(&outline)
 }
 
 fn tell(decider: &Decider<'_>, found: Vec<Found>, findings: &mut Vec<Finding>) -> Vec<Place> {

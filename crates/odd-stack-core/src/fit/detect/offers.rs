@@ -5,10 +5,10 @@ use std::collections::HashMap;
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::decider::{Decider, Weighed};
+use super::game_matches::Spot;
 use super::in_rows::InRow;
 use super::names::patterns_of;
 use super::outline::folded;
-use super::sight::Spot;
 use super::words;
 use crate::address::Address;
 use crate::fit::{Candidate, Place, Unclear};
@@ -75,7 +75,7 @@ fn side_by_side(it: &Weighed) -> (usize, Spot) {
 impl Decider<'_> {
     /// What can be said when nothing is clear.
     pub(super) fn ask(&self, top: usize, bottom: usize, weighed: &[Weighed], rows: &[InRow]) -> Unclear {
-        let may_tell = self.told_names.is_empty() && !self.sight.addons().is_empty();
+        let may_tell = self.told_names.is_empty() && !self.game_matches.addons().is_empty();
         let question = match self.outline.nodes[top].path.as_str() {
             "" => "where its files go is not clear".to_owned(),
             path => format!("where the files of `{path}` go is not clear"),
@@ -118,7 +118,7 @@ impl Decider<'_> {
                 if it.mapping.node == bottom {
                     beside.entry(side_by_side(it).1).or_default().push((weight, it.mapping.to.1.as_str()));
                 }
-                let places = [(it.mapping.node, self.sight.address(&it.mapping.to))];
+                let places = [(it.mapping.node, self.game_matches.address(&it.mapping.to))];
                 offers.put(weight, self.candidate(&places, self.words(&it.agreement)));
             }
         }
@@ -130,7 +130,7 @@ impl Decider<'_> {
             let (root, key) = &home.spot;
             let above = (*root, key.rfind('/').map_or("", |cut| &key[..cut]).to_owned());
             let is_gathered = home.share < 0.35 && gatherings.contains_key(&above);
-            is_gathered || self.sight.addons().contains_key(&above)
+            is_gathered || self.game_matches.addons().contains_key(&above)
         };
         let homes = self.loose_homes(bottom);
         let above = |home: &LooseHome| {
@@ -141,7 +141,7 @@ impl Decider<'_> {
             // What folders side by side all have tells none of them.
             let beside = homes.iter().filter(|other| above(other) == above(home)).count();
             let usual = if beside > 2 && above(home).1.is_some() { 0.6 } else { 1.0 };
-            let places = [(bottom, self.sight.spelled_home(&home.spot))];
+            let places = [(bottom, self.game_matches.spelled_home(&home.spot))];
             let known = if self.knows_other(bottom, &home.spot) { 0.6 } else { 1.0 };
             offers.put(
                 usual * known * (0.3 + 0.45 * home.share.min(most_share)),
@@ -150,22 +150,22 @@ impl Decider<'_> {
         }
         for (spot, (folders, marker)) in gatherings {
             let weight = 0.5 + 0.06 * folders.len().min(5) as f64;
-            let to = self.sight.address(spot);
+            let to = self.game_matches.address(spot);
             for mut candidate in self.own_folders(top, bottom, &to, folders) {
                 let told = if self.told_names.is_empty() { 0.0 } else { 0.1 };
                 candidate.evidence += &format!(", as `{}/{marker}` lies there", folders[0]);
                 offers.put(told + weight - 0.001 * offers.0.len() as f64, candidate);
             }
         }
-        for (spot, others) in self.sight.addons() {
-            for candidate in self.own_folders(top, bottom, &self.sight.address(spot), others) {
+        for (spot, others) in self.game_matches.addons() {
+            for candidate in self.own_folders(top, bottom, &self.game_matches.address(spot), others) {
                 offers.put(0.34 - 0.001 * offers.0.len() as f64, candidate);
             }
         }
         if let Some(beside) = self.beside_the_program(bottom) {
             offers.put(0.62, beside);
         }
-        let root = self.sight.address(&(0, String::new()));
+        let root = self.game_matches.address(&(0, String::new()));
         offers.put(0.12, self.candidate(&[(bottom, root.clone())], "into the game's own folder".to_owned()));
         for node in self.outline.chain(top).into_iter().rev().skip(1) {
             let with = self.outline.chain(node).get(1).map(|below| self.outline.name(*below).to_owned());
@@ -190,7 +190,8 @@ impl Decider<'_> {
             folders.sort_by(|one, two| two.0.total_cmp(&one.0).then_with(|| one.1.cmp(two.1)));
             let name = |key: &str| key.rsplit('/').next().unwrap_or_default().to_owned();
             let others: Vec<String> = folders.iter().map(|(_, key)| name(key)).collect();
-            let own = self.own_folders(top, bottom, &self.sight.address(&spot), &others).into_iter().take(2);
+            let own =
+                self.own_folders(top, bottom, &self.game_matches.address(&spot), &others).into_iter().take(2);
             for (at, mut candidate) in own.enumerate() {
                 candidate.evidence =
                     format!("{}; {} folders there are alike", candidate.evidence, folders.len());
@@ -263,11 +264,12 @@ impl Decider<'_> {
             }
         }
         let mut homes: FxHashMap<Spot, (f64, f64, LooseHome)> = FxHashMap::default();
-        let of_ending =
-            endings.iter().map(|(ending, files)| (ending, files, self.sight.homes_of_ending(ending), false));
+        let of_ending = endings
+            .iter()
+            .map(|(ending, files)| (ending, files, self.game_matches.homes_of_ending(ending), false));
         let of_pattern = patterns
             .iter()
-            .map(|(pattern, files)| (pattern, files, self.sight.homes_of_pattern(pattern), true));
+            .map(|(pattern, files)| (pattern, files, self.game_matches.homes_of_pattern(pattern), true));
         for (what, alike, there, is_pattern) in of_ending.chain(of_pattern) {
             let total: u64 = there.iter().map(|(_, count)| count).sum();
             for (spot, count) in there {

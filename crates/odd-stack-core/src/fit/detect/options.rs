@@ -2,9 +2,9 @@
 
 use std::collections::{BTreeMap, HashMap, HashSet};
 
+use super::game_matches::{GameMatches, Mapping, below};
 use super::outline::{Outline, folded, may_be_no_content};
 use super::rows::{self, Row};
-use super::sight::{Mapping, Sight, below};
 use super::words;
 
 /// Folders that exclude each other.
@@ -24,7 +24,10 @@ pub(super) struct Optional {
 
 /// Finds folders side by side that hold the same files, where the game has no folders of their names:
 /// their files would go to the same addresses.
-pub(super) fn alternatives(outline: &Outline<'_>, sight: &Sight) -> (Vec<Alternatives>, Vec<Optional>) {
+pub(super) fn alternatives(
+    outline: &Outline<'_>,
+    game_matches: &GameMatches,
+) -> (Vec<Alternatives>, Vec<Optional>) {
     let (mut found, mut lesser) = (Vec::new(), Vec::new());
     let mut taken: Vec<usize> = Vec::new();
     for node in 0..outline.nodes.len() {
@@ -41,10 +44,10 @@ pub(super) fn alternatives(outline: &Outline<'_>, sight: &Sight) -> (Vec<Alterna
             let is_there = match words_of(name).iter().any(|word| words::is_variant(word)) {
                 // Such a name may lie anywhere.
                 true => {
-                    sight.has_folder_like(names, at_top(outline, *unit))
-                        || sight.has_folder_like(names, false)
+                    game_matches.has_folder_like(names, at_top(outline, *unit))
+                        || game_matches.has_folder_like(names, false)
                 }
-                false => sight.has_folder_named(&folded(name)),
+                false => game_matches.has_folder_named(&folded(name)),
             };
             is_there || words::other_root(name).is_some() || words::is_main_root(name)
         };
@@ -56,8 +59,8 @@ pub(super) fn alternatives(outline: &Outline<'_>, sight: &Sight) -> (Vec<Alterna
         if units.len() < 2 {
             continue;
         }
-        let in_known = node != 0 && sight.has_folder_named(&folded(outline.name(node)));
-        let rows = rows::rows(outline, sight, &units);
+        let in_known = node != 0 && game_matches.has_folder_named(&folded(outline.name(node)));
+        let rows = rows::rows(outline, game_matches, &units);
         if in_known && rows.iter().any(|row| is_row_of(row, outline.name(node))) {
             continue;
         }
@@ -81,14 +84,17 @@ pub(super) fn alternatives(outline: &Outline<'_>, sight: &Sight) -> (Vec<Alterna
             }
             // Without the folder its files agree with the game; else its name must say what it is.
             let stripped = |unit: usize| match in_known {
-                true => lies_without_in(outline, sight, unit, outline.name(node)),
-                false => !sight.mappings(outline, unit).is_empty(),
+                true => lies_without_in(outline, game_matches, unit, outline.name(node)),
+                false => !game_matches.mappings(outline, unit).is_empty(),
             };
             let by_name = !in_known && are_makes(outline.name(units[one]), outline.name(units[two]));
             let is_same = !in_known && is_all_same;
             let may_be = match is_row {
                 // Two new ones of a row have the same files too.
-                true => lies_without(outline, sight, units[one]) || lies_without(outline, sight, units[two]),
+                true => {
+                    lies_without(outline, game_matches, units[one])
+                        || lies_without(outline, game_matches, units[two])
+                }
                 false => is_same || stripped(units[one]) || stripped(units[two]),
             };
             if !by_name && !may_be {
@@ -169,16 +175,16 @@ fn are_makes(one: &str, two: &str) -> bool {
 }
 
 /// Whether files of the folder lie in a folder of that name in the game without it.
-fn lies_without_in(outline: &Outline<'_>, sight: &Sight, unit: usize, name: &str) -> bool {
-    sight.places_of_folder(&folded(name)).iter().any(|spot| {
-        let agreement = sight.agreement(outline, &Mapping { node: unit, to: spot.clone() });
+fn lies_without_in(outline: &Outline<'_>, game_matches: &GameMatches, unit: usize, name: &str) -> bool {
+    game_matches.places_of_folder(&folded(name)).iter().any(|spot| {
+        let agreement = game_matches.agreement(outline, &Mapping { node: unit, to: spot.clone() });
         agreement.met + agreement.met_flat > 0
     })
 }
 
 /// Whether files of the folder lie in the game where they would be without it, from a root on.
-fn lies_without(outline: &Outline<'_>, sight: &Sight, unit: usize) -> bool {
-    let agreement = sight.agreement(outline, &Mapping { node: unit, to: (0, String::new()) });
+fn lies_without(outline: &Outline<'_>, game_matches: &GameMatches, unit: usize) -> bool {
+    let agreement = game_matches.agreement(outline, &Mapping { node: unit, to: (0, String::new()) });
     agreement.met > 0
 }
 
@@ -188,7 +194,7 @@ enum Found {
 }
 
 /// Folders that call themselves optional, or keep what was replaced, and that the game does not have.
-pub(super) fn optional(outline: &Outline<'_>, sight: &Sight) -> Vec<Optional> {
+pub(super) fn optional(outline: &Outline<'_>, game_matches: &GameMatches) -> Vec<Optional> {
     let mut found: Vec<Optional> = Vec::new();
     let mut ids: HashSet<String> = HashSet::new();
     let all: usize = outline.nodes.iter().map(|node| node.files.len()).sum();
@@ -198,9 +204,9 @@ pub(super) fn optional(outline: &Outline<'_>, sight: &Sight) -> Vec<Optional> {
         if is_inside
             || outline.nodes[node].group != 0
             || !words::is_optional(name) && !words::is_backup_folder(name)
-            || sight.has_folder_like(&outline.nodes[node].names, at_top(outline, node))
-            || sight.has_folder_like(&outline.nodes[node].names, false)
-            || lies_beside_others(outline, sight, node)
+            || game_matches.has_folder_like(&outline.nodes[node].names, at_top(outline, node))
+            || game_matches.has_folder_like(&outline.nodes[node].names, false)
+            || lies_beside_others(outline, game_matches, node)
             || outline.content(node) == 0
             || outline.content(node) == all
         {
@@ -209,7 +215,7 @@ pub(super) fn optional(outline: &Outline<'_>, sight: &Sight) -> Vec<Optional> {
         let units = outline.units(node);
         // Either it is one thing itself, or each folder in it is one.
         let is_one = !outline.nodes[node].files.is_empty()
-            || units.iter().any(|unit| sight.has_folder_named(&folded(outline.name(*unit))));
+            || units.iter().any(|unit| game_matches.has_folder_named(&folded(outline.name(*unit))));
         if is_one || units.is_empty() {
             found.push(Optional { id: free(words::slug(name), &mut ids), node });
         } else {
@@ -223,13 +229,13 @@ pub(super) fn optional(outline: &Outline<'_>, sight: &Sight) -> Vec<Optional> {
 }
 
 /// Whether the game has a folder of that name beside one that the package has beside this one.
-fn lies_beside_others(outline: &Outline<'_>, sight: &Sight, node: usize) -> bool {
+fn lies_beside_others(outline: &Outline<'_>, game_matches: &GameMatches, node: usize) -> bool {
     let name = |node: usize| outline.nodes[node].names.last().map_or("", String::as_str);
     let Some(parent) = outline.nodes[node].parent else { return false };
     let others: Vec<usize> = outline.units(parent).into_iter().filter(|other| *other != node).collect();
-    sight.places_of_folder(name(node)).iter().any(|(root, key)| {
+    game_matches.places_of_folder(name(node)).iter().any(|(root, key)| {
         let above = key.rfind('/').map_or("", |cut| &key[..cut]);
-        others.iter().any(|other| sight.has_folder(&(*root, below(above, name(*other)))))
+        others.iter().any(|other| game_matches.has_folder(&(*root, below(above, name(*other)))))
     })
 }
 

@@ -1,8 +1,8 @@
 //! The main program: what goes beside it.
 
 use super::decider::{Decider, Found, Weighed};
+use super::game_matches::{Spot, below};
 use super::outline::folded;
-use super::sight::{Spot, below};
 use super::words;
 use crate::address::Address;
 use crate::fit::{Place, Unclear};
@@ -15,7 +15,7 @@ impl Decider<'_> {
     pub(super) fn program_folder(&self) -> Option<(Address, Spot)> {
         let address = &self.program.as_ref()?.address;
         let folder = Address { root: address.root.clone(), path: address.path.parent() };
-        let root = self.sight.root_number(&folder.root)?;
+        let root = self.game_matches.root_number(&folder.root)?;
         Some((folder.clone(), (root, folded(folder.path.as_str()))))
     }
 
@@ -46,14 +46,14 @@ impl Decider<'_> {
         let (to, spot) = self.program_folder().filter(|_| !libraries.is_empty())?;
         // A library of that name elsewhere in the game speaks against it, unless the program loads it.
         let is_elsewhere = libraries.iter().any(|file| {
-            let places = self.sight.places_of_file(self.outline.file_name(*file));
+            let places = self.game_matches.places_of_file(self.outline.file_name(*file));
             places
                 .iter()
                 .any(|(root, key)| (*root, key.rfind('/').map_or("", |cut| &key[..cut])) != (spot.0, &spot.1))
         });
         // So does a folder that gathers such libraries.
         let is_gathered = libraries.iter().any(|file| {
-            let homes = self.sight.homes_of_ending(&words::ending(self.outline.file_name(*file)));
+            let homes = self.game_matches.homes_of_ending(&words::ending(self.outline.file_name(*file)));
             homes.iter().any(|((_, key), _)| words::is_collection(key.rsplit('/').next().unwrap_or(key)))
         });
         if (is_elsewhere || is_gathered) && self.imported(&libraries).is_none() {
@@ -71,13 +71,13 @@ impl Decider<'_> {
             return None;
         }
         let is_met = |file: &usize| {
-            self.sight.has_file(&(there.0, below(&there.1, &folded(self.outline.file_name(*file)))))
+            self.game_matches.has_file(&(there.0, below(&there.1, &folded(self.outline.file_name(*file)))))
         };
         if best.agreement.met == 0 && libraries.iter().any(is_met) || libraries.iter().all(is_met) {
             return None;
         }
         let together = self.candidate(
-            &[(best.mapping.node, self.sight.address(&best.mapping.to))],
+            &[(best.mapping.node, self.game_matches.address(&best.mapping.to))],
             self.words(&best.agreement),
         );
         let mut apart = together.clone();

@@ -4,9 +4,9 @@ use std::collections::hash_map::Entry;
 
 use rustc_hash::FxHashMap;
 
+use super::game_matches::{GameMatches, Spot, below};
 use super::names::{own_names, patterns_of};
 use super::outline::{Outline, folded};
-use super::sight::{Sight, Spot, below};
 use super::words;
 
 /// A folder of the game whose folders are built like those of the package.
@@ -51,11 +51,11 @@ const MOST_FEATURES: usize = 32;
 
 /// The rows that folders of the package would fit into, the likest first. Each of `nodes` is a folder that would be one
 /// more of the row.
-pub(super) fn rows(outline: &Outline<'_>, sight: &Sight, nodes: &[usize]) -> Vec<Row> {
+pub(super) fn rows(outline: &Outline<'_>, game_matches: &GameMatches, nodes: &[usize]) -> Vec<Row> {
     let mut sums: FxHashMap<Spot, Row> = FxHashMap::default();
     let nodes = &nodes[..nodes.len().min(MOST_NODES)];
     for node in nodes {
-        for row in rows_of(outline, sight, *node) {
+        for row in rows_of(outline, game_matches, *node) {
             match sums.entry(row.spot.clone()) {
                 Entry::Vacant(new) => drop(new.insert(row)),
                 Entry::Occupied(mut known) => {
@@ -79,20 +79,20 @@ pub(super) fn rows(outline: &Outline<'_>, sight: &Sight, nodes: &[usize]) -> Vec
     rows
 }
 
-fn rows_of(outline: &Outline<'_>, sight: &Sight, node: usize) -> Vec<Row> {
-    let features = features(outline, sight, node);
+fn rows_of(outline: &Outline<'_>, game_matches: &GameMatches, node: usize) -> Vec<Row> {
+    let features = features(outline, game_matches, node);
     const MOST_OTHERS: usize = 8;
     // How many folders of each row have which feature.
     let mut counts: FxHashMap<Spot, FxHashMap<&Feature, usize>> = FxHashMap::default();
     let mut others: FxHashMap<Spot, Vec<Spot>> = FxHashMap::default();
     for (feature, _) in &features {
         let mut seen: Vec<Spot> = match feature {
-            Feature::Name(name) => sight.folders_holding(name),
+            Feature::Name(name) => game_matches.folders_holding(name),
             Feature::Ending(ending) => {
-                sight.homes_of_ending(ending).into_iter().map(|(home, _)| home).collect()
+                game_matches.homes_of_ending(ending).into_iter().map(|(home, _)| home).collect()
             }
             Feature::Pattern(pattern) => {
-                sight.homes_of_pattern(pattern).into_iter().map(|(home, _)| home).collect()
+                game_matches.homes_of_pattern(pattern).into_iter().map(|(home, _)| home).collect()
             }
         };
         seen.sort_unstable();
@@ -111,7 +111,7 @@ fn rows_of(outline: &Outline<'_>, sight: &Sight, node: usize) -> Vec<Row> {
         let siblings = counts.values().copied().max().unwrap_or(0);
         // One that lies there already is no new one.
         let own = (spot.0, below(&spot.1, &folded(outline.name(node))));
-        if siblings < FEWEST_SIBLINGS || sight.has_folder(&own) {
+        if siblings < FEWEST_SIBLINGS || game_matches.has_folder(&own) {
             return None;
         }
         let is_usual = |feature: &Feature| {
@@ -129,14 +129,14 @@ fn rows_of(outline: &Outline<'_>, sight: &Sight, node: usize) -> Vec<Row> {
             Feature::Ending(ending) => !words::is_general_ending(ending),
         });
         let others = others.get(&spot).into_iter().flatten();
-        let others = others.map(|spot| sight.spelled_home(spot).path.name().to_owned()).collect();
+        let others = others.map(|spot| game_matches.spelled_home(spot).path.name().to_owned()).collect();
         Some(Row { spot, alike, nearest, siblings, by_names, by_kinds, others })
     });
     rows.collect()
 }
 
 /// What is directly in a folder, each with how much it tells.
-fn features(outline: &Outline<'_>, sight: &Sight, node: usize) -> Vec<(Feature, f64)> {
+fn features(outline: &Outline<'_>, game_matches: &GameMatches, node: usize) -> Vec<(Feature, f64)> {
     let mut features: Vec<(Feature, f64)> = Vec::new();
     let mut note = |feature: Feature, weight: f64| {
         if features.len() < MOST_FEATURES && !features.iter().any(|(known, _)| *known == feature) {
@@ -146,7 +146,7 @@ fn features(outline: &Outline<'_>, sight: &Sight, node: usize) -> Vec<(Feature, 
     for unit in outline.units(node) {
         note(Feature::Name(folded(outline.name(unit))), NAME_WEIGHT);
     }
-    let is_known = |name: &str| sight.has_file_named(name);
+    let is_known = |name: &str| game_matches.has_file_named(name);
     let own = folded(outline.name(node));
     let own_names = own_names(outline, &outline.nodes[node]);
     for file in &outline.nodes[node].files {

@@ -7,11 +7,11 @@
 
 mod base;
 mod columns;
+mod contests;
 mod doubts;
 mod game;
 mod journal;
 mod layers;
-mod meeting;
 mod migrations;
 mod names;
 mod ongoing;
@@ -25,9 +25,9 @@ use rusqlite::config::DbConfig;
 use rusqlite::{Connection, ErrorCode, OpenFlags};
 
 pub(crate) use columns::FolderSource;
+pub(crate) use contests::Side;
 pub(crate) use journal::{JournalMark, JournalStep};
 pub use layers::{Layer, LayerState, NewLayer};
-pub(crate) use meeting::Side;
 pub use ongoing::{Ongoing, OngoingKind};
 pub(crate) use reserve::{give_up_if_needed as free_reserve_if_needed, keep as keep_reserve};
 pub(crate) use second::{SECOND_NAME, SUMS_NAME, is_second_whole, restore_second, verify, verify_locked};

@@ -51,7 +51,7 @@ impl Agreement {
     }
 }
 
-pub(super) struct Sight {
+pub(super) struct GameMatches {
     roots: Vec<PrefixName>,
     files: FxHashMap<Spot, (RelPath, u64)>,
     folders: FxHashMap<Spot, RelPath>,
@@ -83,7 +83,7 @@ pub(super) fn below(folder: &str, name: &str) -> String {
     if folder.is_empty() { name.to_owned() } else { format!("{folder}/{name}") }
 }
 
-impl Sight {
+impl GameMatches {
     pub(super) fn of(outline: &Outline<'_>, tree: &dyn GameTree) -> Self {
         let mut wanted = WantedNames::default();
         for node in &outline.nodes {
@@ -100,7 +100,7 @@ impl Sight {
         wanted.parents.extend(words::collections());
         let named = tree.named(&wanted);
         let NamedThings { files, folders, children, endings, patterns } = &*named;
-        let mut sight = Self {
+        let mut game_matches = Self {
             roots: tree.roots().into_iter().map(|root| root.name).collect(),
             files: FxHashMap::with_capacity_and_hasher(files.len(), rustc_hash::FxBuildHasher),
             folders: FxHashMap::with_capacity_and_hasher(folders.len(), rustc_hash::FxBuildHasher),
@@ -113,25 +113,25 @@ impl Sight {
         for (root, path) in children {
             let parent = path.parent();
             let spot = (*root, folded(parent.as_str()));
-            sight.folders.entry(spot.clone()).or_insert(parent);
-            sight.addons.entry(spot).or_default().push(path.name().to_owned());
+            game_matches.folders.entry(spot.clone()).or_insert(parent);
+            game_matches.addons.entry(spot).or_default().push(path.name().to_owned());
         }
         for (root, path, size_bytes) in files {
             let (root, size_bytes) = (*root, *size_bytes);
             let key = folded(path.as_str());
-            sight.file_places.entry(last_of(&key).to_owned()).or_default().push((root, key.clone()));
+            game_matches.file_places.entry(last_of(&key).to_owned()).or_default().push((root, key.clone()));
             // The folders above are wanted for their spelling.
             let parent = path.parent();
-            sight.folders.entry((root, above(&key).to_owned())).or_insert(parent);
-            sight.files.insert((root, key), (path.clone(), size_bytes));
+            game_matches.folders.entry((root, above(&key).to_owned())).or_insert(parent);
+            game_matches.files.insert((root, key), (path.clone(), size_bytes));
         }
         for (root, path) in folders {
             let (root, path) = (*root, path.clone());
             let key = folded(path.as_str());
-            sight.folder_places.entry(last_of(&key).to_owned()).or_default().push((root, key.clone()));
-            sight.folders.insert((root, key), path);
+            game_matches.folder_places.entry(last_of(&key).to_owned()).or_default().push((root, key.clone()));
+            game_matches.folders.insert((root, key), path);
         }
-        sight
+        game_matches
     }
 
     /// The address of a spot, spelled as the game spells it where that is known.

@@ -12,11 +12,11 @@ use tempfile::TempDir;
 use zip::ZipWriter;
 use zip::write::SimpleFileOptions;
 
-pub struct Closed {
+pub struct Sandbox {
     folder: TempDir,
 }
 
-impl Closed {
+impl Sandbox {
     /// An empty home.
     pub fn empty() -> Self {
         let in_memory = Path::new("/dev/shm");
@@ -29,15 +29,15 @@ impl Closed {
 
     /// A small Quillhaven in care, with a documents folder.
     pub fn with_game() -> Self {
-        let closed = Self::empty();
-        closed.write("game/bin/harbour.txt", "the program's folder\n");
-        closed.write("game/data/lamps/brass.qtx", "base brass\n");
-        closed.write("game/data/lamps/iron.qtx", "base iron\n");
-        closed.write("game/config/fog.ini", "fog=1\n");
-        closed.write("docs/profiles/wren.ini", "name=Wren\n");
+        let sandbox = Self::empty();
+        sandbox.write("game/bin/harbour.txt", "the program's folder\n");
+        sandbox.write("game/data/lamps/brass.qtx", "base brass\n");
+        sandbox.write("game/data/lamps/iron.qtx", "base iron\n");
+        sandbox.write("game/config/fog.ini", "fog=1\n");
+        sandbox.write("docs/profiles/wren.ini", "name=Wren\n");
         let line = "game add Quillhaven game --root docs=docs --spot bin=bin --game-version 1.7";
-        closed.run(line).status(0);
-        closed
+        sandbox.run(line).status(0);
+        sandbox
     }
 
     pub fn path(&self, below: &str) -> PathBuf {
@@ -229,10 +229,10 @@ mod paste {
 
     /// Runs the command once more for its choices, and then each of them.
     #[cfg(unix)]
-    pub fn every_choice(closed: &Closed, folder: &str, words: &[&str], set: &[(&str, &str)]) {
+    pub fn every_choice(sandbox: &Sandbox, folder: &str, words: &[&str], set: &[(&str, &str)]) {
         let end = words.iter().position(|word| *word == "--").unwrap_or(words.len());
         // The first look may have been told things that a second one is not, such as what was cut short.
-        let asked = run(closed, folder, &[&words[..end], &["--json"], &words[end..]].concat(), set);
+        let asked = run(sandbox, folder, &[&words[..end], &["--json"], &words[end..]].concat(), set);
         let Some(error) = asked.1.get("error").cloned() else { return };
         for choice in error["choices"].as_array().into_iter().flatten() {
             let option = choice["option"].as_str().unwrap();
@@ -243,7 +243,7 @@ mod paste {
                 ["oddstack", rest @ ..] => [rest, &["--json"]].concat(),
                 options => [&words[..end], options, &["--json"], &words[end..]].concat(),
             };
-            let (status, report) = closed.on_a_copy(|| run(closed, folder, &line, set));
+            let (status, report) = sandbox.on_a_copy(|| run(sandbox, folder, &line, set));
             let (code, message) = (&report["error"]["code"], &report["error"]["message"]);
             let told = format!("`{}` offers `{option}`, and that says {code} {message}", words.join(" "));
             assert!(status != 2, "wrong usage: {told}");
@@ -256,11 +256,11 @@ mod paste {
     }
 
     #[cfg(not(unix))]
-    pub fn every_choice(_: &Closed, _: &str, _: &[&str], _: &[(&str, &str)]) {}
+    pub fn every_choice(_: &Sandbox, _: &str, _: &[&str], _: &[(&str, &str)]) {}
 
     #[cfg(unix)]
-    fn run(closed: &Closed, folder: &str, words: &[&str], set: &[(&str, &str)]) -> (i32, Value) {
-        let output = closed.command(folder, words, set).output().unwrap();
+    fn run(sandbox: &Sandbox, folder: &str, words: &[&str], set: &[(&str, &str)]) -> (i32, Value) {
+        let output = sandbox.command(folder, words, set).output().unwrap();
         let report = serde_json::from_slice(&output.stdout).unwrap_or(Value::Null);
         (output.status.code().unwrap_or(-1), report)
     }

@@ -31,7 +31,7 @@ use crate::show::safe::one_line;
 const PATIENCE: Duration = Duration::from_secs(10);
 
 /// The place a command works at.
-pub struct Desk {
+pub struct Session {
     pub out: Output,
     pub home: Home,
     pub progress: Progress,
@@ -47,7 +47,7 @@ pub struct Desk {
     stuck: Option<String>,
 }
 
-impl Desk {
+impl Session {
     pub fn new(common: Common, command: &'static str) -> Result<Self, Failure> {
         let older = if common.home.is_none() { older_home()? } else { None };
         let is_in_older_home = older.is_some();
@@ -205,7 +205,7 @@ impl Desk {
         self.permit_during(ledger, None, dry_run)
     }
 
-    /// As [`Desk::permit`], for a command that may also be used while `kind` is under way.
+    /// As [`Session::permit`], for a command that may also be used while `kind` is under way.
     pub fn permit_during(
         &mut self,
         ledger: &Ledger,
@@ -279,7 +279,7 @@ impl Desk {
         self.make(ledger, change, args.dry_run, true, before)
     }
 
-    /// As [`Desk::carry_out`]; where nothing is left to be asked, it `asks` nobody.
+    /// As [`Session::carry_out`]; where nothing is left to be asked, it `asks` nobody.
     pub fn make(
         &mut self,
         ledger: &Ledger,
