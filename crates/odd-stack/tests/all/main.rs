@@ -10,6 +10,9 @@ mod demo;
 mod facts;
 mod failures;
 mod fits;
+// The ledgers name folders as Unix writes them.
+#[cfg(unix)]
+mod formats;
 mod hostile;
 mod laws;
 mod main_job;
