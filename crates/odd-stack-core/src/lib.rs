@@ -74,7 +74,7 @@ pub mod game;
 mod hash;
 pub mod jobs;
 pub mod ledger;
-mod members;
+pub mod members;
 mod moment;
 pub mod observer;
 pub mod package;

@@ -82,7 +82,7 @@ pub struct Settling<'l> {
     pub change: Prepared<'l>,
 }
 
-/// Prepares rulings, each for what `text` means; see [`conflicts`](super::conflicts()). Of several for one address
+/// Prepares rulings, each for what `text` means; see [`conflicts`](crate::jobs::conflicts()). Of several for one address
 /// the last counts. They become one revision. `command` is what the history will say.
 ///
 /// # Errors
