@@ -10,7 +10,8 @@ use odd_stack_core::files::RealDisk;
 use odd_stack_core::front::for_tests;
 use odd_stack_core::Moment;
 use odd_stack_core::check::check;
-use odd_stack_core::jobs::{AddRequest, CareRequest, Reorder, conflicts, prepare_add, prepare_reorder, show, stack, take_into_care};
+use odd_stack_core::jobs::steps::{conflicts, prepare_add, prepare_reorder, show, stack, take_into_care};
+use odd_stack_core::jobs::{AddRequest, CareRequest, Reorder};
 use odd_stack_core::ledger::Home;
 use odd_stack_core::observer::Silent;
 

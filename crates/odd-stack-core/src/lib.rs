@@ -15,26 +15,25 @@
 //! #     std::fs::write(file, text)?;
 //! # }
 //! use odd_stack_core::change::ChangeOptions;
+//! use odd_stack_core::OddStack;
 //! use odd_stack_core::jobs::{AddRequest, CareRequest, Reorder};
-//! use odd_stack_core::observer::Silent;
-//! use odd_stack_core::{Moment, OddStack};
 //!
 //! let odd_stack = OddStack::open(folder.path().join("home"));
 //! let request = CareRequest { name: "Quillhaven".into(), folder: game_folder.clone(), ..CareRequest::default() };
-//! odd_stack.register(&request, Moment::of_clock())?;
+//! odd_stack.register(&request, false)?;
 //! let game = odd_stack.game("quillhaven")?;
 //!
-//! let adding = odd_stack.add(&game, &AddRequest::of(&package), ChangeOptions::default(), Moment::of_clock())?;
+//! let adding = game.add(&AddRequest::of(&package), ChangeOptions::default())?;
 //! assert_eq!(adding.change.plan().effects.len(), 1);
-//! adding.change.apply(&Silent)?;
+//! game.apply(adding.change)?;
 //! assert_eq!(std::fs::read_to_string(game_folder.join("data/lamps/brass.qtx"))?, "bright");
 //!
-//! let layers = game.ledger.layers()?;
-//! assert_eq!(odd_stack.stack(&game)?.layers[0].name, "brass-lamps");
+//! let layers = game.layers()?;
+//! assert_eq!(game.stack()?.layers[0].name, "brass-lamps");
 //!
 //! let remove = Reorder::Remove(vec![layers[0].id]);
-//! if let Some(change) = odd_stack.reorder(&game, &remove, ChangeOptions::default(), Moment::of_clock())? {
-//!     change.apply(&Silent)?;
+//! if let Some(change) = game.reorder(&remove, "remove brass-lamps", ChangeOptions::default(), false)? {
+//!     game.apply(change)?;
 //! }
 //! assert_eq!(std::fs::read_to_string(game_folder.join("data/lamps/brass.qtx"))?, "plain");
 //! # Ok::<_, Box<dyn std::error::Error>>(())
@@ -55,10 +54,11 @@
 //! | [`expected`] | what should lie at an address, and how a file compares with it | edge |
 //! | [`check`] | what has become of each file | edge |
 //! | [`change`] | request, plan, decision, steps, journal, recovery | edge |
-//! | [`jobs`] | what a face calls, in folders by what it is for | joins them |
-//! | [`front`] | how a face comes to games in care | the door |
+//! | [`jobs`] | what the door does, in folders by what it is for: requests and reports | joins them |
+//! | [`front`] | all that a face does: [`OddStack`], [`OpenGame`] | the door |
 //!
-//! The core knows no terminal: it tells progress to an [`observer::Observer`], and takes the time as a [`Moment`].
+//! The core knows no terminal: it tells progress, and what a person should know ([`notice::Notice`]), to an
+//! [`observer::Observer`], and takes the time as a [`Moment`].
 
 #![deny(missing_docs)]
 
@@ -76,6 +76,7 @@ pub mod jobs;
 pub mod ledger;
 pub mod members;
 mod moment;
+pub mod notice;
 pub mod observer;
 pub mod package;
 pub mod stack;
@@ -83,7 +84,7 @@ pub mod version;
 mod version_order;
 mod version_range;
 
-pub use front::{OddStack, Opened};
+pub use front::{OddStack, OpenGame};
 pub use hash::ContentHash;
 pub use moment::{Moment, NoMoment};
 pub use version_order::compare_versions;

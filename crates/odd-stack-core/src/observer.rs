@@ -1,5 +1,7 @@
 //! How the core tells what it is doing, without knowing who listens.
 
+use crate::notice::Notice;
+
 /// What a long piece of work is about.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Work {
@@ -20,7 +22,7 @@ pub enum Work {
 }
 
 /// Listens to the core's work. All methods may be called from several threads at once.
-pub trait Observer: Sync {
+pub trait Observer: Send + Sync {
     /// A piece of work begins; totals are 0 when they are not known.
     fn begin(&self, _work: Work, _total_files: u64, _total_bytes: u64) {}
     /// Some of it is done.
@@ -28,7 +30,7 @@ pub trait Observer: Sync {
     /// The piece of work is over.
     fn end(&self) {}
     /// Something the user should know, though the work goes on.
-    fn warn(&self, _message: &str) {}
+    fn notice(&self, _notice: Notice) {}
     /// Whether the user asked to stop; asked often, before anything visible has changed.
     fn is_cancelled(&self) -> bool {
         false

@@ -14,7 +14,7 @@ use odd_stack_core::change::{ChangeError, ClashingFile};
 use odd_stack_core::check::CheckError;
 use odd_stack_core::expected::DriftKind;
 use odd_stack_core::fit::{FitError, Unclear};
-use odd_stack_core::front::NoPermission;
+use odd_stack_core::front::{NoPermission, Refused};
 use odd_stack_core::game::{PatternError, Running};
 use odd_stack_core::jobs::{
     AddError, AddressesError, CaptureError, MendError, PatchDayError, PlayError, SelectError, SettleError,
@@ -261,6 +261,15 @@ impl From<NoPermission> for Failure {
         match error {
             NoPermission::Change(error) => error.into(),
             NoPermission::Running(running) => is_running(&running),
+        }
+    }
+}
+
+impl<E: std::error::Error + Into<Self>> From<Refused<E>> for Failure {
+    fn from(error: Refused<E>) -> Self {
+        match error {
+            Refused::NoPermission(error) => error.into(),
+            Refused::Job(error) => error.into(),
         }
     }
 }

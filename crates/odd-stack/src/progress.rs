@@ -7,6 +7,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use odd_stack_core::notice::Notice;
 use odd_stack_core::observer::{Observer, Work};
 
 use crate::show::units::{files, number};
@@ -51,7 +52,7 @@ pub fn was_interrupted() -> bool {
 pub struct Progress {
     shows_bars: bool,
     current: Mutex<Option<Current>>,
-    warnings: Mutex<Vec<String>>,
+    notices: Mutex<Vec<Notice>>,
 }
 
 struct Current {
@@ -76,7 +77,7 @@ impl Current {
 impl Progress {
     pub fn new(quiet: bool, json: bool) -> Self {
         let shows_bars = !quiet && !json && std::io::stderr().is_terminal();
-        Self { shows_bars, current: Mutex::default(), warnings: Mutex::default() }
+        Self { shows_bars, current: Mutex::default(), notices: Mutex::default() }
     }
 
     /// Whether anybody looks at how the work goes.
@@ -85,8 +86,14 @@ impl Progress {
     }
 
     /// What the core wanted to be known, so far.
-    pub fn take_warnings(&self) -> Vec<String> {
-        std::mem::take(&mut lock(&self.warnings))
+    pub fn take_notices(&self) -> Vec<Notice> {
+        std::mem::take(&mut lock(&self.notices))
+    }
+
+    /// What of it is about commands that were cut short.
+    pub fn take_recovered(&self) -> Vec<Notice> {
+        let is_recovered = |notice: &mut Notice| matches!(notice, Notice::Recovered(_));
+        lock(&self.notices).extract_if(.., is_recovered).collect()
     }
 }
 
@@ -154,8 +161,8 @@ impl Observer for Progress {
         }
     }
 
-    fn warn(&self, message: &str) {
-        lock(&self.warnings).push(message.to_owned());
+    fn notice(&self, notice: Notice) {
+        lock(&self.notices).push(notice);
     }
 
     fn is_cancelled(&self) -> bool {

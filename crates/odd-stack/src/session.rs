@@ -7,16 +7,14 @@ use std::time::Duration;
 
 use etcetera::{BaseStrategy, choose_base_strategy};
 use odd_stack_core::address::plain_path;
-use odd_stack_core::change::{ChangeError, ChangeOptions, Edits, Prepared, Recovered};
-use odd_stack_core::expected::{GameVersionNow, game_version_now};
-use odd_stack_core::files::{RealDisk, Seam};
+use odd_stack_core::change::{ChangeError, ChangeOptions, Edits, Prepared};
+use odd_stack_core::expected::GameVersionNow;
+use odd_stack_core::files::RealDisk;
 use odd_stack_core::front::WhileRunning;
-use odd_stack_core::jobs::{
-    ChangeReport, Learnt, Permit, change_report, doubtful_needs, is_under_way, learn_program, list_again,
-    select_game,
-};
-use odd_stack_core::ledger::{Home, Ledger, OngoingKind, Registered};
-use odd_stack_core::{Moment, OddStack, Opened};
+use odd_stack_core::jobs::{ChangeReport, Learnt, select_game};
+use odd_stack_core::ledger::{Home, Registered};
+use odd_stack_core::observer::Observer;
+use odd_stack_core::{Moment, OddStack, OpenGame};
 
 use crate::Ended;
 use crate::args::{ChangeArgs, Common};
@@ -25,6 +23,8 @@ use crate::errors::{Exit, Failure};
 use crate::output::{Output, tell_at_once};
 use crate::progress::{Progress, watch_for_stop};
 use crate::shell::in_quotes;
+use crate::show::needs::doubt_words;
+use crate::show::notice::notice_words;
 use crate::show::safe::one_line;
 
 /// How long a changing command waits for another one.
@@ -33,12 +33,12 @@ const PATIENCE: Duration = Duration::from_secs(10);
 /// The place a command works at.
 pub struct Session {
     pub out: Output,
-    pub home: Home,
-    pub progress: Progress,
+    /// The core, by its front door.
+    pub door: OddStack,
+    progress: Arc<Progress>,
     command: &'static str,
     wanted_game: Option<String>,
     yes: bool,
-    while_running: bool,
     /// The home is the one of before, which Windows may copy from computer to computer.
     pub is_in_older_home: bool,
     /// The revision that a change of this command has made.
@@ -58,14 +58,23 @@ impl Session {
         };
         crate::shell::choose(common.shell);
         watch_for_stop();
+        let progress = Arc::new(Progress::new(common.quiet, common.json));
+        let while_running = if common.while_running { WhileRunning::GoOn } else { WhileRunning::Refuse };
+        let mut door = OddStack::open(home)
+            .through(Arc::new(disk(progress.shows_bars())))
+            .observed_by(Arc::clone(&progress) as Arc<dyn Observer>)
+            .asked_for(command, PATIENCE)
+            .while_running(while_running);
+        if let Some(time) = pinned_time()? {
+            door = door.at(time);
+        }
         Ok(Self {
             out: Output::new(&common),
-            home: Home::new(home),
-            progress: Progress::new(common.quiet, common.json),
+            door,
+            progress,
             command,
             wanted_game: common.game,
             yes: common.yes,
-            while_running: common.while_running,
             is_in_older_home,
             stuck: None,
             made: None,
@@ -74,10 +83,11 @@ impl Session {
 
     /// Ends the command: writes what is still to be written and gives the exit code.
     pub fn close(mut self, done: Result<Ended, Failure>) -> ExitCode {
-        for warning in self.progress.take_warnings() {
-            self.out.warn(warning);
+        for notice in self.progress.take_notices() {
+            self.out.warn(notice_words(&notice));
         }
-        if let Some(stuck) = self.stuck.take() {
+        // A change that can't be made for it says so itself.
+        if let Some(stuck) = self.stuck.take().filter(|_| done.is_ok()) {
             self.out.warn(format!("{stuck}; what is shown is the stack as it was before that change"));
         }
         match done {
@@ -105,28 +115,6 @@ impl Session {
         }
     }
 
-    /// The file system, for the core.
-    pub fn seam(&self) -> Arc<dyn Seam> {
-        let (shows, told) = (self.progress.shows_bars(), Mutex::new(None));
-        Arc::new(RealDisk::telling(move |path| {
-            let Ok(mut told) = told.lock() else { return };
-            if shows && told.as_deref() != Some(path) {
-                tell_at_once(&format!("waiting for {}, which another program holds", path.display()));
-                *told = Some(path.to_path_buf());
-            }
-        }))
-    }
-
-    /// The time; `ODDSTACK_NOW` pins it.
-    pub fn now(&self) -> Result<Moment, Failure> {
-        match std::env::var("ODDSTACK_NOW") {
-            Ok(text) => Moment::parse(&text).map_err(|error| {
-                Failure::new(Exit::Usage, "bad_time", format!("ODDSTACK_NOW: {error}, or unset it"))
-            }),
-            Err(_) => Ok(Moment::of_clock()),
-        }
-    }
-
     /// Whether a game was named.
     pub fn names_a_game(&self) -> bool {
         self.wanted_game.is_some()
@@ -134,7 +122,7 @@ impl Session {
 
     /// The game that a name given beside `--game`, `--game`, the current folder, or being the only one chooses.
     pub fn choose_game(&self, named: Option<&str>) -> Result<Registered, Failure> {
-        let games = self.home.games()?;
+        let games = self.door.home().games()?;
         if let Some(wanted) = named.or(self.wanted_game.as_deref()) {
             return Ok(select_game(&games, wanted).map_err(|known| no_such_game(wanted, &known))?.clone());
         }
@@ -157,7 +145,7 @@ impl Session {
 
     fn game_here(&self) -> Result<Option<Registered>, Failure> {
         match std::env::current_dir() {
-            Ok(here) => Ok(self.front().game_around(&here)?),
+            Ok(here) => Ok(self.door.game_around(&here)?),
             Err(_) => Ok(None),
         }
     }
@@ -165,7 +153,7 @@ impl Session {
     /// No game is in the list; it may have lost some.
     fn no_games(&self) -> Failure {
         let failure = |message| Failure::new(Exit::Failed, "no_games", message);
-        match list_again(&self.home, &self.seam(), true) {
+        match self.door.list_again(true) {
             Ok(lost) if !lost.is_empty() => {
                 failure("the list of games is empty, but ledgers of games are there")
                     .about(lost)
@@ -177,63 +165,30 @@ impl Session {
         }
     }
 
-    /// The core's front door, for what this command asks.
-    pub fn front(&self) -> OddStack<'_> {
-        OddStack::open(self.home.folder())
-            .through(self.seam())
-            .observed_by(&self.progress)
-            .asked_for(self.command, PATIENCE)
+    /// The chosen game: what was cut short is finished first.
+    pub fn open(&mut self) -> Result<OpenGame, Failure> {
+        let listed = self.choose_game(None)?;
+        self.open_game(&listed)
     }
 
-    /// The chosen game's ledger, for looking: what was cut short is finished first.
-    pub fn open(&mut self) -> Result<Ledger, Failure> {
-        let game = self.choose_game(None)?;
-        self.open_game(&game)
+    /// That game.
+    pub fn open_game(&mut self, listed: &Registered) -> Result<OpenGame, Failure> {
+        let mut game = self.door.open_game(listed)?;
+        self.tell_recovered();
+        self.stuck = game.stuck.take().map(|error| Failure::from(error).message);
+        Ok(game)
     }
 
-    /// The ledger of `game`, for looking.
-    pub fn open_game(&mut self, game: &Registered) -> Result<Ledger, Failure> {
-        let Opened { ledger, recovered, stuck } = self.front().open_game(game)?;
-        self.tell_recovered(recovered);
-        self.stuck = stuck.map(|error| Failure::from(error).message);
-        Ok(ledger)
-    }
-
-    /// The permission to change `ledger`; what was cut short is finished first. Unless it is only for a dry run, the
-    /// game must not be running.
-    pub fn permit(&mut self, ledger: &Ledger, dry_run: bool) -> Result<Permit, Failure> {
-        self.permit_during(ledger, None, dry_run)
-    }
-
-    /// As [`Session::permit`], for a command that may also be used while `kind` is under way.
-    pub fn permit_during(
-        &mut self,
-        ledger: &Ledger,
-        kind: Option<OngoingKind>,
-        dry_run: bool,
-    ) -> Result<Permit, Failure> {
-        // Where it can't be done, that is said here.
-        self.stuck = None;
-        let while_running = match dry_run || self.while_running {
-            true => WhileRunning::GoOn,
-            false => WhileRunning::Refuse,
-        };
-        let mut permit = self.front().permission(ledger, kind, while_running)?;
-        self.tell_recovered(permit.recovered.take());
-        Ok(permit)
-    }
-
-    fn tell_recovered(&mut self, recovered: Option<Recovered>) {
-        if let Some(Recovered { command, begun_at, finished }) = recovered {
-            let fate = if finished { "has now been finished" } else { "has now been taken back, whole" };
-            self.out.warn(format!("`{command}` of {begun_at} was cut short; it {fate}"));
+    fn tell_recovered(&mut self) {
+        for notice in self.progress.take_recovered() {
+            self.out.warn(notice_words(&notice));
         }
     }
 
     /// Says it where the game tells another version than is known, and nobody has taken that in yet.
-    pub fn tell_version(&mut self, ledger: &Ledger) -> Result<(), Failure> {
-        let GameVersionNow { known, version, is_changed, .. } = game_version_now(ledger)?;
-        if is_changed && !is_under_way(ledger)? {
+    pub fn tell_version(&mut self, game: &OpenGame) -> Result<(), Failure> {
+        let GameVersionNow { known, version, is_changed, .. } = game.version_now()?;
+        if is_changed && !game.is_under_way()? {
             self.tell_update(version.as_deref(), known.as_deref());
         }
         Ok(())
@@ -250,8 +205,8 @@ impl Session {
     }
 
     /// Looks for the main program of a game that has none yet, and says which was found.
-    pub fn learn_program(&mut self, ledger: &Ledger) -> Result<(), Failure> {
-        if let Some(Learnt { program, version }) = learn_program(ledger, self.command)? {
+    pub fn learn_program(&mut self, game: &OpenGame) -> Result<(), Failure> {
+        if let Some(Learnt { program, version }) = game.learn_program()? {
             let version =
                 version.map(|version| format!(", which tells version {version}")).unwrap_or_default();
             self.out.hint(&format!("The game's main program is {program}{version}."));
@@ -260,9 +215,9 @@ impl Session {
     }
 
     /// Says of which needs of the game's version it is doubtful whether they are met.
-    pub fn tell_doubts(&mut self, ledger: &Ledger) -> Result<(), Failure> {
-        for doubtful in doubtful_needs(ledger)? {
-            self.out.warn(doubtful);
+    pub fn tell_doubts(&mut self, game: &OpenGame) -> Result<(), Failure> {
+        for doubtful in game.doubtful_needs()? {
+            self.out.warn(doubt_words(&doubtful));
         }
         Ok(())
     }
@@ -271,26 +226,27 @@ impl Session {
     /// Gives the report, with the revision if it was made.
     pub fn carry_out(
         &mut self,
-        ledger: &Ledger,
+        game: &OpenGame,
         change: Prepared<'_>,
         args: &ChangeArgs,
         before: impl FnOnce(&mut Output, &ChangeReport),
     ) -> Result<ChangeReport, Failure> {
-        self.make(ledger, change, args.dry_run, true, before)
+        self.make(game, change, args.dry_run, true, before)
     }
 
     /// As [`Session::carry_out`]; where nothing is left to be asked, it `asks` nobody.
     pub fn make(
         &mut self,
-        ledger: &Ledger,
+        game: &OpenGame,
         change: Prepared<'_>,
         dry_run: bool,
         asks: bool,
         before: impl FnOnce(&mut Output, &ChangeReport),
     ) -> Result<ChangeReport, Failure> {
-        let mut report = change_report(ledger, &change, dry_run)?;
-        for warning in &change.plan().warnings {
-            self.out.warn(warning.clone());
+        self.tell_recovered();
+        let mut report = game.report_of(&change, dry_run)?;
+        for notice in &change.plan().notices {
+            self.out.warn(notice_words(notice));
         }
         before(&mut self.out, &report);
         if dry_run {
@@ -299,13 +255,13 @@ impl Session {
         if asks && report.changes_files() && !self.agrees()? {
             return Err(Failure::new(Exit::Failed, "declined", "not done, as you said; nothing was changed"));
         }
-        report.revision = Some(self.apply(change)?);
+        report.revision = Some(self.apply(game, change)?);
         Ok(report)
     }
 
     /// Makes a change that was agreed to.
-    pub fn apply(&mut self, change: Prepared<'_>) -> Result<i64, Failure> {
-        let revision = change.apply(&self.progress).map_err(|error| {
+    pub fn apply(&mut self, game: &OpenGame, change: Prepared<'_>) -> Result<i64, Failure> {
+        let revision = game.apply(change).map_err(|error| {
             let is_half_done = matches!(error, ChangeError::Stuck { .. });
             let mut failure = Failure::from(error);
             if is_half_done {
@@ -380,6 +336,25 @@ impl Session {
         }
         confirm("Go ahead?", true)
     }
+}
+
+/// The file system, which says what it waits for where anybody looks on.
+fn disk(shows: bool) -> RealDisk {
+    let told = Mutex::new(None);
+    RealDisk::telling(move |path| {
+        let Ok(mut told) = told.lock() else { return };
+        if shows && told.as_deref() != Some(path) {
+            tell_at_once(&format!("waiting for {}, which another program holds", path.display()));
+            *told = Some(path.to_path_buf());
+        }
+    })
+}
+
+/// The time that `ODDSTACK_NOW` pins.
+fn pinned_time() -> Result<Option<Moment>, Failure> {
+    let Ok(text) = std::env::var("ODDSTACK_NOW") else { return Ok(None) };
+    let bad = |error| Failure::new(Exit::Usage, "bad_time", format!("ODDSTACK_NOW: {error}, or unset it"));
+    Moment::parse(&text).map(Some).map_err(bad)
 }
 
 /// Asks a person for yes or no.

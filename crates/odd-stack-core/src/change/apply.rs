@@ -1,5 +1,7 @@
 //! One change of a game from start to end: decided, shown, applied or abandoned, recovered.
 
+use crate::notice::Notice;
+use crate::notice::Recovered;
 use std::collections::HashSet;
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
@@ -40,6 +42,8 @@ pub struct Prepared<'l> {
     decision: Decision,
     new_blobs: Vec<ContentHash>,
     outcome: Outcome,
+    /// What belongs to it once it is made; what fails of it is harmless.
+    when_made: Option<fn(&Ledger)>,
     /// Other games that use a folder of this one hold still as long.
     _others_still: Vec<Lock>,
 }
@@ -95,10 +99,17 @@ pub(crate) fn prepare<'l>(
     };
     let (lock, new_blobs) = (Some(lock), request.new_blobs);
     let transaction = Some(transaction);
-    Ok(Prepared { transaction, ledger, lock, _others_still: others_still, decision, new_blobs, outcome })
+    let (when_made, _others_still) = (None, others_still);
+    Ok(Prepared { transaction, ledger, lock, decision, new_blobs, outcome, when_made, _others_still })
 }
 
 impl Prepared<'_> {
+    /// What is to be done as soon as it is made, and does no harm where it fails.
+    pub(crate) fn then(mut self, when_made: fn(&Ledger)) -> Self {
+        self.when_made = Some(when_made);
+        self
+    }
+
     /// What the change will do, address by address.
     pub fn plan(&self) -> &Plan {
         &self.decision.plan
@@ -137,7 +148,7 @@ impl Prepared<'_> {
         let sides = outcome.sides.clone();
         let not_written = |source| ChangeError::NotWrittenDown { source: Box::new(source) };
         let (revision, left) = finish(ledger, outcome, steps).map_err(not_written)?;
-        left_folders::told(&left).iter().for_each(|text| observer.warn(text));
+        left_folders::tell(&left, observer);
         // All contents taken in are listed now. A mark that stays is cleared up by the next command.
         let _ = end_intake(ledger.folder(), seam);
         keep_reserve(ledger.folder());
@@ -146,6 +157,7 @@ impl Prepared<'_> {
             tidy_private_folders(ledger, &sides);
         }
         observer.end();
+        self.when_made.into_iter().for_each(|act| act(ledger));
         let lock = self.lock.take().ok_or_else(|| ledger.catalogue.damaged_by(&"the lock was lost"))?;
         Ok((revision, lock))
     }
@@ -278,7 +290,9 @@ fn copy_stored(file: &Staged, ledger: &Path, is_doubted: bool, seam: &dyn Seam) 
 fn finish(ledger: &Ledger, outcome: Outcome, steps: &[Step]) -> Result<(i64, Vec<PathBuf>), ChangeError> {
     let transaction = Transaction::begin(ledger)?;
     let left = left_folders::note(ledger, steps)?;
-    Ok((write_outcome(transaction, outcome)?, left))
+    let revision = write_outcome(transaction, outcome)?;
+    ledger.read_game_again()?;
+    Ok((revision, left))
 }
 
 /// Takes back a marked change, whole.
@@ -306,30 +320,15 @@ fn take_back(
     catalogue.clear_journal()?;
     pass("taken back")?;
     transaction.commit()?;
+    ledger.read_game_again()?;
     tidy_private_folders(ledger, sides);
     Transaction::of_contents(ledger).discard_contents();
     Ok(())
 }
 
-/// What became of a change that an earlier command had begun.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Recovered {
-    /// The command that had begun it.
-    pub command: String,
-    /// When, RFC 3339.
-    pub begun_at: String,
-    /// It was finished; otherwise it was taken back.
-    pub finished: bool,
-}
-
 /// Finishes or takes back a change that was cut short, and removes what else it left.
-pub(crate) fn recover(
-    ledger: &Ledger,
-    _lock: &Lock,
-    observer: &dyn Observer,
-) -> Result<Option<Recovered>, ChangeError> {
+pub(crate) fn recover(ledger: &Ledger, _lock: &Lock, observer: &dyn Observer) -> Result<(), ChangeError> {
     let catalogue = &ledger.catalogue;
-    let mut recovered = None;
     let journal = catalogue.journal()?;
     if journal.is_some() || is_intake_open(ledger.folder()) {
         catalogue.doubt_all()?;
@@ -344,17 +343,17 @@ pub(crate) fn recover(
         let is_finished = !mark.backward && execute::forward(&steps, &sides, &*ledger.seam, observer).is_ok();
         if is_finished {
             let (_, left) = finish(ledger, outcome, &steps)?;
-            left_folders::told(&left).iter().for_each(|text| observer.warn(text));
+            left_folders::tell(&left, observer);
         } else {
             take_back(ledger, &steps, &sides, outcome.into_back(), observer)?;
         }
         let (command, begun_at) = (mark.command, mark.begun_at);
-        recovered = Some(Recovered { command, begun_at, finished: is_finished });
+        observer.notice(Notice::Recovered(Recovered { command, begun_at, finished: is_finished }));
     }
     left_folders::drop_again(ledger)?;
     sweep(ledger.folder(), catalogue, &*ledger.seam)?;
     ensure_names(ledger)?;
     let sides: Vec<PathBuf> = ledger.game().roots.iter().map(|root| ledger.site().side(root)).collect();
     tidy_private_folders(ledger, &sides);
-    Ok(recovered)
+    Ok(())
 }

@@ -1,5 +1,6 @@
 //! What a decision is made of, step by step.
 
+use crate::notice::Notice;
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::path::{Path, PathBuf};
 
@@ -51,27 +52,13 @@ pub(super) enum Note {
 }
 
 impl Note {
-    /// The sentence on these addresses.
-    pub(super) fn tell(&self, addresses: &[Address]) -> String {
-        const MOST: usize = 4;
-        let shown: Vec<String> = addresses.iter().take(MOST).map(ToString::to_string).collect();
-        let more = addresses.len() - shown.len();
-        let more = if more > 0 { format!(" and {more} more") } else { String::new() };
-        let (which, is_one) = (format!("{}{more}", shown.join(", ")), addresses.len() == 1);
-        let number = |one: &'static str, several: &'static str| if is_one { one } else { several };
+    /// What is told of these addresses.
+    pub(super) fn of(self, addresses: Vec<Address>) -> Notice {
         match self {
-            Self::GoneAlready => format!("{which} {} gone already", number("was", "were")),
-            Self::OriginalGone => format!(
-                "{which} of the game itself {} gone; {} can't come back later",
-                number("is", "are"),
-                number("it", "they")
-            ),
-            Self::Undone(reason) => format!("{which}: {reason}"),
-            Self::NotBlended { whose, reason } => format!(
-                "{which} can't be blended, so one whole file counts{}: {}{reason}",
-                number("", " for each"),
-                whose.as_ref().map(|whose| format!("{whose}: ")).unwrap_or_default()
-            ),
+            Self::GoneAlready => Notice::GoneAlready { addresses },
+            Self::OriginalGone => Notice::OriginalsGone { addresses },
+            Self::Undone(reason) => Notice::NothingToChange { addresses, reason },
+            Self::NotBlended { whose, reason } => Notice::NotBlended { addresses, whose, reason },
         }
     }
 }

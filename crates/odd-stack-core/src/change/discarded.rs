@@ -4,6 +4,7 @@
 //! write to the file; a person may even be asked in between. So each file is looked at once more when
 //! it lies in the trash, where nobody else writes, and is kept if it is not what was seen.
 
+use crate::notice::Notice;
 use std::path::Path;
 
 use rayon::prelude::*;
@@ -41,13 +42,13 @@ pub(super) fn save_changed(
         .collect();
     let mut may_empty = true;
     for (root, public, private) in changed {
-        let what = format!("{} was changed at the last moment", public.display());
+        let path = public.to_path_buf();
         match save(root, public, private, revision, site, seam) {
-            Ok(kept) => observer.warn(&format!("{what}; it is saved at {}", kept.display())),
+            Ok(saved) => observer.notice(Notice::ChangedLate { path, saved }),
             Err(error) => {
                 may_empty = false;
-                let lies = private.display();
-                observer.warn(&format!("{what} and can't be saved ({error}); copy it now from {lies}"));
+                let (reason, lies_at) = (error.to_string(), private.to_path_buf());
+                observer.notice(Notice::ChangedLateAndUnsaved { path, reason, lies_at });
             }
         }
     }

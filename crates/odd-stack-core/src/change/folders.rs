@@ -1,5 +1,6 @@
 //! Deciding what becomes of folders: made, dropped, or spelled otherwise.
 
+use crate::notice::Notice;
 use std::collections::{BTreeSet, HashSet};
 use std::path::PathBuf;
 
@@ -139,7 +140,6 @@ impl Decider<'_> {
 
     /// Says which folders stay, since not all in them is of the layers that go; of one within another only the upper.
     fn tell_staying(&mut self, mut stay: Vec<Address>) {
-        const MOST: usize = 4;
         stay.sort();
         let all: HashSet<(PrefixName, String)> =
             stay.iter().map(|folder| (folder.root.clone(), folder.path.as_str().to_owned())).collect();
@@ -147,17 +147,9 @@ impl Decider<'_> {
             folder.path.ancestors().any(|above| all.contains(&(folder.root.clone(), above.to_owned())))
         };
         stay.retain(|folder| !is_inside(folder));
-        let shown: Vec<String> = stay.iter().take(MOST).map(ToString::to_string).collect();
-        let (folders, it) = match stay.as_slice() {
-            [] => return,
-            [_] => (format!("the folder {} stays", shown.join("")), "it"),
-            [_, ..] if stay.len() > MOST => {
-                (format!("{} folders stay ({} and others)", stay.len(), shown.join(", ")), "them")
-            }
-            _ => (format!("the folders {} stay", shown.join(", ")), "them"),
-        };
-        let note = format!("{folders}: something lies in {it} that is not Odd Stack's");
-        self.decision.plan.warnings.push(note);
+        if !stay.is_empty() {
+            self.decision.plan.notices.push(Notice::FoldersStay { folders: stay });
+        }
     }
 
     fn folder_at(&mut self, root: RootId, key: &FoldedKey) -> Result<(Address, PathBuf), ChangeError> {

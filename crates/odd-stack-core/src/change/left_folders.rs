@@ -3,6 +3,8 @@
 //! Nothing is wrong with the game where one stays, so it holds nothing up: it is noted, said, and goes with the next
 //! command that changes the game.
 
+use crate::notice::Notice;
+use crate::observer::Observer;
 use std::fs;
 use std::path::{Path, PathBuf};
 
@@ -49,17 +51,9 @@ fn holds_nothing_but(folder: &Path, left: &[PathBuf]) -> bool {
     }
 }
 
-/// What to say of them.
-pub(super) fn told(left: &[PathBuf]) -> Option<String> {
-    let first = left.first()?.display();
-    Some(match left.len() {
-        1 => format!(
-            "the folder {first} is empty and could not be removed: another program stands in it or has it open; it goes with \
-             the next command that changes the game"
-        ),
-        count => format!(
-            "{count} folders are empty and could not be removed: another program stands in them or has them open ({first} \
-             first); they go with the next command that changes the game"
-        ),
-    })
+/// Tells of them.
+pub(super) fn tell(left: &[PathBuf], observer: &dyn Observer) {
+    if let Some(first) = left.first() {
+        observer.notice(Notice::FoldersHeld { first: first.clone(), count: left.len() });
+    }
 }

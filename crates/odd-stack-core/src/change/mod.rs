@@ -43,7 +43,7 @@ mod request;
 mod step;
 mod version_difference;
 
-pub use apply::{Prepared, Recovered};
+pub use apply::Prepared;
 pub use error::{ChangeError, Presence, UnmetNeed};
 pub use options::{ChangeOptions, Edits};
 pub use plan::{CarriedFile, ClashingFile, Difference, Effect, EffectKind, Plan};

@@ -1,5 +1,6 @@
 //! What a change will do, by address.
 
+use crate::notice::Notice;
 use std::collections::BTreeMap;
 use std::path::PathBuf;
 
@@ -116,8 +117,8 @@ pub struct Plan {
     pub settled: u64,
     /// How newly laid layers meet what is there.
     pub meeting: Meeting,
-    /// What the user should know.
-    pub warnings: Vec<String>,
+    /// What a person should know.
+    pub notices: Vec<Notice>,
 }
 
 impl Plan {

@@ -23,75 +23,100 @@ mod show;
 mod stack;
 mod stored;
 
-pub use add::adopt::{AdoptReport, AdoptRequest, Adopting, LyingRow, Originals, prepare_adopt};
+pub use add::adopt::{AdoptReport, AdoptRequest, Adopting, LyingRow, Originals};
 pub use add::adopt_elsewhere::RenamedRow;
-pub use add::arriving::{Adding, Arriving, prepare_add};
+pub use add::arriving::{Adding, Arriving};
 pub use add::error::AddError;
-pub use add::fit_sheet::{DraftReport, LeftOutCount, SheetCheck, TriedRow, check_sheet, draft_sheet};
-pub use add::inspect::{CandidateRow, InspectReport, LinkRow, MemberRow, MemberTarget, UnopenedRow, inspect};
+pub use add::fit_sheet::{DraftReport, LeftOutCount, SheetCheck, TriedRow};
+pub use add::inspect::{CandidateRow, InspectReport, LinkRow, MemberRow, MemberTarget, UnopenedRow};
 pub use add::placing::read_sheet;
 pub use add::placing_request::Wanted;
-pub use add::remembered::remembered_rules;
 pub use add::report::{AddReport, ChoiceRow, CopiedLinkRow, LeftOutRow, PartRow, ReplacedRow};
 pub use add::request::{AddPlace, AddRequest, Patch};
 pub use add::start_wishes::{ClearRow, StartRow};
 pub use addresses::AddressesError;
 pub use capture::{
     Cancelling, CaptureEnd, CaptureError, CaptureRequest, Capturing, Ending, GuardReport, ProgramEnd,
-    SettingsRow, begin_capture, capture_exchanges, note_program_end, prepare_capture_cancel,
-    prepare_capture_end, with_runner,
+    SettingsRow,
 };
-pub use contests::blend_rules::prepare_blend_rules;
-pub use contests::conflicts::{
-    ConflictsReport, ConflictsRequest, ContestRow, OddKind, OddRow, PairRow, conflicts,
-};
+pub use contests::conflicts::{ConflictsReport, ConflictsRequest, ContestRow, OddKind, OddRow, PairRow};
 pub use contests::differs::{Differs, KeyClashRow};
 pub use contests::keys::{KeySetter, KeyTraceRow};
-pub use contests::settle::{Ruling, SettleError, SettledRow, Settling, prepare_settle};
-pub use contests::trace::{OnDisk, TraceError, TraceReport, TraceRow, trace};
-pub use facts::{FactKind, FactsReport, FactsRequest, Saying, check_facts, is_own_edits, prepare_facts};
-pub use game::find::{FoundGame, find_games};
-pub use game::forget::{Forgotten, forget};
-pub use game::learn_program::{Learnt, learn_program};
-pub use game::move_home::{MoveHomeError, move_home};
-pub use game::overview::{GameLine, game_line};
-pub use game::register::{CareError, CareReport, CareRequest, default_ledger_folder, take_into_care};
-pub use game::settings::{SetError, SetRequest, change_settings};
+pub use contests::settle::{Ruling, SettleError, SettledRow, Settling};
+pub use contests::trace::{OnDisk, TraceError, TraceReport, TraceRow};
+pub use facts::{FactKind, FactsReport, FactsRequest, Saying};
+pub use game::find::FoundGame;
+pub use game::forget::Forgotten;
+pub use game::learn_program::Learnt;
+pub use game::move_home::MoveHomeError;
+pub use game::overview::GameLine;
+pub use game::register::{CareError, CareReport, CareRequest};
+pub use game::settings::{SetError, SetRequest};
 pub use made_by::MadeBy;
-pub use needs::doubtful_needs;
-pub use order::{Reorder, prepare_reorder};
-pub use own::mend::{
-    MendError, MendFile, MendRow, Mending, MendingPlan, drifted_files, prepare_mend, refuse_to_accept,
-    unknown_originals,
-};
-pub use own::tweak::{OWN_EDITS, Tweak, TweakError, TweakRow, Tweaking, prepare_tweak, tweaks};
+pub use needs::DoubtfulNeed;
+pub use order::Reorder;
+pub use own::mend::{MendError, MendFile, MendRow, Mending, MendingPlan};
+pub use own::tweak::{OWN_EDITS, Tweak, TweakError, TweakRow, Tweaking};
 pub use patchday::error::PatchDayError;
-pub use patchday::patch_day::{
-    Finishing, PatchDayStatus, patchday_status, prepare_patchday_begin, prepare_patchday_finish,
-};
+pub use patchday::patch_day::{Finishing, PatchDayStatus};
 pub use patchday::report::{FateRow, PatchDayReport};
-pub(crate) use permit::heal;
-pub use permit::{Permit, running};
-pub use play::clearing::{
-    GivingBack, LayerClears, agree, is_start_unagreed, note_cleared, prepare_clearing, prepare_giving_back,
-    unagreed_clearing, wanted_clearing,
-};
-pub use play::playing::{Glance, Launch, PlayError, Written, glance, launch, written_since};
-pub use play::proofs::{ProofRow, proofs};
+pub use permit::Permit;
+pub use play::clearing::{GivingBack, LayerClears};
+pub use play::playing::{Glance, Launch, PlayError, Written};
+pub use play::proofs::ProofRow;
 pub use report::{
     CarriedRow, ChangeReport, CheckSummary, Count, DRIFT_KINDS, DifferenceRow, DriftCount, DriftRow,
-    EffectRow, KeptRow, MeetingRow, OverRow, RecoveredRow, StoredSummary, UpdateRow, change_report,
-    check_report,
+    EffectRow, KeptRow, MeetingRow, OverRow, StoredSummary, UpdateRow,
 };
 pub use select::{SelectError, select, select_all, select_game};
-pub use show::{EntryRow, ShowReport, show};
-pub use stack::{
-    BaseRow, GameReport, LayerRow, RootRow, SpotRow, StackReport, UnderWayRow, game_report, is_under_way,
-    stack,
-};
+pub use show::{EntryRow, ShowReport};
+pub use stack::{BaseRow, GameReport, LayerRow, RootRow, SpotRow, StackReport, UnderWayRow};
 pub use stored::originals::OriginalRow;
-pub use stored::renew::{DamageRow, RenewError, RenewReport, renew};
-pub use stored::rescue::{
-    Condition, OriginalFate, RescueDone, RescueError, RescueReport, RescueRequest, ledger_meant, list_again,
-    rescue,
-};
+pub use stored::renew::{DamageRow, RenewError, RenewReport};
+pub use stored::rescue::{Condition, OriginalFate, RescueDone, RescueError, RescueReport, RescueRequest};
+
+pub(crate) use permit::heal;
+pub(crate) use steps::*;
+
+/// Each job as a function of a ledger and a permission, for tests that stop one at any step. Faces go through the front door.
+#[doc(hidden)]
+pub mod steps {
+    pub use super::add::adopt::prepare_adopt;
+    pub use super::add::arriving::prepare_add;
+    pub use super::add::fit_sheet::{check_sheet, draft_sheet};
+    pub use super::add::inspect::inspect;
+    pub use super::add::remembered::remembered_rules;
+    pub use super::capture::{
+        begin_capture, capture_exchanges, note_program_end, prepare_capture_cancel, prepare_capture_close,
+        prepare_capture_end, with_runner,
+    };
+    pub use super::contests::blend_rules::prepare_blend_rules;
+    pub use super::contests::conflicts::conflicts;
+    pub use super::contests::settle::prepare_settle;
+    pub use super::contests::trace::trace;
+    pub use super::facts::{check_facts, is_own_edits, prepare_facts};
+    pub use super::game::find::find_games;
+    pub use super::game::forget::forget;
+    pub use super::game::learn_program::learn_program;
+    pub use super::game::move_home::move_home;
+    pub use super::game::overview::game_line;
+    pub use super::game::register::{default_ledger_folder, take_into_care};
+    pub use super::game::settings::change_settings;
+    pub use super::needs::doubtful_needs;
+    pub use super::order::prepare_reorder;
+    pub use super::own::mend::{drifted_files, prepare_mend, refuse_to_accept, unknown_originals};
+    pub use super::own::tweak::{prepare_tweak, tweaks};
+    pub use super::patchday::patch_day::{patchday_status, prepare_patchday_begin, prepare_patchday_finish};
+    pub use super::permit::running;
+    pub use super::play::clearing::{
+        agree, is_start_unagreed, note_cleared, prepare_clearing, prepare_giving_back, unagreed_clearing,
+        wanted_clearing,
+    };
+    pub use super::play::playing::{glance, launch, written_since};
+    pub use super::play::proofs::proofs;
+    pub use super::report::{change_report, check_report};
+    pub use super::show::show;
+    pub use super::stack::{game_report, is_under_way, stack};
+    pub use super::stored::renew::renew;
+    pub use super::stored::rescue::{ledger_meant, list_again, rescue};
+}

@@ -57,11 +57,26 @@ pub(super) fn unmet_under(
     Ok(unmet(version.as_deref(), &laid))
 }
 
-/// Needs of laid layers of the game's version of which it is doubtful whether they are met, in words.
+/// A need of the game's version of which it is doubtful whether it is met.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct DoubtfulNeed {
+    /// The layer's name.
+    pub layer: String,
+    /// The versions that it needs, as it is written.
+    pub needs: String,
+    /// The game's version.
+    pub version: String,
+    /// Whether it is met, as it is written.
+    pub is_met: bool,
+    /// The number in it that may be meant for a later part of the version.
+    pub number: String,
+}
+
+/// Needs of laid layers of the game's version of which it is doubtful whether they are met.
 ///
 /// # Errors
 /// [`LedgerError`].
-pub fn doubtful_needs(ledger: &Ledger) -> Result<Vec<String>, LedgerError> {
+pub fn doubtful_needs(ledger: &Ledger) -> Result<Vec<DoubtfulNeed>, LedgerError> {
     let laid = ledger.catalogue.arrangement()?.laid();
     let mut facts = ledger.catalogue.facts()?;
     facts.retain(|layer| laid.contains(&layer.id) && layer.needs.game.is_some());
@@ -70,15 +85,11 @@ pub fn doubtful_needs(ledger: &Ledger) -> Result<Vec<String>, LedgerError> {
     }
     let Some(version) = game_version_now(ledger)?.version else { return Ok(Vec::new()) };
     let doubt = |layer: &LayerFacts| {
-        let text = layer.needs.game.as_deref()?;
-        let range = VersionRange::parse(text).ok()?;
-        let number = range.doubt(&version)?;
-        let is_met = if range.contains(&version) { "met" } else { "not met" };
-        Some(format!(
-            "{} needs game {text}: as written that is {is_met} by {version}, but {number} may be meant for a later \
-             part of it, so whether it fits is doubtful",
-            layer.name
-        ))
+        let needs = layer.needs.game.clone()?;
+        let range = VersionRange::parse(&needs).ok()?;
+        let number = range.doubt(&version)?.to_string();
+        let is_met = range.contains(&version);
+        Some(DoubtfulNeed { layer: layer.name.clone(), needs, version: version.clone(), is_met, number })
     };
     Ok(facts.iter().filter_map(doubt).collect())
 }

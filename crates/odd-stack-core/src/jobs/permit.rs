@@ -1,19 +1,18 @@
 //! The permission to change a game, and the finishing of what was cut short before.
 
+use crate::notice::Notice;
 use std::time::Duration;
 
-use crate::change::{ChangeError, Recovered, recover};
+use crate::change::{ChangeError, recover};
 use crate::game::{Running, running_in};
 use crate::ledger::{Ledger, LedgerError, Lock, OngoingKind, free_reserve_if_needed};
 use crate::observer::Observer;
 
-/// The permission to change one game, with what had to be finished or taken back first.
+/// The permission to change one game.
 #[derive(Debug)]
 #[must_use = "the permission is given back when it is dropped"]
 pub struct Permit {
     pub(super) lock: Lock,
-    /// What became of an earlier command that was cut short.
-    pub recovered: Option<Recovered>,
 }
 
 impl Permit {
@@ -32,10 +31,10 @@ impl Permit {
     ) -> Result<Self, ChangeError> {
         let lock = Lock::take(ledger.folder(), command, wait)?;
         free_reserve_if_needed(ledger.folder());
-        let recovered = recover(ledger, &lock, observer)?;
+        recover(ledger, &lock, observer)?;
         match ledger.catalogue.ongoing()? {
             Some(ongoing) if Some(ongoing.kind) != kind => Err(ChangeError::UnderWay { ongoing }),
-            _ => Ok(Self { lock, recovered }),
+            _ => Ok(Self { lock }),
         }
     }
 }
@@ -52,16 +51,15 @@ pub fn running(ledger: &Ledger) -> Vec<Running> {
 ///
 /// # Errors
 /// The recovery's own; that another process has the lock is none.
-pub(crate) fn heal(ledger: &Ledger, observer: &dyn Observer) -> Result<Option<Recovered>, ChangeError> {
+pub(crate) fn heal(ledger: &Ledger, observer: &dyn Observer) -> Result<(), ChangeError> {
     if ledger.catalogue.journal()?.is_none() {
-        return Ok(None);
+        return Ok(());
     }
     match Lock::take(ledger.folder(), "recovery", Duration::ZERO) {
         Ok(lock) => recover(ledger, &lock, observer),
         Err(LedgerError::Busy { holder }) => {
-            observer
-                .warn(&format!("{holder} is changing this game right now; what follows may be half of it"));
-            Ok(None)
+            observer.notice(Notice::BeingChanged { holder });
+            Ok(())
         }
         Err(error) => Err(error.into()),
     }

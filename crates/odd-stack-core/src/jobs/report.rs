@@ -10,7 +10,7 @@ use serde::Serialize;
 
 use super::{DamageRow, ProofRow};
 use crate::address::Address;
-use crate::change::{Difference, EffectKind, Plan, Prepared, Recovered};
+use crate::change::{Difference, EffectKind, Plan, Prepared};
 use crate::check::{CheckReport, StoredReport, UpdateSigns};
 use crate::expected::{Drift, DriftKind};
 use crate::ledger::{Ledger, LedgerError, SharedWith};
@@ -277,24 +277,6 @@ fn report_of(plan: &Plan, names: &HashMap<LayerId, String>, dry_run: bool) -> Ch
             covered: meeting.covered,
             written_bytes: meeting.written_bytes,
         },
-    }
-}
-
-/// An earlier command that was cut short, and what became of it.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
-pub struct RecoveredRow {
-    /// The command.
-    pub command: String,
-    /// When it began, RFC 3339.
-    pub begun_at: String,
-    /// It was finished; otherwise it was taken back.
-    pub finished: bool,
-}
-
-impl From<Recovered> for RecoveredRow {
-    fn from(recovered: Recovered) -> Self {
-        let Recovered { command, begun_at, finished } = recovered;
-        Self { command, begun_at, finished }
     }
 }
 

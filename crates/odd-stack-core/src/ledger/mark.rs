@@ -78,7 +78,7 @@ impl CareMark {
         }
         for other in home.games().unwrap_or_default().iter().filter(|other| other.ledger != ledger) {
             if let Ok(theirs) = Ledger::open(&other.ledger, Arc::new(RealDisk::default())) {
-                Self::write_own(&theirs.game, &other.ledger, home);
+                Self::write_own(theirs.game(), &other.ledger, home);
             }
         }
     }

@@ -26,9 +26,12 @@ mod private_room;
 mod transaction;
 mod volatile;
 
+use std::cell::Cell;
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+
+use elsa::FrozenVec;
 
 use crate::blend::LastRead;
 use crate::files::{ORIGINALS, Seam, hide_side_folder};
@@ -58,7 +61,7 @@ pub(crate) use catalogue::{
 pub struct Ledger {
     folder: PathBuf,
     pub(crate) catalogue: Catalogue,
-    game: Game,
+    games: Games,
     pub(crate) seam: Arc<dyn Seam>,
     pub(crate) last_read: LastRead,
 }
@@ -89,7 +92,12 @@ impl Ledger {
         };
         let game = catalogue.game()?;
         fence(&game, &*seam);
-        Ok(Self { folder: folder.to_path_buf(), catalogue, game, seam, last_read: LastRead::default() })
+        Ok(Self::of(folder, catalogue, game, seam))
+    }
+
+    fn of(folder: &Path, catalogue: Catalogue, game: Game, seam: Arc<dyn Seam>) -> Self {
+        let (folder, games) = (folder.to_path_buf(), Games::of(game));
+        Self { folder, catalogue, games, seam, last_read: LastRead::default() }
     }
 
     /// Makes a new ledger in `folder` (made if missing) for `game`; `fill` writes the base.
@@ -111,7 +119,7 @@ impl Ledger {
         fill(&catalogue)?;
         catalogue.commit()?;
         catalogue::keep_reserve(folder);
-        Ok(Self { folder: folder.to_path_buf(), catalogue, game, seam, last_read: LastRead::default() })
+        Ok(Self::of(folder, catalogue, game, seam))
     }
 
     /// Compares every page of the catalogue with its sum, whatever its size and time say.
@@ -140,7 +148,7 @@ impl Ledger {
         catalogue.check_integrity()?;
         let game = catalogue.game()?;
         // Without the lock it could not be sealed now.
-        drop(Self { folder: folder.to_path_buf(), catalogue, game, seam, last_read: LastRead::default() });
+        drop(Self::of(folder, catalogue, game, seam));
         Ok(())
     }
 
@@ -151,12 +159,38 @@ impl Ledger {
 
     /// The game in care.
     pub fn game(&self) -> &Game {
-        &self.game
+        self.games.now()
     }
 
-    pub(crate) fn set_game(&mut self, game: Game) {
+    /// Takes the game to be that until the transaction is over; it is written down with it, or it is as before.
+    fn suppose_game(&self, game: Game) {
         fence(&game, &*self.seam);
-        self.game = game;
+        self.games.suppose(game);
+    }
+
+    /// What was supposed is so from now on.
+    fn keep_supposed_game(&self) {
+        self.games.lasting.set(self.games.now.get());
+    }
+
+    /// What was supposed is not so.
+    fn drop_supposed_game(&self) {
+        if self.games.now.replace(self.games.lasting.get()) != self.games.lasting.get() {
+            fence(self.game(), &*self.seam);
+        }
+    }
+
+    /// Reads the game again, where another wrote it.
+    ///
+    /// # Errors
+    /// [`LedgerError`].
+    pub(crate) fn read_game_again(&self) -> Result<(), LedgerError> {
+        let game = self.catalogue.game()?;
+        if game != *self.game() {
+            self.suppose_game(game);
+            self.keep_supposed_game();
+        }
+        Ok(())
     }
 
     /// The way to the file system that it goes.
@@ -174,7 +208,32 @@ impl Ledger {
 
     /// Where things lie, for threads to share: the catalogue can't be shared.
     pub(crate) fn site(&self) -> Site<'_> {
-        Site { ledger: &self.folder, game: &self.game }
+        Site { ledger: &self.folder, game: self.game() }
+    }
+}
+
+/// The game as it was and is while the ledger is open, so that what was lent stays.
+struct Games {
+    all: FrozenVec<Box<Game>>,
+    now: Cell<usize>,
+    /// The one that the catalogue has.
+    lasting: Cell<usize>,
+}
+
+impl Games {
+    fn of(game: Game) -> Self {
+        let all = FrozenVec::new();
+        all.push(Box::new(game));
+        Self { all, now: Cell::new(0), lasting: Cell::new(0) }
+    }
+
+    fn now(&self) -> &Game {
+        &self.all[self.now.get()]
+    }
+
+    fn suppose(&self, game: Game) {
+        self.all.push(Box::new(game));
+        self.now.set(self.all.len() - 1);
     }
 }
 

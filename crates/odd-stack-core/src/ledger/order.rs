@@ -15,7 +15,7 @@ impl Ledger {
         arrangement: &Arrangement,
         settled: HashMap<PathId, Settlement>,
     ) -> Result<Order, LedgerError> {
-        let rules = BlendRules::new(&self.game.blend_rules);
+        let rules = BlendRules::new(&self.game().blend_rules);
         let rules = rules.map_err(|error| self.catalogue.damaged_by(&error))?;
         Ok(arrangement
             .order()

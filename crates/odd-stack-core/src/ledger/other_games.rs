@@ -45,7 +45,7 @@ pub(crate) struct OtherGames {
 impl Ledger {
     /// What other games have laid in folders that they share with this one.
     pub(crate) fn other_games(&self) -> Result<OtherGames, LedgerError> {
-        OtherGames::of(&self.game, &self.folder)
+        OtherGames::of(self.game(), &self.folder)
     }
 }
 
@@ -72,7 +72,7 @@ impl OtherGames {
             for mark in marks_of_others(root, ledger) {
                 // A seam of its own, for each is fenced in by the folders of one game.
                 let Ok(theirs) = Ledger::open(&mark.ledger, Arc::new(RealDisk::default())) else { continue };
-                let same = theirs.game.roots.iter().find(|other| {
+                let same = theirs.game().roots.iter().find(|other| {
                     other.name.as_str() == mark.root && is_one_folder(&other.folder, &root.folder)
                 });
                 if let Some(same) = same {
@@ -95,7 +95,7 @@ impl OtherGames {
             let spelled = column.spelled().map_or(column.key.as_str(), |spelled| spelled.as_str());
             let key = game.folding.key(spelled);
             let layer = names.get(&entry.layer).cloned().unwrap_or_default();
-            let whose = SharedWith { game: theirs.game.name.clone(), layer, is_both: false };
+            let whose = SharedWith { game: theirs.game().name.clone(), layer, is_both: false };
             let hash = entry.hash;
             let held = Held { whose, hash, beneath: theirs.catalogue.base_at(same.id, &column.key)? };
             self.files.insert((root.id, key), held);

@@ -2,6 +2,7 @@
 
 use super::blobs::sweep;
 use super::{Ledger, LedgerError};
+use crate::game::Game;
 
 /// What is written into the catalogue, and taken in of contents, for one change. All of it goes again when this is dropped
 /// before it was committed: nobody has to remember it.
@@ -41,9 +42,20 @@ impl<'l> Transaction<'l> {
         self.ledger
     }
 
+    /// Changes what is known of the game. The open ledger has it so from now on, and as before when this is dropped.
+    ///
+    /// # Errors
+    /// [`LedgerError`].
+    pub(crate) fn write_game(&self, game: Game) -> Result<(), LedgerError> {
+        self.ledger.catalogue.write_game(&game)?;
+        self.ledger.suppose_game(game);
+        Ok(())
+    }
+
     /// Forgets what was written to the catalogue and keeps the contents, for another try.
     pub(crate) fn roll_back(&self) {
         self.ledger.catalogue.roll_back();
+        self.ledger.drop_supposed_game();
     }
 
     /// Removes contents that nothing in the catalogue wants. What can't be removed now is swept by the next command.
@@ -57,6 +69,7 @@ impl<'l> Transaction<'l> {
     /// [`LedgerError`]; it goes again then.
     pub(crate) fn commit(mut self) -> Result<(), LedgerError> {
         self.ledger.catalogue.commit()?;
+        self.ledger.keep_supposed_game();
         self.is_over = true;
         Ok(())
     }

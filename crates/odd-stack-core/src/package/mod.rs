@@ -29,6 +29,7 @@ mod tar_gaps;
 mod volumes;
 mod zip;
 
+use crate::notice::Notice;
 use std::collections::HashMap;
 use std::io::Read;
 use std::path::{Path, PathBuf};
@@ -397,10 +398,8 @@ impl Opening<'_> {
             (error, _) => error,
         })?;
         if let Some(name) = self.names.guessed() {
-            self.observer.warn(&format!(
-                "{shown}: it does not tell the code page of names such as `{name}`; where they look wrong, say which it is with \
-                 --names, such as --names shift_jis"
-            ));
+            self.observer
+                .notice(Notice::CodePageGuessed { package: shown.to_string(), name: name.to_owned() });
         }
         Ok((kind, source, raws))
     }

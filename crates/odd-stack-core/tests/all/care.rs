@@ -8,10 +8,8 @@ use crate::world::{NOW, World, id, permit, reorder};
 use odd_stack_core::change::ChangeOptions;
 use odd_stack_core::files::RealDisk;
 use odd_stack_core::front::for_tests::open_as_it_is;
-use odd_stack_core::jobs::{
-    CareError, CareReport, CareRequest, Reorder, SetError, SetRequest, change_settings, forget, game_report,
-    take_into_care,
-};
+use odd_stack_core::jobs::steps::{change_settings, forget, game_report, take_into_care};
+use odd_stack_core::jobs::{CareError, CareReport, CareRequest, Reorder, SetError, SetRequest};
 use odd_stack_core::ledger::Home;
 use odd_stack_core::observer::Silent;
 
@@ -31,9 +29,9 @@ fn care(world: &World, request: &CareRequest) -> Result<CareReport, CareError> {
 }
 
 fn set(world: &World, request: &SetRequest, dry_run: bool) -> Result<(), SetError> {
-    let mut ledger = world.ledger();
+    let ledger = world.ledger();
     let permit = permit(&ledger).unwrap();
-    change_settings(&world.home(), &mut ledger, permit, "Quillhaven", request, dry_run, &Silent).map(drop)
+    change_settings(&world.home(), &ledger, permit, "Quillhaven", request, dry_run, &Silent).map(drop)
 }
 
 #[test]
@@ -178,9 +176,9 @@ fn settings_change_and_stay() {
     assert_eq!(fs::read_to_string(world.path("more/d")).unwrap(), "d");
     let drop = |name: &str| {
         let asked = SetRequest { drop_roots: vec![name.into()], ..SetRequest::default() };
-        let mut ledger = world.ledger();
+        let ledger = world.ledger();
         let permit = permit(&ledger).unwrap();
-        change_settings(&world.home(), &mut ledger, permit, "Harbour", &asked, false, &Silent).map(|_| ())
+        change_settings(&world.home(), &ledger, permit, "Harbour", &asked, false, &Silent).map(|_| ())
     };
     assert!(matches!(drop("more"), Err(SetError::RootInUse { layers, .. }) if layers == ["pack"]));
     assert!(matches!(drop("game"), Err(SetError::Unknown { .. })), "the main root stays");

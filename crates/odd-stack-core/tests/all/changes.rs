@@ -6,10 +6,8 @@ use crate::world::{NOW, World, add, add_request, id, permit, reorder};
 use filetime::FileTime;
 use odd_stack_core::change::{ChangeError, ChangeOptions, Edits, EffectKind};
 use odd_stack_core::expected::DriftKind;
-use odd_stack_core::jobs::{
-    AddError, AddPlace, AddRequest, ConflictsRequest, Reorder, conflicts, inspect, prepare_add,
-    prepare_reorder, show, stack, trace,
-};
+use odd_stack_core::jobs::steps::{conflicts, inspect, prepare_add, prepare_reorder, show, stack, trace};
+use odd_stack_core::jobs::{AddError, AddPlace, AddRequest, ConflictsRequest, Reorder};
 use odd_stack_core::observer::Silent;
 use odd_stack_core::package::Limits;
 use odd_stack_core::stack::Target;

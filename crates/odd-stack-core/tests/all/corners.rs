@@ -1,12 +1,14 @@
 //! Corners of the main job: other volumes, spellings, cancelling, lost contents.
 
+use odd_stack_core::notice::Notice;
 use std::fs;
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicU64, Ordering};
 
 use crate::world::{NOW, Thing, World, add, add_request, id, permit, reorder};
 use odd_stack_core::change::{ChangeError, ChangeOptions};
-use odd_stack_core::jobs::{AddError, ConflictsRequest, Reorder, conflicts, prepare_add, stack};
+use odd_stack_core::jobs::steps::{conflicts, prepare_add, stack};
+use odd_stack_core::jobs::{AddError, ConflictsRequest, Reorder};
 use odd_stack_core::observer::{Observer, Work};
 use odd_stack_core::stack::Target;
 
@@ -56,7 +58,7 @@ fn a_ledger_on_another_volume_keeps_covered_files_beside_the_game() {
 #[cfg(unix)]
 #[test]
 fn with_the_home_on_another_volume_the_ledger_lies_beside_the_game() {
-    use odd_stack_core::jobs::default_ledger_folder;
+    use odd_stack_core::jobs::steps::default_ledger_folder;
     use odd_stack_core::ledger::Home;
     let world = World::empty();
     let Some(other) = other_volume(&world) else { return };
@@ -111,8 +113,8 @@ fn two_base_files_of_one_name_are_left_alone_and_said() {
     let told = Recording::default();
     let seam = std::sync::Arc::new(odd_stack_core::files::RealDisk::default());
     let request = world.request();
-    odd_stack_core::jobs::take_into_care(&world.home(), &request, NOW, false, seam, &told).unwrap();
-    assert_eq!(told.warnings.lock().unwrap().len(), 1);
+    odd_stack_core::jobs::steps::take_into_care(&world.home(), &request, NOW, false, seam, &told).unwrap();
+    assert_eq!(told.notices.lock().unwrap().len(), 1);
     let before = world.tree();
     world.add(&world.package("pack", &[("data/b.txt", "b"), ("x", "x")]), &[".=game:"]).unwrap();
     lift_all(&world).unwrap();
@@ -212,7 +214,7 @@ fn tallies_kept_by_differences_equal_those_counted_afresh() {
 /// Notes what it is told, and asks to stop after some number of questions.
 #[derive(Default)]
 struct Recording {
-    warnings: Mutex<Vec<String>>,
+    notices: Mutex<Vec<Notice>>,
     begun: Mutex<Vec<(Work, u64, u64)>>,
     files: AtomicU64,
     bytes: AtomicU64,
@@ -228,8 +230,8 @@ impl Observer for Recording {
         self.files.fetch_add(files, Ordering::SeqCst);
         self.bytes.fetch_add(bytes, Ordering::SeqCst);
     }
-    fn warn(&self, message: &str) {
-        self.warnings.lock().unwrap().push(message.to_owned());
+    fn notice(&self, notice: Notice) {
+        self.notices.lock().unwrap().push(notice);
     }
     fn is_cancelled(&self) -> bool {
         let asked = self.asked.fetch_add(1, Ordering::SeqCst);
@@ -289,7 +291,7 @@ fn progress_adds_up() {
 /// Writes to a file of the game just before files are put in place.
 struct Meddler<'w> {
     world: &'w World,
-    warnings: Mutex<Vec<String>>,
+    notices: Mutex<Vec<Notice>>,
 }
 
 impl Observer for Meddler<'_> {
@@ -298,8 +300,8 @@ impl Observer for Meddler<'_> {
             self.world.write("game/fog.ini", "written while the change was made");
         }
     }
-    fn warn(&self, message: &str) {
-        self.warnings.lock().unwrap().push(message.to_owned());
+    fn notice(&self, notice: Notice) {
+        self.notices.lock().unwrap().push(notice);
     }
 }
 
@@ -308,28 +310,29 @@ fn a_file_written_at_the_last_moment_is_saved() {
     let world = World::with_game(&[("game/fog.ini", "fog=1")]);
     world.add(&world.package("pack", &[("fog.ini", "fog=9"), ("x", "x")]), &[".=game:"]).unwrap();
     let ledger = world.ledger();
-    let meddler = Meddler { world: &world, warnings: Mutex::default() };
+    let meddler = Meddler { world: &world, notices: Mutex::default() };
     let lift = Reorder::Lift(vec![id(&ledger, "pack")]);
     let right = permit(&ledger).unwrap();
     let change =
-        odd_stack_core::jobs::prepare_reorder(&ledger, right, &lift, "lift", NOW, options(), &meddler)
+        odd_stack_core::jobs::steps::prepare_reorder(&ledger, right, &lift, "lift", NOW, options(), &meddler)
             .unwrap();
     change.unwrap().apply(&meddler).unwrap();
     assert_eq!(fs::read_to_string(world.path("game/fog.ini")).unwrap(), "fog=1");
     let saved = ledger.folder().join("kept/2/game/fog.ini");
     assert_eq!(fs::read_to_string(saved).unwrap(), "written while the change was made");
-    let warnings = meddler.warnings.into_inner().unwrap();
-    assert!(warnings.len() == 1 && warnings[0].contains("fog.ini"), "{warnings:?}");
+    let notices = meddler.notices.into_inner().unwrap();
+    let (path, saved) = (world.path("game/fog.ini"), ledger.folder().join("kept/2/game/fog.ini"));
+    assert_eq!(notices, [Notice::ChangedLate { path, saved }]);
 }
 
 #[cfg(unix)]
 #[test]
 fn a_capture_and_a_patch_day_on_another_volume_keep_all_beside_the_game() {
     use odd_stack_core::front::for_tests;
-    use odd_stack_core::jobs::{
-        CaptureRequest, CareRequest, Ending, begin_capture, prepare_capture_end, prepare_patchday_begin,
-        prepare_patchday_finish,
+    use odd_stack_core::jobs::steps::{
+        begin_capture, prepare_capture_end, prepare_patchday_begin, prepare_patchday_finish,
     };
+    use odd_stack_core::jobs::{CaptureRequest, CareRequest};
     use odd_stack_core::ledger::OngoingKind;
     use odd_stack_core::observer::Silent;
 
@@ -356,7 +359,6 @@ fn a_capture_and_a_patch_day_on_another_volume_keep_all_beside_the_game() {
     let ending =
         prepare_capture_end(&ledger, during(OngoingKind::Capture), &[], NOW, false, &Silent).unwrap();
     ending.change.unwrap().apply(&Silent).unwrap();
-    Ending::close(&ledger).unwrap();
     assert!(docs.join(".oddstack/originals").is_dir() && !docs.join(".oddstack/guard").exists());
     assert!(world.check(true).drifted.is_empty());
     let begun =
@@ -367,9 +369,9 @@ fn a_capture_and_a_patch_day_on_another_volume_keep_all_beside_the_game() {
         fs::read_dir(docs.join(".oddstack")).unwrap().map(|it| it.unwrap().file_name()).collect();
     assert_eq!(left, ["care.toml"], "nothing else is left beside the documents");
     fs::write(docs.join("wren.txt"), "of the update").unwrap();
-    let mut again = world.ledger();
+    let again = world.ledger();
     let permit = during(OngoingKind::PatchDay);
-    let finishing = prepare_patchday_finish(&mut again, permit, None, NOW, &Silent).unwrap();
+    let finishing = prepare_patchday_finish(&again, permit, None, NOW, &Silent).unwrap();
     assert_eq!(finishing.report.changed, ["docs:wren.txt"]);
     finishing.change.unwrap().apply(&Silent).unwrap();
     assert_eq!(fs::read_to_string(docs.join("wren.txt")).unwrap(), "of the update");

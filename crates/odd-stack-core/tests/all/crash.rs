@@ -9,9 +9,9 @@ use crate::archives::{Format, archive, file};
 use crate::faulty::{Fault, Faulty};
 use crate::world::{NOW, Tree, World, add, exchange, id, permit, recover, reorder, settle, tempdir, tweak};
 use odd_stack_core::change::{ChangeError, ChangeOptions, Edits};
+use odd_stack_core::jobs::steps::{check_report, drifted_files, prepare_adopt, prepare_mend, stack};
 use odd_stack_core::jobs::{
     AddError, AdoptRequest, MendError, Mending, Originals, Reorder, Ruling, StackReport, Wanted,
-    check_report, drifted_files, prepare_adopt, prepare_mend, stack,
 };
 use odd_stack_core::ledger::Ledger;
 use odd_stack_core::observer::Silent;
@@ -260,7 +260,7 @@ fn adopt(ledger: &Ledger, package: std::path::PathBuf) -> bool {
     };
     let adopting = permit(ledger).map_err(AddError::from);
     let adopting = adopting.and_then(|permit| prepare_adopt(ledger, permit, &request, NOW, false, &Silent));
-    adopting.is_ok_and(|adopting| adopting.apply(&Silent).is_ok())
+    adopting.is_ok_and(|adopting| adopting.change.apply(&Silent).is_ok())
 }
 
 /// A person's setting goes over into the new version.

@@ -10,9 +10,11 @@ use odd_stack_core::blend::Prefer;
 use odd_stack_core::change::{ChangeError, ChangeOptions, Edits};
 use odd_stack_core::expected::DriftKind;
 use odd_stack_core::fit::{FitError, Rules};
+use odd_stack_core::jobs::steps::{
+    drifted_files, prepare_add, prepare_adopt, prepare_mend, show, unknown_originals,
+};
 use odd_stack_core::jobs::{
     AddError, AddPlace, AddRequest, AdoptReport, AdoptRequest, Arriving, Mending, Patch, Wanted,
-    drifted_files, prepare_add, prepare_adopt, prepare_mend, show, unknown_originals,
 };
 use odd_stack_core::observer::{Observer, Silent, Work};
 use odd_stack_core::package::Limits;
@@ -264,7 +266,11 @@ fn adopt(world: &World, package: &std::path::Path, dry_run: bool) -> Result<Adop
         originals: None,
     };
     let adopting = prepare_adopt(&ledger, permit(&ledger)?, &request, NOW, dry_run, &Silent)?;
-    if dry_run { Ok(adopting.report.clone()) } else { Ok(adopting.apply(&Silent)?) }
+    let mut report = adopting.report;
+    if !dry_run {
+        report.revision = Some(adopting.change.apply(&Silent)?);
+    }
+    Ok(report)
 }
 
 #[test]
@@ -302,7 +308,7 @@ fn files_put_there_by_hand_become_a_layer_and_nothing_is_written() {
         } else {
             odd_stack_core::jobs::Reorder::Lay(layers)
         };
-        let change = odd_stack_core::jobs::prepare_reorder(
+        let change = odd_stack_core::jobs::steps::prepare_reorder(
             &ledger,
             permit(&ledger).unwrap(),
             &order,
@@ -357,7 +363,7 @@ fn what_a_sheet_takes_away_comes_back() {
     fs::remove_file(world.path("docs/profiles/default.ini")).unwrap();
     let ledger = world.ledger();
     let all = odd_stack_core::jobs::Reorder::Lift(vec![id(&ledger, "away"), id(&ledger, "above")]);
-    let change = odd_stack_core::jobs::prepare_reorder(
+    let change = odd_stack_core::jobs::steps::prepare_reorder(
         &ledger,
         permit(&ledger).unwrap(),
         &all,

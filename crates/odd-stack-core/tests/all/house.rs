@@ -16,6 +16,7 @@ const FLOORS: [&[&str]; 9] = [
         "version_range",
         "hash",
         "moment",
+        "notice",
         "observer",
         "members",
         "blend",
@@ -244,4 +245,63 @@ fn files_do_not_import_each_other_in_circles() {
         told.push(String::new());
     }
     assert!(told.is_empty(), "circles:\n{}", told.join("\n"));
+}
+
+/// What the face may call by name beside the front door: functions of values alone, the reading of a sheet that a person
+/// names, and which programs have started this one.
+const BESIDE: [&str; 7] =
+    ["parents", "plain_name", "plain_path", "read_sheet", "select", "select_all", "select_game"];
+
+/// The paths that a `use` leads to.
+fn leaves(tree: &UseTree, above: &Module, into: &mut Vec<Module>) {
+    let with = |name: String| above.iter().cloned().chain([name]).collect::<Module>();
+    match tree {
+        UseTree::Path(path) => leaves(&path.tree, &with(path.ident.to_string()), into),
+        UseTree::Name(name) => into.push(with(name.ident.to_string())),
+        UseTree::Rename(renamed) => into.push(with(renamed.ident.to_string())),
+        UseTree::Glob(_) => into.push(with("*".to_owned())),
+        UseTree::Group(group) => group.items.iter().for_each(|tree| leaves(tree, above, into)),
+    }
+}
+
+#[derive(Default)]
+struct FaceReader(Vec<Module>);
+
+impl<'ast> Visit<'ast> for FaceReader {
+    fn visit_item_use(&mut self, item: &'ast ItemUse) {
+        leaves(&item.tree, &Vec::new(), &mut self.0);
+    }
+
+    fn visit_path(&mut self, path: &'ast syn::Path) {
+        self.0.push(path.segments.iter().map(|part| part.ident.to_string()).collect());
+        syn::visit::visit_path(self, path);
+    }
+}
+
+fn read_face(folder: &Path, into: &mut FaceReader) {
+    for entry in fs::read_dir(folder).unwrap() {
+        let path = entry.unwrap().path();
+        if path.is_dir() {
+            read_face(&path, into);
+        } else {
+            let file: File = syn::parse_file(&fs::read_to_string(&path).unwrap()).unwrap();
+            into.visit_file(&file);
+        }
+    }
+}
+
+#[test]
+fn the_face_goes_through_the_front_door() {
+    let mut face = FaceReader::default();
+    read_face(&Path::new(env!("CARGO_MANIFEST_DIR")).join("../odd-stack/src"), &mut face);
+    let of_core: BTreeSet<Module> = face.0.into_iter().filter(|path| path[0] == "odd_stack_core").collect();
+    assert!(of_core.len() > 100, "its imports are seen");
+    let is_behind = |path: &&Module| {
+        let name = path.last().unwrap();
+        let is_type = name.starts_with(|first: char| first.is_ascii_uppercase());
+        path.iter().any(|part| part == "steps" || part == "for_tests")
+            || !is_type && path.len() > 1 && !BESIDE.contains(&name.as_str())
+    };
+    let behind: Vec<String> = of_core.iter().filter(is_behind).map(|path| path.join("::")).collect();
+    assert!(behind.is_empty(), "the face reaches behind the door:\n{}", behind.join("\n"));
 }

@@ -4,7 +4,8 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use crate::world::{Thing, Tree, World, add, change_own, exchange, id, reorder, settle, tweak};
 use odd_stack_core::change::ChangeOptions;
-use odd_stack_core::jobs::{ConflictsRequest, OWN_EDITS, PairRow, Reorder, Ruling, Tweak, conflicts, stack};
+use odd_stack_core::jobs::steps::{conflicts, stack};
+use odd_stack_core::jobs::{ConflictsRequest, OWN_EDITS, PairRow, Reorder, Ruling, Tweak};
 use odd_stack_core::stack::{LayerId, Target};
 use proptest::prelude::*;
 

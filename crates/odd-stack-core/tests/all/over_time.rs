@@ -8,10 +8,11 @@ use crate::faulty::Fault;
 use crate::world::{NOW, Thing, Tree, World, id, permit, reorder};
 use odd_stack_core::change::{ChangeOptions, Edits};
 use odd_stack_core::front::for_tests;
-use odd_stack_core::jobs::{
-    Cancelling, CaptureRequest, CareRequest, Ending, PatchDayReport, Permit, Reorder, begin_capture,
-    prepare_capture_cancel, prepare_capture_end, prepare_patchday_begin, prepare_patchday_finish, stack,
+use odd_stack_core::jobs::steps::{
+    begin_capture, prepare_capture_cancel, prepare_capture_close, prepare_capture_end,
+    prepare_patchday_begin, prepare_patchday_finish, stack,
 };
+use odd_stack_core::jobs::{CaptureRequest, CareRequest, PatchDayReport, Permit, Reorder};
 use odd_stack_core::ledger::{Ledger, OngoingKind};
 use odd_stack_core::observer::Silent;
 use proptest::prelude::*;
@@ -59,11 +60,11 @@ fn begin(ledger: &Ledger) -> bool {
         .is_ok()
 }
 
-fn finish(mut ledger: Ledger) -> Option<PatchDayReport> {
+fn finish(ledger: Ledger) -> Option<PatchDayReport> {
     let patience = Duration::from_millis(200);
     let kind = Some(OngoingKind::PatchDay);
     let permit = for_tests::permit(&ledger, patience, kind).ok()?;
-    let finishing = prepare_patchday_finish(&mut ledger, permit, None, NOW, &Silent).ok()?;
+    let finishing = prepare_patchday_finish(&ledger, permit, None, NOW, &Silent).ok()?;
     if let Some(change) = finishing.change {
         change.apply(&Silent).ok()?;
     }
@@ -96,6 +97,30 @@ fn an_unplanned_update_is_met_or_not_whatever_fails() {
         world.write("game/config/harbour.ini", "[Fog]\nthick=9\nslow=3\n");
         world.write("game/data/lamps/brass.dds", "base brass");
         fail_and_count(&world, act, fault, |is_done| if is_done { 0 } else { 6 });
+    }
+}
+
+/// What the open ledger knows of the game, whatever becomes of an end of a patch day, is what it has written down.
+#[test]
+fn an_end_that_is_dropped_or_taken_back_leaves_the_open_ledger_as_it_was() {
+    for is_planned in [true, false] {
+        let world = harbour();
+        assert!(!is_planned || begin(&world.ledger()));
+        update(&world);
+        let ledger = world.ledger();
+        let known = || (ledger.game().clone(), world.ledger().game().clone());
+        let before = ledger.game().clone();
+        let prepared = || {
+            let during = for_tests::permit(&ledger, Duration::from_millis(200), Some(OngoingKind::PatchDay));
+            prepare_patchday_finish(&ledger, during.unwrap(), None, NOW, &Silent).unwrap()
+        };
+        drop(prepared());
+        assert_eq!(known(), (before.clone(), before.clone()), "dropped, planned: {is_planned}");
+        prepared().change.unwrap().apply(&Silent).unwrap();
+        let (open, written) = known();
+        assert_eq!(open, written, "made");
+        assert_eq!(open.version.unwrap().version, "1.8");
+        assert!(!is_planned || open.seen != before.seen);
     }
 }
 
@@ -151,7 +176,7 @@ fn end_capture(ledger: &Ledger) -> bool {
     let Some(permit) = during_capture(ledger) else { return false };
     let skip = ["left/**".to_owned()];
     let Ok(ending) = prepare_capture_end(ledger, permit, &skip, NOW, false, &Silent) else { return false };
-    ending.change.is_none_or(|change| change.apply(&Silent).is_ok()) && Ending::close(ledger).is_ok()
+    ending.change.is_none_or(|change| change.apply(&Silent).is_ok())
 }
 
 fn cancel_capture(ledger: &Ledger) -> bool {
@@ -161,7 +186,7 @@ fn cancel_capture(ledger: &Ledger) -> bool {
         return false;
     }
     let Some(permit) = during_capture(ledger) else { return false };
-    match Cancelling::close(ledger, permit, NOW, &Silent) {
+    match prepare_capture_close(ledger, permit, NOW, &Silent) {
         Ok(Some(change)) => change.apply(&Silent).is_ok(),
         Ok(None) => true,
         Err(_) => false,

@@ -4,7 +4,8 @@ use std::fs::{self, File};
 use std::io::{Cursor, Read, Write};
 use std::path::PathBuf;
 
-use odd_stack_core::jobs::{AddError, stack};
+use odd_stack_core::jobs::AddError;
+use odd_stack_core::jobs::steps::stack;
 use odd_stack_core::observer::Silent;
 use odd_stack_core::package::{Limits, OpenOptions, Package, PackageError};
 use zip::write::SimpleFileOptions;

@@ -11,7 +11,8 @@ use crate::archives::{
 };
 use crate::world::{NOW, Thing as OnDisk, World, add_request, id, permit, reorder};
 use odd_stack_core::change::ChangeOptions;
-use odd_stack_core::jobs::{AddError, inspect, prepare_add, show, stack};
+use odd_stack_core::jobs::AddError;
+use odd_stack_core::jobs::steps::{inspect, prepare_add, show, stack};
 use odd_stack_core::observer::{Observer, Silent};
 use odd_stack_core::package::{Inner, Limits, NameEncoding, OpenOptions, Package, PackageError};
 use proptest::prelude::*;

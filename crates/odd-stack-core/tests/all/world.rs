@@ -14,9 +14,12 @@ use odd_stack_core::check::{CheckReport, check};
 use odd_stack_core::files::{RealDisk, Seam};
 use odd_stack_core::fit::{Place, Rules};
 use odd_stack_core::front::for_tests::{self, open_as_it_is};
+use odd_stack_core::jobs::steps::{
+    forget, prepare_add, prepare_reorder, prepare_settle, prepare_tweak, take_into_care,
+};
 use odd_stack_core::jobs::{
     AddError, AddPlace, AddRequest, CareRequest, Permit, Reorder, Ruling, SettleError, Tweak, TweakError,
-    Wanted, forget, prepare_add, prepare_reorder, prepare_settle, prepare_tweak, select, take_into_care,
+    Wanted, select,
 };
 use odd_stack_core::ledger::{Home, Ledger};
 use odd_stack_core::observer::Silent;

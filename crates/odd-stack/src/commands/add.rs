@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use clap::Args;
 use odd_stack_core::fit::{Rank, Wishes};
-use odd_stack_core::jobs::{AddPlace, check_facts};
+use odd_stack_core::jobs::AddPlace;
 
 use super::adding::{Doing, PackageArgs, carry_out};
 use super::reorder::target;
@@ -42,14 +42,14 @@ pub struct AddArgs {
 }
 
 pub fn run(session: &mut Session, args: &AddArgs) -> Result<Ended, Failure> {
-    let ledger = session.open()?;
-    let permit = session.permit(&ledger, args.change.dry_run)?;
-    let layers = ledger.layers()?;
+    let game = session.open()?;
+    let arriving = game.arriving(args.change.dry_run)?;
+    let layers = game.layers()?;
     let is_said = args.above.is_some() || args.below.is_some();
     let (target, place) = target(&layers, args.above.as_deref(), args.below.as_deref(), false)?;
     let new = AddPlace::New { target: is_said.then_some(target), lifted: args.lifted };
     let packages: Vec<_> = args.packages.iter().map(|package| (package.clone(), new)).collect();
-    let mut requests = args.package.requests(ledger.game(), &packages, Rank::Option)?;
+    let mut requests = args.package.requests(game.about(), &packages, Rank::Option)?;
     let said = args.said.wishes()?;
     if said != Wishes::default() {
         let [request] = requests.as_mut_slice() else {
@@ -57,12 +57,12 @@ pub fn run(session: &mut Session, args: &AddArgs) -> Result<Ended, Failure> {
                 "what starts it and how one sees that it works is for one package; add that one by itself";
             return Err(Failure::new(Exit::Usage, "usage", message));
         };
-        check_facts(&ledger, &said)?;
+        game.check_facts(&said)?;
         request.wanted.rules.said = said;
     }
     // Where rules of order keep it from the top, that is said when it is known.
     let doing = Doing { place: is_said.then_some(place), lifted: args.lifted };
-    let report = carry_out(session, &ledger, permit, requests, &args.change, &doing)?;
+    let report = carry_out(session, &game, arriving, requests, &args.change, &doing)?;
     if args.lifted && !args.change.dry_run {
         let names: Vec<String> = report.layers().map(|layer| quoted(&layer.name)).collect();
         session.out.hint(&format!("`oddstack lay {}` puts it on the game.", names.join(" ")));

@@ -3,12 +3,12 @@
 use std::path::{Path, PathBuf};
 
 use clap::Args;
+use odd_stack_core::OpenGame;
 use odd_stack_core::fit::{Candidate, FitError, Place, Rank, Unclear};
 use odd_stack_core::game::Game;
 use odd_stack_core::jobs::{
-    AddError, AddPlace, AddReport, AddRequest, Arriving, ChangeReport, Permit, ReplacedRow, select,
+    AddError, AddPlace, AddReport, AddRequest, Arriving, ChangeReport, ReplacedRow, select,
 };
-use odd_stack_core::ledger::Ledger;
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -193,19 +193,17 @@ impl PackageArgs {
 }
 
 /// Makes the layers, asking what a person must decide.
-pub fn carry_out(
+pub fn carry_out<'g>(
     session: &mut Session,
-    ledger: &Ledger,
-    permit: Permit,
+    game: &'g OpenGame,
+    mut arriving: Arriving<'g>,
     mut requests: Vec<AddRequest>,
     args: &ChangeArgs,
     doing: &Doing,
 ) -> Result<AddedReport, Failure> {
-    session.tell_version(ledger)?;
-    let mut arriving = Arriving::new(ledger, permit, args.dry_run);
+    session.tell_version(game)?;
     let adding = loop {
-        let (options, now) = (change_options(args), session.now()?);
-        let error = match arriving.prepare(&requests, now, options, &session.progress) {
+        let error = match game.prepare_arrival(&mut arriving, &requests, change_options(args)) {
             Ok(adding) => break adding,
             Err(error) => error,
         };
@@ -226,7 +224,7 @@ pub fn carry_out(
             let places = vec![Place::new(from, to)];
             answer.means = Meaning::Placed(Candidate { places, ..Candidate::default() });
         }
-        answer.put_into(&mut requests[at], ledger)?;
+        answer.put_into(&mut requests[at], game)?;
     };
     let layers = adding.reports;
     let most = match session.out.verbose || args.dry_run {
@@ -236,7 +234,7 @@ pub fn carry_out(
     };
     let verbose = session.out.verbose;
     let has_new = layers.iter().any(|layer| layer.replaces.is_none());
-    let change = session.carry_out(ledger, adding.change, args, |out, report| {
+    let change = session.carry_out(game, adding.change, args, |out, report| {
         let mut differences = report.difference.iter().chain(&report.more_differences);
         for layer in &layers {
             out.text(&about(layer, verbose));
@@ -254,9 +252,9 @@ pub fn carry_out(
         out.text(&format!("{}{}", effects(report, most), edits(report, most)));
     })?;
     if !args.dry_run {
-        session.learn_program(ledger)?;
+        session.learn_program(game)?;
         if has_new {
-            session.tell_doubts(ledger)?;
+            session.tell_doubts(game)?;
         }
     }
     let text = verdict(&change, &doing.sentence(&layers, args.dry_run));
@@ -264,7 +262,7 @@ pub fn carry_out(
     let first = layers.next();
     let first = first.ok_or_else(|| Failure::new(Exit::Usage, "usage", "give a package"))?;
     let report = AddedReport { layer: first, more_layers: layers.collect(), change };
-    session.out.result(Some(&ledger.game().name), &report, &text);
+    session.out.result(Some(&game.about().name), &report, &text);
     Ok(report)
 }
 
@@ -300,7 +298,7 @@ impl Question {
 
 impl Answer {
     /// Changes the request.
-    fn put_into(self, request: &mut AddRequest, ledger: &Ledger) -> Result<(), Failure> {
+    fn put_into(self, request: &mut AddRequest, game: &OpenGame) -> Result<(), Failure> {
         let rules = &mut request.wanted.rules;
         match self.means {
             Meaning::Name(name) => request.name = Some(name),
@@ -317,7 +315,7 @@ impl Answer {
                 rules.skip.extend(candidate.skip);
             }
             Meaning::Exchange(name) => {
-                let layers = ledger.layers()?;
+                let layers = game.layers()?;
                 request.place = AddPlace::Exchange(select(&layers, &name)?.id);
                 request.name = None;
             }

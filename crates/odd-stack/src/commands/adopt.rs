@@ -1,13 +1,12 @@
 //! `oddstack adopt`
 
+use odd_stack_core::jobs::Adopting;
 use std::path::PathBuf;
 
 use clap::{Args, ValueEnum};
+use odd_stack_core::OpenGame;
 use odd_stack_core::fit::Rank;
-use odd_stack_core::jobs::{
-    AdoptReport, AdoptRequest, Mending, Originals, drifted_files, prepare_adopt, prepare_mend,
-};
-use odd_stack_core::ledger::Ledger;
+use odd_stack_core::jobs::{AdoptReport, AdoptRequest, Mending, Originals};
 
 use super::adding::PackageArgs;
 use super::standing::MOST_EFFECTS;
@@ -43,45 +42,41 @@ pub enum OriginalsWord {
 }
 
 pub fn run(session: &mut Session, args: &AdoptArgs) -> Result<Ended, Failure> {
-    let ledger = session.open()?;
-    let permit = session.permit(&ledger, args.dry_run)?;
+    let game = session.open()?;
     let package = &args.package;
     let request = AdoptRequest {
         package: absolute(&args.file)?,
         name: package.named.name.clone(),
         version: package.named.version.clone(),
         variant: package.named.variant.clone(),
-        wanted: package.place.wanted(Some(ledger.game()), Rank::Option, None)?,
+        wanted: package.place.wanted(Some(game.about()), Rank::Option, None)?,
         limits: package.place.limits()?,
         originals: args.originals.map(|word| match word {
             OriginalsWord::Take => Originals::Take,
             OriginalsWord::Leave => Originals::Leave,
         }),
     };
-    let now = session.now()?;
-    let adopting = prepare_adopt(&ledger, permit, &request, now, args.dry_run, &session.progress)?;
-    let mut report = match args.dry_run {
-        true => adopting.report.clone(),
-        false => adopting.apply(&session.progress)?,
-    };
+    let Adopting { mut report, change } = game.adopt(&request, args.dry_run)?;
+    if !args.dry_run {
+        report.revision = Some(session.apply(&game, change)?);
+    }
     if let (Some(_), false) = (report.revision, report.edited.is_empty()) {
-        report.revision = Some(keep_edits(session, &ledger, &report)?);
+        report.revision = Some(keep_edits(session, &game, &report)?);
     }
     let most = if session.out.verbose { usize::MAX } else { MOST_EFFECTS };
     let text = text(&report, most, session.out.verbose);
-    session.out.result(Some(&ledger.game().name), &report, &text);
+    session.out.result(Some(&game.about().name), &report, &text);
     Ok(Ended::Well)
 }
 
 /// Keeps what was changed in the layer's settings as the user's own, and gives the revision that this makes.
-fn keep_edits(session: &mut Session, ledger: &Ledger, report: &AdoptReport) -> Result<i64, Failure> {
-    let permit = session.permit(ledger, false)?;
-    let found = drifted_files(ledger, &report.edited, &session.progress)?;
+fn keep_edits(session: &mut Session, game: &OpenGame, report: &AdoptReport) -> Result<i64, Failure> {
+    let mender = game.mender(false)?;
+    let found = mender.drifted_files(&report.edited)?;
     let files: Vec<_> = found.into_iter().map(|file| (file, Mending::Keep)).collect();
-    let (command, now) = (format!("adopt {}", report.layer.name), session.now()?);
-    let plan = prepare_mend(ledger, permit, &files, &command, now, &session.progress)?;
+    let plan = mender.prepare(&files, &format!("adopt {}", report.layer.name))?;
     match plan.change {
-        Some(change) => session.apply(change),
+        Some(change) => session.apply(game, change),
         None => Ok(report.revision.unwrap_or_default()),
     }
 }

@@ -5,13 +5,13 @@ use std::process::{Command, Stdio};
 use std::time::Instant;
 
 use clap::Args;
+use odd_stack_core::OpenGame;
 use odd_stack_core::change::ChangeOptions;
+use odd_stack_core::front::Refused;
 use odd_stack_core::jobs::{
-    AddError, Cancelling, CaptureEnd, CaptureError, CaptureRequest, ChangeReport, Ending, GuardReport,
-    Permit, ProgramEnd, begin_capture, capture_exchanges, note_program_end, prepare_capture_cancel,
-    prepare_capture_end, running,
+    AddError, CaptureEnd, CaptureError, CaptureRequest, Capturing, ChangeReport, GuardReport, ProgramEnd,
 };
-use odd_stack_core::ledger::{Layer, Ledger, OngoingKind};
+use odd_stack_core::ledger::Layer;
 use odd_stack_core::stack::plain_name;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -102,14 +102,12 @@ pub struct CaptureCancelled {
 }
 
 pub fn run(session: &mut Session, args: &CaptureArgs) -> Result<Ended, Failure> {
-    let ledger = session.open()?;
+    let game = session.open()?;
     if args.end {
-        let permit = session.permit_during(&ledger, Some(OngoingKind::Capture), args.dry_run)?;
-        return end(session, &ledger, permit, &args.skip, args.dry_run);
+        return end(session, &game, None, &args.skip, args.dry_run);
     }
     if args.cancel {
-        let permit = session.permit_during(&ledger, Some(OngoingKind::Capture), args.dry_run)?;
-        return cancel(session, &ledger, permit, args.dry_run);
+        return cancel(session, &game, None, args.dry_run);
     }
     let usage = |message: &str| Failure::new(Exit::Usage, "usage", message);
     if args.dry_run {
@@ -126,14 +124,14 @@ pub fn run(session: &mut Session, args: &CaptureArgs) -> Result<Ended, Failure> 
         watch: args.run.watch.clone(),
         links: args.run.link_originals,
     };
-    carry_out(session, &ledger, &request, &args.run, &args.skip, ChangeOptions::default())
+    carry_out(session, &game, &request, &args.run, &args.skip, ChangeOptions::default())
 }
 
 /// Lifts a captured layer, runs the program of its new version on what lies beneath or lets a person work, and
 /// exchanges.
 pub fn upgrade(
     session: &mut Session,
-    ledger: &Ledger,
+    game: &OpenGame,
     old: &Layer,
     args: &UpgradeArgs,
 ) -> Result<Ended, Failure> {
@@ -147,44 +145,40 @@ pub fn upgrade(
         links: args.run.link_originals,
     };
     let options = change_options(&args.change);
-    carry_out(session, ledger, &request, &args.run, &args.package.place.skip, options)
+    carry_out(session, game, &request, &args.run, &args.package.place.skip, options)
 }
 
 /// Ends the exchange of a layer by hand.
 pub fn end_upgrade(
     session: &mut Session,
-    ledger: &Ledger,
+    game: &OpenGame,
     old: &Layer,
     args: &UpgradeArgs,
 ) -> Result<Ended, Failure> {
     let dry_run = args.change.dry_run;
-    let permit = session.permit_during(ledger, Some(OngoingKind::Capture), dry_run)?;
-    let exchanged = capture_exchanges(ledger)?;
+    let exchanged = game.capture_exchanges()?;
     if exchanged != Some(old.id) {
         let message = format!("what is under way is no new version of {}", old.about.name);
         return Err(Failure::new(Exit::Undecided, "other_capture", message)
             .choice("make a layer of what was changed", "oddstack capture --end")
             .choice("take back all that was changed", "oddstack capture --cancel"));
     }
-    end(session, ledger, permit, &args.package.place.skip, dry_run)
+    end(session, game, None, &args.package.place.skip, dry_run)
 }
 
 fn carry_out(
     session: &mut Session,
-    ledger: &Ledger,
+    game: &OpenGame,
     request: &CaptureRequest,
     run: &RunArgs,
     skip: &[String],
     options: ChangeOptions,
 ) -> Result<Ended, Failure> {
     // What can't be run is told before anything is begun.
-    let command = request.command.as_deref().map(|words| prepared(ledger, words, run)).transpose()?;
-    let permit = session.permit(ledger, false)?;
-    let now = session.now()?;
-    let capturing = begin_capture(ledger, permit, request, now, options, &session.progress);
-    let capturing = capturing.map_err(|error| {
+    let command = request.command.as_deref().map(|words| prepared(game, words, run)).transpose()?;
+    let capturing = game.begin_capture(request, options).map_err(|error| {
         let taken = match &error {
-            CaptureError::Name(name) => match &**name {
+            Refused::Job(CaptureError::Name(name)) => match &**name {
                 AddError::NameTaken { name, free, .. } => Some((name.clone(), free.clone())),
                 _ => None,
             },
@@ -199,7 +193,7 @@ fn carry_out(
             "{}\n  `oddstack capture --end` makes a layer of it, `oddstack capture --cancel` takes it all back.\n",
             paint(BOLD, &format!("Now change what is to become {}.", request.name))
         );
-        session.out.result(Some(&ledger.game().name), &begun, &text);
+        session.out.result(Some(&game.about().name), &begun, &text);
         return Ok(Ended::Well);
     };
     if session.out.json {
@@ -212,8 +206,8 @@ fn carry_out(
         Err(_) => None,
     };
     let end_of_it = ProgramEnd { exit_code, seconds: began.elapsed().as_secs() };
-    note_program_end(ledger, &end_of_it)?;
-    let permit = capturing.into_permit();
+    game.note_program_end(&capturing, &end_of_it)?;
+    let held = Some(capturing);
     let trouble = match (&ended, interrupted) {
         (Err(error), _) => Some(refusal(&program, error)),
         (Ok(_), true) => Some(format!("{program} was interrupted")),
@@ -221,18 +215,18 @@ fn carry_out(
             Some(code) => format!("{program} ended with exit code {code}"),
             None => format!("{program} was ended by a signal"),
         }),
-        _ => still_running(ledger),
+        _ => still_running(game),
     };
     let Some(trouble) = trouble else {
-        return end(session, ledger, permit, skip, false).map_err(has_changed_things);
+        return end(session, game, held, skip, false).map_err(has_changed_things);
     };
     let choices = ["make a layer of what it changed".to_owned(), "take back all that it did".to_owned()];
     match session.ask(&trouble, &choices)? {
-        Some(0) => end(session, ledger, permit, skip, false).map_err(has_changed_things),
-        Some(_) => cancel(session, ledger, permit, false),
+        Some(0) => end(session, game, held, skip, false).map_err(has_changed_things),
+        Some(_) => cancel(session, game, held, false),
         None if ended.is_err() => {
             // Nothing has run, so nothing is to be decided.
-            cancel(session, ledger, permit, false)?;
+            cancel(session, game, held, false)?;
             Err(Failure::new(Exit::Failed, "cannot_run", trouble))
         }
         None => Err(Failure::new(
@@ -273,8 +267,8 @@ fn has_changed_things(mut failure: Failure) -> Failure {
 }
 
 /// A program of the game that goes on running.
-fn still_running(ledger: &Ledger) -> Option<String> {
-    let running = running(ledger);
+fn still_running(game: &OpenGame) -> Option<String> {
+    let running = game.running();
     let first = running.first()?;
     Some(format!("{} (process {}) is still running", first.program.display(), first.process))
 }
@@ -299,15 +293,15 @@ fn tell_guarded(session: &mut Session, guarded: &GuardReport) {
 }
 
 /// The program with all it gets, ready to run, and what a person calls it.
-fn prepared(ledger: &Ledger, words: &[String], run: &RunArgs) -> Result<(Command, String), Failure> {
+fn prepared(game: &OpenGame, words: &[String], run: &RunArgs) -> Result<(Command, String), Failure> {
     let folder = match &run.folder {
-        None => ledger.game().roots[0].folder.clone(),
+        None => game.about().roots[0].folder.clone(),
         Some(text) => {
             let bad = |error: &dyn std::fmt::Display| {
                 Failure::new(Exit::Usage, "bad_address", format!("--in {text}: {error}"))
             };
-            let address = ledger.game().meant(text).map_err(|error| bad(&error))?;
-            let root = ledger.game().root_named(&address.root).ok_or_else(|| bad(&"no such folder"))?;
+            let address = game.about().meant(text).map_err(|error| bad(&error))?;
+            let root = game.about().root_named(&address.root).ok_or_else(|| bad(&"no such folder"))?;
             let folder: PathBuf = address.path.on(&root.folder);
             if !folder.is_dir() {
                 return Err(bad(&format!("{} is no folder", folder.display())));
@@ -321,7 +315,7 @@ fn prepared(ledger: &Ledger, words: &[String], run: &RunArgs) -> Result<(Command
     };
     *named = found(named, &folder)?.display().to_string();
     let command = words;
-    let words = with_its_runner(ledger, &command, &folder)?;
+    let words = with_its_runner(game, &command, &folder)?;
     let told = ran(&words, &command);
     let Some((program, arguments)) = words.split_first() else {
         return Err(Failure::new(Exit::Usage, "usage", "say what to run"));
@@ -339,29 +333,25 @@ fn prepared(ledger: &Ledger, words: &[String], run: &RunArgs) -> Result<(Command
 
 fn end(
     session: &mut Session,
-    ledger: &Ledger,
-    permit: Permit,
+    game: &OpenGame,
+    held: Option<Capturing>,
     skip: &[String],
     dry_run: bool,
 ) -> Result<Ended, Failure> {
-    let now = session.now()?;
-    let exchanged = capture_exchanges(ledger)?;
-    let old = ledger.layers()?.into_iter().find(|layer| Some(layer.id) == exchanged);
-    let ending = prepare_capture_end(ledger, permit, skip, now, dry_run, &session.progress)?;
+    let exchanged = game.capture_exchanges()?;
+    let old = game.layers()?.into_iter().find(|layer| Some(layer.id) == exchanged);
+    let ending = game.end_capture(held, skip, dry_run)?;
     let mut report = ending.report.clone();
     let most = if session.out.verbose || dry_run { usize::MAX } else { MOST_EFFECTS };
     report.change = match ending.change {
-        Some(prepared) => session.make(ledger, prepared, dry_run, false, |out, change| {
+        Some(prepared) => session.make(game, prepared, dry_run, false, |out, change| {
             out.text(&format!("{}{}", captured(&report, most), edits(change, most)));
         })?,
         None => ChangeReport { dry_run, ..ChangeReport::default() },
     };
-    if !dry_run {
-        Ending::close(ledger)?;
-    }
     let text = match &report.layer {
         Some(layer) => {
-            let lies = place(ledger, layer)?;
+            let lies = place(game, layer)?;
             verdict(
                 &report.change,
                 &match old.map(|old| title(&old.about.name, old.about.version.as_deref(), None)) {
@@ -375,12 +365,12 @@ fn end(
         }
         None => format!("{}\n", paint(BOLD, "Nothing was changed, so there is no layer.")),
     };
-    session.out.result(Some(&ledger.game().name), &report, &text);
+    session.out.result(Some(&game.about().name), &report, &text);
     Ok(Ended::Well)
 }
 
-fn place(ledger: &Ledger, name: &str) -> Result<String, Failure> {
-    let layers = ledger.layers()?;
+fn place(game: &OpenGame, name: &str) -> Result<String, Failure> {
+    let layers = game.layers()?;
     let at = layers.iter().position(|layer| layer.about.name == name);
     let lies = match at.and_then(|at| layers.get(at + 1)) {
         Some(above) if !above.about.source.is_empty() => format!("below {}", quoted(&above.about.name)),
@@ -448,24 +438,24 @@ fn captured(report: &CaptureEnd, most: usize) -> String {
     text
 }
 
-fn cancel(session: &mut Session, ledger: &Ledger, permit: Permit, dry_run: bool) -> Result<Ended, Failure> {
-    let now = session.now()?;
-    let cancelling = prepare_capture_cancel(ledger, permit, now, &session.progress)?;
+fn cancel(
+    session: &mut Session,
+    game: &OpenGame,
+    held: Option<Capturing>,
+    dry_run: bool,
+) -> Result<Ended, Failure> {
+    let cancelling = game.cancel_capture(held, dry_run)?;
     let originals_lost = cancelling.originals_lost;
     let most = if session.out.verbose || dry_run { usize::MAX } else { MOST_EFFECTS };
     let change = match cancelling.change {
-        Some(prepared) => session.make(ledger, prepared, dry_run, false, |out, report| {
+        Some(prepared) => session.make(game, prepared, dry_run, false, |out, report| {
             out.text(&crate::show::change::effects(report, most));
         })?,
         None => ChangeReport { dry_run, ..ChangeReport::default() },
     };
     let saved = change.kept.len() as u64;
-    if !dry_run {
-        let permit = session.permit_during(ledger, Some(OngoingKind::Capture), true)?;
-        if let Some(prepared) = Cancelling::close(ledger, permit, now, &session.progress)? {
-            session.apply(prepared)?;
-            Cancelling::clear(ledger);
-        }
+    if !dry_run && let Some(prepared) = game.close_cancelled_capture()? {
+        session.apply(game, prepared)?;
     }
     let mut text = if dry_run {
         format!("{}\n", paint(BOLD, "Dry run: nothing was changed."))
@@ -484,6 +474,6 @@ fn cancel(session: &mut Session, ledger: &Ledger, permit: Permit, dry_run: bool)
         text.extend(originals_lost.iter().map(|address| format!("    {address}\n")));
     }
     let is_whole = originals_lost.is_empty();
-    session.out.result(Some(&ledger.game().name), &CaptureCancelled { originals_lost, change }, &text);
+    session.out.result(Some(&game.about().name), &CaptureCancelled { originals_lost, change }, &text);
     Ok(if is_whole { Ended::Well } else { Ended::WantsAttention })
 }

@@ -9,10 +9,7 @@ use crate::show::style::{BOLD, DIM, GOOD, WARN, paint};
 use crate::show::table::{Look, cell, table};
 use crate::show::units::{counted, files, number, size};
 use clap::Args;
-use odd_stack_core::check::{check, check_stored};
-use odd_stack_core::jobs::{
-    CheckSummary, DRIFT_KINDS, DamageRow, DriftCount, DriftRow, StoredSummary, check_report, proofs,
-};
+use odd_stack_core::jobs::{CheckSummary, DRIFT_KINDS, DamageRow, DriftCount, DriftRow, StoredSummary};
 
 #[derive(Debug, Args)]
 pub struct CheckArgs {
@@ -28,20 +25,17 @@ pub struct CheckArgs {
 const MOST_FILES: usize = 40;
 
 pub fn run(session: &mut Session, args: &CheckArgs) -> Result<Ended, Failure> {
-    let ledger = session.open()?;
-    let found = check(&ledger, args.deep, &session.progress)?;
-    let mut report = check_report(&ledger, &found, args.deep)?;
+    let game = session.open()?;
+    let mut report = game.check(args.deep)?;
     let most = if session.out.verbose { usize::MAX } else { MOST_FILES };
     let mut text = text(&report, most);
     if args.deep {
-        ledger.verify()?;
-        let found = check_stored(&ledger, &session.progress)?;
-        let stored = StoredSummary::of(&found);
+        let stored = game.check_stored()?;
         text.push_str(&stored_text(&stored, most));
         report.stored = Some(stored);
     }
     if args.proofs {
-        let found = proofs(&ledger, None)?;
+        let found = game.proofs(None)?;
         text.push_str(&proof_rows(&found));
         if found.is_empty() {
             text.push_str("No laid layer says how one sees that it works.\n");
@@ -49,7 +43,7 @@ pub fn run(session: &mut Session, args: &CheckArgs) -> Result<Ended, Failure> {
         report.proofs = Some(found);
     }
     text.push_str(&left_text(&report.folders_left));
-    session.out.result(Some(&ledger.game().name), &report, &text);
+    session.out.result(Some(&game.about().name), &report, &text);
     let damaged = report.stored.as_ref().map_or(&[][..], |stored| &stored.damaged);
     if !damaged.is_empty() {
         session.out.hint(&renewing(damaged));

@@ -2,9 +2,7 @@
 
 use clap::Args;
 use odd_stack_core::blend::BlendRules;
-use odd_stack_core::jobs::{
-    ConflictsReport, ConflictsRequest, ContestRow, Differs, PairRow, conflicts, select,
-};
+use odd_stack_core::jobs::{ConflictsReport, ConflictsRequest, ContestRow, Differs, PairRow, select};
 
 use crate::Ended;
 use crate::errors::Failure;
@@ -31,17 +29,17 @@ pub struct ConflictsArgs {
 const MOST_PAIRS: usize = 10;
 
 pub fn run(session: &mut Session, args: &ConflictsArgs) -> Result<Ended, Failure> {
-    let ledger = session.open()?;
-    let layers = ledger.layers()?;
+    let game = session.open()?;
+    let layers = game.layers()?;
     let only = args.layer.as_deref().map(|wanted| select(&layers, wanted)).transpose()?;
     let request = ConflictsRequest {
         layer: only.map(|layer| layer.id),
         at: args.at.clone(),
         all: args.all || session.out.verbose,
     };
-    let report = conflicts(&ledger, &request)?;
+    let report = game.conflicts(&request)?;
     let text = text(&report);
-    session.out.result(Some(&ledger.game().name), &report, &text);
+    session.out.result(Some(&game.about().name), &report, &text);
     if report.open_files == 0 {
         return Ok(Ended::Well);
     }

@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use clap::Args;
 use odd_stack_core::fit::{Rank, SHEET_NAME};
-use odd_stack_core::jobs::{DraftReport, SheetCheck, TriedRow, check_sheet, draft_sheet};
+use odd_stack_core::jobs::{DraftReport, SheetCheck, TriedRow};
 
 use crate::Ended;
 use crate::args::PlaceArgs;
@@ -35,12 +35,11 @@ pub fn run(session: &mut Session, args: &FitArgs) -> Result<Ended, Failure> {
 }
 
 fn write_down(session: &mut Session, package: &Path, args: &FitArgs) -> Result<Ended, Failure> {
-    let ledger = session.open()?;
-    let (wanted, limits) =
-        (args.place.wanted(Some(ledger.game()), Rank::Option, None)?, args.place.limits()?);
-    let report = draft_sheet(&ledger, &absolute(package)?, &wanted, &limits, &session.progress)?;
+    let game = session.open()?;
+    let (wanted, limits) = (args.place.wanted(Some(game.about()), Rank::Option, None)?, args.place.limits()?);
+    let report = game.draft_sheet(&absolute(package)?, &wanted, &limits)?;
     let text = sheet_text(&report)?;
-    session.out.result(Some(&ledger.game().name), &report, &text);
+    session.out.result(Some(&game.about().name), &report, &text);
     Ok(Ended::Well)
 }
 
@@ -71,15 +70,15 @@ fn check(session: &mut Session, package: Option<&Path>, args: &FitArgs) -> Resul
         let message = format!("there is no {}; give the sheet or its package", path.display());
         return Err(Failure::new(Exit::Failed, "fit_sheet_missing", message));
     }
-    let ledger = match session.choose_game(None) {
+    let game = match session.choose_game(None) {
         Ok(game) => Some(session.open_game(&game)?),
         Err(failure) if failure.code == "no_games" || failure.code == "which_game" => None,
         Err(failure) => return Err(failure),
     };
     let given = args.place.fit.as_deref().map(absolute).transpose()?;
     let limits = args.place.limits()?;
-    let report = check_sheet(ledger.as_ref(), &path, given.as_deref(), &limits, &session.progress)?;
-    let game = ledger.as_ref().map(|ledger| ledger.game().name.clone());
+    let report = session.door.check_sheet(game.as_ref(), &path, given.as_deref(), &limits)?;
+    let game = game.as_ref().map(|game| game.about().name.clone());
     session.out.result(game.as_deref(), &report, &check_text(&report));
     if game.is_none() {
         session.out.hint("No game was chosen (--game NAME), so addresses and placements were not tried.");

@@ -3,10 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use clap::{Args, Subcommand};
-use odd_stack_core::jobs::{
-    CareRequest, ChangeReport, Forgotten, FoundGame, GameReport, Reorder, find_games, forget, game_report,
-    move_home, prepare_reorder, take_into_care,
-};
+use odd_stack_core::jobs::{CareRequest, ChangeReport, Forgotten, FoundGame, GameReport, Reorder};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -196,7 +193,7 @@ pub fn run(session: &mut Session, command: GameCommand) -> Result<Ended, Failure
     let moves = matches!(command, GameCommand::MoveHome(_));
     let ended = run_one(session, command)?;
     if session.is_in_older_home && !moves {
-        let home = session.home.folder().display().to_string();
+        let home = session.door.home().folder().display().to_string();
         session.out.hint(&format!(
             "What Odd Stack stores lies in {home}, which Windows may copy from computer to computer, and it gets big.\n\
              `oddstack game move-home` moves it to {}.",
@@ -255,8 +252,7 @@ fn add(session: &mut Session, args: &AddGameArgs) -> Result<Ended, Failure> {
         exact_case: args.exact_case,
         afresh: args.afresh,
     };
-    let (now, seam) = (session.now()?, session.seam());
-    let report = take_into_care(&session.home, &request, now, args.dry_run, seam, &session.progress)?;
+    let report = session.door.register(&request, args.dry_run)?;
     let game = &report.game;
     let head = match (report.dry_run, report.taken_up_again) {
         (true, _) => format!("Dry run: {} would be taken into care", game.name),
@@ -325,8 +321,8 @@ pub fn about(game: &GameReport) -> String {
 
 fn list(session: &mut Session) -> Result<Ended, Failure> {
     let (mut games, mut unreadable) = (Vec::new(), Vec::new());
-    for listed in session.home.games()? {
-        match session.open_game(&listed).and_then(|ledger| Ok(game_report(&ledger)?)) {
+    for listed in session.door.home().games()? {
+        match session.open_game(&listed).and_then(|game| Ok(game.report()?)) {
             Ok(report) => games.push(report),
             Err(failure) => unreadable.push(UnreadableGame {
                 name: listed.name,
@@ -372,14 +368,14 @@ fn move_it(session: &mut Session, args: &MoveHomeArgs) -> Result<Ended, Failure>
         Some(folder) => absolute(folder)?,
         None => usual_home()?,
     };
-    let (usual, seam) = (usual_home()?, session.seam());
-    if session.home.folder() == to {
+    let usual = usual_home()?;
+    if session.door.home().folder() == to {
         let message = format!("what Odd Stack stores lies at {} already", to.display());
         return Err(Failure::new(Exit::Failed, "same_home", message));
     }
-    let moved = move_home(&session.home, &to, &seam, &session.progress)?;
-    let from = std::mem::replace(&mut session.home, moved);
-    let report = HomeMoved { from: from.folder().display().to_string(), to: to.display().to_string() };
+    let from = session.door.home().folder().display().to_string();
+    session.door.move_home(&to)?;
+    let report = HomeMoved { from, to: to.display().to_string() };
     session.out.result(None, &report, &format!("{}\n", paint(BOLD, &format!("Moved to {}.", report.to))));
     if to != usual {
         let line = setting("ODDSTACK_HOME", &report.to);
@@ -390,7 +386,7 @@ fn move_it(session: &mut Session, args: &MoveHomeArgs) -> Result<Ended, Failure>
 
 fn find(session: &mut Session, args: &FindGamesArgs) -> Result<Ended, Failure> {
     let folders = args.folders.iter().map(|folder| absolute(folder)).collect::<Result<Vec<_>, _>>()?;
-    let games = find_games(&session.home, &folders, &session.seam(), &session.progress)?;
+    let games = session.door.find_games(&folders)?;
     let header = [
         ("game", Look::Plain),
         ("version", Look::Plain),
@@ -429,8 +425,7 @@ fn find(session: &mut Session, args: &FindGamesArgs) -> Result<Ended, Failure> {
 
 fn show(session: &mut Session, args: &OneGameArgs) -> Result<Ended, Failure> {
     let listed = session.choose_game(args.name.as_deref())?;
-    let ledger = session.open_game(&listed)?;
-    let game = game_report(&ledger)?;
+    let game = session.open_game(&listed)?.report()?;
     let lifted =
         if game.lifted_layers > 0 { format!(", {} lifted", game.lifted_layers) } else { String::new() };
     let text = format!(
@@ -447,19 +442,16 @@ fn show(session: &mut Session, args: &OneGameArgs) -> Result<Ended, Failure> {
 
 fn forget_game(session: &mut Session, args: &ForgetGameArgs) -> Result<Ended, Failure> {
     let listed = session.choose_game(Some(&args.name))?;
-    let ledger = session.open_game(&listed)?;
-    let laid: Vec<_> = ledger.layers()?.iter().filter(|layer| layer.laid).map(|layer| layer.id).collect();
+    let game = session.open_game(&listed)?;
+    let laid: Vec<_> = game.layers()?.iter().filter(|layer| layer.laid).map(|layer| layer.id).collect();
     let mut change = None;
     if !args.leave_layers && !laid.is_empty() {
-        let permit = session.permit(&ledger, args.change.dry_run)?;
-        let (options, now) = (change_options(&args.change), session.now()?);
+        let options = change_options(&args.change);
         let command = format!("game forget {}", listed.name);
         let lift = Reorder::Lift(laid);
-        if let Some(prepared) =
-            prepare_reorder(&ledger, permit, &lift, &command, now, options, &session.progress)?
-        {
+        if let Some(prepared) = game.reorder(&lift, &command, options, args.change.dry_run)? {
             let most = if session.out.verbose || args.change.dry_run { usize::MAX } else { MOST_EFFECTS };
-            let report = session.carry_out(&ledger, prepared, &args.change, |out, report| {
+            let report = session.carry_out(&game, prepared, &args.change, |out, report| {
                 out.text(&format!(
                     "lifting all layers: {}\n{}{}",
                     summary(report),
@@ -476,8 +468,7 @@ fn forget_game(session: &mut Session, args: &ForgetGameArgs) -> Result<Ended, Fa
         session.out.result(Some(&listed.name), &report, &text);
         return Ok(Ended::Well);
     }
-    let permit = session.permit(&ledger, true)?;
-    let forgotten = forget(&session.home, ledger, permit, &listed.name)?;
+    let forgotten = game.forget()?;
     let mut text = format!("{}\n", paint(BOLD, &format!("{} is no longer in care.", forgotten.name)));
     if let Some(folder) = &forgotten.ledger_left {
         text.push_str(&format!(

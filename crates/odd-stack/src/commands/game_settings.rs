@@ -1,9 +1,9 @@
 //! `oddstack game set`
 
 use clap::Args;
+use odd_stack_core::OpenGame;
 use odd_stack_core::blend::{BlendRule, BlendRules, Format};
-use odd_stack_core::jobs::{SetRequest, change_settings, prepare_blend_rules};
-use odd_stack_core::ledger::Ledger;
+use odd_stack_core::jobs::SetRequest;
 
 use super::game::{PatternArgs, VersionArgs, about, pair, roots, spots};
 use crate::Ended;
@@ -92,22 +92,11 @@ pub fn set(session: &mut Session, args: &SetGameArgs) -> Result<Ended, Failure> 
         ));
     }
     let listed = session.choose_game(args.game_name.as_deref())?;
-    let mut ledger = session.open_game(&listed)?;
+    let game = session.open_game(&listed)?;
     if blends {
-        set_blending(session, &ledger, args)?;
-        ledger = session.open_game(&listed)?;
+        set_blending(session, &game, args)?;
     }
-    // No file of the game changes.
-    let permit = session.permit(&ledger, true)?;
-    let game = change_settings(
-        &session.home,
-        &mut ledger,
-        permit,
-        &listed.name,
-        &request,
-        args.dry_run,
-        &session.progress,
-    )?;
+    let game = game.set(&request, args.dry_run)?;
     let head = if args.dry_run { "Dry run: it would be" } else { "Set" };
     let text = format!("{}: {}\n{}", paint(BOLD, head), game.name, about(&game));
     session.out.result(Some(&game.name), &game, &text);
@@ -115,8 +104,8 @@ pub fn set(session: &mut Session, args: &SetGameArgs) -> Result<Ended, Failure> 
 }
 
 /// Changes what blends; the files that this concerns follow.
-fn set_blending(session: &mut Session, ledger: &Ledger, args: &SetGameArgs) -> Result<(), Failure> {
-    let mut rules = if args.blend_as_usual { Vec::new() } else { ledger.game().blend_rules.clone() };
+fn set_blending(session: &mut Session, game: &OpenGame, args: &SetGameArgs) -> Result<(), Failure> {
+    let mut rules = if args.blend_as_usual { Vec::new() } else { game.about().blend_rules.clone() };
     for text in &args.blend {
         let (pattern, format) = pair(text, "GLOB=FORMAT, such as *.dat=ini")?;
         let known = Format::parse(&format.to_lowercase());
@@ -128,12 +117,9 @@ fn set_blending(session: &mut Session, ledger: &Ledger, args: &SetGameArgs) -> R
     }
     args.no_blend.iter().for_each(|pattern| add_rule(&mut rules, pattern, None));
     BlendRules::new(&rules).map_err(|reason| Failure::new(Exit::Usage, "bad_pattern", reason))?;
-    let permit = session.permit(ledger, args.dry_run)?;
     let change = ChangeArgs::plain(args.dry_run);
-    let (options, now) = (change_options(&change), session.now()?);
-    let prepared =
-        prepare_blend_rules(ledger, permit, rules, "game set --blend", now, options, &session.progress)?;
-    session.carry_out(ledger, prepared, &change, |out, report| {
+    let prepared = game.set_blend_rules(rules, "game set --blend", change_options(&change), args.dry_run)?;
+    session.carry_out(game, prepared, &change, |out, report| {
         if report.changes_files() {
             let what = counted(report.effects.len() as u64, "file changes", "files change");
             out.text(&format!("{what} with what blends:\n{}", effects(report, 12)));

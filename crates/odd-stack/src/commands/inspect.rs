@@ -4,9 +4,9 @@ use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 use clap::Args;
+use odd_stack_core::OpenGame;
 use odd_stack_core::fit::Rank;
-use odd_stack_core::jobs::{CandidateRow, InspectReport, MemberRow, MemberTarget, inspect};
-use odd_stack_core::ledger::Ledger;
+use odd_stack_core::jobs::{CandidateRow, InspectReport, MemberRow, MemberTarget};
 
 use super::placing::does_words;
 use crate::Ended;
@@ -33,15 +33,15 @@ pub struct InspectArgs {
 
 pub fn run(session: &mut Session, args: &InspectArgs) -> Result<Ended, Failure> {
     // Without any game a package can be looked into all the same.
-    let ledger = match session.choose_game(None) {
+    let game = match session.choose_game(None) {
         Ok(game) => Some(session.open_game(&game)?),
         Err(failure) if failure.code == "no_games" || failure.code == "which_game" => None,
         Err(failure) => return Err(failure),
     };
-    let wanted = args.place.wanted(ledger.as_ref().map(Ledger::game), Rank::Option, None)?;
+    let wanted = args.place.wanted(game.as_ref().map(OpenGame::about), Rank::Option, None)?;
     let (package, limits) = (absolute(&args.package)?, args.place.limits()?);
-    let report = inspect(&package, &wanted, &limits, ledger.as_ref(), &session.progress)?;
-    let game = ledger.as_ref().map(|ledger| ledger.game().name.clone());
+    let report = session.door.inspect(game.as_ref(), &package, &wanted, &limits)?;
+    let game = game.as_ref().map(|game| game.about().name.clone());
     let text = text(&report, game.as_deref(), session.out.verbose, session.out.width);
     session.out.result(game.as_deref(), &report, &text);
     if game.is_none() {

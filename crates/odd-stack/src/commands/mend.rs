@@ -3,12 +3,9 @@
 use std::path::{Path, PathBuf};
 
 use clap::Args;
+use odd_stack_core::OpenGame;
 use odd_stack_core::expected::DriftKind;
-use odd_stack_core::jobs::{
-    ChangeReport, DamageRow, GivingBack, MendFile, MendRow, Mending, RenewReport, drifted_files,
-    note_cleared, prepare_giving_back, prepare_mend, refuse_to_accept, renew, unknown_originals,
-};
-use odd_stack_core::ledger::Ledger;
+use odd_stack_core::jobs::{ChangeReport, DamageRow, GivingBack, MendFile, MendRow, Mending, RenewReport};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -66,12 +63,12 @@ pub struct MendReport {
 }
 
 pub fn run(session: &mut Session, args: &MendArgs) -> Result<Ended, Failure> {
-    let ledger = session.open()?;
+    let game = session.open()?;
     if let Some(package) = &args.renew {
-        return renew_stored(session, &ledger, package.as_deref(), args.dry_run);
+        return renew_stored(session, &game, package.as_deref(), args.dry_run);
     }
     if args.cleared {
-        return give_back(session, &ledger, args.dry_run);
+        return give_back(session, &game, args.dry_run);
     }
     let mending = match (args.restore, args.keep, args.accept) {
         (true, _, _) => Some((Mending::Restore, " --restore")),
@@ -82,24 +79,23 @@ pub fn run(session: &mut Session, args: &MendArgs) -> Result<Ended, Failure> {
     if mending.is_none() && !session.can_ask() {
         return Err(undecided());
     }
-    let permit = session.permit(&ledger, args.dry_run)?;
+    let mender = game.mender(args.dry_run)?;
     if args.accept {
-        refuse_to_accept(&ledger, &args.addresses)?;
+        mender.refuse_to_accept(&args.addresses)?;
     }
-    let found = drifted_files(&ledger, &args.addresses, &session.progress)?;
+    let found = mender.drifted_files(&args.addresses)?;
     let files: Vec<(MendFile, Mending)> = match mending {
         Some((mending, _)) => found.into_iter().map(|file| (file, mending)).collect(),
-        None => walk(session, &ledger, found)?,
+        None => walk(session, &game, found)?,
     };
     let word = mending.map_or("", |(_, word)| word);
     let command = format!("mend{word} {}", args.addresses.join(" ")).trim_end().to_owned();
-    let now = session.now()?;
-    let plan = prepare_mend(&ledger, permit, &files, &command, now, &session.progress)?;
+    let plan = mender.prepare(&files, &command)?;
     let files = plan.rows;
     let change = ChangeArgs::plain(args.dry_run);
     let most = if session.out.verbose { usize::MAX } else { MOST_EFFECTS };
     let change = match plan.change {
-        Some(prepared) => session.carry_out(&ledger, prepared, &change, |out, report| {
+        Some(prepared) => session.carry_out(&game, prepared, &change, |out, report| {
             out.text(&format!("{}{}", rows(&files, most), edits(report, most)));
         })?,
         None => {
@@ -107,7 +103,7 @@ pub fn run(session: &mut Session, args: &MendArgs) -> Result<Ended, Failure> {
             ChangeReport { dry_run: args.dry_run, ..ChangeReport::default() }
         }
     };
-    let originals_unknown = unknown_originals(&ledger)?;
+    let originals_unknown = game.unknown_originals()?;
     let mut text = match done(&files) {
         None => "Nothing to mend.\n".to_owned(),
         Some(done) => verdict(&change, &done),
@@ -116,20 +112,18 @@ pub fn run(session: &mut Session, args: &MendArgs) -> Result<Ended, Failure> {
         text.push_str(&still_unknown(&originals_unknown));
     }
     let report = MendReport { files, originals_unknown, change, renewed: None };
-    session.out.result(Some(&ledger.game().name), &report, &text);
+    session.out.result(Some(&game.about().name), &report, &text);
     Ok(Ended::Well)
 }
 
 fn renew_stored(
     session: &mut Session,
-    ledger: &Ledger,
+    game: &OpenGame,
     package: Option<&Path>,
     dry_run: bool,
 ) -> Result<Ended, Failure> {
-    // The game itself does not change.
-    let permit = session.permit(ledger, true)?;
     let packages: Vec<PathBuf> = package.into_iter().map(Path::to_path_buf).collect();
-    let report = renew(ledger, &permit, &packages, dry_run, &session.progress)?;
+    let report = game.renew(&packages, dry_run)?;
     let most = if session.out.verbose { usize::MAX } else { MOST_EFFECTS };
     let still: Vec<DamageRow> =
         report.files.iter().filter(|file| file.renewed_from.is_none()).cloned().collect();
@@ -154,11 +148,11 @@ fn renew_stored(
     });
     let report = MendReport {
         files: Vec::new(),
-        originals_unknown: unknown_originals(ledger)?,
+        originals_unknown: game.unknown_originals()?,
         change: ChangeReport { dry_run, ..ChangeReport::default() },
         renewed: Some(report),
     };
-    session.out.result(Some(&ledger.game().name), &report, &text);
+    session.out.result(Some(&game.about().name), &report, &text);
     if still.is_empty() {
         return Ok(Ended::Well);
     }
@@ -166,22 +160,13 @@ fn renew_stored(
     Ok(Ended::Damaged)
 }
 
-fn give_back(session: &mut Session, ledger: &Ledger, dry_run: bool) -> Result<Ended, Failure> {
-    let permit = session.permit(ledger, dry_run)?;
-    let now = session.now()?;
-    let GivingBack { rows: files, change } = prepare_giving_back(ledger, permit, now, &session.progress)?;
+fn give_back(session: &mut Session, game: &OpenGame, dry_run: bool) -> Result<Ended, Failure> {
+    let GivingBack { rows: files, change } = game.give_back(dry_run)?;
     let most = if session.out.verbose { usize::MAX } else { MOST_EFFECTS };
     let change = match change {
-        Some(prepared) => {
-            let change = session.carry_out(ledger, prepared, &ChangeArgs::plain(dry_run), |out, _| {
-                out.text(&rows(&files, most));
-            })?;
-            if !dry_run {
-                // Else it would be cleared at the next start.
-                note_cleared(ledger)?;
-            }
-            change
-        }
+        Some(prepared) => session.carry_out(game, prepared, &ChangeArgs::plain(dry_run), |out, _| {
+            out.text(&rows(&files, most));
+        })?,
         None => {
             session.out.text(&rows(&files, most));
             ChangeReport { dry_run, ..ChangeReport::default() }
@@ -192,9 +177,9 @@ fn give_back(session: &mut Session, ledger: &Ledger, dry_run: bool) -> Result<En
         0 => "Nothing to put back: nothing was cleared, or the game has made it all anew.\n".to_owned(),
         count => verdict(&change, &format!("{} back in place.", files_of(count))),
     };
-    let originals_unknown = unknown_originals(ledger)?;
+    let originals_unknown = game.unknown_originals()?;
     let report = MendReport { files, originals_unknown, change, renewed: None };
-    session.out.result(Some(&ledger.game().name), &report, &text);
+    session.out.result(Some(&game.about().name), &report, &text);
     Ok(Ended::Well)
 }
 
@@ -208,10 +193,10 @@ fn undecided() -> Failure {
 /// Asks for each file what becomes of it; those that are left alone are left out.
 fn walk(
     session: &mut Session,
-    ledger: &Ledger,
+    game: &OpenGame,
     files: Vec<MendFile>,
 ) -> Result<Vec<(MendFile, Mending)>, Failure> {
-    let layers = ledger.layers()?;
+    let layers = game.layers()?;
     let mut decided = Vec::new();
     let count = files.len();
     for (index, mut file) in files.into_iter().enumerate() {

@@ -1,6 +1,6 @@
 //! `oddstack` by itself: where one is, and what comes next.
 
-use odd_stack_core::jobs::{GameLine, game_line};
+use odd_stack_core::jobs::GameLine;
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -38,8 +38,8 @@ fn next(command: &str, does: &str) -> NextCommand {
 
 pub fn run(session: &mut Session) -> Result<Ended, Failure> {
     let (mut games, mut unreadable) = (Vec::new(), Vec::new());
-    for listed in session.home.games()? {
-        match session.open_game(&listed).and_then(|ledger| Ok(game_line(&ledger, &session.progress)?)) {
+    for listed in session.door.home().games()? {
+        match session.open_game(&listed).and_then(|game| Ok(game.line()?)) {
             Ok(line) => games.push(line),
             Err(failure) => unreadable.push(UnreadableGame {
                 name: listed.name,

@@ -1,12 +1,7 @@
 //! `oddstack patchday ...`
 
 use clap::{Args, Subcommand};
-use odd_stack_core::check::{check, roots_are_there};
-use odd_stack_core::jobs::{
-    ChangeReport, CheckSummary, DriftCount, FateRow, PatchDayReport, check_report, patchday_status,
-    prepare_patchday_begin, prepare_patchday_finish,
-};
-use odd_stack_core::ledger::OngoingKind;
+use odd_stack_core::jobs::{ChangeReport, CheckSummary, DriftCount, FateRow, PatchDayReport};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -69,27 +64,25 @@ pub fn run(session: &mut Session, command: &PatchDayCommand) -> Result<Ended, Fa
 }
 
 fn begin(session: &mut Session, args: &ChangeArgs) -> Result<Ended, Failure> {
-    let ledger = session.open()?;
+    let game = session.open()?;
     // The whole game is looked through when all is lifted, and must be there for that.
-    roots_are_there(&ledger)?;
-    let permit = session.permit(&ledger, args.dry_run)?;
-    let (now, options) = (session.now()?, change_options(args));
-    let laid = ledger.layers()?.iter().filter(|layer| layer.laid).count() as u64;
-    let prepared = prepare_patchday_begin(&ledger, permit, now, options, &session.progress)?;
+    game.roots_are_there()?;
+    let laid = game.layers()?.iter().filter(|layer| layer.laid).count() as u64;
+    let prepared = game.begin_patchday(change_options(args), args.dry_run)?;
     let most = if session.out.verbose { usize::MAX } else { 0 };
-    let change = session.carry_out(&ledger, prepared, args, |out, report| {
+    let change = session.carry_out(&game, prepared, args, |out, report| {
         let head = format!("lifting {}: {}", layers_of(laid), summary(report));
         out.text(&format!("{head}\n{}{}", effects(report, most), edits(report, most)));
     })?;
     if args.dry_run {
         session.out.result(
-            Some(&ledger.game().name),
+            Some(&game.about().name),
             &PatchDayBegun { change, proof: None },
             &format!("{}\n", paint(BOLD, "Dry run: nothing was changed.")),
         );
         return Ok(Ended::Well);
     }
-    let proof = check_report(&ledger, &check(&ledger, true, &session.progress)?, true)?;
+    let proof = game.check(true)?;
     // What nobody knows lies beside the game's own files and does not change them.
     let (unknown, own): (Vec<DriftCount>, Vec<DriftCount>) =
         proof.kinds.iter().cloned().partition(|count| matches!(count.of.as_str(), "base_added" | "stray"));
@@ -116,7 +109,7 @@ fn begin(session: &mut Session, args: &ChangeArgs) -> Result<Ended, Failure> {
         "{}\n",
         paint(BOLD, "Now update the game with its own client; then `oddstack patchday finish`.")
     ));
-    session.out.result(Some(&ledger.game().name), &PatchDayBegun { change, proof: Some(proof) }, &text);
+    session.out.result(Some(&game.about().name), &PatchDayBegun { change, proof: Some(proof) }, &text);
     if !is_exact {
         session.out.hint("The client's repair (often called \"verify\") brings these as it has them.");
     }
@@ -124,8 +117,8 @@ fn begin(session: &mut Session, args: &ChangeArgs) -> Result<Ended, Failure> {
 }
 
 fn status(session: &mut Session) -> Result<Ended, Failure> {
-    let ledger = session.open()?;
-    let status = patchday_status(&ledger)?;
+    let game = session.open()?;
+    let status = game.patchday_status()?;
     let mut text = match &status.begun_at {
         None => "No patch day is under way.\n".to_owned(),
         Some(since) => {
@@ -146,7 +139,7 @@ fn status(session: &mut Session) -> Result<Ended, Failure> {
         (_, None) => text.push_str("The game's version is not known.\n"),
     }
     let is_updated = known.is_some() && known != now;
-    session.out.result(Some(&ledger.game().name), &status, &text);
+    session.out.result(Some(&game.about().name), &status, &text);
     match (status.begun_at.is_some(), is_updated) {
         (true, true) | (false, true) => session.out.hint("Go on with `oddstack patchday finish`."),
         (true, false) => {
@@ -158,17 +151,15 @@ fn status(session: &mut Session) -> Result<Ended, Failure> {
 }
 
 fn finish(session: &mut Session, args: &FinishArgs) -> Result<Ended, Failure> {
-    let mut ledger = session.open()?;
-    let permit = session.permit_during(&ledger, Some(OngoingKind::PatchDay), args.dry_run)?;
-    let now = session.now()?;
-    let name = ledger.game().name.clone();
+    let game = session.open()?;
+    let name = game.about().name.clone();
     let stated = args.game_version.as_deref();
-    let finishing = prepare_patchday_finish(&mut ledger, permit, stated, now, &session.progress)?;
+    let finishing = game.finish_patchday(stated, args.dry_run)?;
     let mut report = finishing.report;
     let most = if session.out.verbose { usize::MAX } else { MOST_EFFECTS };
     let change = ChangeArgs { despite: true, ..ChangeArgs::plain(args.dry_run) };
     report.change = match finishing.change {
-        Some(prepared) => session.carry_out(finishing.ledger, prepared, &change, |out, change| {
+        Some(prepared) => session.carry_out(&game, prepared, &change, |out, change| {
             out.text(&found(&report, most));
             out.text(&format!("{}\n{}", summary(change), edits(change, most)));
             out.text(&format!("{}{}", fates(&report), old_originals(&report, most)));

@@ -5,12 +5,8 @@ use std::process::{Command, Stdio};
 use std::time::{Instant, SystemTime};
 
 use clap::Args;
-use odd_stack_core::check::check;
-use odd_stack_core::jobs::{
-    Launch, LayerClears, ProofRow, Written, agree, glance, is_start_unagreed, launch, note_cleared,
-    prepare_clearing, proofs, running, stack, unagreed_clearing, wanted_clearing, written_since,
-};
-use odd_stack_core::ledger::Ledger;
+use odd_stack_core::OpenGame;
+use odd_stack_core::jobs::{Launch, LayerClears, ProofRow, Written};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -66,24 +62,24 @@ pub struct PlayReport {
 }
 
 pub fn run(session: &mut Session, args: &PlayArgs) -> Result<Ended, Failure> {
-    let ledger = session.open()?;
-    let launch = launch(&ledger, args.name.as_deref())?;
+    let game = session.open()?;
+    let launch = game.launch(args.name.as_deref())?;
     let own = &launch.words[launch.words.len() - launch.own_words..];
-    let words = with_its_runner(&ledger, own, Path::new(&launch.folder))?;
+    let words = with_its_runner(&game, own, Path::new(&launch.folder))?;
     let what_ran = ran(&words, own);
-    session.tell_version(&ledger)?;
-    session.tell_doubts(&ledger)?;
-    for unmet in stack(&ledger)?.unmet.iter().filter(|unmet| !unmet.despite) {
+    session.tell_version(&game)?;
+    session.tell_doubts(&game)?;
+    for unmet in game.stack()?.unmet.iter().filter(|unmet| !unmet.despite) {
         session.out.warn(format!("{}: {}", unmet_words(unmet), unmet.found));
     }
-    let drifted_files = check(&ledger, false, &session.progress)?.drifted.len() as u64;
+    let drifted_files = game.check(false)?.drifted.len() as u64;
     if drifted_files > 0 {
         let count = counted(drifted_files, "file is", "files are");
         session.out.warn(format!("{count} not as the stack says; `oddstack check` lists them"));
     }
-    let wanted = if args.no_clearing { Vec::new() } else { wanted_clearing(&ledger, &session.progress)? };
-    let is_agreed = agreed(session, &ledger, args, &launch, &wanted)?;
-    let cleared = clear(session, &ledger, &wanted, args)?;
+    let wanted = if args.no_clearing { Vec::new() } else { game.wanted_clearing()? };
+    let is_agreed = agreed(session, &game, args, &launch, &wanted)?;
+    let cleared = clear(session, &game, &wanted, args)?;
     let mut report = PlayReport {
         dry_run: args.dry_run,
         launch,
@@ -101,10 +97,10 @@ pub fn run(session: &mut Session, args: &PlayArgs) -> Result<Ended, Failure> {
         if !is_agreed {
             text.push_str(&paint(WARN, "The real run asks first whether you agree to this.\n"));
         }
-        session.out.result(Some(&ledger.game().name), &report, &text);
+        session.out.result(Some(&game.about().name), &report, &text);
         return Ok(Ended::Well);
     }
-    let seen = glance(&ledger, &session.progress)?;
+    let seen = game.glance()?;
     let mut command = Command::new(&report.launch.words[0]);
     command
         .args(&report.launch.words[1..])
@@ -115,31 +111,31 @@ pub fn run(session: &mut Session, args: &PlayArgs) -> Result<Ended, Failure> {
     }
     let (began, started) = (Instant::now(), SystemTime::now());
     // A launcher may end at once; the game is what is waited for.
-    let (ended, _) = run_to_the_end(&mut command, || running(&ledger));
+    let (ended, _) = run_to_the_end(&mut command, || game.running());
     let status =
         ended.map_err(|error| Failure::new(Exit::Failed, "cannot_run", refusal(&what_ran, &error)))?;
     report.exit_code = status.code();
     report.seconds = began.elapsed().as_secs();
-    report.written = written_since(&ledger, seen, &session.progress)?;
+    report.written = game.written_since(seen)?;
     // The game by its own name is started without what layers want, so it proves nothing of them.
     let is_plain = report.launch.layer.is_none() && args.name.is_some();
-    report.proofs = if is_plain { Vec::new() } else { proofs(&ledger, Some(started))? };
+    report.proofs = if is_plain { Vec::new() } else { game.proofs(Some(started))? };
     let most = if session.out.verbose { usize::MAX } else { MOST_EFFECTS };
     let text = after(&report, &what_ran, most);
-    session.out.result(Some(&ledger.game().name), &report, &text);
+    session.out.result(Some(&game.about().name), &report, &text);
     Ok(if report.proofs.iter().all(|proof| proof.holds) { Ended::Well } else { Ended::WantsAttention })
 }
 
 /// Whether a person has agreed to all that layers want; else they are asked, or told that nobody can be.
 fn agreed(
     session: &mut Session,
-    ledger: &Ledger,
+    game: &OpenGame,
     args: &PlayArgs,
     launch: &Launch,
     wanted: &[LayerClears],
 ) -> Result<bool, Failure> {
-    let start = is_start_unagreed(ledger, launch)?;
-    let clears = unagreed_clearing(ledger, wanted)?;
+    let start = game.is_start_unagreed(launch)?;
+    let clears = game.unagreed_clearing(wanted)?;
     if !start && clears.is_empty() {
         return Ok(true);
     }
@@ -158,22 +154,21 @@ fn agreed(
             confirm("Nobody has agreed to this yet. Do you?", false)?
         };
         if !agrees {
-            return Err(not_agreed(asked, ledger, start, !clears.is_empty()));
+            return Err(not_agreed(asked, game, start, !clears.is_empty()));
         }
     }
-    let permit = session.permit(ledger, false)?;
-    agree(ledger, &permit, launch, wanted, session.now()?)?;
+    game.agree(launch, wanted)?;
     Ok(true)
 }
 
-fn not_agreed(asked: Vec<String>, ledger: &Ledger, start: bool, clears: bool) -> Failure {
+fn not_agreed(asked: Vec<String>, game: &OpenGame, start: bool, clears: bool) -> Failure {
     let message = "a layer wants what you have not agreed to yet; nothing was started or cleared:";
     let mut failure = Failure::new(Exit::Undecided, "not_agreed", message)
         .about(asked)
         .choice("agree to just this, now and until it changes", "--trust");
     let no_clearing = if clears { " --no-clearing" } else { "" };
-    if start && ledger.game().program.is_some() {
-        let game = format!("oddstack play {}{no_clearing}", quoted(&ledger.game().name));
+    if start && game.about().program.is_some() {
+        let game = format!("oddstack play {}{no_clearing}", quoted(&game.about().name));
         failure = failure.choice("start the game by its own main program instead, as it is", game);
     }
     if !start {
@@ -185,20 +180,18 @@ fn not_agreed(asked: Vec<String>, ledger: &Ledger, start: bool, clears: bool) ->
 /// Clears what layers want cleared after a change.
 fn clear(
     session: &mut Session,
-    ledger: &Ledger,
+    game: &OpenGame,
     wanted: &[LayerClears],
     args: &PlayArgs,
 ) -> Result<Vec<String>, Failure> {
-    let permit = session.permit(ledger, args.dry_run)?;
     let mut cleared: Vec<String> = wanted.iter().flat_map(|it| it.clears.addresses.iter().cloned()).collect();
     cleared.sort();
     cleared.dedup();
-    if !args.dry_run && !args.no_clearing {
-        let now = session.now()?;
-        if let Some(change) = prepare_clearing(ledger, permit, wanted, now, &session.progress)? {
-            session.apply(change)?;
-        }
-        note_cleared(ledger)?;
+    if !args.dry_run
+        && !args.no_clearing
+        && let Some(change) = game.clear(wanted)?
+    {
+        session.apply(game, change)?;
     }
     Ok(cleared)
 }

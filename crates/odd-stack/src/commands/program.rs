@@ -6,9 +6,8 @@ use std::path::{Path, PathBuf};
 use std::process::{Command, ExitStatus};
 use std::time::{Duration, Instant};
 
+use odd_stack_core::OpenGame;
 use odd_stack_core::game::{Running, Started};
-use odd_stack_core::jobs::with_runner;
-use odd_stack_core::ledger::Ledger;
 
 use crate::errors::{Exit, Failure};
 use crate::output::tell_at_once;
@@ -39,20 +38,20 @@ pub fn found(named: &str, folder: &Path) -> Result<PathBuf, Failure> {
 
 /// The words that start a command, with the game's runner where it needs one. A runner that is missing, or not there,
 /// is told before anything is begun.
-pub fn with_its_runner(ledger: &Ledger, command: &[String], folder: &Path) -> Result<Vec<String>, Failure> {
-    let words = with_runner(ledger, command);
+pub fn with_its_runner(game: &OpenGame, command: &[String], folder: &Path) -> Result<Vec<String>, Failure> {
+    let words = game.with_runner(command);
     let Some((program, first)) = command.first().zip(words.first()) else {
         return Err(Failure::new(Exit::Usage, "usage", "say what to run"));
     };
     let has_runner = words.len() > command.len() && words.ends_with(command);
-    if ledger.game().runner.is_none() && needs_runner(Path::new(program)) {
+    if game.about().runner.is_none() && needs_runner(Path::new(program)) {
         let message = format!(
             "{program} is a Windows program, which needs a runner here: say what starts such programs with `oddstack game \
              set --runner \"PROGRAM ARGUMENTS\"`; nothing was begun"
         );
         return Err(Failure::new(Exit::Failed, "needs_runner", message));
     }
-    if has_runner && ledger.game().runner.is_some() && found(first, folder).is_err() {
+    if has_runner && game.about().runner.is_some() && found(first, folder).is_err() {
         let message = format!(
             "the runner `{first}`, which is to start {program}, can't be found; say another with `oddstack game set \
              --runner \"PROGRAM ARGUMENTS\"`; nothing was begun"

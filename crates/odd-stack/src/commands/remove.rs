@@ -19,10 +19,10 @@ pub struct RemoveArgs {
 }
 
 pub fn run(session: &mut Session, args: &RemoveArgs) -> Result<Ended, Failure> {
-    let ledger = session.open()?;
-    let all = ledger.layers()?;
+    let game = session.open()?;
+    let all = game.layers()?;
     let chosen = select_all(&all, &args.layers)?;
     let remove = Reorder::Remove(chosen.iter().map(|layer| layer.id).collect());
     let (command, done) = (format!("remove {}", names(&chosen)), format!("Removed {}.", names(&chosen)));
-    carry_out(session, &ledger, &chosen, &remove, &command, &args.change, &done)
+    carry_out(session, &game, &chosen, &remove, &command, &args.change, &done)
 }

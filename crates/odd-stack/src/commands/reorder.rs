@@ -44,8 +44,8 @@ pub struct TargetArgs {
 }
 
 pub fn run(session: &mut Session, args: &MoveArgs) -> Result<Ended, Failure> {
-    let ledger = session.open()?;
-    let all = ledger.layers()?;
+    let game = session.open()?;
+    let all = game.layers()?;
     let layer = select(&all, &args.layer)?;
     let (target, place) =
         target(&all, args.target.above.as_deref(), args.target.below.as_deref(), args.target.bottom)?;
@@ -58,7 +58,7 @@ pub fn run(session: &mut Session, args: &MoveArgs) -> Result<Ended, Failure> {
         true => Reorder::Move(layer.id, target),
         false => Reorder::Decide(layer.id, target),
     };
-    carry_out(session, &ledger, &[layer], &reorder, &command, &args.change, &done)
+    carry_out(session, &game, &[layer], &reorder, &command, &args.change, &done)
 }
 
 /// The place that the options name, and words for it.

@@ -3,9 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use clap::Args;
-use odd_stack_core::jobs::{
-    Condition, RescueDone, RescueReport, RescueRequest, ledger_meant, list_again, rescue,
-};
+use odd_stack_core::jobs::{Condition, RescueDone, RescueReport, RescueRequest};
 use odd_stack_core::ledger::{CareMark, LedgerError};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -50,7 +48,7 @@ pub struct RescueAnswer {
 pub fn run(session: &mut Session, args: &RescueArgs) -> Result<Ended, Failure> {
     let listed = match args.target {
         Some(_) => Vec::new(),
-        None => list_again(&session.home, &session.seam(), args.dry_run)?,
+        None => session.door.list_again(args.dry_run)?,
     };
     let mut text = String::new();
     if !listed.is_empty() {
@@ -64,8 +62,8 @@ pub fn run(session: &mut Session, args: &RescueArgs) -> Result<Ended, Failure> {
     };
     let to = args.to.as_deref().map(absolute).transpose()?;
     let request = RescueRequest { target, to, put_back: args.put_back, dry_run: args.dry_run };
-    let (can_ask, seam) = (session.can_ask(), session.seam());
-    let Session { out, home, progress, .. } = &mut *session;
+    let can_ask = session.can_ask();
+    let Session { out, door, .. } = &mut *session;
     let mut agrees = |would: &RescueReport| {
         !can_ask || {
             out.text(&told(would, out.verbose));
@@ -73,7 +71,7 @@ pub fn run(session: &mut Session, args: &RescueArgs) -> Result<Ended, Failure> {
             confirm("Put them back? What lies there is saved.", true).unwrap_or(false)
         }
     };
-    let report = rescue(home, &request, &seam, &mut agrees, progress)?;
+    let report = door.rescue(&request, &mut agrees)?;
     text.push_str(&told(&report, session.out.verbose));
     let is_lost = !report.damaged.is_empty() || report.originals.iter().any(|file| file.put_to.is_none());
     let hints = hints(&report);
@@ -97,7 +95,7 @@ fn target(session: &Session, args: &RescueArgs, has_listed: bool) -> Result<Opti
     if !session.names_a_game() {
         loop {
             if CareMark::read(&here).is_some()
-                && ledger_meant(&session.home, &here.display().to_string()).is_ok()
+                && session.door.ledger_meant(&here.display().to_string()).is_ok()
             {
                 return Ok(Some(here.display().to_string()));
             }

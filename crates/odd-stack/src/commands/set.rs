@@ -1,7 +1,7 @@
 //! `oddstack set`
 
 use clap::{Args, ValueEnum};
-use odd_stack_core::jobs::{FactKind, FactsReport, FactsRequest, is_own_edits, prepare_facts, select};
+use odd_stack_core::jobs::{FactKind, FactsReport, FactsRequest, select};
 use odd_stack_core::stack::Unmet;
 
 use crate::Ended;
@@ -69,10 +69,10 @@ impl Fact {
 }
 
 pub fn run(session: &mut Session, args: &SetArgs) -> Result<Ended, Failure> {
-    let ledger = session.open()?;
-    let layers = ledger.layers()?;
+    let game = session.open()?;
+    let layers = game.layers()?;
     let layer = select(&layers, &args.layer)?;
-    if is_own_edits(&ledger, layer.id)? {
+    if game.is_own_edits(layer.id)? {
         let message = format!("{} are your own edits, which `oddstack tweak` changes", layer.about.name);
         return Err(Failure::new(Exit::Usage, "own_edits", message));
     }
@@ -88,14 +88,12 @@ pub fn run(session: &mut Session, args: &SetArgs) -> Result<Ended, Failure> {
         let message = "say what is to be known of it, such as --version V, --needs LAYER or --start PROGRAM";
         return Err(Failure::new(Exit::Usage, "usage", message));
     }
-    let permit = session.permit(&ledger, args.dry_run)?;
-    let now = session.now()?;
-    let saying = prepare_facts(&ledger, permit, layer, &request, now, args.dry_run, &session.progress)?;
+    let saying = game.set_facts(layer, &request, args.dry_run)?;
     if !args.dry_run {
-        session.apply(saying.change)?;
+        session.apply(&game, saying.change)?;
     }
     let report = saying.report;
-    session.out.result(Some(&ledger.game().name), &report, &text(&report));
+    session.out.result(Some(&game.about().name), &report, &text(&report));
     Ok(Ended::Well)
 }
 

@@ -3,10 +3,9 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use clap::Args;
-use odd_stack_core::jobs::{
-    ChangeReport, ConflictsRequest, Ruling, SettledRow, conflicts, prepare_settle, select,
-};
-use odd_stack_core::ledger::{Layer, Ledger};
+use odd_stack_core::OpenGame;
+use odd_stack_core::jobs::{ChangeReport, ConflictsRequest, Ruling, SettledRow, select};
+use odd_stack_core::ledger::Layer;
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -50,8 +49,8 @@ pub struct SettleReport {
 }
 
 pub fn run(session: &mut Session, args: &SettleArgs) -> Result<Ended, Failure> {
-    let ledger = session.open()?;
-    let layers = ledger.layers()?;
+    let game = session.open()?;
+    let layers = game.layers()?;
     let ruling = match (&args.with, args.keep_order, args.clear) {
         (Some(wanted), ..) => Some(Ruling::With(select(&layers, wanted)?.id)),
         (_, true, _) => Some(Ruling::KeepOrder),
@@ -61,13 +60,13 @@ pub fn run(session: &mut Session, args: &SettleArgs) -> Result<Ended, Failure> {
     match ruling {
         Some(ruling) => {
             let rulings: Vec<(String, Ruling)> = args.at.iter().map(|at| (at.clone(), ruling)).collect();
-            carry_out(session, &ledger, &rulings, &args.change)
+            carry_out(session, &game, &rulings, &args.change)
         }
-        None if args.at.is_empty() => walk(session, &ledger, &layers, &args.change),
+        None if args.at.is_empty() => walk(session, &game, &layers, &args.change),
         None => {
             let message = format!("say what counts at {}", args.at.join(" "));
             let mut failure = Failure::new(Exit::Usage, "no_ruling", message);
-            for side in sides(&ledger, &args.at)? {
+            for side in sides(&game, &args.at)? {
                 failure = failure.choice(&format!("{side} wins there"), format!("--with {}", quoted(&side)));
             }
             Err(failure
@@ -78,11 +77,11 @@ pub fn run(session: &mut Session, args: &SettleArgs) -> Result<Ended, Failure> {
 }
 
 /// The layers that want different things at these addresses.
-fn sides(ledger: &Ledger, at: &[String]) -> Result<BTreeSet<String>, Failure> {
+fn sides(game: &OpenGame, at: &[String]) -> Result<BTreeSet<String>, Failure> {
     let mut sides = BTreeSet::new();
     for at in at {
         let request = ConflictsRequest { at: Some(at.clone()), all: true, layer: None };
-        for pair in conflicts(ledger, &request)?.pairs {
+        for pair in game.conflicts(&request)?.pairs {
             if pair.contests.iter().any(|contest| matches!(contest.state.as_str(), "open" | "won")) {
                 sides.extend([pair.upper, pair.lower]);
             }
@@ -93,20 +92,18 @@ fn sides(ledger: &Ledger, at: &[String]) -> Result<BTreeSet<String>, Failure> {
 
 fn carry_out(
     session: &mut Session,
-    ledger: &Ledger,
+    game: &OpenGame,
     rulings: &[(String, Ruling)],
     args: &ChangeArgs,
 ) -> Result<Ended, Failure> {
-    let permit = session.permit(ledger, args.dry_run)?;
-    let (options, now) = (change_options(args), session.now()?);
     let command = match rulings {
         [(at, _)] => format!("settle {at}"),
         several => format!("settle {}", counted(several.len() as u64, "contest", "contests")),
     };
-    let settling = prepare_settle(ledger, permit, rulings, &command, now, options, &session.progress)?;
+    let settling = game.settle(rulings, &command, change_options(args), args.dry_run)?;
     let rows = settling.rows;
     let most = if session.out.verbose || args.dry_run { usize::MAX } else { MOST_EFFECTS };
-    let change = session.carry_out(ledger, settling.change, args, |out, report| {
+    let change = session.carry_out(game, settling.change, args, |out, report| {
         out.text(&format!(
             "{}{command}: {}\n{}{}",
             settled(&rows, most),
@@ -123,7 +120,7 @@ fn carry_out(
         format!("Settled at {count}.")
     };
     let text = verdict(&change, &done);
-    session.out.result(Some(&ledger.game().name), &SettleReport { settled: rows, change }, &text);
+    session.out.result(Some(&game.about().name), &SettleReport { settled: rows, change }, &text);
     Ok(Ended::Well)
 }
 
@@ -147,7 +144,7 @@ fn settled(rows: &[SettledRow], most: usize) -> String {
 /// Asks about each open contest; one key an answer. All answers become one change.
 fn walk(
     session: &mut Session,
-    ledger: &Ledger,
+    game: &OpenGame,
     layers: &[Layer],
     args: &ChangeArgs,
 ) -> Result<Ended, Failure> {
@@ -159,7 +156,7 @@ fn walk(
              `--keep-order` or `--clear`",
         ));
     }
-    let report = conflicts(ledger, &ConflictsRequest { all: true, ..ConflictsRequest::default() })?;
+    let report = game.conflicts(&ConflictsRequest { all: true, ..ConflictsRequest::default() })?;
     // By address: the layers that meet there, and how each pair of them differs.
     let mut open: BTreeMap<String, (Vec<String>, String)> = BTreeMap::new();
     for pair in &report.pairs {
@@ -209,7 +206,7 @@ fn walk(
         session.out.text("Nothing was settled.\n");
         return Ok(Ended::Well);
     }
-    carry_out(session, ledger, &rulings, args)
+    carry_out(session, game, &rulings, args)
 }
 
 /// What a person answers with one key.

@@ -1,7 +1,7 @@
 //! `oddstack show`
 
 use clap::Args;
-use odd_stack_core::jobs::{EntryRow, ShowReport, select, show};
+use odd_stack_core::jobs::{EntryRow, ShowReport, select};
 
 use crate::Ended;
 use crate::errors::Failure;
@@ -26,12 +26,12 @@ pub struct ShowArgs {
 const MOST_FILES: usize = 30;
 
 pub fn run(session: &mut Session, args: &ShowArgs) -> Result<Ended, Failure> {
-    let ledger = session.open()?;
-    let layers = ledger.layers()?;
-    let report = show(&ledger, select(&layers, &args.layer)?.id, &session.progress)?;
+    let game = session.open()?;
+    let layers = game.layers()?;
+    let report = game.show(select(&layers, &args.layer)?.id)?;
     let most = if session.out.verbose { usize::MAX } else { MOST_FILES };
     let text = text(&report, most);
-    session.out.result(Some(&ledger.game().name), &report, &text);
+    session.out.result(Some(&game.about().name), &report, &text);
     Ok(Ended::Well)
 }
 

@@ -1,6 +1,6 @@
 //! `oddstack stack`
 
-use odd_stack_core::jobs::{LayerRow, StackReport, stack};
+use odd_stack_core::jobs::{LayerRow, StackReport};
 
 use crate::Ended;
 use crate::errors::Failure;
@@ -11,12 +11,12 @@ use crate::show::table::{Look, cell, table};
 use crate::show::units::{layers, number, size};
 
 pub fn run(session: &mut Session) -> Result<Ended, Failure> {
-    let ledger = session.open()?;
-    let report = stack(&ledger)?;
+    let game = session.open()?;
+    let report = game.stack()?;
     if report.base.updated && report.under_way.is_none() {
         session.tell_update(report.base.version_now.as_deref(), report.base.version.as_deref());
     }
-    session.tell_doubts(&ledger)?;
+    session.tell_doubts(&game)?;
     let text = text(&report);
     session.out.result(Some(&report.base.name), &report, &text);
     if report.layers.is_empty() {

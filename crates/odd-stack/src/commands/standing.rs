@@ -1,8 +1,9 @@
 //! What `lay`, `lift`, `remove` and `move` have in common.
 
 use clap::Args;
-use odd_stack_core::jobs::{ChangeReport, LayerRow, Reorder, prepare_reorder, select_all};
-use odd_stack_core::ledger::{Layer, Ledger};
+use odd_stack_core::OpenGame;
+use odd_stack_core::jobs::{ChangeReport, LayerRow, Reorder, select_all};
+use odd_stack_core::ledger::Layer;
 use odd_stack_core::stack::LayerId;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -39,8 +40,8 @@ pub fn set_laid(
     reorder: fn(Vec<LayerId>) -> Reorder,
     (verb, done, all_done): (&str, &str, &str),
 ) -> Result<Ended, Failure> {
-    let ledger = session.open()?;
-    let layers = ledger.layers()?;
+    let game = session.open()?;
+    let layers = game.layers()?;
     let wants_laid = matches!(reorder(Vec::new()), Reorder::Lay(_));
     let (chosen, command, done) = if args.all {
         let chosen: Vec<&Layer> = layers.iter().filter(|layer| layer.laid != wants_laid).collect();
@@ -51,7 +52,7 @@ pub fn set_laid(
         (chosen, format!("{verb} {names}"), format!("{done} {names}."))
     };
     let reorder = reorder(chosen.iter().map(|layer| layer.id).collect());
-    carry_out(session, &ledger, &chosen, &reorder, &command, &args.change, &done)
+    carry_out(session, &game, &chosen, &reorder, &command, &args.change, &done)
 }
 
 /// What JSON tells of such a command.
@@ -76,20 +77,18 @@ fn settled(report: &ChangeReport) -> String {
 /// Makes the change and says so. `done` is what to say when it is made, such as `Lifted fog.`.
 pub fn carry_out(
     session: &mut Session,
-    ledger: &Ledger,
+    game: &OpenGame,
     layers: &[&Layer],
     reorder: &Reorder,
     command: &str,
     args: &ChangeArgs,
     done: &str,
 ) -> Result<Ended, Failure> {
-    let permit = session.permit(ledger, args.dry_run)?;
-    session.tell_version(ledger)?;
-    let (options, now) = (change_options(args), session.now()?);
-    let prepared = prepare_reorder(ledger, permit, reorder, command, now, options, &session.progress)?;
+    session.tell_version(game)?;
+    let prepared = game.reorder(reorder, command, change_options(args), args.dry_run)?;
     let most = if session.out.verbose || args.dry_run { usize::MAX } else { MOST_EFFECTS };
     let change = match prepared {
-        Some(change) => session.carry_out(ledger, change, args, |out, report| {
+        Some(change) => session.carry_out(game, change, args, |out, report| {
             out.text(&format!(
                 "{command}: {}\n{}{}{}",
                 summary(report),
@@ -101,11 +100,11 @@ pub fn carry_out(
         None => ChangeReport { dry_run: args.dry_run, ..ChangeReport::default() },
     };
     if change.revision.is_some() {
-        session.learn_program(ledger)?;
+        session.learn_program(game)?;
     }
     let text = verdict(&change, done);
     let report = StandingReport { layers: layers.iter().map(|layer| LayerRow::of(layer)).collect(), change };
-    session.out.result(Some(&ledger.game().name), &report, &text);
+    session.out.result(Some(&game.about().name), &report, &text);
     Ok(Ended::Well)
 }
 

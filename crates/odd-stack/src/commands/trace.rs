@@ -1,7 +1,7 @@
 //! `oddstack trace`
 
 use clap::Args;
-use odd_stack_core::jobs::{KeyTraceRow, TraceReport, TraceRow, trace};
+use odd_stack_core::jobs::{KeyTraceRow, TraceReport, TraceRow};
 
 use crate::Ended;
 use crate::errors::Failure;
@@ -21,10 +21,10 @@ pub struct TraceArgs {
 }
 
 pub fn run(session: &mut Session, args: &TraceArgs) -> Result<Ended, Failure> {
-    let ledger = session.open()?;
-    let report = trace(&ledger, &args.address, args.keys)?;
+    let game = session.open()?;
+    let report = game.trace(&args.address, args.keys)?;
     let text = text(&report);
-    session.out.result(Some(&ledger.game().name), &report, &text);
+    session.out.result(Some(&game.about().name), &report, &text);
     Ok(Ended::Well)
 }
 

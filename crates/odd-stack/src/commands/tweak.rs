@@ -3,7 +3,8 @@
 use clap::Args;
 use odd_stack_core::blend::KeyEdit;
 use odd_stack_core::change::ChangeError;
-use odd_stack_core::jobs::{ChangeReport, Tweak, TweakError, TweakRow, prepare_tweak, tweaks};
+use odd_stack_core::front::Refused;
+use odd_stack_core::jobs::{ChangeReport, Tweak, TweakError, TweakRow};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -105,27 +106,25 @@ pub struct TweakList {
 }
 
 pub fn run(session: &mut Session, args: &TweakArgs) -> Result<Ended, Failure> {
-    let ledger = session.open()?;
+    let game = session.open()?;
     if args.address == "list" {
-        let edits = tweaks(&ledger)?;
+        let edits = game.tweaks()?;
         let text =
             if edits.is_empty() { "You have no edits of your own.\n".to_owned() } else { rows(&edits) };
-        session.out.result(Some(&ledger.game().name), &TweakList { edits }, &text);
+        session.out.result(Some(&game.about().name), &TweakList { edits }, &text);
         return Ok(Ended::Well);
     }
     let tweak = args.tweak()?;
-    let permit = session.permit(&ledger, args.change.dry_run)?;
-    let (options, now) = (change_options(&args.change), session.now()?);
     let command = match &tweak {
         Tweak::Set(_) => format!("tweak {}", args.address),
         Tweak::Drop { address, .. } => format!("tweak drop {address}"),
         Tweak::DropAll => "tweak drop --all".to_owned(),
     };
-    let tweaking = prepare_tweak(&ledger, permit, &tweak, &command, now, options, &session.progress);
+    let tweaking = game.tweak(&tweak, &command, change_options(&args.change), args.change.dry_run);
     let tweaking = tweaking.map_err(of_edits)?;
     let edited = tweaking.rows;
     let change = match tweaking.change {
-        Some(change) => session.carry_out(&ledger, change, &args.change, |out, report| {
+        Some(change) => session.carry_out(&game, change, &args.change, |out, report| {
             out.text(&format!(
                 "{}{}{}",
                 rows(&edited),
@@ -141,13 +140,15 @@ pub fn run(session: &mut Session, args: &TweakArgs) -> Result<Ended, Failure> {
         _ => format!("{count} dropped."),
     };
     let text = verdict(&change, &done);
-    session.out.result(Some(&ledger.game().name), &TweakReport { edits: edited, change }, &text);
+    session.out.result(Some(&game.about().name), &TweakReport { edits: edited, change }, &text);
     Ok(Ended::Well)
 }
 
 /// Where the file on disk was changed by hand in the very keys, there is no other version to choose from.
-fn of_edits(error: TweakError) -> Failure {
-    let TweakError::Change(ChangeError::EditsClash { files }) = &error else { return error.into() };
+fn of_edits(error: Refused<TweakError>) -> Failure {
+    let Refused::Job(TweakError::Change(ChangeError::EditsClash { files })) = &error else {
+        return error.into();
+    };
     let message = "the file was changed by hand where this would change it; nothing was changed:";
     Failure::new(Exit::Undecided, "edits_clash", message)
         .about(files.iter().flat_map(|file| clash_lines(file, "now to be")))

@@ -69,8 +69,8 @@ fn usage(message: &str) -> Failure {
 }
 
 pub fn run(session: &mut Session, args: &UpgradeArgs) -> Result<Ended, Failure> {
-    let ledger = session.open()?;
-    let layers = ledger.layers()?;
+    let game = session.open()?;
+    let layers = game.layers()?;
     let by_hand = args.begin || args.end;
     if by_hand || !args.command.is_empty() {
         let [layer] = args.words.as_slice() else {
@@ -78,21 +78,21 @@ pub fn run(session: &mut Session, args: &UpgradeArgs) -> Result<Ended, Failure> 
         };
         let old = select(&layers, layer)?;
         if args.end {
-            return capture::end_upgrade(session, &ledger, old, args);
+            return capture::end_upgrade(session, &game, old, args);
         }
         if args.change.dry_run {
             return Err(usage(
                 "what a command or a person will do can't be told before; leave --dry-run out",
             ));
         }
-        return capture::upgrade(session, &ledger, old, args);
+        return capture::upgrade(session, &game, old, args);
     }
     let packages = packages_of(&args.words, &layers)?;
     if packages.len() > 1 && args.patch {
         return Err(usage("--patch is for one package, and several were given"));
     }
-    let permit = session.permit(&ledger, args.change.dry_run)?;
-    let mut requests = args.package.requests(ledger.game(), &packages, Rank::Again)?;
+    let arriving = game.arriving(args.change.dry_run)?;
+    let mut requests = args.package.requests(game.about(), &packages, Rank::Again)?;
     for request in &mut requests {
         request.prefer = args.both_changed.map(|whose| match whose {
             Whose::Mine => Prefer::Mine,
@@ -102,7 +102,7 @@ pub fn run(session: &mut Session, args: &UpgradeArgs) -> Result<Ended, Failure> 
         request.patch = args.patch.then(|| Patch { onto: args.onto.clone(), despite: args.change.despite });
     }
     let is_one = requests.len() == 1;
-    let done = carry_out(session, &ledger, permit, requests, &args.change, &Doing::default());
+    let done = carry_out(session, &game, arriving, requests, &args.change, &Doing::default());
     // A patch goes alone.
     done.map_err(|failure| if is_one { failure } else { failure.without_choice("--patch") })?;
     Ok(Ended::Well)

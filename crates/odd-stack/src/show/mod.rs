@@ -4,6 +4,7 @@ pub mod about;
 pub mod change;
 pub mod fit;
 pub mod needs;
+pub mod notice;
 pub mod safe;
 pub mod style;
 pub mod table;

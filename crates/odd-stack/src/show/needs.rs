@@ -1,5 +1,6 @@
 //! Needs that are not met, in words.
 
+use odd_stack_core::jobs::DoubtfulNeed;
 use odd_stack_core::stack::{Unmet, UnmetKind};
 
 use super::style::{DIM, WARN, paint};
@@ -19,4 +20,14 @@ pub fn unmet_words(unmet: &Unmet) -> String {
 pub fn unmet_line(unmet: &Unmet) -> String {
     let line = format!("{}: {}", unmet_words(unmet), unmet.found);
     if unmet.despite { paint(DIM, &format!("{line} (you wanted it so)")) } else { paint(WARN, &line) }
+}
+
+/// Why it is doubtful whether a need is met.
+pub fn doubt_words(doubtful: &DoubtfulNeed) -> String {
+    let DoubtfulNeed { layer, needs, version, is_met, number } = doubtful;
+    let is_met = if *is_met { "met" } else { "not met" };
+    format!(
+        "{layer} needs game {needs}: as written that is {is_met} by {version}, but {number} may be meant for a later part \
+         of it, so whether it fits is doubtful"
+    )
 }

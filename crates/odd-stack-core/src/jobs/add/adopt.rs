@@ -19,9 +19,7 @@ use super::request::free_name;
 use super::taken_away::Away;
 use crate::address::{Address, FoldedKey, RelPath};
 use crate::blend::{Format, MOST_BLENDED_BYTES, edits_between};
-use crate::change::{
-    BaseBefore, ChangeError, ChangeOptions, ChangeRequest, Edits, ForeignFile, Prepared, prepare,
-};
+use crate::change::{BaseBefore, ChangeOptions, ChangeRequest, Edits, ForeignFile, Prepared, prepare};
 use crate::files::{Seen, look_at, read_small};
 use crate::fit::{Fit, FitError, Place, Placement, Rank, Rules};
 use crate::hash::ContentHash;
@@ -100,7 +98,8 @@ pub struct AdoptReport {
 pub struct Adopting<'l> {
     /// What was found.
     pub report: AdoptReport,
-    change: Prepared<'l>,
+    /// The change.
+    pub change: Prepared<'l>,
 }
 
 /// What lies at a placement's address.
@@ -527,16 +526,4 @@ fn lying(
         return Ok(LiesThere::Not("other_content"));
     }
     Ok(LiesThere::Alike { seen, base, spelled })
-}
-
-impl Adopting<'_> {
-    /// Puts the layer into the stack.
-    ///
-    /// # Errors
-    /// As [`Prepared::apply`].
-    pub fn apply(self, observer: &dyn Observer) -> Result<AdoptReport, ChangeError> {
-        let Self { mut report, change } = self;
-        report.revision = Some(change.apply(observer)?);
-        Ok(report)
-    }
 }

@@ -18,43 +18,6 @@ pub struct Cancelling<'l> {
     pub originals_lost: Vec<String>,
 }
 
-impl Cancelling<'_> {
-    /// The layers to lay again once all is put back, if some were lifted for the capture; ends the capture if none
-    /// were.
-    ///
-    /// # Errors
-    /// [`CaptureError`].
-    pub fn close<'l>(
-        ledger: &'l Ledger,
-        permit: Permit,
-        now: Moment,
-        observer: &dyn Observer,
-    ) -> Result<Option<Prepared<'l>>, CaptureError> {
-        let (begun, _) = match Begun::read(ledger) {
-            Err(CaptureError::NoneUnderWay) => {
-                clear_after(ledger);
-                return Ok(None);
-            }
-            other => other?,
-        };
-        let after = begun.arrangement();
-        if after == ledger.catalogue.arrangement()? {
-            ledger.catalogue.write_ongoing(None)?;
-            clear_after(ledger);
-            return Ok(None);
-        }
-        let command = format!("capture --cancel {}", begun.name);
-        let request = ChangeRequest { ongoing: Some(None), ..ChangeRequest::new(&command, now, after) };
-        let options = ChangeOptions { edits: Edits::Keep, despite: true, ..ChangeOptions::default() };
-        Ok(Some(prepare(Transaction::begin(ledger)?, permit.lock, request, options, observer)?))
-    }
-
-    /// Clears what was kept for the capture.
-    pub fn clear(ledger: &Ledger) {
-        clear_after(ledger);
-    }
-}
-
 /// Prepares to take back all that was changed. What lies in the way is saved.
 ///
 /// # Errors
@@ -111,4 +74,34 @@ pub fn prepare_capture_cancel<'l>(
     let options = ChangeOptions { edits: Edits::Keep, despite: true, ..ChangeOptions::default() };
     let change = prepare(Transaction::begin(ledger)?, permit.lock, request, options, observer)?;
     Ok(Cancelling { change: Some(change), originals_lost })
+}
+
+/// Prepares to lay again the layers that were lifted for a capture, once all is put back; ends the capture where none were.
+///
+/// # Errors
+/// [`CaptureError`].
+pub fn prepare_capture_close<'l>(
+    ledger: &'l Ledger,
+    permit: Permit,
+    now: Moment,
+    observer: &dyn Observer,
+) -> Result<Option<Prepared<'l>>, CaptureError> {
+    let (begun, _) = match Begun::read(ledger) {
+        Err(CaptureError::NoneUnderWay) => {
+            clear_after(ledger);
+            return Ok(None);
+        }
+        other => other?,
+    };
+    let after = begun.arrangement();
+    if after == ledger.catalogue.arrangement()? {
+        ledger.catalogue.write_ongoing(None)?;
+        clear_after(ledger);
+        return Ok(None);
+    }
+    let command = format!("capture --cancel {}", begun.name);
+    let request = ChangeRequest { ongoing: Some(None), ..ChangeRequest::new(&command, now, after) };
+    let options = ChangeOptions { edits: Edits::Keep, despite: true, ..ChangeOptions::default() };
+    let change = prepare(Transaction::begin(ledger)?, permit.lock, request, options, observer)?;
+    Ok(Some(change.then(clear_after)))
 }

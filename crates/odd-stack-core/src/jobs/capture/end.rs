@@ -1,5 +1,6 @@
 //! The end of a capture: what was changed becomes a layer.
 
+use crate::notice::Notice;
 use std::collections::{BTreeSet, HashMap};
 use std::path::PathBuf;
 
@@ -77,30 +78,10 @@ pub struct CaptureEnd {
 /// A capture about to be ended.
 #[derive(Debug)]
 pub struct Ending<'l> {
-    ledger: &'l Ledger,
     /// What was captured.
     pub report: CaptureEnd,
     /// The change; none when nothing was changed.
     pub change: Option<Prepared<'l>>,
-}
-
-impl Ending<'_> {
-    /// Clears what was kept for the capture, once the change is made; ends a capture of nothing.
-    ///
-    /// # Errors
-    /// [`LedgerError`]; the capture is under way still.
-    pub fn close(ledger: &Ledger) -> Result<(), LedgerError> {
-        if ledger.catalogue.ongoing()?.is_some() {
-            ledger.catalogue.write_ongoing(None)?;
-        }
-        clear_after(ledger);
-        Ok(())
-    }
-
-    /// The ledger it is about.
-    pub fn ledger(&self) -> &Ledger {
-        self.ledger
-    }
 }
 
 /// One entry of the layer, and what lies on disk there.
@@ -160,52 +141,52 @@ pub fn prepare_capture_end<'l>(
     if !is_layer && request.direct.is_empty() && request.restore.is_empty() && begun.exchange.is_none() {
         transaction.discard_contents();
         if !folders_added && found.folders_gone.is_empty() {
-            return Ok(Ending { ledger, report, change: None });
+            if !dry_run {
+                ledger.catalogue.write_ongoing(None)?;
+                clear_after(ledger);
+            }
+            return Ok(Ending { report, change: None });
         }
     }
     let folders = folders_kept(&found, &drafts, &request.direct);
     transaction.open()?;
-    let written = (|| {
-        let mut request = request;
-        let own = ledger.catalogue.own_edits()?;
-        request.after = begun.arrangement();
-        if is_layer {
-            let folders = LayerFolders { new: &folders, away: &away };
-            let layer = insert(ledger, &begun, &made_by, &drafts, folders, &new, now)?;
-            request.after = with_own_on_top(with_new(&begun, layer), own);
-            request.new_blobs = new.iter().map(|(hash, _)| *hash).collect();
-            let keys: Vec<_> = drafts.iter().map(|draft| (draft.root, draft.key.clone())).collect();
-            let numbers = ledger.catalogue.path_numbers(&keys)?;
-            request.foreign =
-                numbers.into_iter().zip(drafts).map(|(path, draft)| (path, draft.foreign)).collect();
-            if let Some(old) = begun.exchange {
-                request.removed.push(old);
-                request.exchanges.push(Exchange { old, new: layer, prefer: None, asks_otherwise: true });
-            }
-            report.layer = Some(begun.name.clone());
-        } else if begun.exchange.is_none() {
-            request.after = ledger.catalogue.arrangement()?;
+    let mut request = request;
+    let own = ledger.catalogue.own_edits()?;
+    request.after = begun.arrangement();
+    if is_layer {
+        let folders = LayerFolders { new: &folders, away: &away };
+        let layer = insert(ledger, &begun, &made_by, &drafts, folders, &new, now)?;
+        request.after = with_own_on_top(with_new(&begun, layer), own);
+        request.new_blobs = new.iter().map(|(hash, _)| *hash).collect();
+        let keys: Vec<_> = drafts.iter().map(|draft| (draft.root, draft.key.clone())).collect();
+        let numbers = ledger.catalogue.path_numbers(&keys)?;
+        request.foreign =
+            numbers.into_iter().zip(drafts).map(|(path, draft)| (path, draft.foreign)).collect();
+        if let Some(old) = begun.exchange {
+            request.removed.push(old);
+            request.exchanges.push(Exchange { old, new: layer, prefer: None, asks_otherwise: true });
         }
-        request.make_folders = still_needed(ledger, &order, &found, &request)?;
-        request.drop_folders = found.folders_added.iter().rev().cloned().collect();
-        request.drop_folders.retain(|folder| !folders.contains(folder));
-        request.ongoing = Some(None);
-        request.is_dry_run = dry_run;
-        // What is not known any more is known again if it is all taken back.
-        request.undo = Some(BaseBefore {
-            base: request_base(&request, ledger)?,
-            version: ledger.game().version.clone(),
-            seen: ledger.game().seen,
-            unknown_originals: ledger.catalogue.unknown_originals()?,
-            entries: Vec::new(),
-            tallies: Vec::new(),
-        });
-        Ok::<_, CaptureError>(request)
-    })();
-    let request = written?;
+        report.layer = Some(begun.name.clone());
+    } else if begun.exchange.is_none() {
+        request.after = ledger.catalogue.arrangement()?;
+    }
+    request.make_folders = still_needed(ledger, &order, &found, &request)?;
+    request.drop_folders = found.folders_added.iter().rev().cloned().collect();
+    request.drop_folders.retain(|folder| !folders.contains(folder));
+    request.ongoing = Some(None);
+    request.is_dry_run = dry_run;
+    // What is not known any more is known again if it is all taken back.
+    request.undo = Some(BaseBefore {
+        base: request_base(&request, ledger)?,
+        version: ledger.game().version.clone(),
+        seen: ledger.game().seen,
+        unknown_originals: ledger.catalogue.unknown_originals()?,
+        entries: Vec::new(),
+        tallies: Vec::new(),
+    });
     let options = ChangeOptions { edits: Edits::Keep, despite: true, ..ChangeOptions::default() };
     let change = prepare(transaction, permit.lock, request, options, observer)?;
-    Ok(Ending { ledger, report, change: Some(change) })
+    Ok(Ending { report, change: Some(change.then(clear_after)) })
 }
 
 /// Rows of the base at addresses whose original may be lost by this.
@@ -260,15 +241,8 @@ fn take(
         }
         wanted.push(file);
     }
-    match links.as_slice() {
-        [] => {}
-        [link] => {
-            observer.warn(&format!("{link} is a link, which is no part of a layer; it stays where it is"))
-        }
-        [first, ..] => observer.warn(&format!(
-            "{first} and {} more are links, which are no part of a layer; they stay where they are",
-            links.len() - 1
-        )),
+    if let Some(first) = links.first() {
+        observer.notice(Notice::LinksStay { first: first.clone(), count: links.len() });
     }
     let bytes = wanted.iter().filter_map(|file| Some(file.now.as_ref()?.1.size_bytes)).sum();
     observer.begin(Work::Reading, wanted.len() as u64, bytes);

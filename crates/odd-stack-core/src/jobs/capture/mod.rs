@@ -31,7 +31,7 @@ use crate::moment::Moment;
 use crate::observer::Observer;
 use crate::stack::{LayerId, Standing};
 
-pub use cancel::{Cancelling, prepare_capture_cancel};
+pub use cancel::{Cancelling, prepare_capture_cancel, prepare_capture_close};
 pub use end::{CaptureEnd, Ending, SettingsRow, prepare_capture_end};
 
 /// Why a capture can't begin or end. The game is as it was; a capture that was under way still is.
@@ -178,8 +178,8 @@ pub struct Capturing {
 
 impl Capturing {
     /// The permission to end it.
-    pub fn into_permit(self) -> Permit {
-        Permit { lock: self.lock, recovered: None }
+    pub(crate) fn into_permit(self) -> Permit {
+        Permit { lock: self.lock }
     }
 }
 

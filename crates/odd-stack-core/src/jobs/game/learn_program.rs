@@ -73,7 +73,7 @@ pub fn learn_program(ledger: &Ledger, command: &str) -> Result<Option<Learnt>, L
     };
     let transaction = Transaction::begin(ledger)?;
     let game = Game { program: Some(program.clone()), version, ..game.clone() };
-    ledger.catalogue.write_game(&game)?;
+    transaction.write_game(game)?;
     transaction.commit()?;
     drop(lock);
     Ok(Some(learnt))

@@ -1,5 +1,6 @@
 //! Taking a game into care.
 
+use crate::notice::Notice;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::{fs, io};
@@ -13,7 +14,7 @@ use super::roots::{
     Shares, add_spots, check_apart, existing, file_of_game, find_program, needs_side_folder, new_roots, real,
     version_given, version_in,
 };
-use crate::address::{AddressError, FoldedKey, Folding, MAIN_ROOT, RelPath, SIDE_FOLDER};
+use crate::address::{AddressError, FoldedKey, Folding, MAIN_ROOT, RelPath};
 use crate::files::{Seam, firmly, is_remote, synced_around};
 use crate::game::{Game, Root, Scan, ScanError, scan};
 use crate::jobs::select::plain;
@@ -327,7 +328,7 @@ pub fn take_into_care(
     }
     let (game, scans) = look_at_game(request, folder, &ledger, now, observer)?;
     check_apart(&game.roots, &ledger, home, None, |root| root.share > 0)?;
-    warn_of_synced(&game.roots, &ledger, observer);
+    tell_synced(&game.roots, &ledger, observer);
     if !dry_run {
         let name = game.name.clone();
         let before: Vec<&Path> = ledger.ancestors().take_while(|folder| !folder.exists()).collect();
@@ -336,10 +337,7 @@ pub fn take_into_care(
             let made = Ledger::create(&ledger, game.clone(), seam, |catalogue| {
                 for (root, found) in &scans {
                     for doubled in catalogue.insert_base(*root, found)? {
-                        observer.warn(&format!(
-                            "`{}` has the same name as another file except for case; it is left alone",
-                            doubled.spelled
-                        ));
+                        observer.notice(Notice::SameButForCase { spelled: doubled.spelled.to_string() });
                     }
                 }
                 Ok(())
@@ -372,24 +370,14 @@ fn leave_nothing(ledger: &Path, made: &[&Path]) {
     }
 }
 
-/// Says what a cloud client would send to other computers.
-fn warn_of_synced(roots: &[Root], ledger: &Path, observer: &dyn Observer) {
+/// Tells what a cloud client would send to other computers.
+fn tell_synced(roots: &[Root], ledger: &Path, observer: &dyn Observer) {
     if let Some(synced) = synced_around(ledger) {
-        observer.warn(&format!(
-            "what Odd Stack stores lies at {}, in {}, which a cloud client keeps the same on other computers: it would send \
-             all of that, and may change it under our hands; better give a folder elsewhere with --ledger DIR",
-            ledger.display(),
-            synced.display()
-        ));
+        observer.notice(Notice::LedgerSynced { ledger: ledger.to_path_buf(), synced });
     }
     for root in roots {
         if let Some(synced) = synced_around(&root.folder) {
-            observer.warn(&format!(
-                "{} lies in {}, which a cloud client keeps the same on other computers: what layers put there is sent, \
-                 and so is the folder `{SIDE_FOLDER}` in it; what comes from there counts as changed by somebody else",
-                root.folder.display(),
-                synced.display()
-            ));
+            observer.notice(Notice::RootSynced { root: root.folder.clone(), synced });
         }
     }
 }
@@ -461,9 +449,6 @@ pub(in crate::jobs) fn runner_given(text: &str) -> Result<Option<String>, CareEr
     Ok((!is_none).then(|| text.trim().to_owned()))
 }
 
-/// Of a path that is too long so much is shown.
-const MOST_SHOWN_LETTERS: usize = 200;
-
 /// Scans one root and tells what it can't take.
 pub(in crate::jobs) fn scan_root(folder: &Path, observer: &dyn Observer) -> Result<Scan, CareError> {
     observer.begin(Work::Scanning, 0, 0);
@@ -471,14 +456,7 @@ pub(in crate::jobs) fn scan_root(folder: &Path, observer: &dyn Observer) -> Resu
     observer.end();
     let found = found?;
     if let Some(first) = found.unnamable.first() {
-        let shown: String = first.display().to_string().chars().take(MOST_SHOWN_LETTERS).collect();
-        observer.warn(&match found.unnamable.len() {
-            1 => format!("{shown} has a name that is not text, or too long a path; it is left alone"),
-            count => format!(
-                "{count} files and folders have names that are not text, or too long a path; they are left alone: {shown} \
-                 and others"
-            ),
-        });
+        observer.notice(Notice::Unnamable { first: first.clone(), count: found.unnamable.len() });
     }
     Ok(found)
 }

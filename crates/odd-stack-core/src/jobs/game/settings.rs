@@ -1,5 +1,6 @@
 //! Changing what is known of a game in care.
 
+use crate::ledger::Registered;
 use std::path::PathBuf;
 
 use thiserror::Error;
@@ -102,7 +103,7 @@ pub struct SetRequest {
 /// [`SetError`]; nothing was changed.
 pub fn change_settings(
     home: &Home,
-    ledger: &mut Ledger,
+    ledger: &Ledger,
     _permit: Permit,
     listed_name: &str,
     request: &SetRequest,
@@ -136,45 +137,37 @@ pub fn change_settings(
         root.share > 0 || shares.has(&root.name) || ledger.game().roots.iter().any(is_as_before)
     };
     check_apart(&game.roots, ledger.folder(), home, Some(listed_name), is_shared)?;
-    let before = ledger.game().clone();
-    ledger.set_game(game.clone());
+    let transaction = Transaction::begin(ledger)?;
+    let catalogue = &ledger.catalogue;
+    dropped.iter().try_for_each(|root| catalogue.forget_root(*root))?;
+    transaction.write_game(game)?;
+    for (root, found) in &scans {
+        catalogue.insert_base(*root, found)?;
+    }
     let report = game_report(ledger)?;
-    let write = |ledger| -> Result<Transaction<'_>, LedgerError> {
-        let transaction = Transaction::begin(ledger)?;
-        let catalogue = &transaction.ledger().catalogue;
-        dropped.iter().try_for_each(|root| catalogue.forget_root(*root))?;
-        catalogue.write_game(&game)?;
-        for (root, found) in &scans {
-            catalogue.insert_base(*root, found)?;
-        }
-        Ok(transaction)
-    };
+    let name = &ledger.game().name;
+    if dry_run {
+        check_name(name, &others(&home.games()?, listed_name))?;
+        return Ok(report);
+    }
     let rename = |from: &str, to: &str| {
         home.change(|list| {
-            let others: Vec<_> = list.iter().filter(|other| other.name != from).cloned().collect();
-            check_name(to, &others)?;
+            check_name(to, &others(list, from))?;
             let own = list.iter_mut().filter(|listed| listed.name == from);
-            own.filter(|_| !dry_run).for_each(|listed| to.clone_into(&mut listed.name));
+            own.for_each(|listed| to.clone_into(&mut listed.name));
             Ok::<_, SetError>(())
         })
     };
     // The list comes before the catalogue, which can take back what it was told.
-    let change = || -> Result<(), SetError> {
-        if dry_run {
-            return rename(listed_name, &game.name);
-        }
-        let transaction = write(&*ledger)?;
-        rename(listed_name, &game.name)?;
-        transaction.commit().inspect_err(|_| drop(rename(&game.name, listed_name)))?;
-        Ok(())
-    };
-    let done = change();
-    if dry_run || done.is_err() {
-        ledger.set_game(before);
-    } else {
-        CareMark::write_all(ledger.game(), ledger.folder(), home);
-    }
-    done.map(|()| report)
+    rename(listed_name, name)?;
+    transaction.commit().inspect_err(|_| drop(rename(name, listed_name)))?;
+    CareMark::write_all(ledger.game(), ledger.folder(), home);
+    Ok(report)
+}
+
+/// The games of the list but the one of that name.
+fn others(list: &[Registered], name: &str) -> Vec<Registered> {
+    list.iter().filter(|other| other.name != name).cloned().collect()
 }
 
 /// Gives up roots that no layer has files in.

@@ -397,7 +397,7 @@ impl Work {
         let transaction = Transaction::begin(ledger)?;
         if let (Some(now), Some(known)) = (&self.version, &ledger.game().version) {
             let version = Some(GameVersion { version: now.clone(), ..known.clone() });
-            ledger.catalogue.write_game(&Game { version, ..ledger.game().clone() })?;
+            transaction.write_game(Game { version, ..ledger.game().clone() })?;
         }
         let request = self.request(ledger, keeps, command, now)?;
         let request = ChangeRequest {

@@ -117,8 +117,6 @@ pub fn patchday_status(ledger: &Ledger) -> Result<PatchDayStatus, LedgerError> {
 /// The end of a patch day, about to be made.
 #[derive(Debug)]
 pub struct Finishing<'l> {
-    /// The ledger, with the game's version as it is now.
-    pub ledger: &'l Ledger,
     /// What was found.
     pub report: PatchDayReport,
     /// The change; none when all is as it should be.
@@ -131,7 +129,7 @@ pub struct Finishing<'l> {
 /// # Errors
 /// [`PatchDayError`]; nothing was changed.
 pub fn prepare_patchday_finish<'l>(
-    ledger: &'l mut Ledger,
+    ledger: &'l Ledger,
     permit: Permit,
     stated: Option<&str>,
     now: Moment,
@@ -162,22 +160,21 @@ pub fn prepare_patchday_finish<'l>(
         entries: Vec::new(),
         tallies: Vec::new(),
     };
-    ledger.set_game(game);
-    let ledger: &'l Ledger = ledger;
+    let transaction = Transaction::begin(ledger)?;
+    transaction.write_game(game)?;
     let mut report = PatchDayReport {
         planned: begun.is_some(),
         version_before,
         version_after: ledger.game().version.as_ref().map(|version| version.version.clone()),
         ..PatchDayReport::default()
     };
-    let transaction = Transaction::begin(ledger)?;
     let request = match (begun, drifted) {
-        (Some(begun), _) => planned(ledger, &begun, &mut report, &mut before, now, observer),
+        (Some(begun), _) => planned(&transaction, &begun, &mut report, &mut before, now, observer),
         (None, Some(drifted)) => unplanned(ledger, &drifted, has_new_version, &mut report, &mut before, now),
         (None, None) => Ok(None),
     };
     let Some(mut request) = request? else {
-        return Ok(Finishing { ledger, report, change: None });
+        return Ok(Finishing { report, change: None });
     };
     tell_of_version(ledger.game(), &mut report);
     request.undo = Some(before);
@@ -186,7 +183,7 @@ pub fn prepare_patchday_finish<'l>(
     }
     let options = ChangeOptions { edits: Edits::Keep, despite: true, ..ChangeOptions::default() };
     let change = prepare(transaction, permit.lock, request, options, observer)?;
-    Ok(Finishing { ledger, report, change: Some(change) })
+    Ok(Finishing { report, change: Some(change) })
 }
 
 /// The file that tells another version has changed, whatever its size.
@@ -219,7 +216,6 @@ fn unplanned(
     now: Moment,
 ) -> Result<Option<ChangeRequest>, PatchDayError> {
     let Met { mut request, touched, old, new } = meet_update(ledger, found, has_new_version, report, now)?;
-    ledger.catalogue.write_game(ledger.game())?;
     let wanted = request.after.clone();
     let carried = old_settings::carry(ledger, &old, &touched, &|column| Ok(new.get(&column.path).cloned()))?;
     let after = fates(ledger, &wanted, &touched, &carried, report)?;
@@ -250,18 +246,19 @@ fn fates(
 }
 
 /// All layers are lifted, so what lies there is the base.
-pub(in crate::jobs) fn planned(
-    ledger: &Ledger,
+fn planned(
+    transaction: &Transaction<'_>,
     begun: &Begun,
     report: &mut PatchDayReport,
     before: &mut BaseBefore,
     now: Moment,
     observer: &dyn Observer,
 ) -> Result<Option<ChangeRequest>, PatchDayError> {
+    let ledger = transaction.ledger();
     let new = new_base(ledger, observer)?;
     let BaseChanges { changed, only_times, added, gone, touched, seen, before: rows } = new;
     before.base = rows;
-    ledger.catalogue.write_game(&Game { seen, ..ledger.game().clone() })?;
+    transaction.write_game(Game { seen, ..ledger.game().clone() })?;
     (report.changed, report.touched, report.added, report.gone) = (changed, only_times, added, gone);
     // Layers that were removed meanwhile do not come back.
     let present: HashSet<LayerId> =

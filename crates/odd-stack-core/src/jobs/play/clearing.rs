@@ -1,5 +1,6 @@
 //! Clearing, before the game starts, what layers say it must make anew after a change; and having it back.
 
+use crate::notice::Notice;
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 
@@ -51,7 +52,7 @@ pub fn wanted_clearing(ledger: &Ledger, observer: &dyn Observer) -> Result<Vec<L
         let name = &layer.about.name;
         for (clears, files) in to_clear(ledger, &remembered_rules(ledger, layer)?.clears(), observer)? {
             if let Some(refused) = &clears.refused {
-                observer.warn(&format!("{name} wants cleared what never is: {refused}"));
+                observer.notice(Notice::NeverCleared { layer: name.clone(), refused: refused.to_string() });
             }
             if !files.is_empty() {
                 let agreement = agreement_to_clear(name, &clears.pattern);
@@ -106,8 +107,8 @@ pub fn agree(
     Ok(())
 }
 
-/// Prepares to clear what is wanted; none when that is nothing. What is cleared is saved in the ledger. When that is
-/// done, or nothing is to be done, [`note_cleared`] is to be called.
+/// Prepares to clear what is wanted; none when that is nothing, which [`note_cleared`] is to note then. What is cleared is
+/// saved in the ledger.
 ///
 /// # Errors
 /// [`PlayError`]; nothing was changed.
@@ -138,7 +139,8 @@ pub fn prepare_clearing<'l>(
         ..ChangeRequest::new(COMMAND, now, ledger.catalogue.arrangement()?)
     };
     let options = ChangeOptions { edits: Edits::Keep, despite: true, ..ChangeOptions::default() };
-    Ok(Some(prepare(Transaction::begin(ledger)?, permit.lock, request, options, observer)?))
+    let change = prepare(Transaction::begin(ledger)?, permit.lock, request, options, observer)?;
+    Ok(Some(change.then(cleared)))
 }
 
 /// Notes that what layers want cleared is cleared, for the stack as it is now.
@@ -149,13 +151,17 @@ pub fn note_cleared(ledger: &Ledger) -> Result<(), LedgerError> {
     ledger.catalogue.set_cleared_revision(ledger.catalogue.last_revision()?)
 }
 
+/// As [`note_cleared`]; where it can't be noted it will be cleared once more.
+fn cleared(ledger: &Ledger) {
+    let _ = note_cleared(ledger);
+}
+
 /// What was cleared last, about to be had back.
 #[derive(Debug)]
 pub struct GivingBack<'l> {
     /// Every file, `given_back`, or `left` in the ledger where the game has made it anew.
     pub rows: Vec<MendRow>,
-    /// The change; none when there is nothing to give back. After it [`note_cleared`] is to be called, or it is cleared
-    /// once more.
+    /// The change; none when there is nothing to give back.
     pub change: Option<Prepared<'l>>,
 }
 
@@ -214,7 +220,8 @@ pub fn prepare_giving_back<'l>(
     request.make_folders = folders.into_iter().collect();
     let options = ChangeOptions { edits: Edits::Keep, despite: true, ..ChangeOptions::default() };
     let change = prepare(Transaction::begin(ledger)?, permit.lock, request, options, observer)?;
-    Ok(GivingBack { rows, change: Some(change) })
+    // Else it would be cleared at the next start.
+    Ok(GivingBack { rows, change: Some(change.then(cleared)) })
 }
 
 /// The files below a folder of ours that may not be there, by their paths below it.

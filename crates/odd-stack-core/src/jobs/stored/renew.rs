@@ -1,5 +1,6 @@
 //! Stored files that were damaged, put again from anything that has the same content.
 
+use crate::notice::Notice;
 use std::collections::{BTreeMap, HashMap};
 use std::io::Read;
 use std::path::{Path, PathBuf};
@@ -106,7 +107,7 @@ pub fn renew(
             }
             match renewal.finds.search(&package, observer) {
                 Err(RenewError::Package(error)) if !given => {
-                    observer.warn(&format!("{} can't renew anything: {error}", package.display()));
+                    observer.notice(Notice::CannotRenew { package, reason: error.to_string() });
                 }
                 other => other?,
             }

@@ -1,0 +1,295 @@
+//! What is asked of a game. Nothing of it changes.
+
+use std::path::Path;
+use std::time::SystemTime;
+
+use super::{OddStack, OpenGame};
+use crate::check::{CheckError, check, check_stored, roots_are_there};
+use crate::expected::{GameVersionNow, game_version_now};
+use crate::fit::Wishes;
+use crate::game::{Game, Running};
+use crate::jobs::{
+    AddError, AddressesError, CaptureError, CheckSummary, ConflictsReport, ConflictsRequest, DoubtfulNeed,
+    DraftReport, GameLine, GameReport, Glance, InspectReport, Launch, LayerClears, MendError, PatchDayStatus,
+    PlayError, ProofRow, SheetCheck, ShowReport, StackReport, StoredSummary, TraceError, TraceReport,
+    TweakError, TweakRow, Wanted, Written, capture_exchanges, check_facts, check_report, check_sheet,
+    conflicts, doubtful_needs, draft_sheet, game_line, game_report, glance, inspect, is_own_edits,
+    is_start_unagreed, is_under_way, launch, patchday_status, proofs, running, show, stack, trace, tweaks,
+    unagreed_clearing, unknown_originals, wanted_clearing, with_runner, written_since,
+};
+use crate::ledger::{Layer, LedgerError};
+use crate::package::Limits;
+use crate::stack::LayerId;
+
+impl OddStack {
+    /// What is in a package, and where its files would go in a game, if one is given.
+    ///
+    /// # Errors
+    /// [`AddError`].
+    pub fn inspect(
+        &self,
+        game: Option<&OpenGame>,
+        package: &Path,
+        wanted: &Wanted,
+        limits: &Limits,
+    ) -> Result<InspectReport, AddError> {
+        inspect(package, wanted, limits, game.map(|game| &game.ledger), &*self.observer)
+    }
+
+    /// Whether a fit sheet is one, and what it makes of its package in a game, if one is given.
+    ///
+    /// # Errors
+    /// [`AddError`].
+    pub fn check_sheet(
+        &self,
+        game: Option<&OpenGame>,
+        path: &Path,
+        given: Option<&Path>,
+        limits: &Limits,
+    ) -> Result<SheetCheck, AddError> {
+        check_sheet(game.map(|game| &game.ledger), path, given, limits, &*self.observer)
+    }
+}
+
+impl OpenGame {
+    /// What is known of the game.
+    pub fn about(&self) -> &Game {
+        self.ledger.game()
+    }
+
+    /// The stack from the bottom to the top.
+    ///
+    /// # Errors
+    /// [`LedgerError`].
+    pub fn layers(&self) -> Result<Vec<Layer>, LedgerError> {
+        self.ledger.layers()
+    }
+
+    /// The layers from the top to the base, with what of each counts.
+    ///
+    /// # Errors
+    /// [`LedgerError`].
+    pub fn stack(&self) -> Result<StackReport, LedgerError> {
+        stack(&self.ledger)
+    }
+
+    /// All that is known of the game itself.
+    ///
+    /// # Errors
+    /// [`LedgerError`].
+    pub fn report(&self) -> Result<GameReport, LedgerError> {
+        game_report(&self.ledger)
+    }
+
+    /// How the game stands, in one line.
+    ///
+    /// # Errors
+    /// [`CheckError`].
+    pub fn line(&self) -> Result<GameLine, CheckError> {
+        game_line(&self.ledger, self.observer())
+    }
+
+    /// One layer with its files.
+    ///
+    /// # Errors
+    /// [`CheckError`].
+    pub fn show(&self, layer: LayerId) -> Result<ShowReport, CheckError> {
+        show(&self.ledger, layer, self.observer())
+    }
+
+    /// Where layers disagree.
+    ///
+    /// # Errors
+    /// [`AddressesError`].
+    pub fn conflicts(&self, request: &ConflictsRequest) -> Result<ConflictsReport, AddressesError> {
+        conflicts(&self.ledger, request)
+    }
+
+    /// Who supplies an address, and what lies beneath.
+    ///
+    /// # Errors
+    /// [`TraceError`].
+    pub fn trace(&self, address: &str, wants_keys: bool) -> Result<TraceReport, TraceError> {
+        trace(&self.ledger, address, wants_keys)
+    }
+
+    /// Whether the game's folders are there.
+    ///
+    /// # Errors
+    /// [`CheckError`] when one is not.
+    pub fn roots_are_there(&self) -> Result<(), CheckError> {
+        roots_are_there(&self.ledger)
+    }
+
+    /// Compares what lies on disk with the stack: sizes and times, or `deep` contents.
+    ///
+    /// # Errors
+    /// [`CheckError`].
+    pub fn check(&self, deep: bool) -> Result<CheckSummary, CheckError> {
+        let found = check(&self.ledger, deep, self.observer())?;
+        Ok(check_report(&self.ledger, &found, deep)?)
+    }
+
+    /// Compares all that the ledger stores with its hashes.
+    ///
+    /// # Errors
+    /// [`CheckError`].
+    pub fn check_stored(&self) -> Result<StoredSummary, CheckError> {
+        self.ledger.verify()?;
+        Ok(StoredSummary::of(&check_stored(&self.ledger, self.observer())?))
+    }
+
+    /// The game's version as it is known, and as its files tell it now.
+    ///
+    /// # Errors
+    /// [`LedgerError`].
+    pub fn version_now(&self) -> Result<GameVersionNow, LedgerError> {
+        game_version_now(&self.ledger)
+    }
+
+    /// Whether a patch day or a capture is under way.
+    ///
+    /// # Errors
+    /// [`LedgerError`].
+    pub fn is_under_way(&self) -> Result<bool, LedgerError> {
+        is_under_way(&self.ledger)
+    }
+
+    /// The needs of which it is doubtful whether they are met.
+    ///
+    /// # Errors
+    /// [`LedgerError`].
+    pub fn doubtful_needs(&self) -> Result<Vec<DoubtfulNeed>, LedgerError> {
+        doubtful_needs(&self.ledger)
+    }
+
+    /// The game's programs that run right now.
+    pub fn running(&self) -> Vec<Running> {
+        running(&self.ledger)
+    }
+
+    /// A fit sheet for a package, as far as its placement is found out.
+    ///
+    /// # Errors
+    /// [`AddError`].
+    pub fn draft_sheet(
+        &self,
+        package: &Path,
+        wanted: &Wanted,
+        limits: &Limits,
+    ) -> Result<DraftReport, AddError> {
+        draft_sheet(&self.ledger, package, wanted, limits, self.observer())
+    }
+
+    /// Whether what a person says of a layer can be so in this game.
+    ///
+    /// # Errors
+    /// [`AddError`].
+    pub fn check_facts(&self, wishes: &Wishes) -> Result<(), AddError> {
+        check_facts(&self.ledger, wishes)
+    }
+
+    /// Whether that layer is the one of the user's own edits.
+    ///
+    /// # Errors
+    /// [`LedgerError`].
+    pub fn is_own_edits(&self, layer: LayerId) -> Result<bool, LedgerError> {
+        is_own_edits(&self.ledger, layer)
+    }
+
+    /// The user's own changes of keys.
+    ///
+    /// # Errors
+    /// [`TweakError`].
+    pub fn tweaks(&self) -> Result<Vec<TweakRow>, TweakError> {
+        tweaks(&self.ledger)
+    }
+
+    /// Addresses whose original is not known.
+    ///
+    /// # Errors
+    /// [`MendError`].
+    pub fn unknown_originals(&self) -> Result<Vec<String>, MendError> {
+        unknown_originals(&self.ledger)
+    }
+
+    /// Where the patch day stands.
+    ///
+    /// # Errors
+    /// [`LedgerError`].
+    pub fn patchday_status(&self) -> Result<PatchDayStatus, LedgerError> {
+        patchday_status(&self.ledger)
+    }
+
+    /// The layer whose place the capture that is under way is to take, if it takes one's.
+    ///
+    /// # Errors
+    /// [`CaptureError::NoneUnderWay`].
+    pub fn capture_exchanges(&self) -> Result<Option<LayerId>, CaptureError> {
+        capture_exchanges(&self.ledger)
+    }
+
+    /// The words that start a command, with the game's runner where the program is one of another system.
+    pub fn with_runner(&self, command: &[String]) -> Vec<String> {
+        with_runner(&self.ledger, command)
+    }
+
+    /// How the game, or what is named, is started.
+    ///
+    /// # Errors
+    /// [`PlayError`].
+    pub fn launch(&self, named: Option<&str>) -> Result<Launch, PlayError> {
+        launch(&self.ledger, named)
+    }
+
+    /// What the laid layers want cleared before the next start.
+    ///
+    /// # Errors
+    /// [`PlayError`].
+    pub fn wanted_clearing(&self) -> Result<Vec<LayerClears>, PlayError> {
+        wanted_clearing(&self.ledger, self.observer())
+    }
+
+    /// Whether a layer wants something started that nobody has agreed to.
+    ///
+    /// # Errors
+    /// [`LedgerError`].
+    pub fn is_start_unagreed(&self, launch: &Launch) -> Result<bool, LedgerError> {
+        is_start_unagreed(&self.ledger, launch)
+    }
+
+    /// Those of what layers want cleared that nobody has agreed to.
+    ///
+    /// # Errors
+    /// [`LedgerError`].
+    pub fn unagreed_clearing<'w>(
+        &self,
+        wanted: &'w [LayerClears],
+    ) -> Result<Vec<&'w LayerClears>, LedgerError> {
+        unagreed_clearing(&self.ledger, wanted)
+    }
+
+    /// A look at the game's folders, for [`OpenGame::written_since`].
+    ///
+    /// # Errors
+    /// [`CheckError`].
+    pub fn glance(&self) -> Result<Glance, CheckError> {
+        glance(&self.ledger, self.observer())
+    }
+
+    /// What was written in the game's folders since that look.
+    ///
+    /// # Errors
+    /// [`CheckError`].
+    pub fn written_since(&self, before: Glance) -> Result<Written, CheckError> {
+        written_since(&self.ledger, before, self.observer())
+    }
+
+    /// Whether one sees that the layers work.
+    ///
+    /// # Errors
+    /// [`LedgerError`].
+    pub fn proofs(&self, started: Option<SystemTime>) -> Result<Vec<ProofRow>, LedgerError> {
+        proofs(&self.ledger, started)
+    }
+}
