@@ -13,9 +13,10 @@ use odd_stack_core::blend::Clash;
 use odd_stack_core::change::{ChangeError, ClashingFile};
 use odd_stack_core::check::CheckError;
 use odd_stack_core::expected::DriftKind;
-use odd_stack_core::fit::{FitError, Unclear};
+use odd_stack_core::fit::{FitError, NothingReason, Unclear};
 use odd_stack_core::front::{NoPermission, Refused};
 use odd_stack_core::game::{PatternError, Running};
+use odd_stack_core::jobs::FoundBy;
 use odd_stack_core::jobs::{
     AddError, AddressesError, CaptureError, MendError, PatchDayError, PlayError, SelectError, SettleError,
     TraceError, TweakError,
@@ -81,6 +82,15 @@ impl Failure {
     /// Takes an error's own words and those of its causes.
     fn of(exit: Exit, code: &'static str, error: &dyn Error) -> Self {
         Self::new(exit, code, with_causes(error))
+    }
+
+    /// Adds what to do, where there is anything to say.
+    pub fn advising(mut self, advice: &str) -> Self {
+        if !advice.is_empty() {
+            self.message.push_str("; ");
+            self.message.push_str(advice);
+        }
+        self
     }
 
     #[must_use]
@@ -314,7 +324,13 @@ impl From<TweakError> for Failure {
             TweakError::BadKey { .. } => "bad_key",
             TweakError::NoEdit { .. } => "no_such_edit",
         };
-        Self::of(Exit::Failed, code, &error)
+        let advice = match error {
+            TweakError::NotKeys { is_unknown: true, .. } => {
+                "`oddstack game set --blend GLOB=FORMAT` says that it is one"
+            }
+            _ => "",
+        };
+        Self::of(Exit::Failed, code, &error).advising(advice)
     }
 }
 
@@ -329,7 +345,10 @@ pub fn fit_failure(error: FitError, scope: &str) -> Failure {
     let (exit, code) = match &error {
         FitError::OnlyPacked { candidates, .. } | FitError::Unclear(Unclear { candidates, .. }) => {
             let code = if matches!(error, FitError::Unclear(_)) { "unclear_fit" } else { "only_packed" };
-            let asked = Failure::of(Exit::Undecided, code, &error);
+            let mut asked = Failure::of(Exit::Undecided, code, &error);
+            if let FitError::Unclear(unclear) = &error {
+                asked.message = question_words(unclear);
+            }
             return candidates.iter().fold(asked, |failure, candidate| {
                 failure
                     .choice(&does_words(&candidate.evidence, candidate.effect), options_of(candidate, scope))
@@ -381,7 +400,32 @@ pub fn fit_failure(error: FitError, scope: &str) -> Failure {
         FitError::Reserved { .. } => (Exit::Failed, "reserved_place"),
         FitError::NothingPlaced { .. } => (Exit::Failed, "nothing_placed"),
     };
-    Failure::of(exit, code, &error)
+    let failure = Failure::of(exit, code, &error);
+    match &error {
+        FitError::PartNeedsPlace { folder, .. } => {
+            failure.advising(&format!("say it with --place \"{folder}=ADDRESS\""))
+        }
+        FitError::TwoToOne { .. } => failure.advising("leave one out with --skip"),
+        FitError::Reserved { .. } => failure.advising("leave it out with --skip"),
+        FitError::NothingPlaced { reason: NothingReason::Skipped } => Failure {
+            message: "none of the package's files is placed: --skip leaves out all of them".to_owned(),
+            ..failure
+        },
+        FitError::NothingPlaced { reason: NothingReason::NotAmongOnly } => Failure {
+            message: "none of the package's files is placed: --only meets none of them".to_owned(),
+            ..failure
+        },
+        _ => failure,
+    }
+}
+
+/// What is not clear, with what to do first where a root is missing.
+pub fn question_words(unclear: &Unclear) -> String {
+    let Unclear { question, root_missing, .. } = unclear;
+    match root_missing {
+        Some(usual) => format!("{question} (`oddstack game set --root {usual}=DIR`)"),
+        None => question.clone(),
+    }
 }
 
 impl From<AddError> for Failure {
@@ -400,7 +444,9 @@ impl From<AddError> for Failure {
             AddError::Change(error) => error.into(),
             AddError::BadNeed { .. } => Self::of(Exit::Usage, "bad_need", &error),
             AddError::BadFact { .. } => Self::of(Exit::Usage, "bad_fact", &error),
-            AddError::NothingLies { .. } => Self::of(Exit::Failed, "nothing_to_adopt", &error),
+            AddError::NothingLies { .. } => {
+                Self::of(Exit::Failed, "nothing_to_adopt", &error).advising("`oddstack add` puts them there")
+            }
             AddError::IsPatch { .. } => Self::of(Exit::Undecided, "is_patch", &error)
                 .choice("put its files onto what the layer has", "--patch")
                 .choice("it is the whole new version all the same", "--whole"),
@@ -423,7 +469,7 @@ impl From<AddError> for Failure {
             }
             AddError::OriginalsFound { ref found } => Self::of(Exit::Undecided, "originals_found", &error)
                 .about(found.iter().map(|row| {
-                    let by = if row.by == "name" { "by its name" } else { "by its size and time" };
+                    let by = if row.by == FoundBy::Name { "by its name" } else { "by its size and time" };
                     format!("{}  lies at {} ({by})", row.address, row.lies_at)
                 }))
                 .choice("keep them, to be put back when the layer is lifted", "--originals take")
@@ -491,7 +537,11 @@ impl From<MendError> for Failure {
             MendError::OfLayer { .. } => "of_a_layer",
             MendError::Nothing { .. } | MendError::NothingThere { .. } => "nothing_there",
         };
-        Self::of(Exit::Failed, code, &error)
+        let advice = match error {
+            MendError::Nothing { .. } => "`oddstack check` lists what drifted",
+            _ => "",
+        };
+        Self::of(Exit::Failed, code, &error).advising(advice)
     }
 }
 
@@ -506,10 +556,13 @@ impl From<CaptureError> for Failure {
                 AddError::NameTaken { .. } => Self::of(Exit::Undecided, "name_taken", &*error),
                 error => error.into(),
             },
-            CaptureError::NoneUnderWay => Self::of(Exit::Failed, "no_capture", &error),
+            CaptureError::NoneUnderWay => Self::of(Exit::Failed, "no_capture", &error).advising(
+                "begin one with `oddstack capture NAME --begin`, or `oddstack capture NAME -- COMMAND`",
+            ),
             CaptureError::NotReady => Self::of(Exit::Undecided, "capture_not_ready", &error)
                 .choice("take it back, and begin again", "oddstack capture --cancel"),
             CaptureError::TooMuchToCopy { .. } => Self::of(Exit::Undecided, "too_much_to_copy", &error)
+                .advising("say what it may write with `--watch` and patterns")
                 .choice("copy all of it first", "--watch \"*\"")
                 .choice("only give files a second name: lost is what it writes in place", "--link-originals"),
             CaptureError::CannotCapture { .. } => Self::of(Exit::Undecided, "cannot_capture", &error)
@@ -541,6 +594,10 @@ impl From<PlayError> for Failure {
             PlayError::ProgramMissing { .. } => "program_missing",
             PlayError::ProgramOutside { .. } => "program_outside",
         };
-        Self::of(Exit::Failed, code, &error)
+        let advice = match error {
+            PlayError::NoProgram => "name it with `oddstack game set --exe PATH`",
+            _ => "",
+        };
+        Self::of(Exit::Failed, code, &error).advising(advice)
     }
 }

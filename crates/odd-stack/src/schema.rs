@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use odd_stack_core::fit::FitSheet;
 use odd_stack_core::jobs::{
     AdoptReport, CaptureEnd, CareReport, CheckSummary, ConflictsReport, DraftReport, FactsReport, GameReport,
-    InspectReport, PatchDayReport, PatchDayStatus, SheetCheck, ShowReport, StackReport, TraceReport,
+    InspectReport, PatchDayStatus, SheetCheck, ShowReport, StackReport, TraceReport,
 };
 use schemars::{Schema, schema_for};
 
@@ -16,6 +16,7 @@ use crate::commands::game::{ForgetReport, FoundGames, GameList, HomeMoved};
 use crate::commands::mend::MendReport;
 use crate::commands::overview::Overview;
 use crate::commands::patchday::PatchDayBegun;
+use crate::commands::patchday::PatchDayFinished;
 use crate::commands::play::PlayReport;
 use crate::commands::rescue::RescueAnswer;
 use crate::commands::settle::SettleReport;
@@ -46,7 +47,7 @@ fn schemas() -> Vec<(&'static str, Schema)> {
         ("game-move-home", schema_for!(HomeMoved)),
         ("play", schema_for!(PlayReport)),
         ("patchday-begin", schema_for!(PatchDayBegun)),
-        ("patchday-finish", schema_for!(PatchDayReport)),
+        ("patchday-finish", schema_for!(PatchDayFinished)),
         ("patchday-status", schema_for!(PatchDayStatus)),
         ("oddfit", schema_for!(FitSheet)),
         ("overview", schema_for!(Overview)),

@@ -63,7 +63,7 @@ impl Session {
         let mut door = OddStack::open(home)
             .through(Arc::new(disk(progress.shows_bars())))
             .observed_by(Arc::clone(&progress) as Arc<dyn Observer>)
-            .asked_for(command, PATIENCE)
+            .asked_for(&format!("oddstack {command}"), PATIENCE)
             .while_running(while_running);
         if let Some(time) = pinned_time()? {
             door = door.at(time);

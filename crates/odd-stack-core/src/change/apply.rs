@@ -1,7 +1,5 @@
 //! One change of a game from start to end: decided, shown, applied or abandoned, recovered.
 
-use crate::notice::Notice;
-use crate::notice::Recovered;
 use std::collections::HashSet;
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
@@ -29,6 +27,8 @@ use crate::ledger::{
     Ledger, LedgerError, Lock, Transaction, blob_path, check_room, end_intake, ensure_names, is_intake_open,
     keep_reserve, make_private_folder, note_names, sweep,
 };
+use crate::notice::Notice;
+use crate::notice::Recovered;
 use crate::observer::{Observer, Work};
 
 /// A change that is decided and not yet made. Dropping it abandons it: nothing is left of it.

@@ -1,6 +1,5 @@
 //! What a decision is made of, step by step.
 
-use crate::notice::Notice;
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::path::{Path, PathBuf};
 
@@ -14,6 +13,7 @@ use crate::expected::{Blender, Folders};
 use crate::files::{STAGE, TRASH};
 use crate::game::Root;
 use crate::ledger::{Ledger, OtherGames};
+use crate::notice::Notice;
 use crate::stack::{Column, LayerId, Order, PathId, Provider, RootId, Tally};
 
 /// New folders with where each is staged.

@@ -4,7 +4,6 @@
 //! write to the file; a person may even be asked in between. So each file is looked at once more when
 //! it lies in the trash, where nobody else writes, and is kept if it is not what was seen.
 
-use crate::notice::Notice;
 use std::path::Path;
 
 use rayon::prelude::*;
@@ -14,6 +13,7 @@ use super::error::ChangeError;
 use super::step::Step;
 use crate::files::{KEPT, Seam, look_at};
 use crate::ledger::{LedgerError, Site, make_private_folder};
+use crate::notice::Notice;
 use crate::observer::Observer;
 use crate::stack::RootId;
 

@@ -1,6 +1,5 @@
 //! Deciding what becomes of folders: made, dropped, or spelled otherwise.
 
-use crate::notice::Notice;
 use std::collections::{BTreeSet, HashSet};
 use std::path::PathBuf;
 
@@ -10,6 +9,7 @@ use super::looking::look;
 use super::step::Step;
 use crate::address::{Address, FoldedKey, PrefixName, RelPath};
 use crate::files::{Seen, WalkError, is_nothing_there, walk};
+use crate::notice::Notice;
 use crate::observer::Silent;
 use crate::stack::{BaseFile, BaseKind, Provider, RootId};
 

@@ -3,8 +3,6 @@
 //! Nothing is wrong with the game where one stays, so it holds nothing up: it is noted, said, and goes with the next
 //! command that changes the game.
 
-use crate::notice::Notice;
-use crate::observer::Observer;
 use std::fs;
 use std::path::{Path, PathBuf};
 
@@ -12,6 +10,8 @@ use super::execute::is_held;
 use super::step::Step;
 use crate::files::is_nothing_there;
 use crate::ledger::{Ledger, LedgerError};
+use crate::notice::Notice;
+use crate::observer::Observer;
 
 /// Notes, in the open transaction, those that steps were to drop and that are still there, though nothing is in them.
 pub(super) fn note(ledger: &Ledger, steps: &[Step]) -> Result<Vec<PathBuf>, LedgerError> {

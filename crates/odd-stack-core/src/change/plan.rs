@@ -1,16 +1,20 @@
 //! What a change will do, by address.
 
-use crate::notice::Notice;
 use std::collections::BTreeMap;
 use std::path::PathBuf;
+
+use schemars::JsonSchema;
+use serde::Serialize;
 
 use crate::address::Address;
 use crate::blend::Clash;
 use crate::expected::Drift;
+use crate::notice::Notice;
 use crate::stack::LayerId;
 
 /// What happens to the file at one address.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
+#[serde(rename_all = "snake_case")]
 pub enum EffectKind {
     /// A file comes where nothing was.
     Add,

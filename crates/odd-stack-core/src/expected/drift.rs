@@ -3,13 +3,17 @@
 use std::io;
 use std::path::Path;
 
+use schemars::JsonSchema;
+use serde::Serialize;
+
 use crate::address::Address;
 use crate::files::{Seen, look_at};
 use crate::hash::ContentHash;
 use crate::stack::{BaseFile, BaseKind, Entry, Provider};
 
 /// How a file differs from what should lie there.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
+#[serde(rename_all = "snake_case")]
 pub enum DriftKind {
     /// A layer's file has other content.
     Edited,
@@ -33,6 +37,23 @@ pub enum DriftKind {
     FolderGone,
     /// A file lies beside a layer's under another spelling of its name; the game may read either.
     OtherSpelling,
+}
+
+impl DriftKind {
+    /// All of them, what weighs most first.
+    pub const ALL: [Self; 11] = [
+        Self::Missing,
+        Self::FolderGone,
+        Self::BaseGone,
+        Self::Edited,
+        Self::PutBack,
+        Self::Updated,
+        Self::BaseChanged,
+        Self::BaseTouched,
+        Self::OtherSpelling,
+        Self::Stray,
+        Self::BaseAdded,
+    ];
 }
 
 /// One drifted file.

@@ -110,7 +110,7 @@ pub enum FitError {
         container: Address,
     },
     /// Two files would go to one address.
-    #[error("both `{first}` and `{second}` would go to {address}; leave one out with --skip")]
+    #[error("both `{first}` and `{second}` would go to {address}")]
     TwoToOne {
         /// One member.
         first: RelPath,
@@ -126,9 +126,7 @@ pub enum FitError {
         address: Address,
     },
     /// The place is Odd Stack's own.
-    #[error(
-        "`{from}` would go to {address}, and `.oddstack` is where Odd Stack keeps covered files; leave it out with --skip"
-    )]
+    #[error("`{from}` would go to {address}, and `.oddstack` is where Odd Stack keeps covered files")]
     Reserved {
         /// The member.
         from: RelPath,
@@ -183,7 +181,7 @@ pub enum FitError {
         known: Vec<String>,
     },
     /// Where a part's files go can't be told from the game.
-    #[error("where the files of the part `{id}` go is not clear; say it with --place \"{folder}=ADDRESS\"")]
+    #[error("where the files of the part `{id}` go is not clear")]
     PartNeedsPlace {
         /// The part.
         id: String,
@@ -194,8 +192,34 @@ pub enum FitError {
     #[error("none of the package's files is placed: {reason}")]
     NothingPlaced {
         /// Why.
-        reason: String,
+        reason: NothingReason,
     },
+}
+
+/// Why no file of a package is placed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Error)]
+pub enum NothingReason {
+    /// There are no files.
+    #[error("it has none")]
+    Empty,
+    /// Patterns of what to skip meet all.
+    #[error("all of them are to be skipped")]
+    Skipped,
+    /// Patterns of what alone to take meet none.
+    #[error("none is among those that alone are wanted")]
+    NotAmongOnly,
+    /// All are what the game has.
+    #[error("all are copies of the game's own files")]
+    Originals,
+    /// All belong to options that were not chosen, or to parts that are off.
+    #[error("nothing of it was chosen")]
+    NotChosen,
+    /// There is nothing but a fit sheet.
+    #[error("it has nothing but a fit sheet")]
+    OnlySheet,
+    /// No place reaches any.
+    #[error("no place reaches them")]
+    NoPlace,
 }
 
 /// A choice that nobody has made.

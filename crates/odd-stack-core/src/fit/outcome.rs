@@ -1,5 +1,8 @@
 //! What a fit gives: places, and what stays out.
 
+use schemars::JsonSchema;
+use serde::Serialize;
+
 use super::{Finding, Rules};
 use crate::address::Address;
 
@@ -13,17 +16,20 @@ pub struct Placement {
 }
 
 /// Why a member goes nowhere.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
+#[serde(rename_all = "snake_case")]
 pub enum LeftOut {
-    /// A `--skip` pattern meets it.
+    /// A pattern of what to skip meets it.
     Skipped,
-    /// No `--only` pattern meets it.
+    /// No pattern of what alone to take meets it.
     NotAmongOnly,
     /// No place reaches it.
     NoPlace,
     /// It lies in an archive inside the package, which stays packed.
+    #[serde(rename = "stays_packed")]
     Packed,
     /// It is the package's fit sheet.
+    #[serde(rename = "fit_sheet")]
     Sheet,
     /// It is only to be read.
     Document,
@@ -41,6 +47,8 @@ pub enum LeftOut {
     PartOff,
     /// A file of a part, or of a place of higher rank, goes to its address.
     Covered,
+    /// It is a link that leads out of the package.
+    LinkOut,
 }
 
 /// A choice and what was chosen.

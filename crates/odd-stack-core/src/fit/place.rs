@@ -2,6 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 
+use super::NothingReason;
 use super::chosen::{part_seen, take};
 use super::input::{FitInput, Package};
 use super::outcome::{Fit, LeftOut, PartSeen};
@@ -305,18 +306,18 @@ fn is_document(path: &RelPath) -> bool {
     path.name().rsplit_once('.').is_some_and(|(_, ending)| ENDINGS.contains(&ending.to_lowercase().as_str()))
 }
 
-fn nothing_reason(members: &[Member], reasons: &BTreeMap<usize, LeftOut>) -> String {
+fn nothing_reason(members: &[Member], reasons: &BTreeMap<usize, LeftOut>) -> NothingReason {
     let own = reasons.values().filter(|reason| **reason != LeftOut::Packed);
     match own.min() {
-        _ if members.is_empty() => "it has none".to_owned(),
-        Some(LeftOut::Skipped) => "--skip leaves out all of them".to_owned(),
-        Some(LeftOut::NotAmongOnly) => "--only meets none of them".to_owned(),
-        Some(LeftOut::Original) => "all are copies of the game's own files".to_owned(),
-        Some(LeftOut::NotChosen | LeftOut::PartOff) => "nothing of it was chosen".to_owned(),
+        _ if members.is_empty() => NothingReason::Empty,
+        Some(LeftOut::Skipped) => NothingReason::Skipped,
+        Some(LeftOut::NotAmongOnly) => NothingReason::NotAmongOnly,
+        Some(LeftOut::Original) => NothingReason::Originals,
+        Some(LeftOut::NotChosen | LeftOut::PartOff) => NothingReason::NotChosen,
         Some(LeftOut::Sheet) if reasons.len() == members.len() && members.len() == 1 => {
-            "it has nothing but a fit sheet".to_owned()
+            NothingReason::OnlySheet
         }
-        _ => "no place reaches them".to_owned(),
+        _ => NothingReason::NoPlace,
     }
 }
 

@@ -336,6 +336,8 @@ pub struct Unclear {
     pub is_first_far_ahead: bool,
     /// Small members that may tell more; the fit can be tried again with what they tell.
     pub to_read: Vec<usize>,
+    /// The usual name of a root of the game that is not registered, and in which something would go.
+    pub root_missing: Option<Box<str>>,
 }
 
 /// One answer: rules to go on with.

@@ -23,7 +23,7 @@ mod show;
 mod stack;
 mod stored;
 
-pub use add::adopt::{AdoptReport, AdoptRequest, Adopting, LyingRow, Originals};
+pub use add::adopt::{AdoptReport, AdoptRequest, Adopting, NotAdoptedRow, Originals, WhyNot};
 pub use add::adopt_elsewhere::RenamedRow;
 pub use add::arriving::{Adding, Arriving};
 pub use add::error::AddError;
@@ -31,13 +31,15 @@ pub use add::fit_sheet::{DraftReport, LeftOutCount, SheetCheck, TriedRow};
 pub use add::inspect::{CandidateRow, InspectReport, LinkRow, MemberRow, MemberTarget, UnopenedRow};
 pub use add::placing::read_sheet;
 pub use add::placing_request::Wanted;
-pub use add::report::{AddReport, ChoiceRow, CopiedLinkRow, LeftOutRow, PartRow, ReplacedRow};
+pub use add::report::{
+    AddReport, ChoiceRow, CopiedLinkRow, Direction, InItsPlace, LeftOutRow, PartRow, ReplacedRow,
+};
 pub use add::request::{AddPlace, AddRequest, Patch};
 pub use add::start_wishes::{ClearRow, StartRow};
 pub use addresses::AddressesError;
 pub use capture::{
-    Cancelling, CaptureEnd, CaptureError, CaptureRequest, Capturing, Ending, GuardReport, ProgramEnd,
-    SettingsRow,
+    Cancelling, CaptureEnd, CaptureError, CaptureRequest, Capturing, Ending, GuardMeans, GuardReport,
+    ProgramEnd, SettingsRow,
 };
 pub use contests::conflicts::{ConflictsReport, ConflictsRequest, ContestRow, OddKind, OddRow, PairRow};
 pub use contests::differs::{Differs, KeyClashRow};
@@ -55,24 +57,24 @@ pub use game::settings::{SetError, SetRequest};
 pub use made_by::MadeBy;
 pub use needs::DoubtfulNeed;
 pub use order::Reorder;
-pub use own::mend::{MendError, MendFile, MendRow, Mending, MendingPlan};
-pub use own::tweak::{OWN_EDITS, Tweak, TweakError, TweakRow, Tweaking};
+pub use own::mend::{MendError, MendFile, MendRow, Mended, Mending, MendingPlan};
+pub use own::tweak::{OWN_EDITS, OwnEdit, Tweak, TweakError, TweakRow, Tweaking};
 pub use patchday::error::PatchDayError;
 pub use patchday::patch_day::{Finishing, PatchDayStatus};
-pub use patchday::report::{FateRow, PatchDayReport};
+pub use patchday::report::{Fate, FateRow, Help, PatchDayReport};
 pub use permit::Permit;
 pub use play::clearing::{GivingBack, LayerClears};
 pub use play::playing::{Glance, Launch, PlayError, Written};
 pub use play::proofs::ProofRow;
 pub use report::{
-    CarriedRow, ChangeReport, CheckSummary, Count, DRIFT_KINDS, DifferenceRow, DriftCount, DriftRow,
-    EffectRow, KeptRow, MeetingRow, OverRow, StoredSummary, UpdateRow,
+    CarriedRow, ChangeReport, CheckSummary, Count, DifferenceRow, DriftCount, DriftRow, EffectRow, KeptRow,
+    MeetingRow, OverRow, Owner, OwnerCount, StoredSummary, UpdateRow,
 };
 pub use select::{SelectError, select, select_all, select_game};
 pub use show::{EntryRow, ShowReport};
 pub use stack::{BaseRow, GameReport, LayerRow, RootRow, SpotRow, StackReport, UnderWayRow};
-pub use stored::originals::OriginalRow;
-pub use stored::renew::{DamageRow, RenewError, RenewReport};
+pub use stored::originals::{FoundBy, OriginalRow};
+pub use stored::renew::{DamageRow, RenewError, RenewReport, StoredState};
 pub use stored::rescue::{Condition, OriginalFate, RescueDone, RescueError, RescueReport, RescueRequest};
 
 pub(crate) use permit::heal;

@@ -1,11 +1,11 @@
 //! The permission to change a game, and the finishing of what was cut short before.
 
-use crate::notice::Notice;
 use std::time::Duration;
 
 use crate::change::{ChangeError, recover};
 use crate::game::{Running, running_in};
 use crate::ledger::{Ledger, LedgerError, Lock, OngoingKind, free_reserve_if_needed};
+use crate::notice::Notice;
 use crate::observer::Observer;
 
 /// The permission to change one game.

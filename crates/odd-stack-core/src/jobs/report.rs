@@ -36,8 +36,8 @@ impl From<(u64, u64)> for Count {
 pub struct EffectRow {
     /// Where.
     pub address: String,
-    /// `add`, `overwrite`, `restore` or `delete`.
-    pub kind: &'static str,
+    /// What happens there.
+    pub kind: EffectKind,
     /// Size of the file that will lie there; of the one that goes, for `delete`.
     pub size_bytes: u64,
     /// The layer whose file will lie there; none for the game's own file or nothing.
@@ -190,15 +190,6 @@ impl ChangeReport {
     }
 }
 
-fn kind_word(kind: EffectKind) -> &'static str {
-    match kind {
-        EffectKind::Add => "add",
-        EffectKind::Overwrite => "overwrite",
-        EffectKind::Restore => "restore",
-        EffectKind::Delete => "delete",
-    }
-}
-
 /// What `prepared` will do, with the names of layers as they are before it is applied.
 ///
 /// # Errors
@@ -219,7 +210,7 @@ fn report_of(plan: &Plan, names: &HashMap<LayerId, String>, dry_run: bool) -> Ch
     let name = |layer: LayerId| shared.get(&layer).cloned().unwrap_or_default();
     let effects = plan.effects.iter().map(|effect| EffectRow {
         address: effect.address.to_string(),
-        kind: kind_word(effect.kind),
+        kind: effect.kind,
         size_bytes: effect.size_bytes,
         layer: effect.layer.map(name),
         over: effect.over.map(name),
@@ -285,11 +276,8 @@ fn report_of(plan: &Plan, names: &HashMap<LayerId, String>, dry_run: bool) -> Ch
 pub struct DriftRow {
     /// Where.
     pub address: String,
-    /// `edited` or `missing` (a layer's file), `put_back` (the game's own lies in its place again), `updated` (neither,
-    /// after an update of the game), `base_changed`, `base_added`, `base_gone` (the game's own files), `base_touched`
-    /// (another time at the same size, and what was in it is not known), `stray` (unknown, in a folder of a layer),
-    /// `folder_gone` (of the game or of a layer), or `other_spelling` (beside a layer's file).
-    pub kind: String,
+    /// How it differs.
+    pub kind: DriftKind,
     /// The layer whose file should lie there; for strays the one that made the folder.
     pub layer: Option<String>,
     /// The layer of another game that has a file there, in a folder that both use.
@@ -314,58 +302,59 @@ impl OtherGameRow {
 impl DriftRow {
     /// The row for a drift that stands in the way of a change.
     pub fn of(drift: &Drift, layer: Option<String>) -> Self {
-        let kind = match drift.kind {
-            DriftKind::Edited => "edited",
-            DriftKind::Missing => "missing",
-            DriftKind::PutBack => "put_back",
-            DriftKind::Updated => "updated",
-            DriftKind::BaseChanged => "base_changed",
-            DriftKind::BaseTouched => "base_touched",
-            DriftKind::BaseAdded => "base_added",
-            DriftKind::BaseGone => "base_gone",
-            DriftKind::Stray => "stray",
-            DriftKind::FolderGone => "folder_gone",
-            DriftKind::OtherSpelling => "other_spelling",
-        };
-        Self { address: drift.address.to_string(), kind: kind.to_owned(), layer, other_game: None }
+        Self { address: drift.address.to_string(), kind: drift.kind, layer, other_game: None }
+    }
+}
+
+/// Whose a file is. JSON has a layer by its name.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(into = "String")]
+pub enum Owner {
+    /// The game's own, or nobody's that is known: `base` in JSON.
+    Base,
+    /// That layer's.
+    Layer(String),
+}
+
+impl From<Owner> for String {
+    fn from(owner: Owner) -> Self {
+        match owner {
+            Owner::Base => "base".to_owned(),
+            Owner::Layer(name) => name,
+        }
     }
 }
 
 /// How many drifted.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct DriftCount {
-    /// A kind as in a row, or a layer; `base` for the game's own and what nobody knows.
-    pub of: String,
+    /// How they differ.
+    pub of: DriftKind,
     /// Files, and folders that are gone.
     pub files: u64,
 }
 
-/// The kinds of drift, what weighs most first.
-pub const DRIFT_KINDS: [&str; 11] = [
-    "missing",
-    "folder_gone",
-    "base_gone",
-    "edited",
-    "put_back",
-    "updated",
-    "base_changed",
-    "base_touched",
-    "other_spelling",
-    "stray",
-    "base_added",
-];
+/// How many drifted of one owner.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct OwnerCount {
+    /// A layer, or `base` for the game's own and what nobody knows.
+    #[schemars(with = "String")]
+    pub of: Owner,
+    /// Files, and folders that are gone.
+    pub files: u64,
+}
 
 /// Counts rows by kind and by whose they are.
-pub fn count_drift(rows: &[DriftRow]) -> (Vec<DriftCount>, Vec<DriftCount>) {
-    let count = |of: &str, files: usize| DriftCount { of: of.to_owned(), files: files as u64 };
-    let kinds =
-        DRIFT_KINDS.iter().map(|kind| count(kind, rows.iter().filter(|row| row.kind == *kind).count()));
+pub fn count_drift(rows: &[DriftRow]) -> (Vec<DriftCount>, Vec<OwnerCount>) {
+    let count = |kind: DriftKind| rows.iter().filter(|row| row.kind == kind).count() as u64;
+    let kinds = DriftKind::ALL.iter().map(|kind| DriftCount { of: *kind, files: count(*kind) });
     let kinds = kinds.filter(|count| count.files > 0).collect();
-    let mut by_layer: BTreeMap<&str, usize> = BTreeMap::new();
+    let mut by_owner: BTreeMap<Owner, u64> = BTreeMap::new();
     for row in rows {
-        *by_layer.entry(row.layer.as_deref().unwrap_or("base")).or_default() += 1;
+        *by_owner.entry(row.layer.clone().map_or(Owner::Base, Owner::Layer)).or_default() += 1;
     }
-    let mut whose: Vec<DriftCount> = by_layer.into_iter().map(|(layer, files)| count(layer, files)).collect();
+    let mut whose: Vec<OwnerCount> =
+        by_owner.into_iter().map(|(of, files)| OwnerCount { of, files }).collect();
     whose.sort_by_key(|count| std::cmp::Reverse(count.files));
     (kinds, whose)
 }
@@ -390,7 +379,7 @@ pub struct CheckSummary {
     /// How many drifted of each kind, what weighs most first.
     pub kinds: Vec<DriftCount>,
     /// How many drifted of each layer, and of the game's own, most first.
-    pub whose: Vec<DriftCount>,
+    pub whose: Vec<OwnerCount>,
     /// All that drifted, by address.
     pub drifted: Vec<DriftRow>,
     /// Empty folders that were to go, and in which another program stands; they go with the next command that changes the game.

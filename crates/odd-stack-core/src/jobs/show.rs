@@ -14,6 +14,7 @@ use super::stack::LayerRow;
 use crate::check::CheckError;
 use crate::expected::{Blender, paths_on_disk};
 use crate::fit::FitSheet;
+use crate::jobs::Owner;
 use crate::ledger::Ledger;
 use crate::observer::Observer;
 use crate::stack::{EntryKind, LayerId, RootId, Unmet};
@@ -30,7 +31,8 @@ pub struct EntryRow {
     /// BLAKE3 hash of its content; none when it takes away what lies there.
     pub hash: Option<String>,
     /// What it covers, or would while lifted: `base`, or the name of the laid layer directly beneath.
-    pub covers: Option<String>,
+    #[schemars(with = "Option<String>")]
+    pub covers: Option<Owner>,
     /// The laid layer that counts in its stead.
     pub covered_by: Option<String>,
     /// It changes keys of what lies beneath, and is no file.
@@ -113,8 +115,9 @@ pub fn show(ledger: &Ledger, id: LayerId, observer: &dyn Observer) -> Result<Sho
             let position = |wanted: LayerId| layers.iter().position(|layer| layer.id == wanted);
             position(other.layer) < position(id)
         });
-        let covers =
-            below.map(|other| name(other.layer)).or_else(|| column.base.as_ref().map(|_| "base".to_owned()));
+        let covers = below
+            .map(|other| Owner::Layer(name(other.layer)))
+            .or_else(|| column.base.as_ref().map(|_| Owner::Base));
         // What blends is covered by nobody.
         let blended = column.blend(&order).and_then(|blend| blend.outcome.as_ref().ok());
         let is_in = blended.is_some_and(|blended| blended.from.contains(&id));

@@ -11,6 +11,7 @@ use crate::address::Folding;
 use crate::blend::Format;
 use crate::expected::{GameVersionNow, game_version_now};
 use crate::game::Game;
+use crate::ledger::OngoingKind;
 use crate::ledger::{Layer, Ledger, LedgerError, games_sharing};
 use crate::stack::Unmet;
 
@@ -98,10 +99,17 @@ pub struct StackReport {
 /// Something under way between two commands.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct UnderWayRow {
-    /// `patch day` or `capture`.
-    pub kind: String,
+    /// What.
+    #[serde(serialize_with = "as_shown")]
+    #[schemars(with = "String")]
+    pub kind: OngoingKind,
     /// Since when, RFC 3339.
     pub begun_at: String,
+}
+
+/// Gives JSON the words.
+fn as_shown<S: serde::Serializer>(kind: &OngoingKind, serializer: S) -> Result<S::Ok, S::Error> {
+    serializer.collect_str(kind)
 }
 
 /// Whether something was begun that must be ended before the stack can change.
@@ -125,7 +133,7 @@ pub fn stack(ledger: &Ledger) -> Result<StackReport, LedgerError> {
         under_way: ledger
             .catalogue
             .ongoing()?
-            .map(|ongoing| UnderWayRow { kind: ongoing.kind.to_string(), begun_at: ongoing.begun_at }),
+            .map(|ongoing| UnderWayRow { kind: ongoing.kind, begun_at: ongoing.begun_at }),
         revision: ledger.catalogue.last_revision()?,
     })
 }

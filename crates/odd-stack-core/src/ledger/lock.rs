@@ -29,7 +29,7 @@ impl Lock {
     /// [`LedgerError::Busy`], naming the process that has it.
     pub fn take(folder: &Path, command: &str, wait: Duration) -> Result<Self, LedgerError> {
         let lock = Self::take_silently(folder, wait)?;
-        let text = format!("process {} (oddstack {command})", std::process::id());
+        let text = format!("process {} ({command})", std::process::id());
         // Only read to tell who holds the lock, so a failure here is of no consequence.
         let _ = fs::write(&lock.holder, text);
         Ok(lock)

@@ -14,8 +14,8 @@ use crate::address::SIDE_FOLDER;
 use crate::files::{RealDisk, hide_side_folder, is_nothing_there};
 use crate::game::{Game, Root};
 
-const HEAD: &str = "# Odd Stack keeps this game. What belongs to it lies in the ledger named here; `oddstack game forget`\n\
-                    # lets the game go, and takes this away.\n";
+const HEAD: &str = "# Odd Stack keeps this game. What belongs to it lies in the ledger named here. When the game is forgotten,\n\
+                    # this goes with it.\n";
 
 /// What a mark says.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]

@@ -3,6 +3,9 @@
 //! Sources: PKWARE APPNOTE 4.3 (zip), 7zFormat.txt of the LZMA SDK (7z), the RAR 5.0 technote (rar),
 //! RFC 1952 (gzip), RFC 8878 (zstd), the .xz file format 1.2, POSIX.1 pax (tar).
 
+use schemars::JsonSchema;
+use serde::Serialize;
+
 use super::archive_file::ArchiveFile;
 
 /// How many of the first bytes tell.
@@ -23,8 +26,10 @@ pub enum Packing {
     Zstd,
 }
 
-/// What a package was read from.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+/// What a package was read from. JSON has its word.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
+#[serde(into = "&'static str")]
+#[schemars(with = "String")]
 pub enum PackageKind {
     /// A loose folder.
     Folder,
@@ -36,6 +41,18 @@ pub enum PackageKind {
     Rar,
     /// A tar archive.
     Tar(Packing),
+}
+
+impl From<PackageKind> for &'static str {
+    fn from(kind: PackageKind) -> Self {
+        kind.word()
+    }
+}
+
+impl std::fmt::Display for PackageKind {
+    fn fmt(&self, formatter: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        formatter.write_str(self.word())
+    }
 }
 
 impl PackageKind {

@@ -76,7 +76,7 @@ impl Default for Limits {
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
 pub enum LimitBroken {
     /// Too many files and folders.
-    #[error("it has {found} files and folders, more than the limit of {limit} (--limit files={found})")]
+    #[error("it has {found} files and folders, more than the limit of {limit}")]
     Files {
         /// How many there are.
         found: u64,
@@ -84,10 +84,7 @@ pub enum LimitBroken {
         limit: u64,
     },
     /// Links that multiply.
-    #[error(
-        "its links stand for {found} copies of its files, more than the limit of {limit} (--limit files={})",
-        found.saturating_mul(Limits::FILES_A_COPY)
-    )]
+    #[error("its links stand for {found} copies of its files, more than the limit of {limit}")]
     Copies {
         /// How many copies there would be.
         found: u64,
@@ -95,7 +92,7 @@ pub enum LimitBroken {
         limit: u64,
     },
     /// Too many bytes.
-    #[error("it unpacks to {found} bytes, more than the limit of {limit} (--limit bytes={found})")]
+    #[error("it unpacks to {found} bytes, more than the limit of {limit}")]
     Bytes {
         /// How many there are.
         found: u64,
@@ -103,9 +100,7 @@ pub enum LimitBroken {
         limit: u64,
     },
     /// Archives inside archives, too deep.
-    #[error(
-        "archives lie {found} deep in each other there, deeper than the limit of {limit} (--limit depth={found})"
-    )]
+    #[error("archives lie {found} deep in each other there, deeper than the limit of {limit}")]
     Depth {
         /// How deep they lie.
         found: u64,
@@ -114,8 +109,7 @@ pub enum LimitBroken {
     },
     /// Unpacks to absurdly more than it is.
     #[error(
-        "it unpacks to {found} times its size, more than the limit of {limit}, as if made to fill the disk \
-         (--limit ratio={found} if you trust it)"
+        "it unpacks to {found} times its size, more than the limit of {limit}, as if made to fill the disk"
     )]
     Ratio {
         /// Unpacked bytes for each packed byte.
@@ -123,6 +117,19 @@ pub enum LimitBroken {
         /// How many there may be.
         limit: u64,
     },
+}
+
+impl LimitBroken {
+    /// The limit that would do, as [`Limits::set`] reads it.
+    pub fn that_would_do(&self) -> String {
+        match self {
+            Self::Files { found, .. } => format!("files={found}"),
+            Self::Copies { found, .. } => format!("files={}", found.saturating_mul(Limits::FILES_A_COPY)),
+            Self::Bytes { found, .. } => format!("bytes={found}"),
+            Self::Depth { found, .. } => format!("depth={found}"),
+            Self::Ratio { found, .. } => format!("ratio={found}"),
+        }
+    }
 }
 
 #[cfg(test)]

@@ -29,7 +29,6 @@ mod tar_gaps;
 mod volumes;
 mod zip;
 
-use crate::notice::Notice;
 use std::collections::HashMap;
 use std::io::Read;
 use std::path::{Path, PathBuf};
@@ -42,6 +41,7 @@ use listing::RawMember;
 use names::Names;
 use volumes::{Scheme, Volumes};
 
+use crate::notice::Notice;
 use crate::observer::{Observer, Work};
 use crate::version::{FileNameParts, parts_of_file_name};
 

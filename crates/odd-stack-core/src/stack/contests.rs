@@ -2,12 +2,13 @@
 
 use std::collections::BTreeMap;
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::{Blended, Column, Entry, LayerId, Order};
 
 /// How two layers that both have something at an address get along there.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum ContestState {
     /// Equal content: harmless.
@@ -18,18 +19,6 @@ pub enum ContestState {
     Won,
     /// The upper one wins, and nobody has said that it should.
     Open,
-}
-
-impl ContestState {
-    /// The word for it in output.
-    pub fn name(self) -> &'static str {
-        match self {
-            Self::Same => "same",
-            Self::Blended => "blended",
-            Self::Won => "won",
-            Self::Open => "open",
-        }
-    }
 }
 
 impl Column {

@@ -6,6 +6,7 @@ use crate::world::{NOW, World, add, add_request, id, permit, reorder};
 use filetime::FileTime;
 use odd_stack_core::change::{ChangeError, ChangeOptions, Edits, EffectKind};
 use odd_stack_core::expected::DriftKind;
+use odd_stack_core::jobs::Owner;
 use odd_stack_core::jobs::steps::{conflicts, inspect, prepare_add, prepare_reorder, show, stack, trace};
 use odd_stack_core::jobs::{AddError, AddPlace, AddRequest, ConflictsRequest, Reorder};
 use odd_stack_core::observer::Silent;
@@ -338,7 +339,7 @@ fn contests_and_traces_tell_who_wins() {
     assert!(trace(&ledger, "data", false).unwrap_err().to_string().contains("is a folder"));
     assert!(trace(&ledger, "nowhere", false).is_err());
     let shown = show(&ledger, id(&ledger, "three"), &Silent).unwrap();
-    assert_eq!(shown.entries[0].covers.as_deref(), Some("one"), "a lifted layer covers nothing");
+    assert_eq!(shown.entries[0].covers, Some(Owner::Layer("one".into())), "a lifted layer covers nothing");
     // The tallies that the stack shows are kept up to date by differences; made afresh they agree.
     let row = stack(&ledger).unwrap().layers[0].clone();
     assert_eq!((row.wins_files, row.contested_files, row.open_files), (2, 2, 2));

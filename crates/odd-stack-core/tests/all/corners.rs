@@ -1,6 +1,5 @@
 //! Corners of the main job: other volumes, spellings, cancelling, lost contents.
 
-use odd_stack_core::notice::Notice;
 use std::fs;
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -9,6 +8,7 @@ use crate::world::{NOW, Thing, World, add, add_request, id, permit, reorder};
 use odd_stack_core::change::{ChangeError, ChangeOptions};
 use odd_stack_core::jobs::steps::{conflicts, prepare_add, stack};
 use odd_stack_core::jobs::{AddError, ConflictsRequest, Reorder};
+use odd_stack_core::notice::Notice;
 use odd_stack_core::observer::{Observer, Work};
 use odd_stack_core::stack::Target;
 

@@ -10,6 +10,7 @@ use odd_stack_core::blend::Prefer;
 use odd_stack_core::change::{ChangeError, ChangeOptions, Edits};
 use odd_stack_core::expected::DriftKind;
 use odd_stack_core::fit::{FitError, Rules};
+use odd_stack_core::jobs::WhyNot;
 use odd_stack_core::jobs::steps::{
     drifted_files, prepare_add, prepare_adopt, prepare_mend, show, unknown_originals,
 };
@@ -292,11 +293,10 @@ fn files_put_there_by_hand_become_a_layer_and_nothing_is_written() {
     assert_eq!(report.adopted, dry.adopted);
     assert_eq!(report.adopted, ["game:data/lamps/brass.dds", "game:data/lamps/later.dds"]);
     assert_eq!(report.originals_unknown, ["game:data/lamps/brass.dds"]);
-    let states: Vec<_> =
-        report.not_there.iter().map(|row| (row.address.as_str(), row.state.as_str())).collect();
+    let states: Vec<_> = report.not_there.iter().map(|row| (row.address.as_str(), row.state)).collect();
     assert_eq!(
         states,
-        [("game:data/lamps/gone.dds", "missing"), ("game:data/lamps/iron.dds", "other_content")]
+        [("game:data/lamps/gone.dds", WhyNot::Missing), ("game:data/lamps/iron.dds", WhyNot::OtherContent),]
     );
     assert_eq!(world.tree(), before);
     assert!(world.check(true).drifted.is_empty());

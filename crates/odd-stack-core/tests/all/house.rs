@@ -305,3 +305,74 @@ fn the_face_goes_through_the_front_door() {
     let behind: Vec<String> = of_core.iter().filter(is_behind).map(|path| path.join("::")).collect();
     assert!(behind.is_empty(), "the face reaches behind the door:\n{}", behind.join("\n"));
 }
+
+/// The texts of a file that is no test.
+#[derive(Default)]
+struct TextReader(Vec<String>);
+
+impl<'ast> Visit<'ast> for TextReader {
+    fn visit_item_mod(&mut self, inner: &'ast ItemMod) {
+        if !is_for_tests(&inner.attrs) {
+            syn::visit::visit_item_mod(self, inner);
+        }
+    }
+
+    // Documentation may name what it likes; texts of errors stand in attributes as well.
+    fn visit_attribute(&mut self, attribute: &'ast Attribute) {
+        if attribute.path().is_ident("error")
+            && let syn::Meta::List(list) = &attribute.meta
+        {
+            self.0.push(list.tokens.to_string());
+        }
+    }
+
+    fn visit_lit_str(&mut self, text: &'ast syn::LitStr) {
+        self.0.push(text.value());
+    }
+
+    fn visit_macro(&mut self, inner: &'ast syn::Macro) {
+        self.0.push(inner.tokens.to_string());
+    }
+}
+
+fn read_texts(folder: &Path, into: &mut BTreeMap<String, Vec<String>>) {
+    for entry in fs::read_dir(folder).unwrap() {
+        let path = entry.unwrap().path();
+        if path.is_dir() {
+            if path.file_name().unwrap() != "tests" {
+                read_texts(&path, into);
+            }
+            continue;
+        }
+        let file: File = syn::parse_file(&fs::read_to_string(&path).unwrap()).unwrap();
+        let mut reader = TextReader::default();
+        reader.visit_file(&file);
+        into.insert(path.display().to_string(), reader.0);
+    }
+}
+
+/// `--keep`, or `oddstack add`.
+fn names_a_command(text: &str) -> bool {
+    let is_option = |(at, _): (usize, &str)| {
+        let before = text[..at].chars().next_back();
+        let after = text[at + 2..].chars().next();
+        before.is_none_or(|c| !c.is_alphanumeric() && c != '-' && c != '<')
+            && after.is_some_and(|c| c.is_ascii_lowercase())
+    };
+    text.match_indices("--").any(is_option) || text.contains("oddstack ")
+}
+
+#[test]
+fn no_text_of_the_core_names_a_command_or_an_option() {
+    assert!(names_a_command("say it with --place") && names_a_command("`oddstack add` puts it there"));
+    let mut texts = BTreeMap::new();
+    read_texts(&Path::new(env!("CARGO_MANIFEST_DIR")).join("src"), &mut texts);
+    assert!(texts.values().map(Vec::len).sum::<usize>() > 1000, "the texts are seen");
+    let naming: Vec<String> = texts
+        .iter()
+        .flat_map(|(file, texts)| texts.iter().map(move |text| (file, text)))
+        .filter(|(_, text)| names_a_command(text))
+        .map(|(file, text)| format!("{file}: {text}"))
+        .collect();
+    assert!(naming.is_empty(), "these belong to a face:\n{}", naming.join("\n"));
+}

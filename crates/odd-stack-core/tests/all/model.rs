@@ -6,6 +6,7 @@ use crate::world::{Thing, Tree, World, add, change_own, exchange, id, reorder, s
 use odd_stack_core::change::ChangeOptions;
 use odd_stack_core::jobs::steps::{conflicts, stack};
 use odd_stack_core::jobs::{ConflictsRequest, OWN_EDITS, PairRow, Reorder, Ruling, Tweak};
+use odd_stack_core::stack::ContestState;
 use odd_stack_core::stack::{LayerId, Target};
 use proptest::prelude::*;
 
@@ -237,7 +238,8 @@ fn pairs_found(world: &World) -> BTreeMap<(String, String), Counts> {
     // The tallies that the stack shows are kept up to date by differences; counted afresh they agree.
     for row in stack(&world.ledger()).unwrap().layers.iter().filter(|row| row.laid) {
         let of_layer = report.pairs.iter().filter(|pair| pair.upper == row.name || pair.lower == row.name);
-        let open = of_layer.flat_map(|pair| &pair.contests).filter(|contest| contest.state == "open");
+        let open =
+            of_layer.flat_map(|pair| &pair.contests).filter(|contest| contest.state == ContestState::Open);
         let open: BTreeSet<&str> = open.map(|contest| contest.address.as_str()).collect();
         assert_eq!(row.open_files, open.len() as u64, "{}", row.name);
     }

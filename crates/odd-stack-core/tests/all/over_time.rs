@@ -8,6 +8,7 @@ use crate::faulty::Fault;
 use crate::world::{NOW, Thing, Tree, World, id, permit, reorder};
 use odd_stack_core::change::{ChangeOptions, Edits};
 use odd_stack_core::front::for_tests;
+use odd_stack_core::jobs::Fate;
 use odd_stack_core::jobs::steps::{
     begin_capture, prepare_capture_cancel, prepare_capture_close, prepare_capture_end,
     prepare_patchday_begin, prepare_patchday_finish, stack,
@@ -136,9 +137,8 @@ fn the_updated_game_is_what_comes_back() {
     assert_eq!(report.changed, ["game:bin/quillhaven.exe", "game:version.txt"]);
     assert_eq!(report.added, ["game:data/ferries.dds"]);
     assert_eq!(report.gone, ["game:data/lamps/iron.dds"]);
-    let fates: Vec<(&str, &str)> =
-        report.layers.iter().map(|row| (row.layer.as_str(), row.fate.as_str())).collect();
-    assert_eq!(fates, [("own edits", "laid"), ("patch", "lifted"), ("lamps", "laid")]);
+    let fates: Vec<(&str, Fate)> = report.layers.iter().map(|row| (row.layer.as_str(), row.fate)).collect();
+    assert_eq!(fates, [("own edits", Fate::Laid), ("patch", Fate::Lifted), ("lamps", Fate::Laid)]);
     let content = |path: &str| fs::read_to_string(world.path(path)).unwrap();
     assert_eq!(content("game/bin/quillhaven.exe"), "program 1.8");
     assert_eq!(
@@ -285,12 +285,12 @@ fn settings_go_with_the_new_version() {
         update(&world);
         let report = finish(world.ledger()).unwrap();
         let fate = |name: &str| report.layers.iter().find(|row| row.layer == name).unwrap().clone();
-        assert_eq!(fate("clock").fate, "laid", "{is_planned}");
+        assert_eq!(fate("clock").fate, Fate::Laid, "{is_planned}");
         assert_eq!(
             fate("clock").reasons,
             ["sets Fog.slow in game:config/harbour.ini, which the game no longer has"]
         );
-        assert_eq!(fate("patch").fate, "lifted", "its program is for the old version");
+        assert_eq!(fate("patch").fate, Fate::Lifted, "its program is for the old version");
         let content = || fs::read_to_string(world.path("game/config/harbour.ini")).unwrap();
         assert_eq!(content(), "[Fog]\nthick=1\nearly=yes\nslow=8\n");
         reorder(&world.ledger(), &Reorder::Lay(vec![id(&world.ledger(), "patch")]), KEEP).unwrap();

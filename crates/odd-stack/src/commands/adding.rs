@@ -6,6 +6,7 @@ use clap::Args;
 use odd_stack_core::OpenGame;
 use odd_stack_core::fit::{Candidate, FitError, Place, Rank, Unclear};
 use odd_stack_core::game::Game;
+use odd_stack_core::jobs::InItsPlace;
 use odd_stack_core::jobs::{
     AddError, AddPlace, AddReport, AddRequest, Arriving, ChangeReport, ReplacedRow, select,
 };
@@ -15,7 +16,7 @@ use serde::Serialize;
 use super::placing::does_words;
 use super::standing::MOST_EFFECTS;
 use crate::args::{ChangeArgs, NeedsArgs, PlaceArgs};
-use crate::errors::{Exit, Failure, fit_failure};
+use crate::errors::{Exit, Failure, fit_failure, question_words};
 use crate::session::{Session, absolute, change_options};
 use crate::shell::quoted;
 use crate::show::about::about;
@@ -119,11 +120,11 @@ fn exchanged(layer: &AddReport, dry_run: bool) -> Option<String> {
     let ReplacedRow { name, version, standing, .. } = layer.replaces.as_ref()?;
     let version = version.as_ref().map(|version| format!(" {version}")).unwrap_or_default();
     let takes = if dry_run { "would take" } else { "took" };
-    let stands = match standing.as_str() {
-        "lifted" => ", lifted as that was",
-        "laid_again" => " and is laid again: that had waited since the patch day",
-        "waiting" => " and stays off, as that had since the patch day",
-        _ => "",
+    let stands = match standing {
+        InItsPlace::Lifted => ", lifted as that was",
+        InItsPlace::LaidAgain => " and is laid again: that had waited since the patch day",
+        InItsPlace::Waiting => " and stays off, as that had since the patch day",
+        InItsPlace::Laid => "",
     };
     Some(format!("{} {takes} the place of {name}{version}{stands}", layer.name))
 }
@@ -354,7 +355,13 @@ fn question_of(error: &AddError) -> Option<Question> {
                 says: candidate_words(candidate),
                 means: Meaning::Placed(candidate.clone()),
             };
-            let question = format!("{}. How is it to be?", capital(&source.to_string()));
+            let question = format!(
+                "{}. How is it to be?",
+                capital(&match source {
+                    FitError::Unclear(unclear) => question_words(unclear),
+                    source => source.to_string(),
+                })
+            );
             let from = candidates.iter().find_map(|it| it.places.first()).map(|place| place.from.clone());
             let elsewhere = from.map(|from| Answer {
                 says: "somewhere else: type an address".to_owned(),

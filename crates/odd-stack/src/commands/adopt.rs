@@ -1,11 +1,12 @@
 //! `oddstack adopt`
 
-use odd_stack_core::jobs::Adopting;
 use std::path::PathBuf;
 
 use clap::{Args, ValueEnum};
 use odd_stack_core::OpenGame;
 use odd_stack_core::fit::Rank;
+use odd_stack_core::jobs::Adopting;
+use odd_stack_core::jobs::WhyNot;
 use odd_stack_core::jobs::{AdoptReport, AdoptRequest, Mending, Originals};
 
 use super::adding::PackageArgs;
@@ -106,14 +107,14 @@ fn text(report: &AdoptReport, most: usize, verbose: bool) -> String {
             &format!("  ... and {} more (-v lists all)\n", report.renamed.len() - most),
         ));
     }
-    let of = |state: &str| {
+    let of = |state: WhyNot| {
         let rows = report.not_there.iter().filter(|row| row.state == state);
         rows.map(|row| row.address.clone()).collect::<Vec<_>>()
     };
     let states = [
-        ("missing", "not there, and no part of the layer"),
-        ("other_content", "there with other content, and no part of the layer"),
-        ("of_a_layer", "where a layer has a file already"),
+        (WhyNot::Missing, "not there, and no part of the layer"),
+        (WhyNot::OtherContent, "there with other content, and no part of the layer"),
+        (WhyNot::OfALayer, "where a layer has a file already"),
     ];
     for (state, words) in states {
         let rows = of(state);

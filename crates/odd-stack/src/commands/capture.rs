@@ -8,6 +8,7 @@ use clap::Args;
 use odd_stack_core::OpenGame;
 use odd_stack_core::change::ChangeOptions;
 use odd_stack_core::front::Refused;
+use odd_stack_core::jobs::GuardMeans;
 use odd_stack_core::jobs::{
     AddError, CaptureEnd, CaptureError, CaptureRequest, Capturing, ChangeReport, GuardReport, ProgramEnd,
 };
@@ -275,11 +276,13 @@ fn still_running(game: &OpenGame) -> Option<String> {
 
 fn tell_guarded(session: &mut Session, guarded: &GuardReport) {
     let what = format!("{}, {}", files(guarded.files), size(guarded.bytes));
-    let line = match guarded.means.as_str() {
-        "copied" => format!("copied first, since the program may write over them: {what}"),
-        "linked" => format!("given a second name first: {what}; what is written in place can't be had again"),
-        "shared" => format!("protected first, sharing their room on the disk: {what}"),
-        _ => return,
+    let line = match guarded.means {
+        GuardMeans::Copied => format!("copied first, since the program may write over them: {what}"),
+        GuardMeans::Linked => {
+            format!("given a second name first: {what}; what is written in place can't be had again")
+        }
+        GuardMeans::Shared => format!("protected first, sharing their room on the disk: {what}"),
+        GuardMeans::Nothing => return,
     };
     session.out.hint(&line);
     if guarded.unprotected_files > 0 {

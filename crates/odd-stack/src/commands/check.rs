@@ -9,7 +9,10 @@ use crate::show::style::{BOLD, DIM, GOOD, WARN, paint};
 use crate::show::table::{Look, cell, table};
 use crate::show::units::{counted, files, number, size};
 use clap::Args;
-use odd_stack_core::jobs::{CheckSummary, DRIFT_KINDS, DamageRow, DriftCount, DriftRow, StoredSummary};
+use odd_stack_core::expected::DriftKind;
+use odd_stack_core::jobs::{
+    CheckSummary, DamageRow, DriftCount, DriftRow, Owner, StoredState, StoredSummary,
+};
 
 #[derive(Debug, Args)]
 pub struct CheckArgs {
@@ -126,7 +129,7 @@ pub fn damage_table(damaged: &[DamageRow], most: usize) -> String {
         let renewed = file.renewed_from.as_ref().map(|from| format!("renewed from {from}"));
         let state = match renewed.is_some() {
             true => cell("renewed", Look::Good),
-            false => cell(file.state.clone(), Look::Warn),
+            false => cell(state_word(file.state), Look::Warn),
         };
         let details = renewed.map_or(whose.clone(), |renewed| format!("{whose}, {renewed}"));
         vec![state, cell(file.address.clone(), Look::Plain), cell(details, Look::Dim)]
@@ -140,7 +143,7 @@ pub fn damage_table(damaged: &[DamageRow], most: usize) -> String {
 
 /// What can be done about what was found.
 fn hints(report: &CheckSummary) -> Vec<String> {
-    let has = |kinds: &[&str]| report.drifted.iter().any(|row| kinds.contains(&row.kind.as_str()));
+    let has = |kinds: &[DriftKind]| report.drifted.iter().any(|row| kinds.contains(&row.kind));
     let mut hints = Vec::new();
     if let Some(update) = &report.update {
         let what = match (&update.known_version, &update.version_now) {
@@ -151,13 +154,19 @@ fn hints(report: &CheckSummary) -> Vec<String> {
             "An update of the game, it seems: {what}. `oddstack patchday finish` takes its files as the game's own\n\
              and lays again what still fits."
         ));
-    } else if has(&["edited", "missing", "put_back"]) {
+    } else if has(&[DriftKind::Edited, DriftKind::Missing, DriftKind::PutBack]) {
         hints.push(
             "`oddstack mend` goes through them; `oddstack mend --restore` puts layers' files again as the stack has \
              them,\n`--keep` keeps your versions as edits of your own, `--accept` takes them as the game's own."
                 .to_owned(),
         );
-    } else if has(&["base_changed", "base_touched", "base_added", "base_gone", "stray"]) {
+    } else if has(&[
+        DriftKind::BaseChanged,
+        DriftKind::BaseTouched,
+        DriftKind::BaseAdded,
+        DriftKind::BaseGone,
+        DriftKind::Stray,
+    ]) {
         hints.push(
             "`oddstack mend ADDRESS --accept` takes what lies there as the game's own; `oddstack mend` goes through \
              them."
@@ -206,20 +215,22 @@ fn text(report: &CheckSummary, most: usize) -> String {
         return text;
     }
     text.push_str(&paint(WARN, &format!("{}:\n", kinds_words(&report.kinds))));
-    let whose = report.whose.iter().map(|count| match count.of.as_str() {
-        "base" => format!("the game itself {}", number(count.files)),
-        layer => format!("{layer} {}", number(count.files)),
+    let whose = report.whose.iter().map(|count| match &count.of {
+        Owner::Base => format!("the game itself {}", number(count.files)),
+        Owner::Layer(layer) => format!("{layer} {}", number(count.files)),
     });
     text.push_str(&paint(DIM, &format!("  {}\n", whose.collect::<Vec<_>>().join(", "))));
-    let weight = |row: &DriftRow| DRIFT_KINDS.iter().position(|kind| *kind == row.kind);
+    let weight = |row: &DriftRow| DriftKind::ALL.iter().position(|kind| *kind == row.kind);
     let mut sorted: Vec<&DriftRow> = report.drifted.iter().collect();
     sorted.sort_by_key(|row| weight(row));
     let rows = sorted.into_iter().take(most).map(|row| {
-        let whose = match (row.kind.as_str(), &row.layer) {
-            ("stray", Some(layer)) => format!("in a folder of {layer}"),
-            ("put_back", Some(layer)) => format!("the game's own, in the place of {layer}'s"),
-            ("updated", Some(layer)) => format!("by the game, in the place of {layer}'s"),
-            ("other_spelling", Some(layer)) => format!("beside a file of {layer}; the game may read either"),
+        let whose = match (row.kind, &row.layer) {
+            (DriftKind::Stray, Some(layer)) => format!("in a folder of {layer}"),
+            (DriftKind::PutBack, Some(layer)) => format!("the game's own, in the place of {layer}'s"),
+            (DriftKind::Updated, Some(layer)) => format!("by the game, in the place of {layer}'s"),
+            (DriftKind::OtherSpelling, Some(layer)) => {
+                format!("beside a file of {layer}; the game may read either")
+            }
             (_, Some(layer)) => format!("of {layer}"),
             (_, None) => String::new(),
         };
@@ -227,7 +238,7 @@ fn text(report: &CheckSummary, most: usize) -> String {
             Some(other) => format!("{whose}, where {} of {} lies", other.layer, other.game),
             None => whose,
         };
-        let kind = cell(kind_word(&row.kind), Look::Warn);
+        let kind = cell(kind_word(row.kind), Look::Warn);
         vec![kind, cell(row.address.clone(), Look::Plain), cell(whose, Look::Dim)]
     });
     text.push_str(&table(&[], rows.collect()));
@@ -238,17 +249,29 @@ fn text(report: &CheckSummary, most: usize) -> String {
     text
 }
 
+/// How a stored file is, in a word.
+pub fn state_word(state: StoredState) -> &'static str {
+    match state {
+        StoredState::Whole => "whole",
+        StoredState::Damaged => "damaged",
+        StoredState::Missing => "missing",
+    }
+}
+
 /// A kind of drift in a word or two.
-pub fn kind_word(kind: &str) -> &str {
+pub fn kind_word(kind: DriftKind) -> &'static str {
     match kind {
-        "put_back" => "put back",
-        "base_changed" => "base changed",
-        "base_touched" => "base touched",
-        "base_added" => "base added",
-        "base_gone" => "base gone",
-        "folder_gone" => "folder gone",
-        "other_spelling" => "two spellings",
-        kind => kind,
+        DriftKind::Edited => "edited",
+        DriftKind::Missing => "missing",
+        DriftKind::PutBack => "put back",
+        DriftKind::Updated => "updated",
+        DriftKind::BaseChanged => "base changed",
+        DriftKind::BaseTouched => "base touched",
+        DriftKind::BaseAdded => "base added",
+        DriftKind::BaseGone => "base gone",
+        DriftKind::Stray => "stray",
+        DriftKind::FolderGone => "folder gone",
+        DriftKind::OtherSpelling => "two spellings",
     }
 }
 
@@ -256,18 +279,18 @@ pub fn kind_word(kind: &str) -> &str {
 pub fn kinds_words(kinds: &[DriftCount]) -> String {
     let words = kinds.iter().map(|count| {
         let files = files(count.files);
-        match count.of.as_str() {
-            "missing" => format!("{files} of layers missing"),
-            "folder_gone" => counted(count.files, "folder gone", "folders gone"),
-            "base_gone" => format!("{files} of the game's own gone"),
-            "edited" => format!("{files} of layers edited"),
-            "put_back" => format!("{files} of the game's own put back over layers"),
-            "updated" => format!("{files} of layers changed by an update"),
-            "base_changed" => format!("{files} of the game's own changed"),
-            "base_touched" => format!("{files} of the game's own with another time only"),
-            "other_spelling" => format!("{files} beside a layer's under another spelling"),
-            "stray" => format!("{files} that nobody knows in layers' folders"),
-            _ => format!("{files} that nobody knows"),
+        match count.of {
+            DriftKind::Missing => format!("{files} of layers missing"),
+            DriftKind::FolderGone => counted(count.files, "folder gone", "folders gone"),
+            DriftKind::BaseGone => format!("{files} of the game's own gone"),
+            DriftKind::Edited => format!("{files} of layers edited"),
+            DriftKind::PutBack => format!("{files} of the game's own put back over layers"),
+            DriftKind::Updated => format!("{files} of layers changed by an update"),
+            DriftKind::BaseChanged => format!("{files} of the game's own changed"),
+            DriftKind::BaseTouched => format!("{files} of the game's own with another time only"),
+            DriftKind::OtherSpelling => format!("{files} beside a layer's under another spelling"),
+            DriftKind::Stray => format!("{files} that nobody knows in layers' folders"),
+            DriftKind::BaseAdded => format!("{files} that nobody knows"),
         }
     });
     words.collect::<Vec<_>>().join(", ")

@@ -3,6 +3,7 @@
 use clap::Args;
 use odd_stack_core::blend::BlendRules;
 use odd_stack_core::jobs::{ConflictsReport, ConflictsRequest, ContestRow, Differs, PairRow, select};
+use odd_stack_core::stack::ContestState;
 
 use crate::Ended;
 use crate::errors::Failure;
@@ -116,11 +117,20 @@ fn pair_text(pair: &PairRow, is_complete: bool) -> String {
     text
 }
 
+fn state_word(state: ContestState) -> &'static str {
+    match state {
+        ContestState::Same => "same",
+        ContestState::Blended => "blended",
+        ContestState::Won => "won",
+        ContestState::Open => "open",
+    }
+}
+
 /// One address: its state, sizes, who wins, and what differs.
 pub fn contest_text(contest: &ContestRow, pair: &PairRow) -> String {
-    let look = match contest.state.as_str() {
-        "open" => Look::Warn,
-        "same" => Look::Dim,
+    let look = match contest.state {
+        ContestState::Open => Look::Warn,
+        ContestState::Same => Look::Dim,
         _ => Look::Good,
     };
     let told = |bytes: u64, hash: &Option<String>| match hash {
@@ -128,17 +138,17 @@ pub fn contest_text(contest: &ContestRow, pair: &PairRow) -> String {
         None => "taken away".to_owned(),
     };
     let upper = told(contest.upper_bytes, &contest.upper_hash);
-    let sizes = match contest.state.as_str() {
-        "same" => upper,
+    let sizes = match contest.state {
+        ContestState::Same => upper,
         _ => format!("{upper} over {}", told(contest.lower_bytes, &contest.lower_hash)),
     };
-    let wins = match contest.state.as_str() {
-        "same" => String::new(),
-        "blended" => "both are kept".to_owned(),
+    let wins = match contest.state {
+        ContestState::Same => String::new(),
+        ContestState::Blended => "both are kept".to_owned(),
         _ => format!("{} wins", contest.winner),
     };
     let row = vec![
-        cell(contest.state.clone(), look),
+        cell(state_word(contest.state), look),
         cell(contest.address.clone(), Look::Plain),
         cell(sizes, Look::Dim),
         cell(wins, Look::Plain),
@@ -149,7 +159,7 @@ pub fn contest_text(contest: &ContestRow, pair: &PairRow) -> String {
         text.push_str(&paint(WARN, &line));
     }
     if let Some(differs) = &contest.differs
-        && contest.state != "blended"
+        && contest.state != ContestState::Blended
     {
         for line in differs_lines(differs, &pair.upper, &pair.lower) {
             text.push_str(&format!("      {}\n", paint(DIM, &line)));

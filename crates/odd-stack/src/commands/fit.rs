@@ -105,7 +105,7 @@ fn tried(row: &TriedRow) -> String {
     let with = if chosen.is_empty() { "as it is".to_owned() } else { chosen.join(" ") };
     let mut line = format!("  {}: {} placed", paint(BOLD, &with), files(row.placed_files));
     for count in &row.left_out {
-        line.push_str(&format!(", {} left out ({})", count.files, left_out_words(&count.reason)));
+        line.push_str(&format!(", {} left out ({})", count.files, left_out_words(count.reason)));
     }
     line.push('\n');
     for missing in &row.missing {

@@ -5,7 +5,9 @@ use std::path::PathBuf;
 
 use clap::Args;
 use odd_stack_core::OpenGame;
+use odd_stack_core::fit::LeftOut;
 use odd_stack_core::fit::Rank;
+use odd_stack_core::jobs::Owner;
 use odd_stack_core::jobs::{CandidateRow, InspectReport, MemberRow, MemberTarget};
 
 use super::placing::does_words;
@@ -135,7 +137,7 @@ fn candidate_options(candidate: &CandidateRow) -> String {
 /// How many files are left out, for which reasons.
 fn left_out(report: &InspectReport) -> String {
     let mut counts: BTreeMap<&str, u64> = BTreeMap::new();
-    for reason in report.members.iter().filter_map(|member| member.left_out.as_deref()) {
+    for reason in report.members.iter().filter_map(|member| member.left_out) {
         *counts.entry(left_out_words(reason)).or_default() += 1;
     }
     let line = |(words, count)| format!("  {} left out: {words}\n", files(count));
@@ -154,22 +156,22 @@ fn only_target(member: &MemberRow) -> Option<&MemberTarget> {
 fn said_of(member: &MemberRow) -> String {
     let mut parts = Vec::new();
     for target in &member.targets {
-        let over = match (target.covers.as_deref(), target.identical) {
+        let over = match (&target.covers, target.identical) {
             (None, _) => "new".to_owned(),
-            (Some("base"), true) => "identical to the game's own".to_owned(),
-            (Some("base"), false) => "over the game's own".to_owned(),
-            (Some(layer), true) => format!("identical to {layer}'s"),
-            (Some(layer), false) if target.blends => format!("blends with {layer}"),
-            (Some(layer), false) => format!("over {layer}"),
+            (Some(Owner::Base), true) => "identical to the game's own".to_owned(),
+            (Some(Owner::Base), false) => "over the game's own".to_owned(),
+            (Some(Owner::Layer(layer)), true) => format!("identical to {layer}'s"),
+            (Some(Owner::Layer(layer)), false) if target.blends => format!("blends with {layer}"),
+            (Some(Owner::Layer(layer)), false) => format!("over {layer}"),
         };
         parts.push(match only_target(member) {
             Some(_) => over,
             None => format!("-> {}  {over}", target.address),
         });
     }
-    match member.left_out.as_deref() {
+    match member.left_out {
         // The folder of the archive tells it.
-        Some("stays_packed") | None => {}
+        Some(LeftOut::Packed) | None => {}
         Some(reason) => parts.push(format!("left out: {}", left_out_words(reason))),
     }
     if member.runs_code {

@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 use clap::Args;
 use odd_stack_core::OpenGame;
 use odd_stack_core::expected::DriftKind;
+use odd_stack_core::jobs::Mended;
 use odd_stack_core::jobs::{ChangeReport, DamageRow, GivingBack, MendFile, MendRow, Mending, RenewReport};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -172,7 +173,7 @@ fn give_back(session: &mut Session, game: &OpenGame, dry_run: bool) -> Result<En
             ChangeReport { dry_run, ..ChangeReport::default() }
         }
     };
-    let count = files.iter().filter(|file| file.done == "given_back").count() as u64;
+    let count = files.iter().filter(|file| file.done == Mended::GivenBack).count() as u64;
     let text = match count {
         0 => "Nothing to put back: nothing was cleared, or the game has made it all anew.\n".to_owned(),
         count => verdict(&change, &format!("{} back in place.", files_of(count))),
@@ -229,28 +230,38 @@ fn walk(
 
 /// What was done, in words; nothing if all was left.
 fn done(files: &[MendRow]) -> Option<String> {
-    let count = |word: &str| files.iter().filter(|file| file.done == word).count() as u64;
+    let count = |done: Mended| files.iter().filter(|file| file.done == done).count() as u64;
     let verb = |count: u64, one: &str, more: &str| {
         (count > 0).then(|| format!("{} {}", files_of(count), if count == 1 { one } else { more }))
     };
     let parts = [
-        verb(count("restored"), "is as the stack has it", "are as the stack has them"),
+        verb(count(Mended::Restored), "is as the stack has it", "are as the stack has them"),
         verb(
-            count("kept"),
+            count(Mended::Kept),
             "is kept as yours, on top of all layers",
             "are kept as yours, on top of all layers",
         ),
-        verb(count("accepted"), "counts as the game's own", "count as the game's own"),
+        verb(count(Mended::Accepted), "counts as the game's own", "count as the game's own"),
     ];
     let parts: Vec<String> = parts.into_iter().flatten().collect();
     (!parts.is_empty()).then(|| format!("{}.", parts.join(", ")))
 }
 
+fn mended_word(done: Mended) -> &'static str {
+    match done {
+        Mended::Restored => "restored",
+        Mended::Kept => "kept",
+        Mended::Accepted => "accepted",
+        Mended::GivenBack => "given back",
+        Mended::Left => "left",
+    }
+}
+
 fn rows(files: &[MendRow], most: usize) -> String {
     let rows = files.iter().take(most).map(|file| {
-        let look = if file.done == "left" { Look::Warn } else { Look::Good };
+        let look = if file.done == Mended::Left { Look::Warn } else { Look::Good };
         vec![
-            cell(file.done.replace('_', " "), look),
+            cell(mended_word(file.done), look),
             cell(file.address.clone(), Look::Plain),
             cell(file.details.join(", "), Look::Dim),
         ]

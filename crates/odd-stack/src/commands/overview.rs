@@ -1,6 +1,7 @@
 //! `oddstack` by itself: where one is, and what comes next.
 
 use odd_stack_core::jobs::GameLine;
+use odd_stack_core::ledger::OngoingKind;
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -58,16 +59,16 @@ pub fn run(session: &mut Session) -> Result<Ended, Failure> {
 fn what_next(games: &[GameLine], all_opened: bool) -> Vec<NextCommand> {
     const MOST: usize = 2;
     let has = |test: &dyn Fn(&GameLine) -> bool| games.iter().any(test);
-    let is_under_way = |kind: &'static str| move |game: &GameLine| game.under_way.as_deref() == Some(kind);
+    let is_under_way = |kind: OngoingKind| move |game: &GameLine| game.under_way == Some(kind);
     let mut all = Vec::new();
     if !all_opened {
         all.push(next("oddstack rescue", "say what of a damaged ledger is whole"));
     }
-    if has(&is_under_way("capture")) {
+    if has(&is_under_way(OngoingKind::Capture)) {
         all.push(next("oddstack capture --end", "make a layer of what was changed"));
         all.push(next("oddstack capture --cancel", "take back all that was changed"));
     }
-    if has(&|game| game.updated_from.is_some()) || has(&is_under_way("patch day")) {
+    if has(&|game| game.updated_from.is_some()) || has(&is_under_way(OngoingKind::PatchDay)) {
         all.push(next("oddstack patchday finish", "take the update in, and lay what still fits"));
     }
     if has(&|game| game.drifted_files.is_some_and(|files| files > 0) && game.updated_from.is_none()) {

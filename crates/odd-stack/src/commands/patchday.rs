@@ -1,7 +1,8 @@
 //! `oddstack patchday ...`
 
 use clap::{Args, Subcommand};
-use odd_stack_core::jobs::{ChangeReport, CheckSummary, DriftCount, FateRow, PatchDayReport};
+use odd_stack_core::expected::DriftKind;
+use odd_stack_core::jobs::{ChangeReport, CheckSummary, DriftCount, Fate, FateRow, Help, PatchDayReport};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -11,6 +12,7 @@ use crate::Ended;
 use crate::args::ChangeArgs;
 use crate::errors::Failure;
 use crate::session::{Session, change_options};
+use crate::shell::quoted;
 use crate::show::change::{edits, effects, summary, verdict};
 use crate::show::style::{BOLD, DIM, GOOD, WARN, paint};
 use crate::show::table::{Look, cell, table};
@@ -55,6 +57,33 @@ pub struct PatchDayBegun {
     pub proof: Option<CheckSummary>,
 }
 
+/// What JSON tells of `patchday finish`.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct PatchDayFinished {
+    /// What was found and done.
+    #[serde(flatten)]
+    report: PatchDayReport,
+    /// Each layer that was laid, from the top to the bottom.
+    layers: Vec<LayerFate>,
+}
+
+/// What becomes of one layer.
+#[derive(Debug, Serialize, JsonSchema)]
+struct LayerFate {
+    #[serde(flatten)]
+    row: FateRow,
+    /// What would help, as commands.
+    helps: Vec<String>,
+}
+
+impl PatchDayFinished {
+    fn of(mut report: PatchDayReport) -> Self {
+        let fate = |row| LayerFate { helps: helps(&row), row };
+        let layers = std::mem::take(&mut report.layers).into_iter().map(fate).collect();
+        Self { report, layers }
+    }
+}
+
 pub fn run(session: &mut Session, command: &PatchDayCommand) -> Result<Ended, Failure> {
     match command {
         PatchDayCommand::Begin(args) => begin(session, args),
@@ -84,8 +113,11 @@ fn begin(session: &mut Session, args: &ChangeArgs) -> Result<Ended, Failure> {
     }
     let proof = game.check(true)?;
     // What nobody knows lies beside the game's own files and does not change them.
-    let (unknown, own): (Vec<DriftCount>, Vec<DriftCount>) =
-        proof.kinds.iter().cloned().partition(|count| matches!(count.of.as_str(), "base_added" | "stray"));
+    let (unknown, own): (Vec<DriftCount>, Vec<DriftCount>) = proof
+        .kinds
+        .iter()
+        .cloned()
+        .partition(|count| matches!(count.of, DriftKind::BaseAdded | DriftKind::Stray));
     let is_exact = own.is_empty();
     let mut text = if is_exact {
         let all = files(proof.as_laid_files);
@@ -98,7 +130,7 @@ fn begin(session: &mut Session, args: &ChangeArgs) -> Result<Ended, Failure> {
         let rows = proof.drifted.iter().filter(|row| own.iter().any(|count| count.of == row.kind));
         let rows = rows
             .take(MOST_EFFECTS)
-            .map(|row| vec![cell(kind_word(&row.kind), Look::Warn), cell(row.address.clone(), Look::Plain)]);
+            .map(|row| vec![cell(kind_word(row.kind), Look::Warn), cell(row.address.clone(), Look::Plain)]);
         format!("{}\n{}", paint(WARN, &line), table(&[], rows.collect()))
     };
     if !unknown.is_empty() {
@@ -169,7 +201,7 @@ fn finish(session: &mut Session, args: &FinishArgs) -> Result<Ended, Failure> {
             ChangeReport { dry_run: args.dry_run, ..ChangeReport::default() }
         }
     };
-    let lifted = report.layers.iter().filter(|row| row.fate == "lifted").count() as u64;
+    let lifted = report.layers.iter().filter(|row| row.fate == Fate::Lifted).count() as u64;
     let done = match lifted {
         0 => "The stack is on the game again.".to_owned(),
         count => {
@@ -185,7 +217,7 @@ fn finish(session: &mut Session, args: &FinishArgs) -> Result<Ended, Failure> {
         false => verdict(&report.change, &done),
     };
     let is_left = !report.left.is_empty();
-    session.out.result(Some(&name), &report, &text);
+    session.out.result(Some(&name), &PatchDayFinished::of(report), &text);
     if is_left {
         session.out.hint("What was left as it is: `oddstack check`, then `oddstack mend`.");
     }
@@ -243,11 +275,18 @@ fn found(report: &PatchDayReport, most: usize) -> String {
     text
 }
 
+/// The commands that would help.
+fn helps(row: &FateRow) -> Vec<String> {
+    let Some(Help::Lay { despite }) = row.help else { return Vec::new() };
+    let despite = if despite { " --despite" } else { "" };
+    vec![format!("oddstack lay {}{despite}", quoted(&row.layer))]
+}
+
 fn fates(report: &PatchDayReport) -> String {
     let row = |row: &FateRow| {
-        let look = if row.fate == "laid" { Look::Good } else { Look::Warn };
+        let look = if row.fate == Fate::Laid { Look::Good } else { Look::Warn };
         let version = row.version.clone().unwrap_or_default();
-        let fate = if row.fate == "laid" { "laid" } else { "waits" };
+        let fate = if row.fate == Fate::Laid { "laid" } else { "waits" };
         vec![
             cell(fate, look),
             cell(row.layer.clone(), Look::Name),
@@ -256,11 +295,11 @@ fn fates(report: &PatchDayReport) -> String {
         ]
     };
     let mut text = table(&[], report.layers.iter().map(row).collect());
-    let helps: Vec<&FateRow> = report.layers.iter().filter(|row| row.fate == "lifted").collect();
-    if !helps.is_empty() {
+    let lifted: Vec<&FateRow> = report.layers.iter().filter(|row| row.fate == Fate::Lifted).collect();
+    if !lifted.is_empty() {
         text.push_str("What would help, where there is no version for this game yet (`oddstack upgrade LAYER PACKAGE`):\n");
-        for row in helps {
-            text.push_str(&format!("  {}: {}\n", row.layer, row.helps.join(", or ")));
+        for row in lifted {
+            text.push_str(&format!("  {}: {}\n", row.layer, helps(row).join(", or ")));
         }
     }
     text

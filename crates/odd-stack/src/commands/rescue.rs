@@ -8,6 +8,7 @@ use odd_stack_core::ledger::{CareMark, LedgerError};
 use schemars::JsonSchema;
 use serde::Serialize;
 
+use super::check::state_word;
 use super::check::{damage_table, renewing};
 use super::standing::MOST_EFFECTS;
 use crate::Ended;
@@ -160,7 +161,7 @@ fn told(report: &RescueReport, verbose: bool) -> String {
                 let look = if file.put_to.is_some() { Look::Good } else { Look::Warn };
                 let place = file.put_to.clone().unwrap_or_default();
                 vec![
-                    cell(file.state.clone(), look),
+                    cell(state_word(file.state), look),
                     cell(file.address.clone(), Look::Plain),
                     cell(place, Look::Dim),
                 ]

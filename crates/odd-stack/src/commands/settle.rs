@@ -6,6 +6,7 @@ use clap::Args;
 use odd_stack_core::OpenGame;
 use odd_stack_core::jobs::{ChangeReport, ConflictsRequest, Ruling, SettledRow, select};
 use odd_stack_core::ledger::Layer;
+use odd_stack_core::stack::ContestState;
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -82,7 +83,11 @@ fn sides(game: &OpenGame, at: &[String]) -> Result<BTreeSet<String>, Failure> {
     for at in at {
         let request = ConflictsRequest { at: Some(at.clone()), all: true, layer: None };
         for pair in game.conflicts(&request)?.pairs {
-            if pair.contests.iter().any(|contest| matches!(contest.state.as_str(), "open" | "won")) {
+            if pair
+                .contests
+                .iter()
+                .any(|contest| matches!(contest.state, ContestState::Open | ContestState::Won))
+            {
                 sides.extend([pair.upper, pair.lower]);
             }
         }
@@ -160,7 +165,7 @@ fn walk(
     // By address: the layers that meet there, and how each pair of them differs.
     let mut open: BTreeMap<String, (Vec<String>, String)> = BTreeMap::new();
     for pair in &report.pairs {
-        for contest in pair.contests.iter().filter(|contest| contest.state == "open") {
+        for contest in pair.contests.iter().filter(|contest| contest.state == ContestState::Open) {
             let (sides, text) = open.entry(contest.address.clone()).or_default();
             for side in [&pair.upper, &pair.lower] {
                 if !sides.contains(side) {

@@ -1,7 +1,8 @@
 //! `oddstack show`
 
 use clap::Args;
-use odd_stack_core::jobs::{EntryRow, ShowReport, select};
+use odd_stack_core::jobs::Owner;
+use odd_stack_core::jobs::{ShowReport, select};
 
 use crate::Ended;
 use crate::errors::Failure;
@@ -101,15 +102,16 @@ fn text(report: &ShowReport, most: usize) -> String {
     for unmet in &report.unmet {
         say("not met", &unmet_line(unmet));
     }
-    say("covers", &tally(&report.entries, |entry| entry.covers.as_deref()));
-    say("covered", &tally(&report.entries, |entry| entry.covered_by.as_deref()));
+    say("covers", &tally(report.entries.iter().filter_map(|entry| entry.covers.clone())));
+    let above = report.entries.iter().filter_map(|entry| entry.covered_by.clone());
+    say("covered", &tally(above.map(Owner::Layer)));
     let code = report.entries.iter().filter(|entry| entry.runs_code);
     let code = code.map(|entry| (entry.address.as_str(), entry.covers.is_some()));
     text.push_str(&runs_code(code, most == usize::MAX));
     text.push_str(&asked(&report.starts, &report.clears));
     let rows = report.entries.iter().take(most).map(|entry| {
-        let beneath = match entry.covers.as_deref() {
-            Some(name) => format!("over {}", own(name)),
+        let beneath = match &entry.covers {
+            Some(owner) => format!("over {}", own(owner)),
             None if entry.original_unknown => "the game's own is not known".to_owned(),
             None => String::new(),
         };
@@ -147,25 +149,28 @@ fn wishes(report: &ShowReport) -> Vec<(&'static str, String)> {
     told
 }
 
-fn own(name: &str) -> &str {
-    if name == "base" { "the game's own" } else { name }
+fn own(owner: &Owner) -> &str {
+    match owner {
+        Owner::Base => "the game's own",
+        Owner::Layer(name) => name,
+    }
 }
 
 /// `4 of the game's own, 2 of fog`, or `nothing`.
-fn tally(entries: &[EntryRow], of: impl Fn(&EntryRow) -> Option<&str>) -> String {
-    let mut counts: Vec<(&str, u64)> = Vec::new();
-    for name in entries.iter().filter_map(of) {
-        match counts.iter_mut().find(|(known, _)| *known == name) {
+fn tally(owners: impl Iterator<Item = Owner>) -> String {
+    let mut counts: Vec<(Owner, u64)> = Vec::new();
+    for owner in owners {
+        match counts.iter_mut().find(|(known, _)| *known == owner) {
             Some((_, count)) => *count += 1,
-            None => counts.push((name, 1)),
+            None => counts.push((owner, 1)),
         }
     }
     if counts.is_empty() {
         return "nothing".to_owned();
     }
-    let told = counts.iter().map(|(name, count)| match *name {
-        "base" => counted(*count, "file of the game's own", "files of the game's own"),
-        name => format!("{} by {name}", files(*count)),
+    let told = counts.iter().map(|(name, count)| match name {
+        Owner::Base => counted(*count, "file of the game's own", "files of the game's own"),
+        Owner::Layer(name) => format!("{} by {name}", files(*count)),
     });
     told.collect::<Vec<_>>().join(", ")
 }

@@ -1,6 +1,7 @@
 //! `oddstack stack`
 
 use odd_stack_core::jobs::{LayerRow, StackReport};
+use odd_stack_core::ledger::OngoingKind;
 
 use crate::Ended;
 use crate::errors::Failure;
@@ -62,9 +63,9 @@ fn text(report: &StackReport) -> String {
         table(&header, rows)
     );
     if let Some(under_way) = &report.under_way {
-        let end = match under_way.kind.as_str() {
-            "capture" => "`oddstack capture --end` makes a layer of what changed",
-            _ => "`oddstack patchday finish` ends it",
+        let end = match under_way.kind {
+            OngoingKind::Capture => "`oddstack capture --end` makes a layer of what changed",
+            OngoingKind::PatchDay => "`oddstack patchday finish` ends it",
         };
         let line = format!("  a {} is under way since {}; {end}\n", under_way.kind, under_way.begun_at);
         text.push_str(&paint(WARN, &line));

@@ -4,6 +4,7 @@ use clap::Args;
 use odd_stack_core::blend::KeyEdit;
 use odd_stack_core::change::ChangeError;
 use odd_stack_core::front::Refused;
+use odd_stack_core::jobs::OwnEdit;
 use odd_stack_core::jobs::{ChangeReport, Tweak, TweakError, TweakRow};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -164,13 +165,13 @@ fn rows(edits: &[TweakRow]) -> String {
         vec![
             cell(edit.address.clone(), Look::Plain),
             cell(edit.key.clone(), Look::Name),
-            match edit.what.as_str() {
-                "file" => cell("the whole file", Look::Good),
-                "gone" => cell("no file there", Look::Good),
+            match edit.what {
+                OwnEdit::File => cell("the whole file", Look::Good),
+                OwnEdit::Gone => cell("no file there", Look::Good),
                 _ => cell(value(&edit.value, "(taken out)"), Look::Good),
             },
-            match edit.what.as_str() {
-                "key" => cell(value(&edit.beneath, "(not there)"), Look::Dim),
+            match edit.what {
+                OwnEdit::Key => cell(value(&edit.beneath, "(not there)"), Look::Dim),
                 _ => cell("", Look::Dim),
             },
         ]

@@ -15,9 +15,12 @@ impl From<MoveHomeError> for Failure {
                 (*source).into()
             }
             MoveHomeError::InUse { .. } => Self::of(Exit::Undecided, "under_way", &error),
-            MoveHomeError::Nothing { .. }
-            | MoveHomeError::NotEmpty { .. }
-            | MoveHomeError::OtherDisk { .. } => Self::of(Exit::Failed, "home_stays", &error),
+            MoveHomeError::Nothing { .. } | MoveHomeError::NotEmpty { .. } => {
+                Self::of(Exit::Failed, "home_stays", &error)
+            }
+            MoveHomeError::OtherDisk { .. } => Self::of(Exit::Failed, "home_stays", &error).advising(
+                "lift all layers, `oddstack game forget` the games and take them into care again with --home",
+            ),
         }
     }
 }
@@ -27,9 +30,9 @@ impl From<CareError> for Failure {
         let afresh = "take what lies there as the game's own";
         match &error {
             CareError::LedgerGone { .. } => {
-                let mut failure = Self::of(Exit::Undecided, "ledger_gone", &error);
-                failure.message.push_str("; if the ledger lies elsewhere, say where with `--ledger DIR`");
-                return failure.choice(afresh, "--afresh");
+                return Self::of(Exit::Undecided, "ledger_gone", &error)
+                    .advising("if the ledger lies elsewhere, say where with `--ledger DIR`")
+                    .choice(afresh, "--afresh");
             }
             CareError::RootOfGame { root, .. } => return root_of_game(&error, root),
             CareError::CopyWithLayers { .. } => {
@@ -44,6 +47,19 @@ impl From<CareError> for Failure {
             }
             _ => {}
         }
+        let advice = match &error {
+            CareError::LedgerRemote { .. } => "give a folder on a disk of this computer with --ledger DIR",
+            CareError::OverlapsGame { .. } => "give another folder, or `oddstack game forget` that one first",
+            CareError::LedgerInRoot { .. } => {
+                "keep what Odd Stack stores elsewhere, with --ledger DIR or --home DIR"
+            }
+            CareError::LedgerNotEmpty { .. } => "give an empty or new folder to --ledger",
+            CareError::OtherHome { .. } => {
+                "use that one with `--home`, or let the game go there with `oddstack game forget`"
+            }
+            CareError::NoVersion { .. } => "state it with --game-version V",
+            _ => "",
+        };
         let (exit, code) = match error {
             CareError::Ledger(error) => return error.into(),
             CareError::Scan(_) => (Exit::Failed, "scan_failed"),
@@ -72,7 +88,7 @@ impl From<CareError> for Failure {
             | CareError::Moved { .. }
             | CareError::RootOfGame { .. } => (Exit::Undecided, "in_care_before"),
         };
-        Self::of(exit, code, &error)
+        Self::of(exit, code, &error).advising(advice)
     }
 }
 
@@ -83,7 +99,8 @@ impl From<SetError> for Failure {
             SetError::Pattern(error) => error.into(),
             SetError::Unknown { .. } => Self::of(Exit::Failed, "unknown_name", &error),
             SetError::RootInUse { .. } => Self::of(Exit::Failed, "root_in_use", &error),
-            SetError::OtherVolume { .. } => Self::of(Exit::Failed, "other_volume", &error),
+            SetError::OtherVolume { .. } => Self::of(Exit::Failed, "other_volume", &error)
+                .advising("lift them first with `oddstack lift --all`"),
         }
     }
 }

@@ -114,9 +114,12 @@ impl From<RescueError> for Failure {
             RescueError::NotNow(_) => Self::of(Exit::Failed, "not_readable_now", &error)
                 .choice("copy the game's own files into a folder", "--to originals")
                 .choice("put the game's own files back all the same, and let the game go", "--put-back"),
-            RescueError::NoLedger { .. } => Self::of(Exit::Failed, "no_ledger", &error),
+            RescueError::NoLedger { .. } => Self::of(Exit::Failed, "no_ledger", &error)
+                .advising("`oddstack game list` names the games in care"),
             RescueError::Nothing { .. } => Self::of(Exit::Damaged, "nothing_left", &error),
-            RescueError::NotEmpty { .. } => Self::of(Exit::Failed, "not_empty", &error),
+            RescueError::NotEmpty { .. } => {
+                Self::of(Exit::Failed, "not_empty", &error).advising("give a new or empty folder to --to")
+            }
         }
     }
 }

@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use odd_stack_core::package::PackageError;
+use odd_stack_core::package::{LimitBroken, PackageError};
 
 use super::{Exit, Failure};
 use crate::shell::quoted;
@@ -41,7 +41,11 @@ impl From<PackageError> for Failure {
             PackageError::NoRoomInside { .. } => "no_room_inside",
             PackageError::Cancelled => "stopped",
         };
-        let failure = Self::of(Exit::Failed, code, &error);
+        let mut failure = Self::of(Exit::Failed, code, &error);
+        if let PackageError::OverLimit { limit, .. } = &error {
+            let trust = if matches!(limit, LimitBroken::Ratio { .. }) { " if you trust it" } else { "" };
+            failure.message.push_str(&format!(" (--limit {}{trust})", limit.that_would_do()));
+        }
         match capturing {
             Some(command) => failure.choice("run it, and make a layer of what it changes", command),
             None => failure,

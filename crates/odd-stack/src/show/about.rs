@@ -1,6 +1,8 @@
 //! A package that is about to become a layer, as text.
 
+use odd_stack_core::fit::LeftOut;
 use odd_stack_core::jobs::{AddReport, ChoiceRow, PartRow};
+use std::collections::BTreeSet;
 
 use super::style::{BOLD, DIM, WARN, paint};
 use super::units::{counted, file_name, files, size};
@@ -14,22 +16,22 @@ pub fn title(name: &str, version: Option<&str>, variant: Option<&str>) -> String
 }
 
 /// Why a file is left out, in a few words.
-pub fn left_out_words(reason: &str) -> &'static str {
+pub fn left_out_words(reason: LeftOut) -> &'static str {
     match reason {
-        "skipped" => "by --skip",
-        "not_among_only" => "not among --only",
-        "no_place" => "no --place reaches it",
-        "stays_packed" => "in an archive that stays packed",
-        "fit_sheet" => "the package's fit sheet",
-        "document" => "only to be read",
-        "source" => "what it was made of",
-        "picture" => "pictures of it",
-        "metadata" => "left behind by a system",
-        "original" => "copies of the game's own",
-        "not_chosen" => "of options not chosen",
-        "part_off" => "of parts that are off",
-        "covered" => "covered by a part",
-        _ => "a link out of the package",
+        LeftOut::Skipped => "by --skip",
+        LeftOut::NotAmongOnly => "not among --only",
+        LeftOut::NoPlace => "no --place reaches it",
+        LeftOut::Packed => "in an archive that stays packed",
+        LeftOut::Sheet => "the package's fit sheet",
+        LeftOut::Document => "only to be read",
+        LeftOut::Source => "what it was made of",
+        LeftOut::Picture => "pictures of it",
+        LeftOut::Metadata => "left behind by a system",
+        LeftOut::Original => "copies of the game's own",
+        LeftOut::NotChosen => "of options not chosen",
+        LeftOut::PartOff => "of parts that are off",
+        LeftOut::Covered => "covered by a part",
+        LeftOut::LinkOut => "a link out of the package",
     }
 }
 
@@ -91,9 +93,7 @@ pub fn about(layer: &AddReport, verbose: bool) -> String {
         };
         format!("{}{more}", shown.join(", "))
     };
-    let mut reasons: Vec<&str> = layer.left_out.iter().map(|row| row.reason.as_str()).collect();
-    reasons.sort_unstable();
-    reasons.dedup();
+    let reasons: BTreeSet<LeftOut> = layer.left_out.iter().map(|row| row.reason).collect();
     for reason in reasons {
         let rows = layer.left_out.iter().filter(|row| row.reason == reason);
         let rows: Vec<String> = rows.map(|row| row.member.clone()).collect();

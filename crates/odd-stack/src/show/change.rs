@@ -1,5 +1,7 @@
 //! A change as text.
 
+use odd_stack_core::change::EffectKind;
+use odd_stack_core::jobs::Direction;
 use odd_stack_core::jobs::{ChangeReport, DifferenceRow, EffectRow, KeptRow, MeetingRow, ReplacedRow};
 
 use super::style::{BOLD, DIM, GOOD, WARN, paint};
@@ -71,16 +73,25 @@ pub fn summary(report: &ChangeReport) -> String {
     if parts.is_empty() { "no file changes on disk".to_owned() } else { parts.join(", ") }
 }
 
+fn effect_word(kind: EffectKind) -> &'static str {
+    match kind {
+        EffectKind::Add => "add",
+        EffectKind::Overwrite => "overwrite",
+        EffectKind::Restore => "restore",
+        EffectKind::Delete => "delete",
+    }
+}
+
 /// The addresses that change, each with what happens to it; cut after `most`.
 pub fn effects(report: &ChangeReport, most: usize) -> String {
     let rows = report.effects.iter().take(most).map(|effect| {
         let look = match effect.kind {
-            "add" => Look::Good,
-            "restore" => Look::Name,
+            EffectKind::Add => Look::Good,
+            EffectKind::Restore => Look::Name,
             _ => Look::Warn,
         };
         vec![
-            cell(effect.kind, look),
+            cell(effect_word(effect.kind), look),
             cell(effect.address.clone(), Look::Plain),
             cell(size(effect.size_bytes), Look::Right),
             cell(effect_words(effect), Look::Dim),
@@ -104,9 +115,9 @@ pub fn difference(
     most: usize,
 ) -> String {
     let was = replaces.and_then(|replaced| replaced.version.as_deref());
-    let way = match replaces.map(|replaced| replaced.direction.as_str()) {
-        Some("older") => "  going back",
-        Some("same") => "  the same version again",
+    let way = match replaces.map(|replaced| replaced.direction) {
+        Some(Direction::Older) => "  going back",
+        Some(Direction::Same) => "  the same version again",
         _ => "  the new version",
     };
     let between = match (was, version) {
@@ -172,13 +183,15 @@ fn effect_words(effect: &EffectRow) -> String {
     let over = || effect.over.as_deref().unwrap_or("the game's own");
     match (effect.kind, &effect.layer) {
         _ if effect.blended => "blended of what layers set in it".to_owned(),
-        ("add", _) => String::new(),
-        ("overwrite", _) => format!("over {}", over()),
-        ("restore", Some(layer)) if Some(layer) == effect.over.as_ref() => format!("as {layer} has it"),
-        ("restore", Some(layer)) => format!("from {layer}, in place of {}", over()),
-        ("restore", None) if effect.of_others => "as it was".to_owned(),
-        ("restore", None) if effect.over.is_none() => "the game's own".to_owned(),
-        ("restore", None) => format!("the game's own, in place of {}", over()),
+        (EffectKind::Add, _) => String::new(),
+        (EffectKind::Overwrite, _) => format!("over {}", over()),
+        (EffectKind::Restore, Some(layer)) if Some(layer) == effect.over.as_ref() => {
+            format!("as {layer} has it")
+        }
+        (EffectKind::Restore, Some(layer)) => format!("from {layer}, in place of {}", over()),
+        (EffectKind::Restore, None) if effect.of_others => "as it was".to_owned(),
+        (EffectKind::Restore, None) if effect.over.is_none() => "the game's own".to_owned(),
+        (EffectKind::Restore, None) => format!("the game's own, in place of {}", over()),
         (_, _) if effect.of_others => "neither the game nor a layer has it".to_owned(),
         (_, _) => format!("of {}", over()),
     }

@@ -66,8 +66,8 @@ fn adding_says_what_it_meets() {
     assert_snapshot!(sandbox.run("add brass-lamps-1.2.zip --skip readme.txt --dry-run").whole(), @"
     brass-lamps 1.2  zip brass-lamps-1.2.zip, 2 files, 17 B
       what is in `Brass Lamps` goes to game: (2 of 3 files exist there in the game)
-      left out (copies of the game's own): Brass Lamps/data/lamps/iron.qtx
       left out (by --skip): Brass Lamps/readme.txt
+      left out (copies of the game's own): Brass Lamps/data/lamps/iron.qtx
       1 new file, 1 over the game's own; 17 B to write
       add        game:data/glow/low.qtx      5 B
       overwrite  game:data/lamps/brass.qtx  12 B  over the game's own

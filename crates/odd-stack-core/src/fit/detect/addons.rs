@@ -65,7 +65,7 @@ impl Decider<'_> {
         );
         let (candidates, is_first_far_ahead) = self.offers(top, bottom, all, rows, &gatherings);
         let to_read = if self.told_names.is_empty() { self.small_files(bottom) } else { Vec::new() };
-        Some(Unclear { question, candidates, is_first_far_ahead, to_read })
+        Some(Unclear { question, candidates, is_first_far_ahead, to_read, root_missing: None })
     }
 
     /// Folders of its own in `to` that the add-on may want, beside `others`.

@@ -170,7 +170,7 @@ impl<'a> Decider<'a> {
         let path = self.outline.nodes[node].path.as_str();
         let question = format!(
             "`{name}` seems to be meant for a folder outside the game's own, and no such root is registered; register \
-             it with `oddstack game set --root {usual}=DIR` and do this again"
+             it as `{usual}` and do this again"
         );
         let mut leave = Candidate { skip: vec![path.to_owned()], ..Candidate::default() };
         leave.evidence = format!("leave out `{name}`");
@@ -186,7 +186,7 @@ impl<'a> Decider<'a> {
         );
         let mut candidates = self.other_roots(node);
         candidates.extend([leave, into]);
-        Unclear { question, candidates, ..Unclear::default() }
+        Unclear { question, candidates, root_missing: Some(usual.into()), ..Unclear::default() }
     }
 
     fn weigh(&self, top: usize) -> Vec<Weighed> {

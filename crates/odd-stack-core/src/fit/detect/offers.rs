@@ -82,7 +82,7 @@ impl Decider<'_> {
         };
         let to_read = if may_tell { self.small_files(bottom) } else { Vec::new() };
         let (candidates, is_first_far_ahead) = self.offers(top, bottom, weighed, rows, &HashMap::new());
-        Unclear { question, candidates, is_first_far_ahead, to_read }
+        Unclear { question, candidates, is_first_far_ahead, to_read, root_missing: None }
     }
 
     /// All that speaks for anything, the likeliest first, and whether that is far ahead; as it is written is always

@@ -60,13 +60,25 @@ pub enum Originals {
     Leave,
 }
 
+/// Why a file of a package is not adopted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum WhyNot {
+    /// Nothing lies there.
+    Missing,
+    /// Something else lies there.
+    OtherContent,
+    /// A layer has a file there.
+    OfALayer,
+}
+
 /// A file of the package that is no part of the adopted layer.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
-pub struct LyingRow {
+pub struct NotAdoptedRow {
     /// Where it would lie.
     pub address: String,
-    /// `missing` (nothing lies there), `other_content`, or `of_a_layer` (a layer has a file there).
-    pub state: String,
+    /// Why.
+    pub state: WhyNot,
 }
 
 /// What adopting finds, or has made.
@@ -87,7 +99,7 @@ pub struct AdoptReport {
     /// Files of settings of the layer that somebody has edited; the edits are to be kept as the user's own.
     pub edited: Vec<String>,
     /// Files of the package that are no part of it.
-    pub not_there: Vec<LyingRow>,
+    pub not_there: Vec<NotAdoptedRow>,
     /// The revision that was made.
     pub revision: Option<i64>,
 }
@@ -110,7 +122,7 @@ enum LiesThere {
         base: Option<BaseFile>,
         spelled: RelPath,
     },
-    Not(&'static str),
+    Not(WhyNot),
 }
 
 /// Looks which files of the package lie in the game, and prepares a layer of them at the bottom of the stack.
@@ -142,7 +154,7 @@ type Sized = (Placement, u64, Option<ContentHash>);
 #[derive(Default)]
 struct Found {
     alike: Vec<Placement>,
-    not_there: Vec<(Sized, &'static str)>,
+    not_there: Vec<(Sized, WhyNot)>,
     /// Times on disk, in seconds since 1970.
     times: HashMap<Address, i64>,
     /// Where each file of the layer lies.
@@ -279,8 +291,8 @@ fn decide(
     Ok((report, change))
 }
 
-fn row(placement: &Placement, state: &str) -> LyingRow {
-    LyingRow { address: placement.to.to_string(), state: state.to_owned() }
+fn row(placement: &Placement, state: WhyNot) -> NotAdoptedRow {
+    NotAdoptedRow { address: placement.to.to_string(), state }
 }
 
 /// Tells files of settings that lie there edited, and adds them to what was found.
@@ -301,7 +313,9 @@ fn find_edited(
         let base = ledger.catalogue.base_at(root, &key)?;
         let spelled = base.as_ref().map_or_else(|| placement.to.path.clone(), |base| base.spelled.clone());
         let path = spelled.on(&ledger.site().root(root)?.folder);
-        let is_one = match format.filter(|_| state == "other_content" && *size_bytes <= MOST_BLENDED_BYTES) {
+        let is_one = match format
+            .filter(|_| state == WhyNot::OtherContent && *size_bytes <= MOST_BLENDED_BYTES)
+        {
             Some(format) => {
                 let member = &package.members()[placement.member];
                 let own = contents.read_small(package, &[member], MOST_BLENDED_BYTES, observer)?;
@@ -351,7 +365,7 @@ fn find_renamed(
     let members = package.members();
     let (open, rest): (Vec<_>, Vec<_>) = std::mem::take(&mut found.not_there)
         .into_iter()
-        .partition(|((_, _, hash), state)| hash.is_some() && *state != "of_a_layer");
+        .partition(|((_, _, hash), state)| hash.is_some() && *state != WhyNot::OfALayer);
     found.not_there = rest;
     let wanted: Vec<Lookout<'_>> = open
         .iter()
@@ -508,7 +522,7 @@ fn lying(
     let root = ledger.site().root(root_id)?;
     let column = ledger.catalogue.column_at(root_id, &key)?;
     if column.as_ref().is_some_and(|column| !column.laid(order).is_empty()) {
-        return Ok(LiesThere::Not("of_a_layer"));
+        return Ok(LiesThere::Not(WhyNot::OfALayer));
     }
     let base = match &column {
         Some(column) => column.base.clone(),
@@ -517,13 +531,13 @@ fn lying(
     let spelled = base.as_ref().map_or_else(|| placement.to.path.clone(), |base| base.spelled.clone());
     let path = spelled.on(&root.folder);
     let seen = look_at(&path).map_err(LedgerError::io("look at", &path))?;
-    let Some(seen) = seen else { return Ok(LiesThere::Not("missing")) };
+    let Some(seen) = seen else { return Ok(LiesThere::Not(WhyNot::Missing)) };
     if seen.kind != BaseKind::File || seen.size_bytes != size_bytes {
-        return Ok(LiesThere::Not("other_content"));
+        return Ok(LiesThere::Not(WhyNot::OtherContent));
     }
     let now = ContentHash::of_file(&path).map_err(LedgerError::io("read", &path))?;
     if Some(now) != hash {
-        return Ok(LiesThere::Not("other_content"));
+        return Ok(LiesThere::Not(WhyNot::OtherContent));
     }
     Ok(LiesThere::Alike { seen, base, spelled })
 }

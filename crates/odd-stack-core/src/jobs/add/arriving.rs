@@ -8,6 +8,7 @@ use super::error::AddError;
 use super::new_layer::{Making, write_base_hashes, write_layer};
 use super::remembered::remembered_rules;
 use super::report::AddReport;
+use super::report::InItsPlace;
 use super::request::{AddPlace, AddRequest, free_name};
 use super::take_in::{Coming, TakenIn, take_in};
 use crate::blend::Prefer;
@@ -284,7 +285,8 @@ fn lay_what_waited(
 ) -> Result<Arrangement, LedgerError> {
     let mut waited = Vec::new();
     for (at, new) in new.iter().enumerate() {
-        let is_lifted = reports[at].replaces.as_ref().is_some_and(|replaced| replaced.standing == "lifted");
+        let is_lifted =
+            reports[at].replaces.as_ref().is_some_and(|replaced| replaced.standing == InItsPlace::Lifted);
         if let (Some(old), true) = (new.exchanges, is_lifted)
             && waits_since_patch_day(ledger, old)?
         {
@@ -304,20 +306,20 @@ fn lay_what_waited(
                 Some(unmet) => {
                     note_waiting(ledger, layer)?;
                     report.noted.push(format!("stays off: it needs {}, and {}", unmet.what, unmet.found));
-                    stands(report, "waiting");
+                    stands(report, InItsPlace::Waiting);
                 }
             }
         }
         if waited.len() == before {
-            waited.iter().for_each(|(at, _)| stands(&mut reports[*at], "laid_again"));
+            waited.iter().for_each(|(at, _)| stands(&mut reports[*at], InItsPlace::LaidAgain));
             return Ok(laid);
         }
     }
 }
 
-fn stands(report: &mut AddReport, how: &str) {
+fn stands(report: &mut AddReport, how: InItsPlace) {
     if let Some(replaced) = &mut report.replaces {
-        how.clone_into(&mut replaced.standing);
+        replaced.standing = how;
     }
 }
 

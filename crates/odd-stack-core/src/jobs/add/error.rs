@@ -115,9 +115,7 @@ pub enum AddError {
         reason: String,
     },
     /// None of a package's files lies in the game.
-    #[error(
-        "none of the files of {package} lies in the game with the same content; `oddstack add` puts them there"
-    )]
+    #[error("none of the files of {package} lies in the game with the same content")]
     NothingLies {
         /// The package.
         package: String,

@@ -10,8 +10,9 @@ use super::arrival::{Arrival, Opening};
 use super::contents::Contents;
 use super::placing::{Placer, read_sheet_bytes};
 use super::placing_request::{Wanted, sheet_text};
-use super::report::{findings_of, left_out_word};
+use super::report::findings_of;
 use super::start_wishes::missing_starts;
+use crate::fit::LeftOut;
 use crate::fit::{Finding, FitError, FitSheet, Rules, check_addresses, check_members};
 use crate::jobs::AddError;
 use crate::ledger::Ledger;
@@ -67,8 +68,8 @@ pub fn draft_sheet(
 /// Files left out for one reason.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct LeftOutCount {
-    /// As in an added layer's report.
-    pub reason: String,
+    /// Why.
+    pub reason: LeftOut,
     /// How many.
     pub files: u64,
 }
@@ -156,11 +157,11 @@ pub fn check_sheet(
             let placed = placer.place(&Wanted { rules, sheet: given }, None)?;
             let missing =
                 missing_starts(ledger, &ledger.present_order()?, &placed.rules.starts(), &placed.placements)?;
-            let mut counts: BTreeMap<&str, u64> = BTreeMap::new();
+            let mut counts: BTreeMap<LeftOut, u64> = BTreeMap::new();
             for (_, reason) in &placed.left_out {
-                *counts.entry(left_out_word(*reason)).or_default() += 1;
+                *counts.entry(*reason).or_default() += 1;
             }
-            let count = |(reason, files): (&str, u64)| LeftOutCount { reason: reason.to_owned(), files };
+            let count = |(reason, files)| LeftOutCount { reason, files };
             tried.push(TriedRow {
                 chosen,
                 placed_files: placed.placements.len() as u64,

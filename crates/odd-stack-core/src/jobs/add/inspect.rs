@@ -11,17 +11,19 @@ use super::contents::Contents;
 use super::game_links::GameLinks;
 use super::placing::Placer;
 use super::placing_request::Wanted;
-use super::report::{ChoiceRow, PartRow, choice_rows, findings_of, left_out_word, part_rows, set_words};
+use super::report::{ChoiceRow, PartRow, choice_rows, findings_of, part_rows, set_words};
 use super::runs_code::runs_code;
 use super::start_wishes::{ClearRow, StartRow, wish_rows};
 use crate::address::Address;
 use crate::expected::Blender;
 use crate::fit::{Candidate, Effect, Fit, FitError, LeftOut, NotChosen, Placement};
 use crate::hash::ContentHash;
+use crate::jobs::Owner;
 use crate::jobs::needs::{needs_of, needs_words, unmet_under};
 use crate::jobs::{AddError, CopiedLinkRow, Count, MeetingRow, OverRow};
 use crate::ledger::{Ledger, LedgerError};
 use crate::observer::Observer;
+use crate::package::PackageKind;
 use crate::package::{Limits, LinkOut};
 use crate::stack::{LayerFacts, LayerId, Needs, Order, Provider, Standing, Unmet, place_by_rules};
 
@@ -31,7 +33,8 @@ pub struct MemberTarget {
     /// The address.
     pub address: String,
     /// What it would cover: `base`, the name of a layer, or nothing.
-    pub covers: Option<String>,
+    #[schemars(with = "Option<String>")]
+    pub covers: Option<Owner>,
     /// What it would cover has the very same content.
     pub identical: bool,
     /// Both are settings: what each changes is kept, key by key.
@@ -51,9 +54,8 @@ pub struct MemberRow {
     pub copy_of: Option<String>,
     /// Where it would go; empty without a game, or when it is left out.
     pub targets: Vec<MemberTarget>,
-    /// Why it would be left out: `skipped`, `not_among_only`, `no_place`, `stays_packed`, `fit_sheet`,
-    /// `document`, `source`, `picture`, `metadata`, `original`, `not_chosen`, `part_off` or `covered`.
-    pub left_out: Option<String>,
+    /// Why it would be left out.
+    pub left_out: Option<LeftOut>,
 }
 
 /// A link that leads to nothing inside the package.
@@ -104,8 +106,8 @@ impl CandidateRow {
 pub struct InspectReport {
     /// The package, as given.
     pub package: String,
-    /// `folder`, `zip`, `7z`, `rar`, `tar`, `tar.gz`, `tar.bz2`, `tar.xz` or `tar.zst`.
-    pub kind: String,
+    /// What it is.
+    pub kind: PackageKind,
     /// How many files it is split into; 1 if it is not split.
     pub volumes: u64,
     /// The name read off its fit sheet or its file name.
@@ -168,7 +170,7 @@ pub fn inspect(
     let own = package.members().iter().filter(|member| member.inner.is_none());
     let mut report = InspectReport {
         package: path.display().to_string(),
-        kind: package.kind().word().to_owned(),
+        kind: package.kind(),
         volumes: package.volumes() as u64,
         name: told.parts.name.clone(),
         version: told.parts.version.clone(),
@@ -230,9 +232,9 @@ pub fn inspect(
             let by_skip = wanted.rules.only.is_empty();
             let word = if by_skip { LeftOut::Skipped } else { LeftOut::NotAmongOnly };
             for member in &mut report.members {
-                member.left_out = Some(left_out_word(word).to_owned());
+                member.left_out = Some(word);
             }
-            report.unplaceable = Some(reason);
+            report.unplaceable = Some(reason.to_string());
         }
         ref packed @ FitError::OnlyPacked { ref candidates, .. } => {
             report.candidates = candidates.iter().map(CandidateRow::of).collect();
@@ -305,13 +307,13 @@ fn meet(placer: &Placer<'_>, order: &Order, placed: Fit, report: &mut InspectRep
     contents.read(package, &compared, placer.observer)?;
     let placed = match placer.without_copies(placed) {
         Err(AddError::Fit { source: FitError::NothingPlaced { reason }, .. }) => {
-            report.unplaceable = Some(reason);
+            report.unplaceable = Some(reason.to_string());
             return Ok(());
         }
         other => other?,
     };
     for (index, reason) in &placed.left_out {
-        report.members[*index].left_out = Some(left_out_word(*reason).to_owned());
+        report.members[*index].left_out = Some(*reason);
     }
     let still: HashSet<(usize, &Address)> =
         placed.placements.iter().map(|placement| (placement.member, &placement.to)).collect();
@@ -324,16 +326,16 @@ fn meet(placer: &Placer<'_>, order: &Order, placed: Fit, report: &mut InspectRep
         let hash = contents.hash_of(members[there.member].content);
         let identical = hash.is_some() && there.hash_now(ledger)? == hash;
         let covers = there.is_something.then(|| match there.layer {
-            Some(layer) => names.get(&layer).cloned().unwrap_or_default(),
-            None => "base".to_owned(),
+            Some(layer) => Owner::Layer(names.get(&layer).cloned().unwrap_or_default()),
+            None => Owner::Base,
         });
         let blends = there.may_blend && !identical;
-        match (&covers, there.layer) {
-            (None, _) => meeting.new_files += 1,
+        match &covers {
+            None => meeting.new_files += 1,
             _ if blends => meeting.blended += 1,
             _ if identical => meeting.identical += 1,
-            (Some(name), Some(_)) => *over.entry(name.clone()).or_default() += 1,
-            (Some(_), None) => meeting.over_base += 1,
+            Some(Owner::Layer(name)) => *over.entry(name.clone()).or_default() += 1,
+            Some(Owner::Base) => meeting.over_base += 1,
         }
         if !identical {
             meeting.written_bytes += members[there.member].size_bytes;

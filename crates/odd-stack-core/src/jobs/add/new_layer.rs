@@ -103,7 +103,7 @@ pub(in crate::jobs) fn write_layer(
         version: report.version.clone(),
         variant: report.variant.clone(),
         source: report.package.clone(),
-        source_kind: report.kind.clone(),
+        source_kind: report.kind.to_string(),
         added_at: now.to_string(),
         fit: remembered,
         files: report.files,

@@ -15,6 +15,7 @@ use super::placing_again::Before;
 use super::placing_request::{Wanted, sheet_text};
 use crate::address::{Address, FoldedKey, Folding, PrefixName};
 use crate::files::{is_nothing_there, look_at};
+use crate::fit::NothingReason;
 use crate::fit::{
     Candidate, Draft, Effect, Finding, Fit, FitError, FitInput, FitSheet, GameTree, Hints, LeftOut,
     MOST_SHEET_BYTES, Place, Rank, Rules, ToldName, Unclear, WantedNames, draft, fit, is_in_backup,
@@ -334,8 +335,7 @@ impl Placer<'_> {
         }
         fit.placements.retain(|placement| !copies.contains(&placement.member));
         if fit.placements.is_empty() {
-            let reason = "all are copies of the game's own files".to_owned();
-            return Err(self.misfit(FitError::NothingPlaced { reason }));
+            return Err(self.misfit(FitError::NothingPlaced { reason: NothingReason::Originals }));
         }
         // Folders of the game itself that nothing else of the package is in are not needed.
         let folders = std::mem::take(&mut fit.folders);

@@ -12,16 +12,15 @@ use crate::compare_versions;
 use crate::fit::{ChoiceMade, Finding, Fit, LeftOut, PartSeen, Wishes};
 use crate::jobs::needs::{needs_of, needs_words};
 use crate::ledger::Layer;
-use crate::package::Package;
+use crate::package::{Package, PackageKind};
 
 /// A file that is left out and why.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct LeftOutRow {
     /// The file in the package.
     pub member: String,
-    /// `skipped`, `not_among_only`, `no_place`, `stays_packed`, `fit_sheet`, `document`, `source`, `picture`,
-    /// `metadata`, `original` (a copy of the game's own file), `not_chosen`, `part_off`, `covered` or `link_out`.
-    pub reason: String,
+    /// Why.
+    pub reason: LeftOut,
 }
 
 /// A choice between several makes of a package, and what was chosen.
@@ -91,26 +90,53 @@ pub struct ReplacedRow {
     pub name: String,
     /// Its version.
     pub version: Option<String>,
-    /// What the new version is to it: `newer`, `older`, `same` or `unknown`.
-    pub direction: String,
-    /// `laid` as it was; `lifted` as it was; `laid_again`, since the old one waited for this since a patch day;
-    /// or `waiting`, since it does not fit either.
-    pub standing: String,
+    /// What the new version is to it.
+    pub direction: Direction,
+    /// What becomes of the new version in its place.
+    pub standing: InItsPlace,
+}
+
+/// What one version is to another.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Direction {
+    /// A later one.
+    Newer,
+    /// An earlier one.
+    Older,
+    /// The same.
+    Same,
+    /// Of one of them no version is known.
+    Unknown,
+}
+
+/// What becomes of a layer that takes another one's place.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum InItsPlace {
+    /// It is laid, as that was.
+    Laid,
+    /// It is lifted, as that was.
+    Lifted,
+    /// It is laid: that one had waited for this since a patch day.
+    LaidAgain,
+    /// It stays off, as that had since a patch day: it does not fit either.
+    Waiting,
 }
 
 impl ReplacedRow {
     pub(in crate::jobs) fn of(old: &Layer, new: Option<&str>) -> Self {
         let direction = match (old.about.version.as_deref(), new) {
             (Some(old), Some(new)) => match compare_versions(old, new) {
-                Ordering::Less => "newer",
-                Ordering::Greater => "older",
-                Ordering::Equal => "same",
+                Ordering::Less => Direction::Newer,
+                Ordering::Greater => Direction::Older,
+                Ordering::Equal => Direction::Same,
             },
-            _ => "unknown",
+            _ => Direction::Unknown,
         };
         let (name, version) = (old.about.name.clone(), old.about.version.clone());
-        let standing = if old.laid { "laid" } else { "lifted" };
-        Self { name, version, direction: direction.to_owned(), standing: standing.to_owned() }
+        let standing = if old.laid { InItsPlace::Laid } else { InItsPlace::Lifted };
+        Self { name, version, direction, standing }
     }
 }
 
@@ -125,8 +151,8 @@ pub struct AddReport {
     pub variant: Option<String>,
     /// The package, as an absolute path.
     pub package: String,
-    /// `folder`, `zip`, `7z`, `rar`, `tar`, `tar.gz`, `tar.bz2`, `tar.xz` or `tar.zst`.
-    pub kind: String,
+    /// What it is.
+    pub kind: PackageKind,
     /// Its files, once for each address.
     pub files: u64,
     /// Their sizes together.
@@ -166,25 +192,6 @@ pub(in crate::jobs) fn findings_of(findings: &[Finding]) -> Vec<String> {
     findings.iter().map(ToString::to_string).collect()
 }
 
-/// The word for why a file is left out.
-pub(in crate::jobs) fn left_out_word(reason: LeftOut) -> &'static str {
-    match reason {
-        LeftOut::Skipped => "skipped",
-        LeftOut::NotAmongOnly => "not_among_only",
-        LeftOut::NoPlace => "no_place",
-        LeftOut::Packed => "stays_packed",
-        LeftOut::Sheet => "fit_sheet",
-        LeftOut::Document => "document",
-        LeftOut::Source => "source",
-        LeftOut::Picture => "picture",
-        LeftOut::Metadata => "metadata",
-        LeftOut::Original => "original",
-        LeftOut::NotChosen => "not_chosen",
-        LeftOut::PartOff => "part_off",
-        LeftOut::Covered => "covered",
-    }
-}
-
 pub(in crate::jobs) fn report(
     package: &Package,
     placed: &Fit,
@@ -196,13 +203,13 @@ pub(in crate::jobs) fn report(
     let members = package.members();
     let placements = placed.placements.iter();
     let absolute = std::path::absolute(package.path()).unwrap_or_else(|_| package.path().to_path_buf());
-    let left_out = placed.left_out.iter().map(|(index, reason)| LeftOutRow {
-        member: members[*index].path.to_string(),
-        reason: left_out_word(*reason).to_owned(),
-    });
+    let left_out = placed
+        .left_out
+        .iter()
+        .map(|(index, reason)| LeftOutRow { member: members[*index].path.to_string(), reason: *reason });
     let out = links.out.iter().map(|link| LeftOutRow {
         member: format!("{} -> {}", link.path, link.target),
-        reason: "link_out".to_owned(),
+        reason: LeftOut::LinkOut,
     });
     let copied = members.iter().filter_map(|member| {
         let copy_of = member.copy_of.as_ref()?.to_string();
@@ -215,7 +222,7 @@ pub(in crate::jobs) fn report(
         version,
         variant,
         package: absolute.display().to_string(),
-        kind: package.kind().word().to_owned(),
+        kind: package.kind(),
         files: (placed.placements.len() + links.copies.len()) as u64,
         bytes: sizes.sum(),
         findings: findings_of(&placed.findings),

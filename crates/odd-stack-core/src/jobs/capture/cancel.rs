@@ -34,7 +34,7 @@ pub fn prepare_capture_cancel<'l>(
     }
     let order = ledger.present_order()?;
     let found = differences(ledger, &order, observer)?;
-    let command = format!("capture --cancel {}", begun.name);
+    let command = format!("take back capture {}", begun.name);
     let mut request = ChangeRequest::new(&command, now, ledger.catalogue.arrangement()?);
     let mut originals_lost = Vec::new();
     for file in &found.files {
@@ -99,7 +99,7 @@ pub fn prepare_capture_close<'l>(
         clear_after(ledger);
         return Ok(None);
     }
-    let command = format!("capture --cancel {}", begun.name);
+    let command = format!("take back capture {}", begun.name);
     let request = ChangeRequest { ongoing: Some(None), ..ChangeRequest::new(&command, now, after) };
     let options = ChangeOptions { edits: Edits::Keep, despite: true, ..ChangeOptions::default() };
     let change = prepare(Transaction::begin(ledger)?, permit.lock, request, options, observer)?;

@@ -1,6 +1,5 @@
 //! The end of a capture: what was changed becomes a layer.
 
-use crate::notice::Notice;
 use std::collections::{BTreeSet, HashMap};
 use std::path::PathBuf;
 
@@ -30,6 +29,7 @@ use crate::jobs::order::with_own_on_top;
 use crate::jobs::{ChangeReport, Permit};
 use crate::ledger::{Intake, Ledger, LedgerError, NewLayer, Transaction};
 use crate::moment::Moment;
+use crate::notice::Notice;
 use crate::observer::{Observer, Work};
 use crate::stack::{
     Arrangement, BaseKind, Entry, EntryKind, LayerId, Needs, Order, PathId, Provider, RootId, Standing,

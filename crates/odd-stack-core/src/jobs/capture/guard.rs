@@ -10,6 +10,7 @@ use std::path::{Path, PathBuf};
 
 use rayon::prelude::*;
 
+use super::GuardMeans;
 use super::{CaptureError, GuardReport};
 use crate::address::{FoldedKey, RelPath};
 use crate::change::{ChangeError, empty_folder};
@@ -77,7 +78,6 @@ pub(super) fn protect(
         .map(|(number, wanted)| ((wanted.root.id, wanted.path.as_str().to_owned()), number))
         .collect();
     if wanted.is_empty() {
-        "nothing".clone_into(&mut report.means);
         return Ok(Guarded { report, numbers });
     }
     let (site, seam) = (ledger.site(), &*ledger.seam);
@@ -97,12 +97,12 @@ pub(super) fn protect(
         made.insert(folder.to_path_buf());
     }
     let means = match (is_shared, links) {
-        (true, _) => "shared",
-        (false, true) => "linked",
-        (false, false) => "copied",
+        (true, _) => GuardMeans::Shared,
+        (false, true) => GuardMeans::Linked,
+        (false, false) => GuardMeans::Copied,
     };
-    means.clone_into(&mut report.means);
-    if means == "copied" {
+    report.means = means;
+    if means == GuardMeans::Copied {
         if watch.is_empty() && report.bytes > MOST_COPIED_BYTES {
             remove(ledger)?;
             return Err(CaptureError::TooMuchToCopy { files: report.files, bytes: report.bytes });
@@ -118,7 +118,7 @@ pub(super) fn protect(
         let from = wanted.path.on(&wanted.root.folder);
         let to = guard_path(site, wanted.root, *number);
         // A second name for a file that a person edited would protect nothing from an edit.
-        let linked = means == "linked" && !wanted.is_edit;
+        let linked = means == GuardMeans::Linked && !wanted.is_edit;
         protect_one(seam, &from, &to, linked)?;
         observer.advance(1, wanted.size_bytes);
         Ok(())

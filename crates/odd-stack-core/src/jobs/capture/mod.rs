@@ -53,9 +53,7 @@ pub enum CaptureError {
     #[error(transparent)]
     Name(Box<AddError>),
     /// None is under way.
-    #[error(
-        "no capture is under way; begin one with `oddstack capture NAME --begin`, or `oddstack capture NAME -- COMMAND`"
-    )]
+    #[error("no capture is under way")]
     NoneUnderWay,
     /// It was cut short before the program could begin.
     #[error("the capture was cut short before it had looked through the game; take it back, and begin again")]
@@ -63,7 +61,7 @@ pub enum CaptureError {
     /// The whole game would have to be copied first.
     #[error(
         "to be able to take back what the program does, {files} files of {bytes} bytes would have to be copied first, \
-         since this disk can't share them; say what it may write with `--watch` and patterns"
+         since this disk can't share them"
     )]
     TooMuchToCopy {
         /// How many.
@@ -152,11 +150,26 @@ impl Begun {
     }
 }
 
+/// How originals are protected.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, JsonSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum GuardMeans {
+    /// There was nothing to protect.
+    #[default]
+    Nothing,
+    /// By copies that share the disk's blocks.
+    Shared,
+    /// By copies.
+    Copied,
+    /// By a second name.
+    Linked,
+}
+
 /// What was protected before a capture.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct GuardReport {
-    /// `shared` (copies that share the disk's blocks), `copied`, `linked`, or `nothing`.
-    pub means: String,
+    /// How they were protected.
+    pub means: GuardMeans,
     /// Files that were protected.
     pub files: u64,
     /// Their sizes together.
@@ -261,7 +274,7 @@ fn lay_again(
     now: Moment,
     observer: &dyn Observer,
 ) -> Result<(), CaptureError> {
-    let command = format!("capture --cancel {}", begun.name);
+    let command = format!("take back capture {}", begun.name);
     let request =
         ChangeRequest { ongoing: Some(None), ..ChangeRequest::new(&command, now, begun.arrangement()) };
     let options = ChangeOptions { edits: Edits::Keep, despite: true, ..ChangeOptions::default() };

@@ -7,6 +7,7 @@ use std::path::PathBuf;
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
+use super::GuardMeans;
 use super::guard::Guarded;
 use super::{CaptureError, capture_folder};
 use crate::address::RelPath;
@@ -69,7 +70,7 @@ fn file(ledger: &Ledger) -> PathBuf {
 /// Writes down what was looked through. Names that are not text are passed over.
 pub(super) fn write(ledger: &Ledger, guarded: &Guarded, looked: Vec<LookedAt>) -> Result<(), CaptureError> {
     // Another name changes what is known of a file, though not the file.
-    let looks_again = guarded.report.means == "linked";
+    let looks_again = guarded.report.means == GuardMeans::Linked;
     let mut by_folder: HashMap<(RootId, &str), HashMap<&str, u64>> = HashMap::new();
     for ((root, path), number) in &guarded.numbers {
         let (folder, name) = path.rsplit_once('/').unwrap_or(("", path));

@@ -27,9 +27,8 @@ pub use odd::{OddKind, OddRow};
 pub struct ContestRow {
     /// The address.
     pub address: String,
-    /// `same` (equal content, harmless), `blended` (different keys: both kept), `won` (the upper one wins, as
-    /// asked for or settled) or `open` (the upper one wins until it is settled otherwise).
-    pub state: String,
+    /// How the two get along there.
+    pub state: ContestState,
     /// The layer that counts at the address, which may be a third one.
     pub winner: String,
     /// It was settled once, and which layer's content has changed since.
@@ -404,7 +403,7 @@ impl Teller<'_> {
         });
         Ok(ContestRow {
             address: address.map(|address| address.to_string()).unwrap_or_default(),
-            state: state.name().to_owned(),
+            state,
             winner,
             changed_since_settled: changed,
             upper_bytes: upper.size_bytes,

@@ -42,8 +42,7 @@ pub enum MoveHomeError {
     },
     /// The game's own files that lie aside there would have to be copied.
     #[error(
-        "{} is on another disk than {}, where the games' own files that layers cover lie aside; lift all layers, \
-         `oddstack game forget` the games and take them into care again with --home",
+        "{} is on another disk than {}, where the games' own files that layers cover lie aside",
         to.display(), home.display()
     )]
     OtherDisk {

@@ -7,6 +7,7 @@ use crate::check::{CheckError, check, roots_are_there};
 use crate::expected::game_version_now;
 use crate::jobs::stack::stack;
 use crate::ledger::Ledger;
+use crate::ledger::OngoingKind;
 use crate::observer::Observer;
 
 /// So many files are compared without being asked.
@@ -31,10 +32,17 @@ pub struct GameLine {
     pub drifted_files: Option<u64>,
     /// Needs of laid layers that are not met.
     pub unmet_needs: u64,
-    /// What was begun and must be ended before the stack can change: `patch day` or `capture`.
-    pub under_way: Option<String>,
+    /// What was begun and must be ended before the stack can change.
+    #[serde(serialize_with = "as_shown")]
+    #[schemars(with = "Option<String>")]
+    pub under_way: Option<OngoingKind>,
     /// A folder of it is not there.
     pub folder_missing: bool,
+}
+
+/// Gives JSON the words.
+fn as_shown<S: serde::Serializer>(kind: &Option<OngoingKind>, serializer: S) -> Result<S::Ok, S::Error> {
+    kind.map(|kind| kind.to_string()).serialize(serializer)
 }
 
 /// What is to be said of one game. Files are compared by size and time, and in big games not at all.

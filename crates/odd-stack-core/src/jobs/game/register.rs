@@ -1,6 +1,5 @@
 //! Taking a game into care.
 
-use crate::notice::Notice;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::{fs, io};
@@ -21,6 +20,7 @@ use crate::jobs::select::plain;
 use crate::jobs::stack::{GameReport, game_rows};
 use crate::ledger::{CareMark, Home, Ledger, LedgerError, OtherGames, Registered};
 use crate::moment::Moment;
+use crate::notice::Notice;
 use crate::observer::{Observer, Work};
 use crate::stack::{BaseFile, BaseKind, RootId};
 
@@ -58,8 +58,7 @@ pub enum CareError {
     },
     /// The ledger would lie on another computer.
     #[error(
-        "{} lies on another computer's disk, where what Odd Stack keeps can't be kept whole; give a folder on a disk of this \
-         computer with --ledger DIR",
+        "{} lies on another computer's disk, where what Odd Stack keeps can't be kept whole",
         ledger.display()
     )]
     LedgerRemote {
@@ -98,8 +97,7 @@ pub enum CareError {
     },
     /// The folder overlaps another game's.
     #[error(
-        "{} overlaps {}, which belongs to the game `{game}`; two games can't share files: give another folder, or \
-         `oddstack game forget` that one first",
+        "{} overlaps {}, which belongs to the game `{game}`; two games can't share files",
         folder.display(), theirs.display()
     )]
     OverlapsGame {
@@ -133,8 +131,7 @@ pub enum CareError {
     },
     /// Ledger and game would lie in each other.
     #[error(
-        "{} and the game's folder {} lie in each other; keep what Odd Stack stores elsewhere, with --ledger DIR \
-         or --home DIR",
+        "{} and the game's folder {} lie in each other",
         ledger.display(), root.display()
     )]
     LedgerInRoot {
@@ -144,15 +141,14 @@ pub enum CareError {
         root: PathBuf,
     },
     /// The folder for the ledger has something else in it.
-    #[error("{} is not empty and no ledger of this game; give an empty or new folder to --ledger", path.display())]
+    #[error("{} is not empty and no ledger of this game", path.display())]
     LedgerNotEmpty {
         /// The folder.
         path: PathBuf,
     },
     /// The game is in care from another data home.
     #[error(
-        "{} is in care already, as `{game}`, from the data home {}; two homes can't look after one game: use that one with \
-         `--home`, or let the game go there with `oddstack game forget`",
+        "{} is in care already, as `{game}`, from the data home {}; two homes can't look after one game",
         folder.display(), home.display()
     )]
     OtherHome {
@@ -236,7 +232,7 @@ pub enum CareError {
         text: String,
     },
     /// The file tells no version.
-    #[error("no version can be read from {path}; state it with --game-version V")]
+    #[error("no version can be read from {path}")]
     NoVersion {
         /// The file.
         path: String,

@@ -1,6 +1,5 @@
 //! Changing what is known of a game in care.
 
-use crate::ledger::Registered;
 use std::path::PathBuf;
 
 use thiserror::Error;
@@ -14,6 +13,7 @@ use crate::files::is_one_folder;
 use crate::game::{AddressPatterns, Game, PatternError, Root};
 use crate::jobs::Permit;
 use crate::jobs::stack::{GameReport, game_report};
+use crate::ledger::Registered;
 use crate::ledger::{CareMark, Home, Ledger, LedgerError, OtherGames, Transaction, free_share};
 use crate::observer::Observer;
 use crate::stack::RootId;
@@ -45,7 +45,7 @@ pub enum SetError {
     },
     /// Covered files would be on another volume than the game.
     #[error(
-        "{} is on another disk than before, or shared from now on, and layers are laid; lift them first with `oddstack lift --all`",
+        "{} is on another disk than before, or shared from now on, and layers are laid",
         folder.display()
     )]
     OtherVolume {

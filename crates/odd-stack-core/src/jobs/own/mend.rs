@@ -51,9 +51,7 @@ pub enum MendError {
         address: String,
     },
     /// Nobody has anything there.
-    #[error(
-        "neither the game nor a layer has anything at {at}, and nothing lies there; `oddstack check` lists what drifted"
-    )]
+    #[error("neither the game nor a layer has anything at {at}, and nothing lies there")]
     Nothing {
         /// What was given.
         at: String,
@@ -95,14 +93,29 @@ pub struct MendFile {
     pub is_named: bool,
 }
 
+/// What was done with a file.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Mended {
+    /// The layer's file lies there again.
+    Restored,
+    /// It is kept as the user's own.
+    Kept,
+    /// It counts as the game's own.
+    Accepted,
+    /// It was cleared before a start, and lies there again.
+    GivenBack,
+    /// Nothing: it is left as it is.
+    Left,
+}
+
 /// What became of one drifted file.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct MendRow {
     /// Where.
     pub address: String,
-    /// `restored`, `kept` (as own edits), `accepted` (as the game's own), `given_back` (of what was cleared), or `left` as
-    /// it is.
-    pub done: String,
+    /// What was done.
+    pub done: Mended,
     /// The keys that are kept, or why it is left.
     pub details: Vec<String>,
 }
@@ -223,21 +236,23 @@ pub fn prepare_mend<'l>(
     let mut rows = Vec::new();
     for (file, mending) in files {
         let (done, details) = match work.take(ledger, file, *mending, &order)? {
-            Ok(details) => (done_word(*mending), details),
-            Err(reason) => ("left", vec![reason]),
+            Ok(details) => (Mended::by(*mending), details),
+            Err(reason) => (Mended::Left, vec![reason]),
         };
         let address = file.drifted.drift.address.to_string();
-        rows.push(MendRow { address, done: done.to_owned(), details });
+        rows.push(MendRow { address, done, details });
     }
     let change = work.prepare(ledger, permit, command, now, observer)?;
     Ok(MendingPlan { rows, change })
 }
 
-fn done_word(mending: Mending) -> &'static str {
-    match mending {
-        Mending::Restore => "restored",
-        Mending::Keep => "kept",
-        Mending::Accept => "accepted",
+impl Mended {
+    fn by(mending: Mending) -> Self {
+        match mending {
+            Mending::Restore => Self::Restored,
+            Mending::Keep => Self::Kept,
+            Mending::Accept => Self::Accepted,
+        }
     }
 }
 
@@ -303,7 +318,7 @@ impl Work {
                 because("it is the game's own, which only the game's client can repair")
             }
             (DriftKind::BaseChanged | DriftKind::BaseTouched | DriftKind::BaseGone, Mending::Keep) => {
-                because("it is the game's own, and how it was is not known; --accept takes it as it is now")
+                because("it is the game's own, and how it was is not known; it can be accepted as it is now")
             }
             (DriftKind::Stray | DriftKind::BaseAdded, Mending::Keep) if !file.is_named => {
                 because("it may be the game's; name it to have it kept as yours")

@@ -46,6 +46,8 @@ pub enum TweakError {
         address: String,
         /// Why.
         reason: String,
+        /// Nothing says that it is one; the game's rules of what blends can.
+        is_unknown: bool,
     },
     /// A key can't be one.
     #[error("{address}: {reason}")]
@@ -69,13 +71,25 @@ impl From<LedgerError> for TweakError {
     }
 }
 
+/// What of a file is the user's own.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum OwnEdit {
+    /// A key.
+    Key,
+    /// The whole file.
+    File,
+    /// That it is away.
+    Gone,
+}
+
 /// One edit of a key.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct TweakRow {
     /// The file.
     pub address: String,
-    /// `key`, or `file` for a whole file of the user's own, or `gone` for one that is to be away.
-    pub what: String,
+    /// What is the user's own.
+    pub what: OwnEdit,
     /// The key as people write it; empty for whole files.
     pub key: String,
     /// The value; none when the key is taken out, and for whole files.
@@ -136,8 +150,8 @@ pub fn tweaks(ledger: &Ledger) -> Result<Vec<TweakRow>, TweakError> {
         let (format, content) = file.renew(ledger, &order, &beneath)?;
         let address = file.address.to_string();
         if let Some(whole) = &file.whole {
-            let what = if whole.hash == ContentHash::NOTHING { "gone" } else { "file" };
-            let (address, what) = (address.clone(), what.to_owned());
+            let what = if whole.hash == ContentHash::NOTHING { OwnEdit::Gone } else { OwnEdit::File };
+            let address = address.clone();
             rows.push(TweakRow { address, what, key: String::new(), value: None, beneath: None });
         }
         rows.extend(file.edits.into_iter().map(|edit| row(&address, edit, format, &content)));
@@ -148,7 +162,7 @@ pub fn tweaks(ledger: &Ledger) -> Result<Vec<TweakRow>, TweakError> {
 fn row(address: &str, edit: KeyEdit, format: Option<Format>, beneath: &[u8]) -> TweakRow {
     let found = format.and_then(|format| look_up(format, beneath, &edit).ok());
     let beneath = found.and_then(|(_, value)| value);
-    let (address, what) = (address.to_owned(), "key".to_owned());
+    let (address, what) = (address.to_owned(), OwnEdit::Key);
     TweakRow { address, what, key: edit.key, value: edit.value, beneath }
 }
 
@@ -327,28 +341,32 @@ fn set(
     let content = content.ok_or_else(|| TweakError::NoFile { address: shown.clone() })?;
     let format = format_of(&file.column, &order, &content).ok_or_else(|| TweakError::NotKeys {
         address: shown.clone(),
-        reason: "neither its name nor its content is one of a configuration file; `oddstack game set --blend GLOB=FORMAT` says that it is one".to_owned(),
+        reason: "neither its name nor its content is one of a configuration file".to_owned(),
+        is_unknown: true,
     })?;
     if let Some(spelled) = file.column.spelled() {
         file.address.path.clone_from(spelled);
     }
     let resolved =
         resolve_edits(format, &content, edits, &ledger.last_read).map_err(|error| match error {
-            NotEdited::File(reason) => TweakError::NotKeys { address: shown.clone(), reason },
+            NotEdited::File(reason) => {
+                TweakError::NotKeys { address: shown.clone(), reason, is_unknown: false }
+            }
             NotEdited::Key(reason) => TweakError::BadKey { address: shown.clone(), reason },
         })?;
     file.edits = renewed(format, &content, std::mem::take(&mut file.edits));
     let mut rows = Vec::new();
     for (edit, beneath) in resolved {
         file.edits.retain(|known| known.key != edit.key);
-        let (address, what) = (shown.clone(), "key".to_owned());
+        let (address, what) = (shown.clone(), OwnEdit::Key);
         rows.push(TweakRow { address, what, key: edit.key.clone(), value: edit.value.clone(), beneath });
         file.edits.push(edit);
     }
     if let Some(whole) = &mut file.whole {
         let made = crate::blend::combine(format, None, &[&content], &[&std::mem::take(&mut file.edits)]);
-        let made =
-            made.map_err(|error| TweakError::NotKeys { address: shown, reason: error.reason })?.content;
+        let made = made
+            .map_err(|error| TweakError::NotKeys { address: shown, reason: error.reason, is_unknown: false })?
+            .content;
         whole.size_bytes = made.len() as u64;
         whole.hash = intake.take(&mut made.as_slice(), whole.size_bytes)?;
     }

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, HashSet};
 
 use crate::expected::{Blender, game_version_under};
-use crate::jobs::FateRow;
+use crate::jobs::{Fate, FateRow, Help};
 use crate::ledger::{Ledger, LedgerError};
 use crate::stack::{Arrangement, BaseKind, EntryKind, LayerFacts, LayerId, PathId, Unmet, unmet};
 use crate::version_range::VersionRange;
@@ -22,7 +22,6 @@ pub(in crate::jobs) struct Judged {
 struct Case {
     against: Vec<String>,
     to_know: Vec<String>,
-    helps: Vec<String>,
     has_unmet: bool,
     /// It can't be laid at all as the game is.
     is_blocked: bool,
@@ -76,20 +75,16 @@ pub(in crate::jobs) fn judge_layers(
         }
     }
     let rows = laid.iter().rev().map(|layer| {
-        let Case { mut against, to_know, mut helps, has_unmet, is_blocked } =
+        let Case { mut against, to_know, has_unmet, is_blocked } =
             cases.remove(&layer.id).unwrap_or_default();
         let is_unfit = unfit.contains(&layer.id);
-        if is_unfit && !is_blocked {
-            let despite = if has_unmet { " --despite" } else { "" };
-            helps.push(format!("oddstack lay {}{despite}", word(&layer.name)));
-        }
         against.extend(to_know);
         FateRow {
             layer: layer.name.clone(),
             version: layer.version.clone(),
-            fate: if is_unfit { "lifted" } else { "laid" }.to_owned(),
+            fate: if is_unfit { Fate::Lifted } else { Fate::Laid },
             reasons: against,
-            helps,
+            help: (is_unfit && !is_blocked).then_some(Help::Lay { despite: has_unmet }),
         }
     });
     Ok(Judged { rows: rows.collect(), unfit })
@@ -109,12 +104,6 @@ fn without_folders(ledger: &Ledger, cases: &mut BTreeMap<LayerId, Case>) -> Resu
         }
     }
     Ok(())
-}
-
-/// A name as a word of a command: in quotes where a shell needs them.
-fn word(name: &str) -> String {
-    let is_plain = name.chars().all(|c| c.is_alphanumeric() || matches!(c, '-' | '_' | '.'));
-    if is_plain { name.to_owned() } else { format!("\"{name}\"") }
 }
 
 fn note_unmet(case: &mut Case, unmet: &Unmet) {

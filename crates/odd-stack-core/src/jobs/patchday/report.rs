@@ -12,12 +12,33 @@ pub struct FateRow {
     pub layer: String,
     /// Its version.
     pub version: Option<String>,
-    /// `laid`, or `lifted`: it does not fit the game as it is now.
-    pub fate: String,
+    /// Whether it is laid again.
+    pub fate: Fate,
     /// Why it is lifted, or what to know of it.
     pub reasons: Vec<String>,
-    /// What would help, as commands.
-    pub helps: Vec<String>,
+    /// What would help; no part of what is written as JSON here, since a face has its own words for it.
+    #[serde(skip)]
+    pub help: Option<Help>,
+}
+
+/// Whether a layer is laid again after an update.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Fate {
+    /// It is.
+    Laid,
+    /// It does not fit the game as it is now.
+    Lifted,
+}
+
+/// What would help where a layer does not fit.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Help {
+    /// To lay it all the same; needs of it that are not met must be wanted so.
+    Lay {
+        /// Needs of it are not met.
+        despite: bool,
+    },
 }
 
 /// What a patch day found and does.
@@ -43,7 +64,8 @@ pub struct PatchDayReport {
     pub kept: Vec<String>,
     /// Files that were left as they are, for `mend`.
     pub left: Vec<String>,
-    /// Each layer that was laid, from the top to the bottom.
+    /// Each layer that was laid, from the top to the bottom; a face writes them as JSON with what would help.
+    #[serde(skip)]
     pub layers: Vec<FateRow>,
     /// Addresses whose original may be that of the old version: a layer's file lies there, so the game's client could
     /// not bring its own.

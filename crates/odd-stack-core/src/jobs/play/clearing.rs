@@ -1,6 +1,5 @@
 //! Clearing, before the game starts, what layers say it must make anew after a change; and having it back.
 
-use crate::notice::Notice;
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 
@@ -12,11 +11,13 @@ use crate::address::RelPath;
 use crate::change::{ChangeOptions, ChangeRequest, Direct, Edits, Prepared, prepare};
 use crate::files::{KEPT, WalkError, is_nothing_there, look_at, walk};
 use crate::hash::ContentHash;
+use crate::jobs::Mended;
 use crate::jobs::add::remembered::remembered_rules;
 use crate::jobs::add::start_wishes::{ClearRow, ToClear, agreement_to_clear, to_clear};
 use crate::jobs::{MendRow, Permit};
 use crate::ledger::{Ledger, LedgerError, Transaction};
 use crate::moment::Moment;
+use crate::notice::Notice;
 use crate::observer::Observer;
 use crate::stack::BaseKind;
 
@@ -184,14 +185,15 @@ pub fn prepare_giving_back<'l>(
                 let there = path.on(&root.folder);
                 let is_there = look_at(&there).map_err(LedgerError::io("look at", &there))?.is_some();
                 let (done, details) = match is_there {
-                    true => {
-                        ("left", vec![format!("there is one anew; the old one is at {}", saved.display())])
-                    }
-                    false => ("given_back", Vec::new()),
+                    true => (
+                        Mended::Left,
+                        vec![format!("there is one anew; the old one is at {}", saved.display())],
+                    ),
+                    false => (Mended::GivenBack, Vec::new()),
                 };
                 let address = ledger.game().address(root.id, path.clone());
                 let address = address.map(|address| address.to_string()).unwrap_or_default();
-                rows.push(MendRow { address, done: done.to_owned(), details });
+                rows.push(MendRow { address, done, details });
                 if !is_there {
                     direct.push(Direct { root: root.id, path, instead: Some(saved) });
                 }
@@ -204,7 +206,7 @@ pub fn prepare_giving_back<'l>(
     if direct.is_empty() {
         return Ok(GivingBack { rows, change: None });
     }
-    let command = "mend --cleared";
+    let command = "put back what was cleared";
     let mut request =
         ChangeRequest { direct, ..ChangeRequest::new(command, now, ledger.catalogue.arrangement()?) };
     let mut folders = BTreeSet::new();

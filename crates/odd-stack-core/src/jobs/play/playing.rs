@@ -36,7 +36,7 @@ pub enum PlayError {
         source: AddressError,
     },
     /// Nobody says what starts the game.
-    #[error("it is not known which program starts the game; name it with `oddstack game set --exe PATH`")]
+    #[error("it is not known which program starts the game")]
     NoProgram,
     /// No way to start it has that name.
     #[error("nothing that starts the game is called `{name}`; there are: {}", there_are.join(", "))]

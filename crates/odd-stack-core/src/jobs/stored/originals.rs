@@ -20,8 +20,18 @@ pub struct OriginalRow {
     pub address: String,
     /// Where it lies.
     pub lies_at: String,
-    /// What tells it: `size_and_time` or `name`.
-    pub by: String,
+    /// What tells it.
+    pub by: FoundBy,
+}
+
+/// What tells that a file is one that was put aside.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum FoundBy {
+    /// It has the size and the time of what the game had there.
+    SizeAndTime,
+    /// Its name is made of that of what the game had there.
+    Name,
 }
 
 /// The same, for those who go on with it.
@@ -93,7 +103,7 @@ pub(in crate::jobs) fn find_originals(
             let row = OriginalRow {
                 address: shown(&it.base.spelled).unwrap_or_default(),
                 lies_at: shown(&lies_at).unwrap_or_default(),
-                by: by.to_owned(),
+                by,
             };
             found.push(FoundOriginal { root: root.id, key: it.key.clone(), lies_at, row });
         }
@@ -101,7 +111,7 @@ pub(in crate::jobs) fn find_originals(
     Ok(found)
 }
 
-type Lies = Option<(RelPath, &'static str)>;
+type Lies = Option<(RelPath, FoundBy)>;
 
 /// A file that nobody knows, of the size and time that the base had there.
 fn by_size_and_time(
@@ -122,7 +132,7 @@ fn by_size_and_time(
             None => true,
         };
         if is_it {
-            return Ok(Some((path.clone(), "size_and_time")));
+            return Ok(Some((path.clone(), FoundBy::SizeAndTime)));
         }
     }
     Ok(None)
@@ -179,7 +189,7 @@ fn by_name(ledger: &Ledger, it: &Covered, marked: &Marked) -> Result<Lies, Ledge
         let hash = ContentHash::of_file(&on_disk).map_err(LedgerError::io("read", &on_disk));
         // A second copy of the package's own file is no original.
         if hash.is_ok_and(|hash| hash != it.hash) {
-            return Ok(Some((path.clone(), "name")));
+            return Ok(Some((path.clone(), FoundBy::Name)));
         }
     }
     Ok(None)

@@ -1,6 +1,5 @@
 //! Stored files that were damaged, put again from anything that has the same content.
 
-use crate::notice::Notice;
 use std::collections::{BTreeMap, HashMap};
 use std::io::Read;
 use std::path::{Path, PathBuf};
@@ -16,6 +15,7 @@ use crate::files::{HashingReader, KEPT, STAGE, Seam, Stamp, look_at, open_regula
 use crate::hash::ContentHash;
 use crate::jobs::Permit;
 use crate::ledger::{Incoming, Ledger, LedgerError, blob_path, make_private_folder};
+use crate::notice::Notice;
 use crate::observer::{Observer, Work};
 use crate::package::{Inner, Limits, OpenOptions, Package, PackageError};
 use crate::stack::{BaseFile, BaseKind};
@@ -34,6 +34,18 @@ pub enum RenewError {
     Package(#[from] PackageError),
 }
 
+/// How a stored file is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum StoredState {
+    /// As it was.
+    Whole,
+    /// Not as it was.
+    Damaged,
+    /// Gone.
+    Missing,
+}
+
 /// A stored file that is gone, or is not what it was.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct DamageRow {
@@ -43,8 +55,8 @@ pub struct DamageRow {
     pub layer: Option<String>,
     /// The package that the layer was made from.
     pub package: Option<String>,
-    /// `missing` or `damaged`.
-    pub state: String,
+    /// What is the matter with it.
+    pub state: StoredState,
     /// Where it lies in the ledger.
     pub path: String,
     /// Where the same content was found, if it was.
@@ -58,7 +70,7 @@ impl DamageRow {
             address: file.address.to_string(),
             layer: file.layer.clone(),
             package: file.package.clone(),
-            state: if file.is_missing { "missing" } else { "damaged" }.to_owned(),
+            state: if file.is_missing { StoredState::Missing } else { StoredState::Damaged },
             path: file.path.display().to_string(),
             renewed_from: None,
         }

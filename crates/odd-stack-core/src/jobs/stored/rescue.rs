@@ -15,6 +15,7 @@ use crate::address::{RelPath, plain_path};
 use crate::check::{CheckError, Soundness, look_for_damage, soundness_of_original};
 use crate::files::{KEPT, ORIGINALS, Seam, Stamp, look_at};
 use crate::jobs::DamageRow;
+use crate::jobs::StoredState;
 use crate::jobs::select::plain;
 use crate::ledger::{
     CATALOGUE_FILE, CareMark, Home, Ledger, LedgerError, Lock, NAMES, Named, Registered, SECOND_NAME,
@@ -36,9 +37,7 @@ pub enum RescueError {
     #[error("it can't be told what is whole")]
     NotNow(#[source] LedgerError),
     /// Neither a game nor a ledger.
-    #[error(
-        "`{given}` is neither a game in care (`oddstack game list`) nor the folder of a ledger or of a game that was in care"
-    )]
+    #[error("`{given}` is neither a game in care nor the folder of a ledger or of a game that was in care")]
     NoLedger {
         /// What was given.
         given: String,
@@ -57,7 +56,7 @@ pub enum RescueError {
     #[error("not done, as you said; nothing was changed")]
     Declined,
     /// The folder for the originals has something in it.
-    #[error("{} is not empty; give a new or empty folder to --to", folder.display())]
+    #[error("{} is not empty", folder.display())]
     NotEmpty {
         /// The folder.
         folder: PathBuf,
@@ -97,8 +96,8 @@ pub enum RescueDone {
 pub struct OriginalFate {
     /// Where it belongs.
     pub address: String,
-    /// `whole`, `damaged` or `missing`.
-    pub state: String,
+    /// How it is.
+    pub state: StoredState,
     /// Where it is put; none if it is not whole.
     pub put_to: Option<String>,
 }
@@ -423,14 +422,14 @@ impl Places {
             };
             let place = path.as_ref().zip(folder).map(|(path, folder)| path.on(&folder));
             let state = match soundness {
-                Soundness::Whole | Soundness::OtherTime => "whole",
-                Soundness::Damaged => "damaged",
-                Soundness::Missing => "missing",
+                Soundness::Whole | Soundness::OtherTime => StoredState::Whole,
+                Soundness::Damaged => StoredState::Damaged,
+                Soundness::Missing => StoredState::Missing,
             };
             let put_to = place.as_ref().filter(|_| !soundness.is_lost());
             fates.push(OriginalFate {
                 address: format!("{}:{}", named.root, named.path),
-                state: state.to_owned(),
+                state,
                 put_to: put_to.map(|place| place.display().to_string()),
             });
             if let (Some(place), false) = (put_to, dry_run) {
