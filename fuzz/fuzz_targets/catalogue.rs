@@ -10,8 +10,8 @@ use odd_stack_core::files::RealDisk;
 use odd_stack_core::front::for_tests;
 use odd_stack_core::Moment;
 use odd_stack_core::check::check;
-use odd_stack_core::jobs::steps::{conflicts, prepare_add, prepare_reorder, show, stack, take_into_care};
-use odd_stack_core::jobs::{AddRequest, CareRequest, Reorder};
+use odd_stack_core::jobs::steps::{conflicts, prepare_add, prepare_reorder, show, stack, register_game};
+use odd_stack_core::jobs::{AddRequest, RegisterRequest, Reorder};
 use odd_stack_core::ledger::Home;
 use odd_stack_core::observer::Silent;
 
@@ -44,8 +44,8 @@ fn world() -> &'static World {
         }
         let home = Home::new(here.join("home"));
         let seam = || Arc::new(RealDisk::default());
-        let request = CareRequest { name: "Quillhaven".into(), folder: here.join("game"), ..Default::default() };
-        take_into_care(&home, &request, NOW, false, seam(), &Silent).expect("it is in care");
+        let request = RegisterRequest { name: "Quillhaven".into(), folder: here.join("game"), ..Default::default() };
+        register_game(&home, &request, NOW, false, seam(), &Silent).expect("it is in care");
         let folder = home.games().expect("a list").remove(0).ledger;
         let ledger = for_tests::open_as_it_is(&folder, seam()).expect("it opens");
         for name in ["one", "two"] {

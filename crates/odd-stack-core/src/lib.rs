@@ -16,10 +16,10 @@
 //! # }
 //! use odd_stack_core::change::ChangeOptions;
 //! use odd_stack_core::OddStack;
-//! use odd_stack_core::jobs::{AddRequest, CareRequest, Reorder};
+//! use odd_stack_core::jobs::{AddRequest, RegisterRequest, Reorder};
 //!
 //! let odd_stack = OddStack::open(folder.path().join("home"));
-//! let request = CareRequest { name: "Quillhaven".into(), folder: game_folder.clone(), ..CareRequest::default() };
+//! let request = RegisterRequest { name: "Quillhaven".into(), folder: game_folder.clone(), ..RegisterRequest::default() };
 //! odd_stack.register(&request, false)?;
 //! let game = odd_stack.game("quillhaven")?;
 //!

@@ -5,8 +5,8 @@ use std::path::PathBuf;
 
 use odd_stack_core::fit::FitSheet;
 use odd_stack_core::jobs::{
-    AdoptReport, CaptureEnd, CareReport, CheckSummary, ConflictsReport, DraftReport, FactsReport, GameReport,
-    InspectReport, PatchDayStatus, SheetCheck, ShowReport, StackReport, TraceReport,
+    AdoptReport, CaptureEnd, CheckSummary, ConflictsReport, DraftReport, FactsReport, GameReport,
+    InspectReport, PatchDayStatus, RegisterReport, SheetCheck, ShowReport, StackReport, TraceReport,
 };
 use schemars::{Schema, schema_for};
 
@@ -32,7 +32,7 @@ fn schemas() -> Vec<(&'static str, Schema)> {
         ("conflicts", schema_for!(ConflictsReport)),
         ("fit", schema_for!(DraftReport)),
         ("fit-check", schema_for!(SheetCheck)),
-        ("game-add", schema_for!(CareReport)),
+        ("game-add", schema_for!(RegisterReport)),
         ("game-forget", schema_for!(ForgetReport)),
         ("game-list", schema_for!(GameList)),
         ("game-show", schema_for!(GameReport)),

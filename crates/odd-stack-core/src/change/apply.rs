@@ -81,7 +81,7 @@ pub(crate) fn prepare<'l>(
             .map(|(id, t)| (*id, (t.won_files, t.contested_files, t.open_files)))
             .collect(),
         base: base.collect(),
-        sides: decision.sides.clone(),
+        side_folders: decision.side_folders.clone(),
         handed_on: request.exchanges.iter().map(|exchange| (exchange.old, exchange.new)).collect(),
         settle: request.settle,
         blend_rules: request.blend_rules,
@@ -134,18 +134,18 @@ impl Prepared<'_> {
         self.mark()?;
         let ledger = self.ledger;
         let seam = &*ledger.seam;
-        let (steps, sides) = (&self.decision.steps, &self.outcome.sides);
+        let (steps, side_folders) = (&self.decision.steps, &self.outcome.side_folders);
         let placing = steps.iter().filter(|step| matches!(step, Step::TakeOut { .. } | Step::PutIn { .. }));
         observer.begin(Work::Placing, placing.count() as u64, 0);
-        let done = execute::forward(steps, sides, seam, observer);
+        let done = execute::forward(steps, side_folders, seam, observer);
         observer.end();
         if let Err(StepFailed { path, source }) = done {
-            let sides = sides.clone();
-            take_back(ledger, steps, &sides, std::mem::take(&mut self.outcome).into_back(), observer)?;
+            let side_folders = side_folders.clone();
+            take_back(ledger, steps, &side_folders, std::mem::take(&mut self.outcome).into_back(), observer)?;
             return Err(ChangeError::TakenBack { path, source });
         }
         let outcome = std::mem::take(&mut self.outcome);
-        let sides = outcome.sides.clone();
+        let side_folders = outcome.side_folders.clone();
         let not_written = |source| ChangeError::NotWrittenDown { source: Box::new(source) };
         let (revision, left) = finish(ledger, outcome, steps).map_err(not_written)?;
         left_folders::tell(&left, observer);
@@ -154,7 +154,7 @@ impl Prepared<'_> {
         keep_reserve(ledger.folder());
         observer.begin(Work::Clearing, 0, 0);
         if save_changed(&self.decision.thrown, steps, revision, ledger.site(), seam, observer) {
-            tidy_private_folders(ledger, &sides);
+            tidy_private_folders(ledger, &side_folders);
         }
         observer.end();
         self.when_made.into_iter().for_each(|act| act(ledger));
@@ -167,7 +167,7 @@ impl Prepared<'_> {
     fn stage(&self, observer: &dyn Observer) -> Result<(), ChangeError> {
         let (folder, seam) = (self.ledger.folder(), &*self.ledger.seam);
         let staged = &self.decision.staged;
-        for side in &self.outcome.sides {
+        for side in &self.outcome.side_folders {
             let needed_bytes: u64 =
                 staged.iter().filter(|file| file.side == *side).map(|file| file.size_bytes).sum();
             make_private_folders(side, seam)?;
@@ -205,7 +205,7 @@ impl Prepared<'_> {
         touched.extend(note_names(self.ledger, &self.decision.covering)?);
         touched.extend(self.decision.private_folders.iter().cloned());
         touched.extend(self.new_blobs.iter().map(|hash| blob_path(folder, *hash)));
-        let volumes = self.outcome.sides.iter().map(PathBuf::as_path).chain([folder]);
+        let volumes = self.outcome.side_folders.iter().map(PathBuf::as_path).chain([folder]);
         let mut synced: Vec<&Path> = Vec::new();
         for volume in volumes {
             if !synced.contains(&volume) {
@@ -256,7 +256,7 @@ impl Drop for Prepared<'_> {
         // Once it is marked the private folders are tidied with what follows.
         if let Some(transaction) = self.transaction.take() {
             drop(transaction);
-            tidy_private_folders(self.ledger, &self.outcome.sides);
+            tidy_private_folders(self.ledger, &self.outcome.side_folders);
         }
     }
 }
@@ -299,7 +299,7 @@ fn finish(ledger: &Ledger, outcome: Outcome, steps: &[Step]) -> Result<(i64, Vec
 fn take_back(
     ledger: &Ledger,
     steps: &[Step],
-    sides: &[PathBuf],
+    side_folders: &[PathBuf],
     (undo, brought): (Option<Undo>, Vec<ContentHash>),
     observer: &dyn Observer,
 ) -> Result<(), ChangeError> {
@@ -307,7 +307,7 @@ fn take_back(
     let pass = |point| seam.pass(point).map_err(LedgerError::io("write to", ledger.folder()));
     pass("turn back")?;
     catalogue.turn_back()?;
-    execute::back(steps, sides, seam, observer)
+    execute::back(steps, side_folders, seam, observer)
         .map_err(|StepFailed { path, source }| ChangeError::Stuck { path, source })?;
     let transaction = Transaction::begin(ledger)?;
     if let Some(undo) = undo {
@@ -321,7 +321,7 @@ fn take_back(
     pass("taken back")?;
     transaction.commit()?;
     ledger.read_game_again()?;
-    tidy_private_folders(ledger, sides);
+    tidy_private_folders(ledger, side_folders);
     Transaction::of_contents(ledger).discard_contents();
     Ok(())
 }
@@ -339,13 +339,14 @@ pub(crate) fn recover(ledger: &Ledger, _lock: &Lock, observer: &dyn Observer) ->
         let steps =
             catalogue.journal_steps()?.into_iter().map(Step::from_journal).collect::<Option<Vec<_>>>();
         let steps = steps.ok_or_else(|| catalogue.damaged_by(&"a step of its journal has no meaning"))?;
-        let sides = outcome.sides.clone();
-        let is_finished = !mark.backward && execute::forward(&steps, &sides, &*ledger.seam, observer).is_ok();
+        let side_folders = outcome.side_folders.clone();
+        let is_finished =
+            !mark.backward && execute::forward(&steps, &side_folders, &*ledger.seam, observer).is_ok();
         if is_finished {
             let (_, left) = finish(ledger, outcome, &steps)?;
             left_folders::tell(&left, observer);
         } else {
-            take_back(ledger, &steps, &sides, outcome.into_back(), observer)?;
+            take_back(ledger, &steps, &side_folders, outcome.into_back(), observer)?;
         }
         let (command, begun_at) = (mark.command, mark.begun_at);
         observer.notice(Notice::Recovered(Recovered { command, begun_at, finished: is_finished }));
@@ -353,7 +354,8 @@ pub(crate) fn recover(ledger: &Ledger, _lock: &Lock, observer: &dyn Observer) ->
     left_folders::drop_again(ledger)?;
     sweep(ledger.folder(), catalogue, &*ledger.seam)?;
     ensure_names(ledger)?;
-    let sides: Vec<PathBuf> = ledger.game().roots.iter().map(|root| ledger.site().side(root)).collect();
-    tidy_private_folders(ledger, &sides);
+    let side_folders: Vec<PathBuf> =
+        ledger.game().roots.iter().map(|root| ledger.site().side(root)).collect();
+    tidy_private_folders(ledger, &side_folders);
     Ok(())
 }

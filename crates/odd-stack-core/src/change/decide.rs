@@ -127,8 +127,8 @@ impl Decider<'_> {
                 });
             }
             let side = self.ledger.site().side(root);
-            if !self.decision.sides.contains(&side) {
-                self.decision.sides.push(side);
+            if !self.decision.side_folders.contains(&side) {
+                self.decision.side_folders.push(side);
             }
         }
         Ok(())

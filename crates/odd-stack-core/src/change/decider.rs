@@ -123,7 +123,7 @@ pub(super) struct Wishes<'a> {
 pub(super) struct FilesAtWork {
     pub(super) new_folders: NewFolders,
     pub(super) revision: i64,
-    /// What the names begin with of all that goes through the sides, for nothing that lies there has them.
+    /// What the names begin with of all that goes through the side_folders, for nothing that lies there has them.
     pub(super) batch: u64,
     /// Addresses of files that leave, and nothing takes their place.
     pub(super) leaving: Leaving,

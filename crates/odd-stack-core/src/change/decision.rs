@@ -41,10 +41,10 @@ pub(super) struct Decision {
     pub staged: Vec<Staged>,
     /// What goes to the trash.
     pub thrown: Vec<Thrown>,
-    /// Folders in the sides that steps and staging need, each after the one above it.
+    /// Folders in the side_folders that steps and staging need, each after the one above it.
     pub private_folders: Vec<PathBuf>,
-    /// The sides of all roots that change.
-    pub sides: Vec<PathBuf>,
+    /// The side_folders of all roots that change.
+    pub side_folders: Vec<PathBuf>,
     pub tallies: BTreeMap<LayerId, Tally>,
     pub base_now: Vec<(RootId, FoldedKey, Option<BaseFile>)>,
     /// Addresses whose original is lost.

@@ -79,8 +79,8 @@ impl Decider<'_> {
     }
 
     fn need_side(&mut self, side: &std::path::Path) {
-        if !self.decision.sides.iter().any(|known| known == side) {
-            self.decision.sides.push(side.to_path_buf());
+        if !self.decision.side_folders.iter().any(|known| known == side) {
+            self.decision.side_folders.push(side.to_path_buf());
         }
     }
 }

@@ -24,22 +24,22 @@ fn at(path: &Path) -> impl FnOnce(io::Error) -> StepFailed {
     move |source| StepFailed { path, source }
 }
 
-/// Does all steps that are not done yet, and makes them durable. `sides` are folders on the volumes
+/// Does all steps that are not done yet, and makes them durable. `side_folders` are folders on the volumes
 /// concerned. Can be repeated after any stop.
 pub(super) fn forward(
     steps: &[Step],
-    sides: &[PathBuf],
+    side_folders: &[PathBuf],
     seam: &dyn Seam,
     observer: &dyn Observer,
 ) -> Result<()> {
     let (aside, rest): (Vec<&Step>, Vec<&Step>) =
         steps.iter().partition(|step| matches!(step, Step::SetAside { .. }));
     each_at_once(&aside, seam, observer, move_out)?;
-    sync(&aside, sides, seam)?;
+    sync(&aside, side_folders, seam)?;
     let (out, rest): (Vec<&Step>, Vec<&Step>) =
         rest.into_iter().partition(|step| matches!(step, Step::TakeOut { .. }));
     each_at_once(&out, seam, observer, move_out)?;
-    sync(&out, sides, seam)?;
+    sync(&out, side_folders, seam)?;
     let (files, folders): (Vec<&Step>, Vec<&Step>) =
         rest.into_iter().partition(|step| matches!(step, Step::PutIn { .. }));
     // Folders go before others come: a file may come to where a folder was.
@@ -59,19 +59,19 @@ pub(super) fn forward(
         }
     }
     each_at_once(&files, seam, observer, move_in)?;
-    sync(steps.iter().collect::<Vec<_>>().as_slice(), sides, seam)
+    sync(steps.iter().collect::<Vec<_>>().as_slice(), side_folders, seam)
 }
 
 /// Takes back all steps that were done, and makes that durable. Can be repeated after any stop.
 pub(super) fn back(
     steps: &[Step],
-    sides: &[PathBuf],
+    side_folders: &[PathBuf],
     seam: &dyn Seam,
     observer: &dyn Observer,
 ) -> Result<()> {
     let files: Vec<&Step> = steps.iter().filter(|step| matches!(step, Step::PutIn { .. })).collect();
     each_at_once(&files, seam, observer, move_out)?;
-    sync(&files, sides, seam)?;
+    sync(&files, side_folders, seam)?;
     for step in steps.iter().rev() {
         if let Step::MakeFolder { path } = step {
             drop_folder(path, seam)?;
@@ -102,9 +102,9 @@ pub(super) fn back(
         |step: &&Step| matches!(step, Step::TakeOut { private, .. } if !places.contains(private.as_path()));
     let out: Vec<&Step> = steps.iter().filter(is_out).collect();
     each_at_once(&out, seam, observer, move_in)?;
-    sync(&out, sides, seam)?;
+    sync(&out, side_folders, seam)?;
     each_at_once(&aside, seam, observer, move_in)?;
-    sync(&aside, sides, seam)
+    sync(&aside, side_folders, seam)
 }
 
 fn each_at_once(
@@ -202,7 +202,7 @@ fn drop_folder(path: &Path, seam: &dyn Seam) -> Result<()> {
     }
 }
 
-fn sync(steps: &[&Step], sides: &[PathBuf], seam: &dyn Seam) -> Result<()> {
+fn sync(steps: &[&Step], side_folders: &[PathBuf], seam: &dyn Seam) -> Result<()> {
     if steps.is_empty() {
         return Ok(());
     }
@@ -218,7 +218,7 @@ fn sync(steps: &[&Step], sides: &[PathBuf], seam: &dyn Seam) -> Result<()> {
         folders.extend(ends.into_iter().flatten().filter_map(|path| path.parent()));
     }
     let folders: Vec<PathBuf> = folders.into_iter().map(Path::to_path_buf).collect();
-    for side in sides {
+    for side in side_folders {
         seam.make_durable(side, &folders).map_err(at(side))?;
     }
     Ok(())

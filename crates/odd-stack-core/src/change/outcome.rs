@@ -93,7 +93,8 @@ pub(super) struct Outcome {
     pub removed: Vec<LayerId>,
     pub tallies: Vec<(LayerId, (i64, i64, i64))>,
     pub base: Vec<BaseNow>,
-    pub sides: Vec<PathBuf>,
+    #[serde(rename = "sides")]
+    pub side_folders: Vec<PathBuf>,
     #[serde(default)]
     pub handed_on: Vec<(LayerId, LayerId)>,
     #[serde(default)]

@@ -20,9 +20,9 @@ pub(super) fn make_private_folders(side: &Path, seam: &dyn Seam) -> Result<(), C
 
 /// Empties stage and trash, and removes folders of a side that are empty. What can't be removed now
 /// is removed by the next change.
-pub(super) fn tidy_private_folders(ledger: &Ledger, sides: &[PathBuf]) {
+pub(super) fn tidy_private_folders(ledger: &Ledger, side_folders: &[PathBuf]) {
     let seam = &*ledger.seam;
-    for side in sides {
+    for side in side_folders {
         for name in [STAGE, TRASH] {
             let _ = execute::empty_of_what_is_free(&side.join(name), seam);
         }

@@ -20,7 +20,7 @@ use crate::stack::{Blend, Blended, Column, Entry, Hindrance, LayerId, NotBlendab
 /// What blending by a recipe gave, as the catalogue keeps it.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
-enum Outcome {
+enum BlendOutcome {
     Made { hash: ContentHash, size_bytes: u64, clashes: Vec<(ContentHash, ContentHash)>, undone: Vec<String> },
     Failed(NotBlendable),
 }
@@ -136,7 +136,7 @@ impl<'l> Blender<'l> {
                 continue;
             }
             match self.ready(column, &recipe)? {
-                Err(why) => self.note_new(&mut columns[at], order, name, Outcome::Failed(why))?,
+                Err(why) => self.note_new(&mut columns[at], order, name, BlendOutcome::Failed(why))?,
                 Ok(ready) => {
                     held_bytes += ready.bytes();
                     unknown.push((at, name, ready));
@@ -172,10 +172,11 @@ impl<'l> Blender<'l> {
         column: &mut Column,
         order: &Order,
         name: ContentHash,
-        outcome: Outcome,
+        outcome: BlendOutcome,
     ) -> Result<(), LedgerError> {
         let catalogue = &self.ledger.catalogue;
-        let is_lasting = !matches!(&outcome, Outcome::Failed(why) if why.hindrance == Hindrance::NotAtHand);
+        let is_lasting =
+            !matches!(&outcome, BlendOutcome::Failed(why) if why.hindrance == Hindrance::NotAtHand);
         if self.keeps && is_lasting {
             let text = serde_json::to_string(&outcome).map_err(|error| catalogue.damaged_by(&error))?;
             catalogue.write_blend(name, &text)?;
@@ -188,13 +189,13 @@ impl<'l> Blender<'l> {
         column: &mut Column,
         order: &Order,
         name: ContentHash,
-        outcome: Outcome,
+        outcome: BlendOutcome,
     ) -> Result<(), LedgerError> {
         let outcome = match outcome {
             // Nobody said that it is settings.
-            Outcome::Failed(why) if why.reason.is_empty() => return Ok(()),
-            Outcome::Failed(why) => Err(why),
-            Outcome::Made { hash, size_bytes, clashes, undone } => {
+            BlendOutcome::Failed(why) if why.reason.is_empty() => return Ok(()),
+            BlendOutcome::Failed(why) => Err(why),
+            BlendOutcome::Made { hash, size_bytes, clashes, undone } => {
                 let Some(recipe) = column.recipe(order) else { return Ok(()) };
                 if self.keeps && recipe.format == Format::ByContent {
                     self.ledger.catalogue.note_settings_by_content(column.path)?;
@@ -289,12 +290,12 @@ impl<'l> Blender<'l> {
     }
 
     /// What came of it, whose content is held.
-    fn outcome(&self, name: ContentHash, ready: &Ready, made: Result<Combined, NotBlended>) -> Outcome {
+    fn outcome(&self, name: ContentHash, ready: &Ready, made: Result<Combined, NotBlended>) -> BlendOutcome {
         match made {
             Ok(combined) => {
                 let inputs = &ready.inputs;
                 let clashes = combined.clashes.iter().map(|(one, two)| (inputs[*one], inputs[*two]));
-                let outcome = Outcome::Made {
+                let outcome = BlendOutcome::Made {
                     hash: ContentHash::of(&combined.content),
                     size_bytes: combined.content.len() as u64,
                     clashes: clashes.collect(),
@@ -309,7 +310,7 @@ impl<'l> Blender<'l> {
                     Culprit::File(file) => Hindrance::Content(ready.inputs[file]),
                     Culprit::Together => Hindrance::Together,
                 };
-                Outcome::Failed(NotBlendable { hindrance, reason })
+                BlendOutcome::Failed(NotBlendable { hindrance, reason })
             }
         }
     }

@@ -7,10 +7,10 @@ use super::outcome::{ChoiceMade, LeftOut, PartSeen};
 use super::resolve::Resolved;
 use super::{Finding, FitError, GameTree, NotChosen, Part, Rank, Rules};
 use crate::address::{AddressBook, RelPath};
-use crate::package::Member;
+use crate::members::Member;
 
 /// The places that count once all is chosen, and what belongs to what was not.
-pub(super) struct Taken<'r> {
+pub(super) struct ChosenPlaces<'r> {
     pub places: Vec<Resolved>,
     pub choices: Vec<ChoiceMade>,
     pub parts: Vec<(&'r super::Part, bool, Vec<RelPath>)>,
@@ -25,7 +25,7 @@ pub(super) struct Taken<'r> {
     open: Vec<RelPath>,
 }
 
-impl Taken<'_> {
+impl ChosenPlaces<'_> {
     /// What was taken of each choice, by the files that are `placed`: a place that a person gives may take another
     /// option than the one that is chosen, or several.
     pub(super) fn choices_made<'p>(
@@ -77,8 +77,8 @@ pub(super) fn take<'r>(
     book: &AddressBook,
     tree: &dyn GameTree,
     findings: &mut Vec<Finding>,
-) -> Result<Taken<'r>, FitError> {
-    let mut taken = Taken {
+) -> Result<ChosenPlaces<'r>, FitError> {
+    let mut taken = ChosenPlaces {
         places: Vec::new(),
         choices: Vec::new(),
         parts: Vec::new(),

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use super::input::{Hints, Package};
 use super::{Candidate, FitError, FitInput, LeftOut, Place, detect, wrapper_of};
 use crate::address::RelPath;
-use crate::package::{Folder, Member, is_named_like_an_archive};
+use crate::members::{Folder, Member, is_named_like_an_archive};
 
 /// Answers offered for each archive.
 const MOST_EACH: usize = 5;

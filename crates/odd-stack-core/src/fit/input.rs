@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 
 use super::{GameTree, Rules};
 use crate::address::{AddressBook, Folding, RelPath};
-use crate::package::{Folder, Member};
+use crate::members::{Folder, Member};
 
 /// All that a fit is made of.
 #[derive(Clone, Copy)]

@@ -33,7 +33,7 @@ pub use finding::Finding;
 pub use game_tree::{GameTree, NamedThings, ProgramSeen, RootSeen, WantedNames, each_pattern};
 pub use input::{FitInput, Hints};
 pub use outcome::{ChoiceMade, Fit, LeftOut, PartSeen, Placement};
-pub use place::{Draft, draft, fit, unreached};
+pub use place::{RulesFound, draft, fit, unreached};
 pub use realign::{OldAddresses, Realigning};
 pub use remembered::Inside;
 pub use rules::{

@@ -13,11 +13,11 @@ use super::sheet::is_sheet;
 use super::wrapper::wrapper_of;
 use super::{Choice, Finding, FitError, GameTree, Part, Rules, Wishes, detect, inner};
 use crate::address::{Address, AddressBook, RelPath};
-use crate::package::{Folder, Member, is_named_like_an_archive};
+use crate::members::{Folder, Member, is_named_like_an_archive};
 
 /// The rules by which a package is placed, with nothing chosen yet.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Draft {
+pub struct RulesFound {
     /// Those given, or those that say what was found out.
     pub rules: Rules,
     /// What decided.
@@ -30,7 +30,7 @@ pub struct Draft {
 ///
 /// # Errors
 /// [`FitError`], such as [`FitError::Unclear`].
-pub fn draft(input: &FitInput<'_>) -> Result<Draft, FitError> {
+pub fn draft(input: &FitInput<'_>) -> Result<RulesFound, FitError> {
     let FitInput { members, folders, rules, book, tree, hints, copies, .. } = *input;
     let (only, skip) = (Patterns::new(&rules.only)?, Patterns::new(&rules.skip)?);
     let package = Package { members, folders, wrapper: wrapper_of(members, folders) };
@@ -80,7 +80,7 @@ pub fn draft(input: &FitInput<'_>) -> Result<Draft, FitError> {
             let documents = (0..members.len()).filter(|index| !reasons.contains_key(index));
             let documents: Vec<usize> = documents.collect();
             reasons.extend(documents.into_iter().map(|index| (index, LeftOut::Document)));
-            return Ok(Draft { rules: rules.clone(), findings, left_out: reasons });
+            return Ok(RulesFound { rules: rules.clone(), findings, left_out: reasons });
         }
         if none {
             return Err(FitError::NothingPlaced { reason: nothing_reason(members, &reasons) });
@@ -100,7 +100,7 @@ pub fn draft(input: &FitInput<'_>) -> Result<Draft, FitError> {
         reasons.extend(found.aside.iter().copied());
         found.into_rules(rules)
     };
-    Ok(Draft { rules: effective, findings, left_out: reasons })
+    Ok(RulesFound { rules: effective, findings, left_out: reasons })
 }
 
 /// Whether a sheet says what a layer does that has no files.
@@ -168,7 +168,7 @@ pub fn fit(input: &FitInput<'_>) -> Result<Fit, FitError> {
     let FitInput { members, folders, rules, book, folding, tree, .. } = *input;
     let (only, skip) = (Patterns::new(&rules.only)?, Patterns::new(&rules.skip)?);
     let package = Package { members, folders, wrapper: wrapper_of(members, folders) };
-    let Draft { rules: effective, mut findings, left_out: mut reasons } = draft(input)?;
+    let RulesFound { rules: effective, mut findings, left_out: mut reasons } = draft(input)?;
     let taken = take(&effective, &package, book, tree, &mut findings)?;
     let mut placed = Placed::new(folding);
     let reaches_into = |member: &Member| {

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, HashMap};
 use super::resolve::Aim;
 use super::{FitError, Placement, Rank};
 use crate::address::{Address, FoldedKey, Folding, PrefixName, RelPath};
-use crate::package::Member;
+use crate::members::Member;
 
 /// Placements so far, with one spelling for each folder.
 pub(super) struct Placed {

@@ -11,7 +11,7 @@ use super::resolve::FromFound;
 use super::wrapper::wrapper_of;
 use super::{Finding, Place, Rules};
 use crate::address::{Address, AddressBook, FoldedKey, Folding, PrefixName, RelPath};
-use crate::package::{Folder, Member};
+use crate::members::{Folder, Member};
 use crate::version::name_without_version;
 
 /// Addresses of the older version, by root.

@@ -6,7 +6,7 @@ use super::input::Package;
 use super::wrapper::wrapper_of;
 use super::{Choice, Place, Rules};
 use crate::address::RelPath;
-use crate::package::{Folder, Member};
+use crate::members::{Folder, Member};
 
 /// A package's files and folders, to find what a `FROM` means in it.
 #[derive(Debug, Clone, Copy)]

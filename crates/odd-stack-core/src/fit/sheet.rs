@@ -9,7 +9,7 @@ use toml::de::{DeTable, DeValue};
 
 use super::rules::Patterns;
 use super::sheet_rules::{check_address, check_places, check_wishes};
-use super::sheet_text::{Step, Text};
+use super::sheet_text::{SheetText, Step};
 use super::{Choice, ChoiceOption, FitError, Part, Place, Proof, Rank, Rules, SetKey, Start, Wishes};
 use crate::address::{Folding, RelPath, cut_pattern};
 
@@ -190,7 +190,7 @@ impl FitSheet {
     /// # Errors
     /// [`FitError::BadSheet`], with line and column.
     pub fn parse(text: &str) -> Result<Self, FitError> {
-        let source = Text { text };
+        let source = SheetText { text };
         // What a later make has is not known; its number is read first.
         if let Ok(table) = DeTable::parse(text)
             && let Some((_, value)) = table.get_ref().iter().find(|(name, _)| name.get_ref() == "format")
@@ -207,7 +207,7 @@ impl FitSheet {
         Ok(sheet)
     }
 
-    fn check(&self, source: &Text<'_>) -> Result<(), FitError> {
+    fn check(&self, source: &SheetText<'_>) -> Result<(), FitError> {
         use Step::{At, Key};
         let wrong = |steps: &[Step<'_>], reason: String| Err(source.mistake_at(steps, reason));
         if self.format.is_some_and(|format| format != SHEET_FORMAT) {

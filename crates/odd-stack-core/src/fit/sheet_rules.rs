@@ -2,18 +2,18 @@
 
 use super::input::Package;
 use super::sheet::{FitSheet, SheetPlace};
-use super::sheet_text::{Step, Text};
+use super::sheet_text::{SheetText, Step};
 use super::wrapper::wrapper_of;
 use super::{FitError, Proof, Start};
 use crate::address::{Address, AddressError, PrefixName, RelPath, cut_pattern};
-use crate::package::{Folder, Member};
+use crate::members::{Folder, Member};
 
 /// Checks what lies `above` says of programs and of how one sees that it works.
 pub(super) fn check_wishes<'s>(
     starts: &[Start],
     proofs: &[Proof],
     above: Vec<Step<'s>>,
-    source: &Text<'_>,
+    source: &SheetText<'_>,
 ) -> Result<(), FitError> {
     let wrong = |mut above: Vec<Step<'s>>, below: Vec<Step<'s>>, reason: String| {
         above.extend(below);
@@ -36,7 +36,7 @@ pub(super) fn check_wishes<'s>(
 pub(super) fn check_places(
     places: &[SheetPlace],
     above: Vec<Step<'_>>,
-    source: &Text<'_>,
+    source: &SheetText<'_>,
 ) -> Result<(), FitError> {
     for (index, place) in places.iter().enumerate() {
         let found = match (check_from(&place.from), check_address(&place.to)) {
@@ -106,7 +106,7 @@ pub fn check_members(
         if !place.from.contains("!/") && package.find(&place.from).is_none() {
             steps.push(Step::Key("from"));
             let reason = package.missing(&place.from).to_string();
-            return Err(Text { text }.mistake_at(&steps, reason));
+            return Err(SheetText { text }.mistake_at(&steps, reason));
         }
     }
     Ok(())
@@ -122,7 +122,7 @@ pub fn check_addresses(
     resolve: &dyn Fn(&str) -> Result<Address, AddressError>,
 ) -> Result<(), FitError> {
     use Step::{At, Key};
-    let source = Text { text };
+    let source = SheetText { text };
     let check = |steps: Vec<Step<'_>>, address: &str| match resolve(address) {
         Ok(_) => Ok(()),
         Err(error) => Err(source.mistake_at(&steps, error.to_string())),

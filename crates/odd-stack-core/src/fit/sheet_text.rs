@@ -11,11 +11,11 @@ pub(super) enum Step<'s> {
 }
 
 /// A sheet's text, to say of a mistake where it is.
-pub(super) struct Text<'t> {
+pub(super) struct SheetText<'t> {
     pub(super) text: &'t str,
 }
 
-impl Text<'_> {
+impl SheetText<'_> {
     pub(super) fn mistake(&self, at: usize, reason: String) -> FitError {
         let before = self.text.get(..at).unwrap_or_default();
         FitError::BadSheet {

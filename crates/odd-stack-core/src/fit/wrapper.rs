@@ -1,7 +1,7 @@
 //! The folder around everything.
 
 use crate::address::RelPath;
-use crate::package::{Folder, Member};
+use crate::members::{Folder, Member};
 
 /// The one folder that holds everything, if there is one.
 pub fn wrapper_of<'a>(members: &[Member], folders: &'a [Folder]) -> Option<&'a RelPath> {

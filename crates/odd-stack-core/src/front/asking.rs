@@ -11,8 +11,8 @@ use crate::game::{Game, Running};
 use crate::jobs::{
     AddError, AddressesError, CaptureError, CheckSummary, ConflictsReport, ConflictsRequest, DoubtfulNeed,
     DraftReport, GameLine, GameReport, Glance, InspectReport, Launch, LayerClears, MendError, PatchDayStatus,
-    PlayError, ProofRow, SheetCheck, ShowReport, StackReport, StoredSummary, TraceError, TraceReport,
-    TweakError, TweakRow, Wanted, Written, capture_exchanges, check_facts, check_report, check_sheet,
+    PlacingRequest, PlayError, ProofRow, SheetCheck, ShowReport, StackReport, StoredSummary, TraceError,
+    TraceReport, TweakError, TweakRow, Written, capture_exchanges, check_facts, check_report, check_sheet,
     conflicts, doubtful_needs, draft_sheet, game_line, game_report, glance, inspect, is_own_edits,
     is_start_unagreed, is_under_way, launch, patchday_status, proofs, running, show, stack, trace, tweaks,
     unagreed_clearing, unknown_originals, wanted_clearing, with_runner, written_since,
@@ -30,7 +30,7 @@ impl OddStack {
         &self,
         game: Option<&OpenGame>,
         package: &Path,
-        wanted: &Wanted,
+        wanted: &PlacingRequest,
         limits: &Limits,
     ) -> Result<InspectReport, AddError> {
         inspect(package, wanted, limits, game.map(|game| &game.ledger), &*self.observer)
@@ -175,7 +175,7 @@ impl OpenGame {
     pub fn draft_sheet(
         &self,
         package: &Path,
-        wanted: &Wanted,
+        wanted: &PlacingRequest,
         limits: &Limits,
     ) -> Result<DraftReport, AddError> {
         draft_sheet(&self.ledger, package, wanted, limits, self.observer())

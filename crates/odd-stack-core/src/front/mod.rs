@@ -20,11 +20,11 @@ use crate::check::CheckError;
 use crate::files::{RealDisk, Seam, is_one_folder};
 use crate::game::Running;
 use crate::jobs::{
-    CareError, CareReport, CareRequest, FoundGame, MoveHomeError, Permit, RescueError, RescueReport,
-    RescueRequest, find_games, heal, ledger_meant, list_again, move_home, rescue, running, select_game,
-    take_into_care,
+    FoundGame, MoveHomeError, Permit, RegisterError, RegisterReport, RegisterRequest, RescueError,
+    RescueReport, RescueRequest, find_games, heal, ledger_meant, list_again, move_home, register_game,
+    rescue, running, select_game,
 };
-use crate::ledger::{CareMark, Home, Ledger, LedgerError, OngoingKind, Registered};
+use crate::ledger::{GameMark, Home, Ledger, LedgerError, OngoingKind, Registered};
 use crate::observer::{Observer, Silent};
 
 pub use changing::Mender;
@@ -157,10 +157,14 @@ impl OddStack {
     /// Takes a game into care, or only says what would be in care.
     ///
     /// # Errors
-    /// [`CareError`]; nothing was changed.
-    pub fn register(&self, request: &CareRequest, dry_run: bool) -> Result<CareReport, CareError> {
+    /// [`RegisterError`]; nothing was changed.
+    pub fn register(
+        &self,
+        request: &RegisterRequest,
+        dry_run: bool,
+    ) -> Result<RegisterReport, RegisterError> {
         let seam = Arc::clone(&self.seam);
-        take_into_care(&self.home, request, self.now(), dry_run, seam, &*self.observer)
+        register_game(&self.home, request, self.now(), dry_run, seam, &*self.observer)
     }
 
     /// Looks for games in folders.
@@ -240,7 +244,7 @@ impl OddStack {
     /// [`LedgerError`].
     pub fn open_game(&self, game: &Registered) -> Result<OpenGame, LedgerError> {
         let ledger = Ledger::open(&game.ledger, Arc::clone(&self.seam))?;
-        CareMark::write_all(ledger.game(), ledger.folder(), &self.home);
+        GameMark::write_all(ledger.game(), ledger.folder(), &self.home);
         // Looking works all the same; what is changed stops at it.
         let stuck = heal(&ledger, &*self.observer).err();
         Ok(OpenGame { door: self.clone(), ledger, listed_name: game.name.clone(), stuck })

@@ -30,7 +30,7 @@ pub use add::error::AddError;
 pub use add::fit_sheet::{DraftReport, LeftOutCount, SheetCheck, TriedRow};
 pub use add::inspect::{CandidateRow, InspectReport, LinkRow, MemberRow, MemberTarget, UnopenedRow};
 pub use add::placing::read_sheet;
-pub use add::placing_request::Wanted;
+pub use add::placing_request::PlacingRequest;
 pub use add::report::{
     AddReport, ChoiceRow, CopiedLinkRow, Direction, InItsPlace, LeftOutRow, PartRow, ReplacedRow,
 };
@@ -52,7 +52,7 @@ pub use game::forget::Forgotten;
 pub use game::learn_program::Learnt;
 pub use game::move_home::MoveHomeError;
 pub use game::overview::GameLine;
-pub use game::register::{CareError, CareReport, CareRequest};
+pub use game::register::{RegisterError, RegisterReport, RegisterRequest};
 pub use game::settings::{SetError, SetRequest};
 pub use made_by::MadeBy;
 pub use needs::DoubtfulNeed;
@@ -102,7 +102,7 @@ pub mod steps {
     pub use super::game::learn_program::learn_program;
     pub use super::game::move_home::move_home;
     pub use super::game::overview::game_line;
-    pub use super::game::register::{default_ledger_folder, take_into_care};
+    pub use super::game::register::{default_ledger_folder, register_game};
     pub use super::game::settings::change_settings;
     pub use super::needs::doubtful_needs;
     pub use super::order::prepare_reorder;

@@ -19,7 +19,7 @@ const HEAD: &str = "# Odd Stack keeps this game. What belongs to it lies in the 
 
 /// What a mark says.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct CareMark {
+pub struct GameMark {
     /// The game's name.
     pub game: String,
     /// The root that it lies in.
@@ -43,7 +43,7 @@ fn path_in(folder: &Path, share: u32) -> PathBuf {
     folder.join(SIDE_FOLDER).join(name)
 }
 
-impl CareMark {
+impl GameMark {
     /// The mark in a folder, that of the first game where several share it; nothing if there is none that can be read.
     pub fn read(folder: &Path) -> Option<Self> {
         Self::all_in(folder).into_iter().next().map(|(_, mark)| mark)
@@ -148,7 +148,7 @@ pub(crate) fn side_folders_of(folder: &Path, ledger: &Path) -> Vec<PathBuf> {
         0 => folder.join(SIDE_FOLDER),
         share => folder.join(SIDE_FOLDER).join(format!("shared-{share}")),
     };
-    let marks = CareMark::all_in(folder);
+    let marks = GameMark::all_in(folder);
     let own: Vec<PathBuf> =
         marks.iter().filter(|(_, mark)| mark.ledger == ledger).map(|(share, _)| of_share(*share)).collect();
     // A mark may be lost.
@@ -161,7 +161,7 @@ pub(crate) fn side_folders_of(folder: &Path, ledger: &Path) -> Vec<PathBuf> {
 
 /// The first number of a share of `folder` that no game has.
 pub(crate) fn free_share(folder: &Path) -> u32 {
-    let marked = CareMark::all_in(folder).into_iter().map(|(share, _)| share);
+    let marked = GameMark::all_in(folder).into_iter().map(|(share, _)| share);
     let there = fs::read_dir(folder.join(SIDE_FOLDER)).into_iter().flatten().flatten();
     let used =
         there.filter_map(|entry| entry.file_name().to_str()?.strip_prefix("shared-")?.parse::<u32>().ok());

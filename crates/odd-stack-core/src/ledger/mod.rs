@@ -42,7 +42,7 @@ pub use catalogue::{Layer, LayerState, NewLayer, Ongoing, OngoingKind};
 pub use error::LedgerError;
 pub use home::{Home, Registered};
 pub use lock::Lock;
-pub use mark::CareMark;
+pub use mark::GameMark;
 pub(crate) use mark::{free_share, side_folders_of};
 pub(crate) use original_names::{Covering, NAMES, Named, covered, ensure_names, note_names, read_names};
 pub use other_games::SharedWith;

@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
-use super::{CATALOGUE_FILE, CareMark, Ledger, LedgerError, Lock};
+use super::{CATALOGUE_FILE, GameMark, Ledger, LedgerError, Lock};
 use crate::address::FoldedKey;
 use crate::files::{RealDisk, is_one_folder};
 use crate::game::{Game, Root};
@@ -50,8 +50,8 @@ impl Ledger {
 }
 
 /// Marks of other games in a root of the game whose ledger lies in `ledger`.
-fn marks_of_others(root: &Root, ledger: &Path) -> Vec<CareMark> {
-    let marks = CareMark::all_in(&root.folder).into_iter().filter(|(share, mark)| {
+fn marks_of_others(root: &Root, ledger: &Path) -> Vec<GameMark> {
+    let marks = GameMark::all_in(&root.folder).into_iter().filter(|(share, mark)| {
         // Where nobody said that it is shared, a mark is one of this game's own, from an earlier time.
         let is_shared = root.share > 0 || *share > 0;
         is_shared && mark.ledger != ledger && mark.ledger.join(CATALOGUE_FILE).is_file()

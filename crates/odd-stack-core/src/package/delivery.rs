@@ -9,7 +9,7 @@ use crate::observer::Observer;
 
 /// One content that was asked for.
 #[derive(Debug, Clone)]
-pub(super) struct Wanted {
+pub(super) struct WantedMembers {
     /// The reader's own number of it.
     pub source: usize,
     /// The package's number of it.
@@ -28,7 +28,7 @@ pub(super) struct Halt;
 pub(super) trait Source: Debug + Send + Sync {
     /// Hands every content of `wanted` to `delivery`, in any order and from any thread, each once.
     /// `wanted` is in order of the reader's own numbers.
-    fn read(&self, wanted: &[Wanted], delivery: &Delivery<'_>) -> Result<(), Halt>;
+    fn read(&self, wanted: &[WantedMembers], delivery: &Delivery<'_>) -> Result<(), Halt>;
 
     /// The bytes of one content as they lie in a file, where that is how they lie.
     fn as_file(&self, _source: usize) -> Option<super::archive_file::ArchiveFile> {
@@ -37,7 +37,7 @@ pub(super) trait Source: Debug + Send + Sync {
 }
 
 /// What is done with a content: its number, its size, its bytes.
-pub(super) type Take<'a> = dyn Fn(&Wanted, &mut dyn Read) -> Result<(), Halt> + Sync + 'a;
+pub(super) type Take<'a> = dyn Fn(&WantedMembers, &mut dyn Read) -> Result<(), Halt> + Sync + 'a;
 
 /// Passes contents on, watches them, and keeps the first failure.
 pub(super) struct Delivery<'a> {
@@ -61,7 +61,7 @@ impl<'a> Delivery<'a> {
     }
 
     /// Hands one content on. Whoever takes it must read it to its end.
-    pub(super) fn deliver(&self, wanted: &Wanted, content: &mut dyn Read) -> Result<(), Halt> {
+    pub(super) fn deliver(&self, wanted: &WantedMembers, content: &mut dyn Read) -> Result<(), Halt> {
         self.go_on()?;
         let mut watched = Watched {
             inner: content,
@@ -94,7 +94,7 @@ impl<'a> Delivery<'a> {
     }
 
     /// Ends the reading since one content is broken.
-    pub(super) fn fail(&self, wanted: &Wanted, source: io::Error) -> Halt {
+    pub(super) fn fail(&self, wanted: &WantedMembers, source: io::Error) -> Halt {
         let (package, member) = (self.package.to_owned(), wanted.name.to_string());
         self.halt(match source.kind() {
             io::ErrorKind::Unsupported => PackageError::NotRead { package, member, source },

@@ -9,7 +9,7 @@ use rayon::prelude::*;
 
 use super::PackageError;
 use super::archive_file::ArchiveFile;
-use super::delivery::{Delivery, Halt, Source, Wanted};
+use super::delivery::{Delivery, Halt, Source, WantedMembers};
 use super::listing::{RawKind, RawMember};
 use crate::address::NameProblem;
 use crate::files::quietly;
@@ -30,7 +30,7 @@ impl FolderSource {
 }
 
 impl Source for FolderSource {
-    fn read(&self, wanted: &[Wanted], delivery: &Delivery<'_>) -> Result<(), Halt> {
+    fn read(&self, wanted: &[WantedMembers], delivery: &Delivery<'_>) -> Result<(), Halt> {
         wanted.par_iter().try_for_each(|wanted| match open(&self.files[wanted.source]) {
             Ok(mut file) => delivery.deliver(wanted, &mut file),
             Err(error) => Err(delivery.fail(wanted, error)),

@@ -7,7 +7,7 @@ use std::sync::Mutex;
 use tempfile::SpooledTempFile;
 
 use super::archive_file::ArchiveFile;
-use super::delivery::{Delivery, Halt, Wanted};
+use super::delivery::{Delivery, Halt, WantedMembers};
 use super::kind::kind_of;
 use super::listing::{self, LinkOut};
 use super::names::Names;
@@ -217,7 +217,7 @@ impl Package {
             });
         }
         let spooled = Mutex::new((SpooledTempFile::new(IN_MEMORY_BYTES), None));
-        let take = |_: &Wanted, content: &mut dyn Read| -> Result<(), Halt> {
+        let take = |_: &WantedMembers, content: &mut dyn Read| -> Result<(), Halt> {
             let mut spooled = spooled.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
             let (file, failed) = &mut *spooled;
             let mut buffer = vec![0; 128 << 10];
@@ -235,7 +235,8 @@ impl Package {
         };
         let delivery = Delivery::new(&part.shown, &take, observer, true);
         let (size_bytes, name) = (member.size_bytes, member.path.as_str().into());
-        let read = part.source.read(&[Wanted { source, content: source, size_bytes, name }], &delivery);
+        let read =
+            part.source.read(&[WantedMembers { source, content: source, size_bytes, name }], &delivery);
         let failure = delivery.failure();
         let (file, failed) = spooled.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
         let no_room = |source: io::Error| PackageError::NoRoomInside {

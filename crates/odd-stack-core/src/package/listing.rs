@@ -134,14 +134,14 @@ pub(super) fn judge_name(package: &str, member: &RawMember) -> Result<RelPath, P
     parsed.map_err(|problem| refuse(name, problem))
 }
 
-enum Taken {
+enum NameTaken {
     Folder(RelPath),
     File(RelPath, Option<usize>),
 }
 
 struct Gate<'a> {
     package: &'a str,
-    taken: HashMap<FoldedKey, Taken>,
+    taken: HashMap<FoldedKey, NameTaken>,
     listing: Listing,
 }
 
@@ -158,7 +158,7 @@ impl<'a> Gate<'a> {
         }
         self.add_folder(&parent)?;
         match self.taken.get(&Folding::Folded.key(parent.as_str())) {
-            Some(Taken::Folder(spelled)) => Ok(spelled.join(&RelPath::from_disk(path.name().to_owned()))),
+            Some(NameTaken::Folder(spelled)) => Ok(spelled.join(&RelPath::from_disk(path.name().to_owned()))),
             _ => Ok(path.clone()),
         }
     }
@@ -166,12 +166,12 @@ impl<'a> Gate<'a> {
     fn add_folder(&mut self, path: &RelPath) -> Result<(), PackageError> {
         let key = Folding::Folded.key(path.as_str());
         match self.taken.get(&key) {
-            Some(Taken::Folder(_)) => Ok(()),
-            Some(Taken::File(file, _)) => Err(self.file_against_folder(file, path)),
+            Some(NameTaken::Folder(_)) => Ok(()),
+            Some(NameTaken::File(file, _)) => Err(self.file_against_folder(file, path)),
             None => {
                 let spelled = self.spell(path)?;
                 self.listing.folders.push(Folder { path: spelled.clone(), inner: None });
-                self.taken.insert(key, Taken::Folder(spelled));
+                self.taken.insert(key, NameTaken::Folder(spelled));
                 Ok(())
             }
         }
@@ -180,8 +180,8 @@ impl<'a> Gate<'a> {
     fn claim_file(&mut self, path: &RelPath) -> Result<FoldedKey, PackageError> {
         let key = Folding::Folded.key(path.as_str());
         match self.taken.get(&key) {
-            Some(Taken::Folder(folder)) => return Err(self.file_against_folder(path, folder)),
-            Some(Taken::File(other, _)) => {
+            Some(NameTaken::Folder(folder)) => return Err(self.file_against_folder(path, folder)),
+            Some(NameTaken::File(other, _)) => {
                 return Err(PackageError::Duplicate {
                     package: self.package.to_owned(),
                     first: other.clone(),
@@ -190,7 +190,7 @@ impl<'a> Gate<'a> {
             }
             None => {}
         }
-        self.taken.insert(key.clone(), Taken::File(path.clone(), None));
+        self.taken.insert(key.clone(), NameTaken::File(path.clone(), None));
         Ok(key)
     }
 
@@ -198,7 +198,7 @@ impl<'a> Gate<'a> {
         let key = self.claim_file(&member.path)?;
         member.path = self.spell(&member.path)?;
         let index = self.listing.members.len();
-        self.taken.insert(key, Taken::File(member.path.clone(), Some(index)));
+        self.taken.insert(key, NameTaken::File(member.path.clone(), Some(index)));
         self.listing.members.push(member);
         Ok(())
     }
@@ -228,7 +228,7 @@ fn resolve_links(gate: &mut Gate<'_>, links: Vec<Link>, limits: &Limits) -> Resu
         };
         let key = Folding::Folded.key(target.as_str());
         match gate.taken.get(&key) {
-            Some(Taken::File(_, Some(index))) => {
+            Some(NameTaken::File(_, Some(index))) => {
                 let copy = Member {
                     path: link.path.clone(),
                     copy_of: Some(target),
@@ -238,7 +238,7 @@ fn resolve_links(gate: &mut Gate<'_>, links: Vec<Link>, limits: &Limits) -> Resu
                 copies.note(&copy.path, gate.listing.members.len());
                 gate.listing.members.push(copy);
             }
-            Some(Taken::Folder(folder)) if link.path.below(folder).is_none() => {
+            Some(NameTaken::Folder(folder)) if link.path.below(folder).is_none() => {
                 let folder = folder.clone();
                 gate.taken.remove(&Folding::Folded.key(link.path.as_str()));
                 copy_folder(gate, &mut copies, &folder, &link.path)?;

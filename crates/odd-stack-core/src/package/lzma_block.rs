@@ -17,7 +17,7 @@ use liblzma::stream::{Filters, Stream};
 use rayon::prelude::*;
 
 use super::archive_file::ArchiveFile;
-use super::delivery::{Delivery, Halt, Wanted};
+use super::delivery::{Delivery, Halt, WantedMembers};
 use super::relay::relayed;
 
 /// The biggest content that is put together in memory.
@@ -104,7 +104,7 @@ struct Unit {
 /// taken on this one.
 pub(super) fn read_block(
     block: &PackedBlock,
-    wanted: &[&Wanted],
+    wanted: &[&WantedMembers],
     most_dictionary_bytes: u64,
     is_relayed: bool,
     delivery: &Delivery<'_>,
@@ -115,7 +115,8 @@ pub(super) fn read_block(
         Method::Lzma2 => units_of(&block.packed).ok().flatten().unwrap_or_default(),
     };
     let units = joined(units, &block.spans);
-    let wanted: HashMap<usize, &Wanted> = wanted.iter().map(|wanted| (wanted.source, *wanted)).collect();
+    let wanted: HashMap<usize, &WantedMembers> =
+        wanted.iter().map(|wanted| (wanted.source, *wanted)).collect();
     let across = Mutex::default();
     let reading = |unit| Reading { block, unit, wanted: &wanted, across: &across, delivery };
     if units.len() < 2 || rayon::current_num_threads() < 2 {
@@ -202,13 +203,13 @@ type Across = HashMap<usize, Vec<(u64, Vec<u8>)>>;
 struct Reading<'a> {
     block: &'a PackedBlock,
     unit: &'a Unit,
-    wanted: &'a HashMap<usize, &'a Wanted>,
+    wanted: &'a HashMap<usize, &'a WantedMembers>,
     across: &'a Mutex<Across>,
     delivery: &'a Delivery<'a>,
 }
 
 impl Reading<'_> {
-    fn run(&self, pass_on: &dyn Fn(&Wanted, &mut dyn Read) -> Result<(), Halt>) -> Result<(), Halt> {
+    fn run(&self, pass_on: &dyn Fn(&WantedMembers, &mut dyn Read) -> Result<(), Halt>) -> Result<(), Halt> {
         let end = self.unit.start + self.unit.length_bytes;
         let first = self.block.spans.partition_point(|span| span.end() <= self.unit.start);
         let spans = self.block.spans[first..].iter().take_while(|span| span.start < end);
@@ -250,7 +251,13 @@ impl Reading<'_> {
     }
 
     /// Keeps a part of a content that lies across borders; the one who brings the last part hands it on.
-    fn add_part(&self, wanted: &Wanted, span: &Span, at: u64, part: &mut dyn Read) -> Result<(), Halt> {
+    fn add_part(
+        &self,
+        wanted: &WantedMembers,
+        span: &Span,
+        at: u64,
+        part: &mut dyn Read,
+    ) -> Result<(), Halt> {
         let mut bytes = Vec::new();
         part.read_to_end(&mut bytes).map_err(|error| self.delivery.fail(wanted, error))?;
         let mut across = self.across.lock().unwrap_or_else(PoisonError::into_inner);

@@ -35,7 +35,7 @@ use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
 
 use archive_file::ArchiveFile;
-use delivery::{Delivery, Halt, Source, Take, Wanted};
+use delivery::{Delivery, Halt, Source, Take, WantedMembers};
 use kind::kind_of;
 use listing::RawMember;
 use names::Names;
@@ -302,10 +302,10 @@ impl Package {
         for part in &self.parts {
             let of_part = part.first_content..part.first_content + part.contents;
             let wanted = wanted.iter().filter(|content| of_part.contains(content));
-            let wanted: Vec<Wanted> = wanted
+            let wanted: Vec<WantedMembers> = wanted
                 .filter_map(|content| {
                     let member = by_content.get(content)?;
-                    Some(Wanted {
+                    Some(WantedMembers {
                         source: content - part.first_content,
                         content: *content,
                         size_bytes: member.size_bytes,
@@ -328,7 +328,7 @@ impl Package {
 fn bridge<'a, E: Send>(
     take: &'a Taker<'_, E>,
     failed: &'a Mutex<Option<E>>,
-) -> impl Fn(&Wanted, &mut dyn Read) -> Result<(), Halt> + Sync + 'a {
+) -> impl Fn(&WantedMembers, &mut dyn Read) -> Result<(), Halt> + Sync + 'a {
     |wanted, content| {
         take(wanted.content, wanted.size_bytes, content).map_err(|error| {
             failed.lock().unwrap_or_else(PoisonError::into_inner).get_or_insert(error);

@@ -11,7 +11,7 @@ use rars::{
 };
 
 use super::archive_file::ArchiveFile;
-use super::delivery::{Delivery, Halt, Source, Wanted};
+use super::delivery::{Delivery, Halt, Source, WantedMembers};
 use super::listing::{RawKind, RawMember};
 use super::names::Names;
 use super::relay::{Relay, RelayWriter, relayed};
@@ -134,7 +134,7 @@ impl RarSource {
         }
     }
 
-    fn unpack(&self, wanted: &[Wanted], delivery: &Delivery<'_>, relay: &Relay) -> rars::Result<()> {
+    fn unpack(&self, wanted: &[WantedMembers], delivery: &Delivery<'_>, relay: &Relay) -> rars::Result<()> {
         let options = ArchiveReadOptions::new()
             .with_rar50_buffered_decode_limit(BUFFERED_BYTES)
             .with_rar50_dictionary_size_limit(MOST_DICTIONARY_BYTES);
@@ -184,7 +184,7 @@ impl RarSource {
 }
 
 impl Source for RarSource {
-    fn read(&self, wanted: &[Wanted], delivery: &Delivery<'_>) -> Result<(), Halt> {
+    fn read(&self, wanted: &[WantedMembers], delivery: &Delivery<'_>) -> Result<(), Halt> {
         relayed(delivery, |relay| {
             let Err(error) = self.unpack(wanted, delivery, relay) else { return Ok(()) };
             delivery.go_on()?;
@@ -210,7 +210,7 @@ struct Sink {
 }
 
 impl Sink {
-    fn new(relay: &Relay, wanted: &Wanted) -> Self {
+    fn new(relay: &Relay, wanted: &WantedMembers) -> Self {
         Self { writer: Some(relay.writer(wanted.clone())), left_bytes: wanted.size_bytes }
     }
 }

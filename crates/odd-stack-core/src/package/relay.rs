@@ -11,7 +11,7 @@ use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use super::archive_file::fill;
-use super::delivery::{Delivery, Halt, Wanted};
+use super::delivery::{Delivery, Halt, WantedMembers};
 
 const CHUNK_BYTES: usize = 256 << 10;
 const CHUNKS: usize = 8;
@@ -29,7 +29,7 @@ enum Message {
 }
 
 struct Job {
-    wanted: Wanted,
+    wanted: WantedMembers,
     first: Vec<u8>,
     /// More, unless `first` is all.
     rest: Option<Receiver<Message>>,
@@ -108,7 +108,7 @@ impl Relay {
     pub(super) fn send(
         &self,
         delivery: &Delivery<'_>,
-        wanted: &Wanted,
+        wanted: &WantedMembers,
         content: &mut dyn Read,
     ) -> Result<(), Halt> {
         delivery.go_on()?;
@@ -129,7 +129,7 @@ impl Relay {
     }
 
     /// Takes one content as it is written; it is whole when the writer is finished.
-    pub(super) fn writer(&self, wanted: Wanted) -> RelayWriter {
+    pub(super) fn writer(&self, wanted: WantedMembers) -> RelayWriter {
         RelayWriter { relay: self.clone(), wanted, chunk: Vec::new(), rest: None, is_ended: false }
     }
 
@@ -165,7 +165,7 @@ fn nobody_takes() -> io::Error {
 /// One content on its way; when it is dropped unfinished, so is the content.
 pub(super) struct RelayWriter {
     relay: Relay,
-    wanted: Wanted,
+    wanted: WantedMembers,
     chunk: Vec<u8>,
     rest: Option<SyncSender<Message>>,
     is_ended: bool,
@@ -259,9 +259,9 @@ mod tests {
 
     const SIZES: [usize; 7] = [0, 1, 3000, CHUNK_BYTES - 1, CHUNK_BYTES, CHUNK_BYTES * 20 + 7, 12];
 
-    fn wanted(number: usize, size_bytes: usize) -> Wanted {
+    fn wanted(number: usize, size_bytes: usize) -> WantedMembers {
         let name = format!("member {number}").into();
-        Wanted { source: number, content: number, size_bytes: size_bytes as u64, name }
+        WantedMembers { source: number, content: number, size_bytes: size_bytes as u64, name }
     }
 
     fn bytes(number: usize, size: usize) -> Vec<u8> {
@@ -271,7 +271,7 @@ mod tests {
     #[test]
     fn everything_arrives_whole_however_it_is_handed_over() {
         let taken = Mutex::new(Vec::new());
-        let take = |wanted: &Wanted, content: &mut dyn Read| {
+        let take = |wanted: &WantedMembers, content: &mut dyn Read| {
             let mut all = Vec::new();
             content.read_to_end(&mut all).map_err(|_| Halt)?;
             taken.lock().unwrap().push((wanted.source, all));
@@ -308,7 +308,7 @@ mod tests {
                 if count == 0 { Err(io::Error::other("its teeth are worn")) } else { Ok(count) }
             }
         }
-        let take = |_: &Wanted, content: &mut dyn Read| {
+        let take = |_: &WantedMembers, content: &mut dyn Read| {
             io::copy(content, &mut io::sink()).map(drop).map_err(|_| Halt)
         };
         for broken_at in [10, CHUNK_BYTES * 3] {
@@ -325,7 +325,7 @@ mod tests {
     #[test]
     fn whoever_unpacks_is_not_left_waiting_when_taking_fails() {
         let count = AtomicUsize::new(0);
-        let take = |_: &Wanted, _: &mut dyn Read| {
+        let take = |_: &WantedMembers, _: &mut dyn Read| {
             let is_last = count.fetch_add(1, Ordering::SeqCst) == 40;
             if is_last { Err(Halt) } else { Ok(()) }
         };

@@ -12,7 +12,7 @@ use rayon::prelude::*;
 use sevenz_rust2::{Archive, ArchiveEntry, BlockDecoder, EncoderMethod, Error, Password};
 
 use super::archive_file::ArchiveFile;
-use super::delivery::{Delivery, Halt, Source, Wanted};
+use super::delivery::{Delivery, Halt, Source, WantedMembers};
 use super::listing::{RawKind, RawMember};
 use super::lzma_block::{Method, PackedBlock, Span, read_block};
 use super::relay::{Relay, relayed};
@@ -96,11 +96,16 @@ impl SevenSource {
     ) -> Result<Vec<(usize, String)>, PackageError> {
         let wanted = links.iter().map(|&index| {
             let entry = &self.archive.files[index];
-            Wanted { source: index, content: index, size_bytes: entry.size, name: entry.name.as_str().into() }
+            WantedMembers {
+                source: index,
+                content: index,
+                size_bytes: entry.size,
+                name: entry.name.as_str().into(),
+            }
         });
-        let wanted: Vec<Wanted> = wanted.collect();
+        let wanted: Vec<WantedMembers> = wanted.collect();
         let targets = Mutex::new(Vec::new());
-        let take = |wanted: &Wanted, content: &mut dyn Read| {
+        let take = |wanted: &WantedMembers, content: &mut dyn Read| {
             let mut target = Vec::new();
             let read = content.take(LONGEST_LINK_BYTES).read_to_end(&mut target);
             // What is longer is no link, and is read to its end all the same.
@@ -145,9 +150,9 @@ impl SevenSource {
     fn read_block(
         &self,
         block: usize,
-        wanted: &[&Wanted],
+        wanted: &[&WantedMembers],
         delivery: &Delivery<'_>,
-        pass_on: &dyn Fn(&Wanted, &mut dyn Read) -> Result<(), Halt>,
+        pass_on: &dyn Fn(&WantedMembers, &mut dyn Read) -> Result<(), Halt>,
     ) -> Result<(), Halt> {
         let mut left = wanted.iter().peekable();
         let mut halted = false;
@@ -159,7 +164,7 @@ impl SevenSource {
             }
             Ok(!halted && left.peek().is_some() && delivery.go_on().is_ok())
         });
-        let at: Option<&Wanted> = left.peek().map(|wanted| **wanted).or(wanted.last().copied());
+        let at: Option<&WantedMembers> = left.peek().map(|wanted| **wanted).or(wanted.last().copied());
         match (halted, read, at) {
             (true, ..) => Err(Halt),
             (_, Err(_), _) if delivery.go_on().is_err() => Err(Halt),
@@ -212,8 +217,8 @@ impl SevenSource {
 }
 
 impl Source for SevenSource {
-    fn read(&self, wanted: &[Wanted], delivery: &Delivery<'_>) -> Result<(), Halt> {
-        let mut by_block: HashMap<usize, Vec<&Wanted>> = HashMap::new();
+    fn read(&self, wanted: &[WantedMembers], delivery: &Delivery<'_>) -> Result<(), Halt> {
+        let mut by_block: HashMap<usize, Vec<&WantedMembers>> = HashMap::new();
         for wanted in wanted {
             match self.archive.stream_map.file_block_index[wanted.source] {
                 Some(block) if wanted.size_bytes > 0 => {
@@ -235,8 +240,9 @@ impl Source for SevenSource {
             match quick {
                 Some(read) => read,
                 None if is_relayed => relayed(delivery, |relay: &Relay| {
-                    let pass_on =
-                        |wanted: &Wanted, content: &mut dyn Read| relay.send(delivery, wanted, content);
+                    let pass_on = |wanted: &WantedMembers, content: &mut dyn Read| {
+                        relay.send(delivery, wanted, content)
+                    };
                     self.read_block(*block, wanted, delivery, &pass_on)
                 }),
                 None => self.read_block(*block, wanted, delivery, &|wanted, content| {

@@ -12,7 +12,7 @@ use rayon::prelude::*;
 use tar::EntryType;
 
 use super::archive_file::ArchiveFile;
-use super::delivery::{Delivery, Halt, Source, Take, Wanted};
+use super::delivery::{Delivery, Halt, Source, Take, WantedMembers};
 use super::kind::{HEAD_BYTES, Packing, is_tar_header};
 use super::limits::LimitBroken;
 use super::listing::{RawKind, RawMember, judge_name};
@@ -47,7 +47,7 @@ pub(super) struct TakeEarly<'a> {
 }
 
 /// One member as the walk meets it.
-struct Met<'a, 'r> {
+struct WalkedMember<'a, 'r> {
     raw: RawMember,
     /// Where the content lies, for a plain archive that has no gaps there.
     place: Option<(u64, u64)>,
@@ -74,7 +74,7 @@ impl TarSource {
         };
         let is_packed = packing != Packing::Plain;
         // A plain archive is listed by skipping, and its contents are read afterwards, in parallel.
-        let nothing = |_: &Wanted, _: &mut dyn Read| Ok(());
+        let nothing = |_: &WantedMembers, _: &mut dyn Read| Ok(());
         let take = early.take.filter(|_| is_packed);
         let delivery = Delivery::new(package, take.unwrap_or(&nothing), early.observer, true);
         let mut raws = Vec::new();
@@ -85,7 +85,7 @@ impl TarSource {
                 judge_name(package, &met.raw).map_err(|error| delivery.halt(error))?;
                 if let (Some(relay), RawKind::File { size_bytes }) = (relay, &met.raw.kind) {
                     let (source, name) = (met.raw.source, met.raw.shown_name().into());
-                    let wanted = Wanted { source, content: source, size_bytes: *size_bytes, name };
+                    let wanted = WantedMembers { source, content: source, size_bytes: *size_bytes, name };
                     relay.send(&delivery, &wanted, met.content)?;
                 }
                 has_gaps |= met.place.is_none();
@@ -110,7 +110,7 @@ impl TarSource {
         &self,
         delivery: &Delivery<'_>,
         limits: &Limits,
-        each: &mut dyn FnMut(Met<'_, '_>) -> Result<bool, Halt>,
+        each: &mut dyn FnMut(WalkedMember<'_, '_>) -> Result<bool, Halt>,
     ) -> Result<(), Halt> {
         let broken = |error: &io::Error| self.broken(delivery, error);
         let read_bytes = Arc::<AtomicU64>::default();
@@ -162,7 +162,7 @@ impl TarSource {
         [read_bytes, allowed]: [&AtomicU64; 2],
         delivery: &Delivery<'_>,
         limits: &Limits,
-        each: &mut dyn FnMut(Met<'_, '_>) -> Result<bool, Halt>,
+        each: &mut dyn FnMut(WalkedMember<'_, '_>) -> Result<bool, Halt>,
     ) -> Result<bool, Halt> {
         let mut told_bytes = 0;
         let mut unpacked_bytes = 0u64;
@@ -197,7 +197,7 @@ impl TarSource {
             let place = is_plain_content.then(|| (entry.raw_file_position(), entry.size()));
             number += 1;
             let goes_on = match gaps {
-                None => each(Met { raw, place, content: &mut entry })?,
+                None => each(WalkedMember { raw, place, content: &mut entry })?,
                 Some(gaps) => {
                     if let Some(name) = &gaps.name {
                         raw.name = text(name, &self.names);
@@ -205,7 +205,7 @@ impl TarSource {
                     if let RawKind::File { size_bytes } = &mut raw.kind {
                         *size_bytes = gaps.size_bytes;
                     }
-                    each(Met { raw, place, content: &mut gaps.filled(&mut entry) })?
+                    each(WalkedMember { raw, place, content: &mut gaps.filled(&mut entry) })?
                 }
             };
             if !goes_on {
@@ -268,7 +268,7 @@ fn is_garbage_behind(error: &io::Error) -> bool {
 const NO_TAR: io::ErrorKind = io::ErrorKind::Unsupported;
 
 impl Source for TarSource {
-    fn read(&self, wanted: &[Wanted], delivery: &Delivery<'_>) -> Result<(), Halt> {
+    fn read(&self, wanted: &[WantedMembers], delivery: &Delivery<'_>) -> Result<(), Halt> {
         if let Some(places) = &self.places {
             return wanted.par_iter().try_for_each(|wanted| {
                 let (start, length_bytes) = places[wanted.source];

@@ -9,7 +9,7 @@ use zip::result::ZipError;
 use zip::{CompressionMethod, ZipArchive};
 
 use super::archive_file::ArchiveFile;
-use super::delivery::{Delivery, Halt, Source, Wanted};
+use super::delivery::{Delivery, Halt, Source, WantedMembers};
 use super::listing::{RawKind, RawMember};
 use super::names::Names;
 use super::{Limits, PackageError};
@@ -77,7 +77,7 @@ impl ZipSource {
 }
 
 impl Source for ZipSource {
-    fn read(&self, wanted: &[Wanted], delivery: &Delivery<'_>) -> Result<(), Halt> {
+    fn read(&self, wanted: &[WantedMembers], delivery: &Delivery<'_>) -> Result<(), Halt> {
         wanted.par_iter().try_for_each_init(
             || self.reader(),
             |reader, wanted| match reader.open_member(wanted.source) {

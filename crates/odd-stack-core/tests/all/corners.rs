@@ -39,7 +39,7 @@ fn a_ledger_on_another_volume_keeps_covered_files_beside_the_game() {
     let Some(other) = other_volume(&world) else { return };
     world.write("game/data/a.txt", "base");
     world.write("docs/p.ini", "p");
-    world.care(&odd_stack_core::jobs::CareRequest {
+    world.care(&odd_stack_core::jobs::RegisterRequest {
         roots: vec![("docs".into(), world.path("docs"))],
         ledger: Some(other.path().join("ledger")),
         ..world.request()
@@ -92,7 +92,7 @@ fn one_name_in_two_unicode_forms_is_one_address() {
 fn an_exact_game_tells_spellings_apart() {
     let world = World::empty();
     world.write("game/Data/A.txt", "base");
-    world.care(&odd_stack_core::jobs::CareRequest { exact_case: true, ..world.request() });
+    world.care(&odd_stack_core::jobs::RegisterRequest { exact_case: true, ..world.request() });
     let before = world.tree();
     world
         .add(&world.package("pack", &[("data/a.txt", "layer"), ("Data/A.txt", "over")]), &[".=game:"])
@@ -113,7 +113,7 @@ fn two_base_files_of_one_name_are_left_alone_and_said() {
     let told = Recording::default();
     let seam = std::sync::Arc::new(odd_stack_core::files::RealDisk::default());
     let request = world.request();
-    odd_stack_core::jobs::steps::take_into_care(&world.home(), &request, NOW, false, seam, &told).unwrap();
+    odd_stack_core::jobs::steps::register_game(&world.home(), &request, NOW, false, seam, &told).unwrap();
     assert_eq!(told.notices.lock().unwrap().len(), 1);
     let before = world.tree();
     world.add(&world.package("pack", &[("data/b.txt", "b"), ("x", "x")]), &[".=game:"]).unwrap();
@@ -332,7 +332,7 @@ fn a_capture_and_a_patch_day_on_another_volume_keep_all_beside_the_game() {
     use odd_stack_core::jobs::steps::{
         begin_capture, prepare_capture_end, prepare_patchday_begin, prepare_patchday_finish,
     };
-    use odd_stack_core::jobs::{CaptureRequest, CareRequest};
+    use odd_stack_core::jobs::{CaptureRequest, RegisterRequest};
     use odd_stack_core::ledger::OngoingKind;
     use odd_stack_core::observer::Silent;
 
@@ -342,7 +342,7 @@ fn a_capture_and_a_patch_day_on_another_volume_keep_all_beside_the_game() {
     let docs = other.path().join("docs");
     fs::create_dir(&docs).unwrap();
     fs::write(docs.join("wren.txt"), "base wren").unwrap();
-    world.care(&CareRequest { roots: vec![("docs".into(), docs.clone())], ..world.request() });
+    world.care(&RegisterRequest { roots: vec![("docs".into(), docs.clone())], ..world.request() });
     let during = |kind| {
         let patience = std::time::Duration::from_millis(200);
         for_tests::permit(&world.ledger(), patience, Some(kind)).unwrap()

@@ -11,7 +11,7 @@ use crate::world::{NOW, Tree, World, add, exchange, id, permit, recover, reorder
 use odd_stack_core::change::{ChangeError, ChangeOptions, Edits};
 use odd_stack_core::jobs::steps::{check_report, drifted_files, prepare_adopt, prepare_mend, stack};
 use odd_stack_core::jobs::{
-    AddError, AdoptRequest, MendError, Mending, Originals, Reorder, Ruling, StackReport, Wanted,
+    AddError, AdoptRequest, MendError, Mending, Originals, PlacingRequest, Reorder, Ruling, StackReport,
 };
 use odd_stack_core::ledger::Ledger;
 use odd_stack_core::observer::Silent;
@@ -254,7 +254,7 @@ fn adopt(ledger: &Ledger, package: std::path::PathBuf) -> bool {
         name: None,
         version: None,
         variant: None,
-        wanted: Wanted::default(),
+        wanted: PlacingRequest::default(),
         limits: Limits::default(),
         originals: Some(Originals::Take),
     };

@@ -15,7 +15,7 @@ use odd_stack_core::jobs::steps::{
     drifted_files, prepare_add, prepare_adopt, prepare_mend, show, unknown_originals,
 };
 use odd_stack_core::jobs::{
-    AddError, AddPlace, AddRequest, AdoptReport, AdoptRequest, Arriving, Mending, Patch, Wanted,
+    AddError, AddPlace, AddRequest, AdoptReport, AdoptRequest, Arriving, Mending, Patch, PlacingRequest,
 };
 use odd_stack_core::observer::{Observer, Silent, Work};
 use odd_stack_core::package::Limits;
@@ -194,10 +194,10 @@ fn a_remembered_fit_asks_only_about_what_is_new() {
     let package = world.package("lamps-1", &first);
     let choose = |options: &[(&str, &str)]| {
         let chosen = options.iter().map(|(id, option)| ((*id).to_owned(), (*option).to_owned())).collect();
-        Wanted { rules: Rules { chosen, ..Rules::default() }, sheet: None }
+        PlacingRequest { rules: Rules { chosen, ..Rules::default() }, sheet: None }
     };
     let ledger = world.ledger();
-    let add = |wanted: Wanted| {
+    let add = |wanted: PlacingRequest| {
         let request = AddRequest { wanted, ..add_request(&package, &[]) };
         let adding = prepare_add(&ledger, permit(&ledger)?, &request, NOW, STOP, false, &Silent)?;
         Ok::<_, AddError>(adding.change.apply(&Silent)?)
@@ -262,7 +262,7 @@ fn adopt(world: &World, package: &std::path::Path, dry_run: bool) -> Result<Adop
         name: None,
         version: None,
         variant: None,
-        wanted: Wanted::default(),
+        wanted: PlacingRequest::default(),
         limits: Limits::default(),
         originals: None,
     };

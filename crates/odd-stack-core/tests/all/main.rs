@@ -2,7 +2,6 @@
 
 #[allow(dead_code, reason = "the tests of the command line use all of it")]
 mod archives;
-mod care;
 mod changes;
 mod corners;
 mod crash;
@@ -13,4 +12,5 @@ mod model;
 mod over_time;
 mod packages;
 mod readers;
+mod registering;
 mod world;

@@ -13,7 +13,7 @@ use odd_stack_core::jobs::steps::{
     begin_capture, prepare_capture_cancel, prepare_capture_close, prepare_capture_end,
     prepare_patchday_begin, prepare_patchday_finish, stack,
 };
-use odd_stack_core::jobs::{CaptureRequest, CareRequest, PatchDayReport, Permit, Reorder};
+use odd_stack_core::jobs::{CaptureRequest, PatchDayReport, Permit, RegisterRequest, Reorder};
 use odd_stack_core::ledger::{Ledger, OngoingKind};
 use odd_stack_core::observer::Silent;
 use proptest::prelude::*;
@@ -38,7 +38,7 @@ fn harbour() -> World {
     ] {
         world.write(path, content);
     }
-    world.care(&CareRequest { version_from: Some("version.txt".into()), ..world.request() });
+    world.care(&RegisterRequest { version_from: Some("version.txt".into()), ..world.request() });
     let lamps = [("data/lamps/brass.dds", "lamps brass"), ("data/lamps/new/a.dds", "a")];
     world.add(&world.package("lamps", &lamps), &[".=game:"]).unwrap();
     let patch = [("bin/quillhaven.exe", "patched"), ("config/harbour.ini", "[Fog]\nthick=9\nslow=2\n")];

@@ -15,11 +15,11 @@ use odd_stack_core::files::{RealDisk, Seam};
 use odd_stack_core::fit::{Place, Rules};
 use odd_stack_core::front::for_tests::{self, open_as_it_is};
 use odd_stack_core::jobs::steps::{
-    forget, prepare_add, prepare_reorder, prepare_settle, prepare_tweak, take_into_care,
+    forget, prepare_add, prepare_reorder, prepare_settle, prepare_tweak, register_game,
 };
 use odd_stack_core::jobs::{
-    AddError, AddPlace, AddRequest, CareRequest, Permit, Reorder, Ruling, SettleError, Tweak, TweakError,
-    Wanted, select,
+    AddError, AddPlace, AddRequest, Permit, PlacingRequest, RegisterRequest, Reorder, Ruling, SettleError,
+    Tweak, TweakError, select,
 };
 use odd_stack_core::ledger::{Home, Ledger};
 use odd_stack_core::observer::Silent;
@@ -61,21 +61,21 @@ impl World {
             let time = FileTime::from_unix_time(1_700_000_001 + index as i64, 123_456_700);
             filetime::set_file_mtime(world.path(path), time).unwrap();
         }
-        world.care(&CareRequest { roots: vec![("docs".into(), world.path("docs"))], ..world.request() });
+        world.care(&RegisterRequest { roots: vec![("docs".into(), world.path("docs"))], ..world.request() });
         world
     }
 
     /// What takes the game folder into care.
-    pub fn request(&self) -> CareRequest {
-        CareRequest { name: "Quillhaven".into(), folder: self.path("game"), ..CareRequest::default() }
+    pub fn request(&self) -> RegisterRequest {
+        RegisterRequest { name: "Quillhaven".into(), folder: self.path("game"), ..RegisterRequest::default() }
     }
 
-    pub fn care(&self, request: &CareRequest) {
-        take_into_care(&self.home(), request, NOW, false, Arc::new(RealDisk::default()), &Silent).unwrap();
+    pub fn care(&self, request: &RegisterRequest) {
+        register_game(&self.home(), request, NOW, false, Arc::new(RealDisk::default()), &Silent).unwrap();
     }
 
     /// Lets the game go and takes it into care again, as it is now.
-    pub fn care_again(&self, request: &CareRequest) {
+    pub fn care_again(&self, request: &RegisterRequest) {
         let ledger = self.ledger();
         let right = permit(&ledger).unwrap();
         forget(&self.home(), ledger, right, "Quillhaven").unwrap();
@@ -152,7 +152,7 @@ pub fn add_request(package: &Path, places: &[&str]) -> AddRequest {
         package: package.to_path_buf(),
         name: None,
         version: None,
-        wanted: Wanted { rules: Rules { places, ..Rules::default() }, sheet: None },
+        wanted: PlacingRequest { rules: Rules { places, ..Rules::default() }, sheet: None },
         variant: None,
         place: AddPlace::New { target: Some(Target::Top), lifted: false },
         limits: Limits::default(),

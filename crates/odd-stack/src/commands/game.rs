@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use clap::{Args, Subcommand};
-use odd_stack_core::jobs::{CareRequest, ChangeReport, Forgotten, FoundGame, GameReport, Reorder};
+use odd_stack_core::jobs::{ChangeReport, Forgotten, FoundGame, GameReport, RegisterRequest, Reorder};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -237,7 +237,7 @@ pub fn spots(given: &[String]) -> Result<Vec<(String, String)>, Failure> {
 }
 
 fn add(session: &mut Session, args: &AddGameArgs) -> Result<Ended, Failure> {
-    let request = CareRequest {
+    let request = RegisterRequest {
         name: args.name.clone(),
         folder: absolute(&args.folder)?,
         roots: roots(&args.root)?,

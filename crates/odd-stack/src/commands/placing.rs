@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use odd_stack_core::fit::{Candidate, Effect, FitError, Place, Rank, Rules};
 use odd_stack_core::game::Game;
-use odd_stack_core::jobs::{Wanted, read_sheet};
+use odd_stack_core::jobs::{PlacingRequest, read_sheet};
 use odd_stack_core::package::{Limits, NameEncoding};
 
 use crate::args::PlaceArgs;
@@ -14,7 +14,12 @@ use crate::shell::in_quotes;
 impl PlaceArgs {
     /// What is said of where the files go; places have that `rank`. Of several packages `scope` is what the words begin
     /// with that are for this one, such as `lamps.zip!/`; patterns without any are for all.
-    pub fn wanted(&self, game: Option<&Game>, rank: Rank, scope: Option<&str>) -> Result<Wanted, Failure> {
+    pub fn wanted(
+        &self,
+        game: Option<&Game>,
+        rank: Rank,
+        scope: Option<&str>,
+    ) -> Result<PlacingRequest, Failure> {
         let of_this = |texts: &[String], all: bool| -> Vec<String> {
             let of_this = |text: &String| match scope {
                 None => Some(text.clone()),
@@ -57,7 +62,7 @@ impl PlaceArgs {
             tidy: self.tidy,
             ..Rules::default()
         };
-        Ok(Wanted { rules, sheet: self.fit.as_deref().map(read_sheet).transpose()? })
+        Ok(PlacingRequest { rules, sheet: self.fit.as_deref().map(read_sheet).transpose()? })
     }
 
     /// How big the package may be.

@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use clap::Args;
 use odd_stack_core::jobs::{Condition, RescueDone, RescueReport, RescueRequest};
-use odd_stack_core::ledger::{CareMark, LedgerError};
+use odd_stack_core::ledger::{GameMark, LedgerError};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -95,7 +95,7 @@ fn target(session: &Session, args: &RescueArgs, has_listed: bool) -> Result<Opti
     let mut here = std::env::current_dir().unwrap_or_default();
     if !session.names_a_game() {
         loop {
-            if CareMark::read(&here).is_some()
+            if GameMark::read(&here).is_some()
                 && session.door.ledger_meant(&here.display().to_string()).is_ok()
             {
                 return Ok(Some(here.display().to_string()));

@@ -1,7 +1,7 @@
 //! What stands against taking games into care, setting them up, or moving their home.
 
 use odd_stack_core::change::ChangeError;
-use odd_stack_core::jobs::{CareError, MoveHomeError, SetError};
+use odd_stack_core::jobs::{MoveHomeError, RegisterError, SetError};
 
 use super::sharing::root_of_game;
 use super::{Exit, Failure};
@@ -25,20 +25,20 @@ impl From<MoveHomeError> for Failure {
     }
 }
 
-impl From<CareError> for Failure {
-    fn from(error: CareError) -> Self {
+impl From<RegisterError> for Failure {
+    fn from(error: RegisterError) -> Self {
         let afresh = "take what lies there as the game's own";
         match &error {
-            CareError::LedgerGone { .. } => {
+            RegisterError::LedgerGone { .. } => {
                 return Self::of(Exit::Undecided, "ledger_gone", &error)
                     .advising("if the ledger lies elsewhere, say where with `--ledger DIR`")
                     .choice(afresh, "--afresh");
             }
-            CareError::RootOfGame { root, .. } => return root_of_game(&error, root),
-            CareError::CopyWithLayers { .. } => {
+            RegisterError::RootOfGame { root, .. } => return root_of_game(&error, root),
+            RegisterError::CopyWithLayers { .. } => {
                 return Self::of(Exit::Undecided, "copy_with_layers", &error).choice(afresh, "--afresh");
             }
-            CareError::Moved { folder, game, .. } => {
+            RegisterError::Moved { folder, game, .. } => {
                 let there = in_quotes(&format!("game={}", folder.display()));
                 let set = format!("oddstack game set {} --root {there}", in_quotes(game));
                 return Self::of(Exit::Undecided, "moved", &error)
@@ -48,45 +48,49 @@ impl From<CareError> for Failure {
             _ => {}
         }
         let advice = match &error {
-            CareError::LedgerRemote { .. } => "give a folder on a disk of this computer with --ledger DIR",
-            CareError::OverlapsGame { .. } => "give another folder, or `oddstack game forget` that one first",
-            CareError::LedgerInRoot { .. } => {
+            RegisterError::LedgerRemote { .. } => {
+                "give a folder on a disk of this computer with --ledger DIR"
+            }
+            RegisterError::OverlapsGame { .. } => {
+                "give another folder, or `oddstack game forget` that one first"
+            }
+            RegisterError::LedgerInRoot { .. } => {
                 "keep what Odd Stack stores elsewhere, with --ledger DIR or --home DIR"
             }
-            CareError::LedgerNotEmpty { .. } => "give an empty or new folder to --ledger",
-            CareError::OtherHome { .. } => {
+            RegisterError::LedgerNotEmpty { .. } => "give an empty or new folder to --ledger",
+            RegisterError::OtherHome { .. } => {
                 "use that one with `--home`, or let the game go there with `oddstack game forget`"
             }
-            CareError::NoVersion { .. } => "state it with --game-version V",
+            RegisterError::NoVersion { .. } => "state it with --game-version V",
             _ => "",
         };
         let (exit, code) = match error {
-            CareError::Ledger(error) => return error.into(),
-            CareError::Scan(_) => (Exit::Failed, "scan_failed"),
-            CareError::Address(_) => (Exit::Failed, "bad_address"),
-            CareError::NoGames { .. } => (Exit::Failed, "no_games_folder"),
-            CareError::LedgerRemote { .. } => (Exit::Failed, "ledger_remote"),
-            CareError::NotAFolder { .. } => (Exit::Failed, "not_a_folder"),
-            CareError::WholeDisk { .. } => (Exit::Failed, "whole_disk"),
-            CareError::BadName { .. } => (Exit::Usage, "bad_name"),
-            CareError::BadRunner { .. } => (Exit::Usage, "bad_runner"),
-            CareError::NameTaken { .. } => (Exit::Failed, "name_taken"),
-            CareError::Overlap { .. } => (Exit::Failed, "roots_overlap"),
-            CareError::AlreadyInCare { .. } => (Exit::Failed, "already_in_care"),
-            CareError::OverlapsGame { .. } => (Exit::Failed, "overlaps_game"),
-            CareError::NoRootToShare { .. } => (Exit::Usage, "no_root_to_share"),
-            CareError::LedgerInRoot { .. } => (Exit::Failed, "ledger_in_root"),
-            CareError::LedgerNotEmpty { .. } => (Exit::Failed, "ledger_not_empty"),
-            CareError::OtherLedger { .. } => (Exit::Failed, "other_ledger"),
-            CareError::NameOfRoot { .. } => (Exit::Failed, "name_of_root"),
-            CareError::FileMissing { .. } => (Exit::Failed, "file_missing"),
-            CareError::NoVersion { .. } => (Exit::Failed, "no_version"),
-            CareError::OtherHome { .. } => (Exit::Failed, "other_home"),
-            CareError::NotText { .. } => (Exit::Failed, "name_no_text"),
-            CareError::LedgerGone { .. }
-            | CareError::CopyWithLayers { .. }
-            | CareError::Moved { .. }
-            | CareError::RootOfGame { .. } => (Exit::Undecided, "in_care_before"),
+            RegisterError::Ledger(error) => return error.into(),
+            RegisterError::Scan(_) => (Exit::Failed, "scan_failed"),
+            RegisterError::Address(_) => (Exit::Failed, "bad_address"),
+            RegisterError::NoGames { .. } => (Exit::Failed, "no_games_folder"),
+            RegisterError::LedgerRemote { .. } => (Exit::Failed, "ledger_remote"),
+            RegisterError::NotAFolder { .. } => (Exit::Failed, "not_a_folder"),
+            RegisterError::WholeDisk { .. } => (Exit::Failed, "whole_disk"),
+            RegisterError::BadName { .. } => (Exit::Usage, "bad_name"),
+            RegisterError::BadRunner { .. } => (Exit::Usage, "bad_runner"),
+            RegisterError::NameTaken { .. } => (Exit::Failed, "name_taken"),
+            RegisterError::Overlap { .. } => (Exit::Failed, "roots_overlap"),
+            RegisterError::AlreadyInCare { .. } => (Exit::Failed, "already_in_care"),
+            RegisterError::OverlapsGame { .. } => (Exit::Failed, "overlaps_game"),
+            RegisterError::NoRootToShare { .. } => (Exit::Usage, "no_root_to_share"),
+            RegisterError::LedgerInRoot { .. } => (Exit::Failed, "ledger_in_root"),
+            RegisterError::LedgerNotEmpty { .. } => (Exit::Failed, "ledger_not_empty"),
+            RegisterError::OtherLedger { .. } => (Exit::Failed, "other_ledger"),
+            RegisterError::NameOfRoot { .. } => (Exit::Failed, "name_of_root"),
+            RegisterError::FileMissing { .. } => (Exit::Failed, "file_missing"),
+            RegisterError::NoVersion { .. } => (Exit::Failed, "no_version"),
+            RegisterError::OtherHome { .. } => (Exit::Failed, "other_home"),
+            RegisterError::NotText { .. } => (Exit::Failed, "name_no_text"),
+            RegisterError::LedgerGone { .. }
+            | RegisterError::CopyWithLayers { .. }
+            | RegisterError::Moved { .. }
+            | RegisterError::RootOfGame { .. } => (Exit::Undecided, "in_care_before"),
         };
         Self::of(exit, code, &error).advising(advice)
     }

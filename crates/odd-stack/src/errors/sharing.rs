@@ -1,7 +1,7 @@
 //! Folders that several games use.
 
 use odd_stack_core::address::Address;
-use odd_stack_core::jobs::CareError;
+use odd_stack_core::jobs::RegisterError;
 use odd_stack_core::ledger::SharedWith;
 
 use super::{Exit, Failure};
@@ -32,7 +32,7 @@ pub fn of_other_games(files: &[(Address, SharedWith)]) -> Failure {
 }
 
 /// A further root that is another game's as well.
-pub fn root_of_game(error: &CareError, root: &str) -> Failure {
+pub fn root_of_game(error: &RegisterError, root: &str) -> Failure {
     Failure::of(Exit::Undecided, "root_of_game", error).choice(
         "both games use it: neither changes what the other has laid there",
         format!("--shares {root}"),

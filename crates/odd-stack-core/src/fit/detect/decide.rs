@@ -4,7 +4,7 @@ use std::cmp::Reverse;
 
 use rustc_hash::FxHashMap;
 
-use super::decider::{Decider, Found, Weighed};
+use super::decider::{Decider, FoundFolder, Weighed};
 use super::game_matches::{Agreement, GameMatches, Mapping, Spot, below};
 use super::in_rows::InRow;
 use super::outline::{Outline, folded};
@@ -40,7 +40,7 @@ impl<'a> Decider<'a> {
     }
 
     /// Places the group that `top` belongs to, from there down.
-    pub(super) fn place(&mut self, top: usize) -> Result<Vec<Found>, Unclear> {
+    pub(super) fn place(&mut self, top: usize) -> Result<Vec<FoundFolder>, Unclear> {
         let mut found = self.named_roots(top)?;
         if self.outline.content(top) == 0 {
             return Ok(found);
@@ -50,12 +50,12 @@ impl<'a> Decider<'a> {
     }
 
     /// Folders that stand for a root by their name.
-    fn named_roots(&mut self, top: usize) -> Result<Vec<Found>, Unclear> {
+    fn named_roots(&mut self, top: usize) -> Result<Vec<FoundFolder>, Unclear> {
         let chain = self.outline.chain(top);
         let bottom = *chain.last().unwrap_or(&top);
         let mut nodes: Vec<usize> = chain.into_iter().filter(|node| *node != top).collect();
         nodes.extend(self.outline.units(bottom));
-        let mut found: Vec<Found> = Vec::new();
+        let mut found: Vec<FoundFolder> = Vec::new();
         let mut mains = Vec::new();
         for node in nodes {
             let name = self.outline.name(node).to_owned();
@@ -77,7 +77,7 @@ impl<'a> Decider<'a> {
                 let evidence = format!("`{}` stands for the game's own folder", self.outline.name(node));
                 let place = self.named_like(node, &self.roots[0]).unwrap_or(node);
                 self.set_apart(node);
-                found.push(Found {
+                found.push(FoundFolder {
                     node: place,
                     to: self.game_matches.address(&(0, String::new())),
                     evidence,
@@ -87,7 +87,7 @@ impl<'a> Decider<'a> {
         Ok(found)
     }
 
-    fn other_root(&self, node: usize, name: &str) -> Result<Option<Found>, Unclear> {
+    fn other_root(&self, node: usize, name: &str) -> Result<Option<FoundFolder>, Unclear> {
         let plain = words::plain(name);
         let (usual, words) = match words::other_root(name) {
             Some((usual, words)) => (usual, words),
@@ -135,7 +135,7 @@ impl<'a> Decider<'a> {
             0 => format!("`{name}` stands for the root `{}`", root.name),
             _ => self.words(&there),
         };
-        Ok(Some(Found { node: place, to: self.game_matches.address(&to), evidence }))
+        Ok(Some(FoundFolder { node: place, to: self.game_matches.address(&to), evidence }))
     }
 
     /// The folder below `node`, with nothing beside it on the way, that is named like the root's own.
@@ -361,7 +361,7 @@ impl<'a> Decider<'a> {
         (mapping.to.0, names.iter().fold(mapping.to.1.clone(), |path, name| below(&path, name)))
     }
 
-    fn place_rest(&mut self, top: usize) -> Result<Vec<Found>, Unclear> {
+    fn place_rest(&mut self, top: usize) -> Result<Vec<FoundFolder>, Unclear> {
         let chain = self.outline.chain(top);
         let bottom = *chain.last().unwrap_or(&top);
         let all = self.weigh(top);
@@ -478,10 +478,10 @@ impl<'a> Decider<'a> {
         bottom: usize,
         all: &[Weighed],
         rows: &[InRow],
-    ) -> Result<Vec<Found>, Unclear> {
+    ) -> Result<Vec<FoundFolder>, Unclear> {
         let units = self.outline.units(bottom);
         let own: Vec<Pick> = units.iter().map(|unit| self.pick(&self.weigh(*unit))).collect();
-        let clear: Vec<Found> = own
+        let clear: Vec<FoundFolder> = own
             .iter()
             .filter_map(|pick| if let Pick::Clear(it) = pick { Some(self.found(it)) } else { None })
             .collect();
@@ -502,8 +502,8 @@ impl<'a> Decider<'a> {
         Err(self.ask(top, bottom, all, rows))
     }
 
-    fn found(&self, it: &Weighed) -> Found {
-        Found {
+    fn found(&self, it: &Weighed) -> FoundFolder {
+        FoundFolder {
             node: it.mapping.node,
             to: self.game_matches.address(&it.mapping.to),
             evidence: self.words(&it.agreement),
@@ -518,7 +518,7 @@ impl<'a> Decider<'a> {
     }
 
     /// Loose files of a kind that the game keeps in one folder alone.
-    fn by_kind(&self, bottom: usize) -> Option<Found> {
+    fn by_kind(&self, bottom: usize) -> Option<FoundFolder> {
         const ALMOST_ALL: f64 = 0.9;
         const FEWEST: u64 = 3;
         let homes = self.loose_homes(bottom);
@@ -529,7 +529,7 @@ impl<'a> Decider<'a> {
             files.iter().any(|file| self.game_matches.has_file_named(&folded(self.outline.file_name(*file))));
         let is_sure =
             is_alone && best.share >= ALMOST_ALL && best.count >= FEWEST && best.is_telling && !is_known;
-        is_sure.then(|| Found {
+        is_sure.then(|| FoundFolder {
             node: bottom,
             to: self.game_matches.spelled_home(&best.spot),
             evidence: best.evidence.clone(),

@@ -20,7 +20,7 @@ pub(super) struct Decider<'a> {
 
 /// A folder of the package with the address it goes to.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(super) struct Found {
+pub(super) struct FoundFolder {
     pub node: usize,
     pub to: Address,
     /// What speaks for it, in words.

@@ -4,7 +4,7 @@ use std::cmp::Reverse;
 use std::collections::BTreeMap;
 use std::path::Path;
 
-use super::decider::{Decider, Found, Weighed};
+use super::decider::{Decider, FoundFolder, Weighed};
 use super::game_matches::{Mapping, Spot, below};
 use super::offers::Offers;
 use super::outline::folded;
@@ -152,8 +152,12 @@ impl Decider<'_> {
             })
     }
 
-    pub(super) fn found_in_row(&self, it: &InRow) -> Found {
-        Found { node: it.node, to: self.game_matches.address(&it.row.spot), evidence: self.row_words(it) }
+    pub(super) fn found_in_row(&self, it: &InRow) -> FoundFolder {
+        FoundFolder {
+            node: it.node,
+            to: self.game_matches.address(&it.row.spot),
+            evidence: self.row_words(it),
+        }
     }
 
     pub(super) fn row_words(&self, it: &InRow) -> String {

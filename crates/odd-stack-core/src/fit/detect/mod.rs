@@ -8,14 +8,14 @@
 
 use std::collections::BTreeMap;
 
-use decider::{Decider, Found};
+use decider::{Decider, FoundFolder};
 use game_matches::GameMatches;
 use outline::Outline;
 
 use super::input::Hints;
 use super::{Choice, ChoiceOption, Finding, FitError, GameTree, LeftOut, Part, Place, Rules, Unclear};
 use crate::address::Address;
-use crate::package::{Folder, Member};
+use crate::members::{Folder, Member};
 
 mod add_on_name;
 mod addons;
@@ -116,7 +116,7 @@ fn begin<'a>(
 /// What is placed by itself: all that a package always adds, or one option.
 struct Group {
     top: usize,
-    found: Result<Vec<Found>, Unclear>,
+    found: Result<Vec<FoundFolder>, Unclear>,
     /// It is certain that this is placed.
     is_wanted: bool,
 }
@@ -190,7 +190,7 @@ pub fn suspected_copies(
     GameMatches::of(&outline, tree).alike(&outline)
 }
 
-fn tell(decider: &Decider<'_>, found: Vec<Found>, findings: &mut Vec<Finding>) -> Vec<Place> {
+fn tell(decider: &Decider<'_>, found: Vec<FoundFolder>, findings: &mut Vec<Finding>) -> Vec<Place> {
     let places = found.into_iter().map(|found| {
         let from = decider.outline.place_text(found.node);
         let folder = decider.outline.nodes[found.node].path.to_string();

@@ -120,19 +120,19 @@ pub(super) fn alternatives(
             let node = units[unit];
             if !grouped.contains(&node) && !taken.contains(&node) {
                 taken.push(node);
-                found.push(Found::Lesser(node));
+                found.push(FoundOption::Lesser(node));
             }
         }
-        found.extend(groups.into_iter().map(|group| Found::Group(node, group)));
+        found.extend(groups.into_iter().map(|group| FoundOption::Group(node, group)));
     }
     let (mut choices, mut parts) = (Vec::new(), Vec::new());
     let mut ids: HashSet<String> = HashSet::new();
     for found in found {
         match found {
-            Found::Lesser(node) => {
+            FoundOption::Lesser(node) => {
                 parts.push(Optional { id: free(words::slug(outline.name(node)), &mut ids), node });
             }
-            Found::Group(above, folders) => {
+            FoundOption::Group(above, folders) => {
                 let names: Vec<Vec<String>> =
                     folders.iter().map(|folder| words_of(outline.name(*folder))).collect();
                 let (id, options) = told_apart(&names);
@@ -188,7 +188,7 @@ fn lies_without(outline: &Outline<'_>, game_matches: &GameMatches, unit: usize) 
     agreement.met > 0
 }
 
-enum Found {
+enum FoundOption {
     Group(usize, Vec<usize>),
     Lesser(usize),
 }

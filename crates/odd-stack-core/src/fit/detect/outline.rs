@@ -6,7 +6,7 @@ use super::super::names::starred;
 use super::words;
 use crate::address::{Folding, RelPath};
 use crate::fit::LeftOut;
-use crate::package::{Folder, Member};
+use crate::members::{Folder, Member};
 
 /// One folder of a package.
 #[derive(Debug, Default)]

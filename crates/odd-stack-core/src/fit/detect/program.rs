@@ -1,6 +1,6 @@
 //! The main program: what goes beside it.
 
-use super::decider::{Decider, Found, Weighed};
+use super::decider::{Decider, FoundFolder, Weighed};
 use super::game_matches::{Spot, below};
 use super::outline::folded;
 use super::words;
@@ -41,7 +41,7 @@ impl Decider<'_> {
     }
 
     /// Loose libraries go to the folder of the main program, with what comes with them.
-    pub(super) fn beside_program(&self, bottom: usize) -> Option<Found> {
+    pub(super) fn beside_program(&self, bottom: usize) -> Option<FoundFolder> {
         let libraries = self.libraries(bottom);
         let (to, spot) = self.program_folder().filter(|_| !libraries.is_empty())?;
         // A library of that name elsewhere in the game speaks against it, unless the program loads it.
@@ -59,7 +59,7 @@ impl Decider<'_> {
         if (is_elsewhere || is_gathered) && self.imported(&libraries).is_none() {
             return None;
         }
-        Some(Found { node: bottom, to, evidence: self.beside_evidence(&libraries) })
+        Some(FoundFolder { node: bottom, to, evidence: self.beside_evidence(&libraries) })
     }
 
     /// When loose libraries would come to lie elsewhere than beside the main program.

@@ -8,7 +8,7 @@ use crate::fit::{
     Fit, FitError, FitInput, GameTree, Hints, NamedThings, ProgramSeen, RootSeen, Rules, WantedNames,
     each_pattern, fit,
 };
-use crate::package::{Folder, Member};
+use crate::members::{Folder, Member};
 
 /// A game that is nothing but names.
 pub(in crate::fit) struct TestGame {

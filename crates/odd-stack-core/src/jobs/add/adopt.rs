@@ -6,14 +6,14 @@ use std::path::PathBuf;
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::adopt_elsewhere::{RenamedRow, Wanted as Lookout, elsewhere};
+use super::adopt_elsewhere::{RenamedRow, SoughtFile as Lookout, elsewhere};
 use super::arrival::{Arrival, Opening};
 use super::content_at::key_of;
 use super::contents::Contents;
 use super::game_links::GameLinks;
 use super::new_layer::{Making, numbered, write_layer};
 use super::placing::{Placer, folders_holding};
-use super::placing_request::Wanted;
+use super::placing_request::PlacingRequest;
 use super::report::{AddReport, report};
 use super::request::free_name;
 use super::taken_away::Away;
@@ -44,7 +44,7 @@ pub struct AdoptRequest {
     /// Which one of several makes it is; read likewise.
     pub variant: Option<String>,
     /// What is said of where its files go.
-    pub wanted: Wanted,
+    pub wanted: PlacingRequest,
     /// How big the package may be.
     pub limits: Limits,
     /// What becomes of the game's own files that lie aside under other names; none to be asked.
@@ -152,7 +152,7 @@ type Sized = (Placement, u64, Option<ContentHash>);
 
 /// What of the package lies in the game.
 #[derive(Default)]
-struct Found {
+struct FoundInGame {
     alike: Vec<Placement>,
     not_there: Vec<(Sized, WhyNot)>,
     /// Times on disk, in seconds since 1970.
@@ -191,7 +191,7 @@ fn decide(
             }
             let rules =
                 request.wanted.rules.clone().with_over(Rules { places, tidy: true, ..Rules::default() });
-            placer.place(&Wanted { rules, sheet: request.wanted.sheet.clone() }, None)?
+            placer.place(&PlacingRequest { rules, sheet: request.wanted.sheet.clone() }, None)?
         }
         placed => placed?,
     };
@@ -281,7 +281,7 @@ fn decide(
     let put_aside = taken.iter().map(|own| (own.root, ledger.game().folding.key(own.lies_at.as_str()), None));
     let change = ChangeRequest {
         new_blobs: new.iter().map(|(hash, _)| *hash).collect(),
-        foreign: lying_of(ledger, &found.at, &taken, &found.edited)?,
+        foreign: foreign_files_of(ledger, &found.at, &taken, &found.edited)?,
         accepted: put_aside.chain(own_folders).collect(),
         undo: Some(undo),
         unstored: contents.take_unstored(),
@@ -300,7 +300,7 @@ fn find_edited(
     ledger: &Ledger,
     package: &Package,
     contents: &Contents<'_>,
-    found: &mut Found,
+    found: &mut FoundInGame,
     observer: &dyn Observer,
 ) -> Result<Vec<String>, AddError> {
     let order = ledger.present_order()?;
@@ -359,7 +359,7 @@ fn find_renamed(
     ledger: &Ledger,
     order: &Order,
     package: &Package,
-    found: &mut Found,
+    found: &mut FoundInGame,
     observer: &dyn Observer,
 ) -> Result<Vec<RenamedRow>, AddError> {
     let members = package.members();
@@ -428,13 +428,13 @@ fn look(
     order: &Order,
     placements: Vec<Sized>,
     observer: &dyn Observer,
-) -> Result<Found, LedgerError> {
-    let mut found = Found::default();
+) -> Result<FoundInGame, LedgerError> {
+    let mut found = FoundInGame::default();
     observer.begin(Work::Comparing, placements.len() as u64, 0);
     for (placement, size_bytes, hash) in placements {
-        let lying = lying(ledger, order, &placement, size_bytes, hash)?;
+        let lies_there = look_there(ledger, order, &placement, size_bytes, hash)?;
         observer.advance(1, 0);
-        match (lying, hash) {
+        match (lies_there, hash) {
             (LiesThere::Alike { seen, base, spelled }, Some(hash)) => {
                 let (root, key) = key_of(ledger, &placement.to)?;
                 found.times.insert(placement.to.clone(), seen.modified_ns.div_euclid(1_000_000_000));
@@ -455,13 +455,13 @@ fn look(
 }
 
 /// What lies there already, by the numbers of the addresses.
-fn lying_of(
+fn foreign_files_of(
     ledger: &Ledger,
     at: &[(RootId, FoldedKey, RelPath)],
     taken: &[FoundOriginal],
     edited: &HashSet<(RootId, FoldedKey)>,
 ) -> Result<HashMap<PathId, ForeignFile>, LedgerError> {
-    let mut lying = HashMap::new();
+    let mut foreign = HashMap::new();
     for ((root, key, _), (path, spelled)) in at.iter().zip(numbered(ledger, at)?) {
         let original = taken.iter().find(|own| (own.root, &own.key) == (*root, key));
         let original = match original {
@@ -469,9 +469,9 @@ fn lying_of(
             None => None,
         };
         let edited = edited.contains(&(*root, key.clone()));
-        lying.insert(path, ForeignFile::Captured { at: Some(spelled), original, edited });
+        foreign.insert(path, ForeignFile::Captured { at: Some(spelled), original, edited });
     }
-    Ok(lying)
+    Ok(foreign)
 }
 
 /// Folders of the base in which nothing lies but the layer's files: they came with these, and go with them. One that a
@@ -511,7 +511,7 @@ fn folders_of_its_own(
     Ok(folders)
 }
 
-fn lying(
+fn look_there(
     ledger: &Ledger,
     order: &Order,
     placement: &Placement,

@@ -23,7 +23,7 @@ pub struct RenamedRow {
 }
 
 /// A file that is looked for.
-pub(in crate::jobs) struct Wanted<'a> {
+pub(in crate::jobs) struct SoughtFile<'a> {
     pub member: &'a RelPath,
     /// Where it would lie under its own name, if that is known.
     pub at: Option<&'a Address>,
@@ -42,7 +42,7 @@ const TELLING_BYTES: u64 = 64;
 pub(in crate::jobs) fn elsewhere(
     ledger: &Ledger,
     order: &Order,
-    wanted: &[Wanted<'_>],
+    wanted: &[SoughtFile<'_>],
     taken: &HashSet<(RootId, FoldedKey)>,
     observer: &dyn Observer,
 ) -> Result<Vec<Option<Address>>, AddError> {
@@ -92,7 +92,7 @@ pub(in crate::jobs) fn elsewhere(
 }
 
 /// How much a place looks like the one that the file would have.
-fn likeness(file: &Wanted<'_>, (_, path): &(RootId, RelPath), root: Option<&str>) -> u32 {
+fn likeness(file: &SoughtFile<'_>, (_, path): &(RootId, RelPath), root: Option<&str>) -> u32 {
     let ending = |name: &str| name.rsplit_once('.').map(|(_, ending)| ending.to_lowercase());
     let same_name = path.name().eq_ignore_ascii_case(file.member.name());
     let same_folder =

@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use super::contents::Contents;
-use super::placing_request::{Wanted, sheet_text};
+use super::placing_request::{PlacingRequest, sheet_text};
 use crate::fit::{FitSheet, MOST_SHEET_BYTES, Rank, Rules, is_sheet, wrapper_of};
 use crate::jobs::AddError;
 use crate::observer::Observer;
@@ -34,7 +34,7 @@ pub(in crate::jobs) struct Arrival {
 #[derive(Debug, Clone, Copy)]
 pub(in crate::jobs) struct Opening<'a> {
     /// What is said of where its files go.
-    pub wanted: &'a Wanted,
+    pub wanted: &'a PlacingRequest,
     /// The rules of the layer whose place it takes.
     pub remembered: Option<&'a Rules>,
     pub limits: &'a Limits,

@@ -57,7 +57,7 @@ impl std::fmt::Debug for Arriving<'_> {
 }
 
 /// A layer that is written down and not in the stack yet.
-struct New {
+struct WrittenLayer {
     layer: LayerId,
     exchanges: Option<LayerId>,
     prefer: Option<Prefer>,
@@ -128,7 +128,7 @@ impl<'l> Arriving<'l> {
         let catalogue = &ledger.catalogue;
         let before = catalogue.arrangement()?;
         let mut after = before.clone();
-        let (mut reports, mut new): (Vec<AddReport>, Vec<New>) = (Vec::new(), Vec::new());
+        let (mut reports, mut new): (Vec<AddReport>, Vec<WrittenLayer>) = (Vec::new(), Vec::new());
         let mut needed: BTreeSet<ContentHash> = BTreeSet::new();
         for (at, request) in requests.iter().enumerate() {
             self.at = at;
@@ -158,7 +158,7 @@ impl<'l> Arriving<'l> {
             let layer = write_layer(ledger, &making, &mut report)?;
             let below = new.last().map(|new| new.layer);
             after = placed_in(ledger, after, layer, request.place, old, below)?;
-            new.push(New { layer, exchanges: old, prefer: request.prefer });
+            new.push(WrittenLayer { layer, exchanges: old, prefer: request.prefer });
             reports.push(report);
         }
         let after = lay_what_waited(ledger, after, &new, &mut reports)?;
@@ -280,7 +280,7 @@ fn waits_since_patch_day(ledger: &Ledger, layer: LayerId) -> Result<bool, Ledger
 fn lay_what_waited(
     ledger: &Ledger,
     after: Arrangement,
-    new: &[New],
+    new: &[WrittenLayer],
     reports: &mut [AddReport],
 ) -> Result<Arrangement, LedgerError> {
     let mut waited = Vec::new();
@@ -355,11 +355,11 @@ fn placed_in(
     Ok(after.with(Standing { layer, laid: !lifted }, target))
 }
 
-fn exchanges(facts: &[LayerFacts], new: &[New]) -> Vec<Exchange> {
+fn exchanges(facts: &[LayerFacts], new: &[WrittenLayer]) -> Vec<Exchange> {
     let asks = |id: LayerId| {
         facts.iter().find(|layer| layer.id == id).map(|layer| (&layer.needs.above, &layer.needs.below))
     };
-    let exchange = |new: &New| {
+    let exchange = |new: &WrittenLayer| {
         let old = new.exchanges?;
         let asks_otherwise = asks(old) != asks(new.layer);
         Some(Exchange { old, new: new.layer, prefer: new.prefer, asks_otherwise })

@@ -9,7 +9,7 @@ use serde::Serialize;
 use super::arrival::{Arrival, Opening};
 use super::contents::Contents;
 use super::placing::{Placer, read_sheet_bytes};
-use super::placing_request::{Wanted, sheet_text};
+use super::placing_request::{PlacingRequest, sheet_text};
 use super::report::findings_of;
 use super::start_wishes::missing_starts;
 use crate::fit::LeftOut;
@@ -37,7 +37,7 @@ pub struct DraftReport {
 pub fn draft_sheet(
     ledger: &Ledger,
     path: &Path,
-    wanted: &Wanted,
+    wanted: &PlacingRequest,
     limits: &Limits,
     observer: &dyn Observer,
 ) -> Result<DraftReport, AddError> {
@@ -124,7 +124,7 @@ pub fn check_sheet(
         let text = sheet_text(read_sheet_bytes(path)?).map_err(misfit)?;
         (FitSheet::parse(&text).map_err(misfit)?, Some(text), None)
     } else {
-        let none = Wanted::default();
+        let none = PlacingRequest::default();
         let opening = Opening { wanted: &none, remembered: None, limits, unasked: false };
         let arrival = Arrival::open(path, &opening, None, observer)?;
         let (sheet, text) = match given {
@@ -154,7 +154,7 @@ pub fn check_sheet(
         for chosen in ways_to_choose(&sheet) {
             let rules = Rules { chosen: chosen.clone(), ..Rules::default() };
             let given = given.map(|_| sheet.clone());
-            let placed = placer.place(&Wanted { rules, sheet: given }, None)?;
+            let placed = placer.place(&PlacingRequest { rules, sheet: given }, None)?;
             let missing =
                 missing_starts(ledger, &ledger.present_order()?, &placed.rules.starts(), &placed.placements)?;
             let mut counts: BTreeMap<LeftOut, u64> = BTreeMap::new();

@@ -10,7 +10,7 @@ use super::arrival::{Arrival, Opening};
 use super::contents::Contents;
 use super::game_links::GameLinks;
 use super::placing::Placer;
-use super::placing_request::Wanted;
+use super::placing_request::PlacingRequest;
 use super::report::{ChoiceRow, PartRow, choice_rows, findings_of, part_rows, set_words};
 use super::runs_code::runs_code;
 use super::start_wishes::{ClearRow, StartRow, wish_rows};
@@ -158,7 +158,7 @@ pub struct InspectReport {
 /// [`AddError`].
 pub fn inspect(
     path: &Path,
-    wanted: &Wanted,
+    wanted: &PlacingRequest,
     limits: &Limits,
     ledger: Option<&Ledger>,
     observer: &dyn Observer,

@@ -11,15 +11,15 @@ use super::arrival::{Arrival, Told};
 use super::contents::Contents;
 use super::error::AddError;
 use super::game_tree::LedgerTree;
-use super::placing_again::Before;
-use super::placing_request::{Wanted, sheet_text};
+use super::placing_again::VersionBefore;
+use super::placing_request::{PlacingRequest, sheet_text};
 use crate::address::{Address, FoldedKey, Folding, PrefixName};
 use crate::files::{is_nothing_there, look_at};
 use crate::fit::NothingReason;
 use crate::fit::{
-    Candidate, Draft, Effect, Finding, Fit, FitError, FitInput, FitSheet, GameTree, Hints, LeftOut,
-    MOST_SHEET_BYTES, Place, Rank, Rules, ToldName, Unclear, WantedNames, draft, fit, is_in_backup,
-    name_told, suspected_copies,
+    Candidate, Effect, Finding, Fit, FitError, FitInput, FitSheet, GameTree, Hints, LeftOut,
+    MOST_SHEET_BYTES, Place, Rank, Rules, RulesFound, ToldName, Unclear, WantedNames, draft, fit,
+    is_in_backup, name_told, suspected_copies,
 };
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError};
@@ -103,7 +103,11 @@ impl Placer<'_> {
     }
 
     /// Places the package; `before` is the layer that it takes the place of.
-    pub(in crate::jobs) fn place(&self, wanted: &Wanted, before: Option<&Before>) -> Result<Fit, AddError> {
+    pub(in crate::jobs) fn place(
+        &self,
+        wanted: &PlacingRequest,
+        before: Option<&VersionBefore>,
+    ) -> Result<Fit, AddError> {
         let own = self.told.sheet.as_ref().map(|sheet| sheet.rules(Rank::Package)).unwrap_or_default();
         let backups = self.backups()?;
         let place = |copies: &BTreeSet<usize>| match before {
@@ -160,7 +164,7 @@ impl Placer<'_> {
         &self,
         mut fit: Fit,
         rules: &Rules,
-        before: Option<&Before>,
+        before: Option<&VersionBefore>,
         copies: &BTreeSet<usize>,
     ) -> Fit {
         const MOST_FILES: usize = 2000;
@@ -224,7 +228,7 @@ impl Placer<'_> {
     }
 
     /// The rules by which the package is placed, with nothing chosen yet.
-    pub(in crate::jobs) fn draft(&self, wanted: &Wanted) -> Result<Draft, AddError> {
+    pub(in crate::jobs) fn draft(&self, wanted: &PlacingRequest) -> Result<RulesFound, AddError> {
         let own = self.told.sheet.as_ref().map(|sheet| sheet.rules(Rank::Package)).unwrap_or_default();
         let rules = wanted.rules_over(own);
         let drafted = match self.with_names_read(&rules, &self.backups()?, draft) {

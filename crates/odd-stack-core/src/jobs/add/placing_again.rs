@@ -7,7 +7,7 @@
 use std::collections::{BTreeSet, HashMap, HashSet};
 
 use super::placing::Placer;
-use super::placing_request::Wanted;
+use super::placing_request::PlacingRequest;
 use crate::address::{Address, RelPath};
 use crate::fit::{
     Candidate, Finding, Fit, FitError, Inside, OldAddresses, Place, Rank, Realigning, Rules, Unclear, draft,
@@ -18,7 +18,7 @@ use crate::stack::LayerId;
 
 /// The layer that a package takes the place of.
 #[derive(Debug, Clone)]
-pub(in crate::jobs) struct Before {
+pub(in crate::jobs) struct VersionBefore {
     /// What is remembered of its fit.
     pub rules: Rules,
     /// What comes holds only changed files.
@@ -52,9 +52,9 @@ impl Placer<'_> {
     /// Places what takes the place of an older layer as that was placed, and asks where that does not say it.
     pub(in crate::jobs) fn fit_again(
         &self,
-        wanted: &Wanted,
+        wanted: &PlacingRequest,
         own: &Rules,
-        before: &Before,
+        before: &VersionBefore,
         copies: &BTreeSet<usize>,
     ) -> Result<Fit, FitError> {
         let old = self.old_addresses(before);
@@ -128,7 +128,7 @@ impl Placer<'_> {
     }
 
     /// How many of the older version's addresses a fit has again, and how many there are.
-    pub(in crate::jobs) fn files_again(&self, before: &Before, fit: &Fit) -> (usize, usize) {
+    pub(in crate::jobs) fn files_again(&self, before: &VersionBefore, fit: &Fit) -> (usize, usize) {
         let old = self.old_addresses(before);
         let again = fit.placements.iter().filter(|placement| self.is_old(&placement.to, &old)).count();
         (again, old.values().map(HashSet::len).sum())
@@ -137,7 +137,7 @@ impl Placer<'_> {
     /// Places it by `remembered` rules, under what is said now.
     fn as_before(
         &self,
-        wanted: &Wanted,
+        wanted: &PlacingRequest,
         own: &Rules,
         remembered: &Rules,
         is_patch: bool,
@@ -184,9 +184,9 @@ impl Placer<'_> {
     /// Finds out anew where it goes, with what was chosen.
     fn anew(
         &self,
-        wanted: &Wanted,
+        wanted: &PlacingRequest,
         own: &Rules,
-        before: &Before,
+        before: &VersionBefore,
         old: &OldAddresses,
         copies: &BTreeSet<usize>,
     ) -> Result<Tried, FitError> {
@@ -208,7 +208,7 @@ impl Placer<'_> {
     fn without_astray(
         &self,
         kept: Tried,
-        wanted: &Wanted,
+        wanted: &PlacingRequest,
         old: &OldAddresses,
         copies: &BTreeSet<usize>,
     ) -> Result<Tried, FitError> {
@@ -239,7 +239,7 @@ impl Placer<'_> {
     fn with_new_choices(
         &self,
         kept: Tried,
-        wanted: &Wanted,
+        wanted: &PlacingRequest,
         old: &OldAddresses,
         copies: &BTreeSet<usize>,
     ) -> Result<Tried, FitError> {
@@ -298,7 +298,7 @@ impl Placer<'_> {
         old.get(&to.root).is_some_and(|keys| keys.contains(&key))
     }
 
-    fn old_addresses(&self, before: &Before) -> OldAddresses {
+    fn old_addresses(&self, before: &VersionBefore) -> OldAddresses {
         let game = self.ledger.game();
         let mut old: OldAddresses = HashMap::new();
         // A catalogue that fails here fails again, and is reported, when the entries are written.
@@ -312,7 +312,7 @@ impl Placer<'_> {
     }
 
     /// A place whose folder is gone is asked about with what was found out.
-    fn moved(&self, error: FitError, fresh: Option<&Fit>, before: &Before) -> FitError {
+    fn moved(&self, error: FitError, fresh: Option<&Fit>, before: &VersionBefore) -> FitError {
         let FitError::FromMissing { from, .. } = &error else { return error };
         let question = format!("the new version has no `{from}`, where the old one had files to place");
         let fresh = fresh.map(|fresh| as_candidate(fresh, "as it would be placed if it were new"));

@@ -10,14 +10,14 @@ pub(in crate::jobs) fn sheet_text(bytes: Vec<u8>) -> Result<String, FitError> {
 
 /// All that a person says of where a package's files go.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct Wanted {
+pub struct PlacingRequest {
     /// A fit sheet of theirs, which goes over the package's own.
     pub sheet: Option<FitSheet>,
     /// Options, which go over both.
     pub rules: Rules,
 }
 
-impl Wanted {
+impl PlacingRequest {
     /// The rules over those of the package's own sheet.
     pub(in crate::jobs) fn rules_over(&self, below: Rules) -> Rules {
         let sheet = self.sheet.as_ref().map(|sheet| sheet.rules(Rank::Sheet)).unwrap_or_default();

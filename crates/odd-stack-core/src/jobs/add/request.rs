@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 use super::error::AddError;
-use super::placing_request::Wanted;
+use super::placing_request::PlacingRequest;
 use crate::blend::Prefer;
 use crate::jobs::select::plain;
 use crate::ledger::Layer;
@@ -23,7 +23,7 @@ pub struct AddRequest {
     /// Which one of several makes it is; read as the version is.
     pub variant: Option<String>,
     /// What is said of where its files go.
-    pub wanted: Wanted,
+    pub wanted: PlacingRequest,
     /// Where in the stack, and whether on the game.
     pub place: AddPlace,
     /// How big the package may be.
@@ -44,7 +44,7 @@ impl AddRequest {
             name: None,
             version: None,
             variant: None,
-            wanted: Wanted::default(),
+            wanted: PlacingRequest::default(),
             place: AddPlace::New { target: None, lifted: false },
             limits: Limits::default(),
             prefer: None,

@@ -9,7 +9,7 @@ use super::error::AddError;
 use super::game_links::GameLinks;
 use super::new_layer::Exchanged;
 use super::placing::Placer;
-use super::placing_again::Before;
+use super::placing_again::VersionBefore;
 use super::remembered::remembered_rules;
 use super::report::{AddReport, ReplacedRow, report, set_words};
 use super::request::{AddPlace, AddRequest, free_name};
@@ -74,7 +74,7 @@ pub(in crate::jobs) fn take_in(
     }
     let is_patch = request.patch.is_some();
     let replaced = match (old, remembered.clone()) {
-        (Some(old), Some(rules)) => Some(Before { rules, is_patch, layer: old.id }),
+        (Some(old), Some(rules)) => Some(VersionBefore { rules, is_patch, layer: old.id }),
         _ => None,
     };
     let placer = Placer::new(ledger, order.clone(), arrival, contents, observer);
@@ -162,7 +162,7 @@ fn check_whole(
     placer: &Placer<'_>,
     request: &AddRequest,
     old: &Layer,
-    before: &Before,
+    before: &VersionBefore,
     placed: &Fit,
 ) -> Result<(), AddError> {
     const FEWEST: usize = 3;

@@ -1,7 +1,7 @@
 //! Taking back all that was changed since a capture began.
 
 use super::differences::differences;
-use super::{Begun, CaptureError, Stage, clear_after};
+use super::{CaptureError, CaptureUnderWay, Stage, clear_after};
 use crate::change::{ChangeOptions, ChangeRequest, Direct, Edits, Prepared, prepare};
 use crate::jobs::Permit;
 use crate::ledger::{Ledger, LedgerError, Transaction};
@@ -28,7 +28,7 @@ pub fn prepare_capture_cancel<'l>(
     now: Moment,
     observer: &dyn Observer,
 ) -> Result<Cancelling<'l>, CaptureError> {
-    let (mut begun, begun_at) = Begun::read(ledger)?;
+    let (mut begun, begun_at) = CaptureUnderWay::read(ledger)?;
     if begun.stage != Stage::Ready {
         return Ok(Cancelling { change: None, originals_lost: Vec::new() });
     }
@@ -86,7 +86,7 @@ pub fn prepare_capture_close<'l>(
     now: Moment,
     observer: &dyn Observer,
 ) -> Result<Option<Prepared<'l>>, CaptureError> {
-    let (begun, _) = match Begun::read(ledger) {
+    let (begun, _) = match CaptureUnderWay::read(ledger) {
         Err(CaptureError::NoneUnderWay) => {
             clear_after(ledger);
             return Ok(None);

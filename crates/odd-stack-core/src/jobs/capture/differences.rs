@@ -9,7 +9,7 @@ use rayon::prelude::*;
 
 use super::CaptureError;
 use super::guard::guard_path;
-use super::seen::{Before, Item, read};
+use super::seen::{Item, ItemBefore, read};
 use crate::address::{FoldedKey, RelPath};
 use crate::check::walk_root;
 use crate::expected::Blender;
@@ -26,7 +26,7 @@ pub(super) struct Difference {
     pub root: RootId,
     pub key: FoldedKey,
     /// What lay there before.
-    pub before: Option<Before>,
+    pub before: Option<ItemBefore>,
     /// What lies there now, and where.
     pub now: Option<(RelPath, Seen)>,
     /// Everything that the stack has there.
@@ -112,7 +112,7 @@ pub(super) fn differences(
 
 #[derive(Default)]
 struct Pair {
-    before: Option<Before>,
+    before: Option<ItemBefore>,
     now: Option<(RelPath, Seen)>,
 }
 
@@ -190,7 +190,7 @@ fn difference(
     order: &Order,
     root: RootId,
     key: FoldedKey,
-    before: Option<Before>,
+    before: Option<ItemBefore>,
     now: Option<(RelPath, Seen)>,
 ) -> Result<Difference, LedgerError> {
     let mut columns = [ledger.column(root, &key)?];

@@ -10,7 +10,7 @@ use serde::Serialize;
 use super::super::made_by::MadeBy;
 use super::differences::{Difference, Differences, differences};
 use super::folders::{folders_away, folders_kept, still_needed};
-use super::{Begun, CaptureError, Stage, clear_after};
+use super::{CaptureError, CaptureUnderWay, Stage, clear_after};
 use crate::address::{FoldedKey, RelPath};
 use crate::blend::{KeyEdit, MOST_BLENDED_BYTES, edits_between, write_edits};
 use crate::change::{
@@ -85,7 +85,7 @@ pub struct Ending<'l> {
 }
 
 /// One entry of the layer, and what lies on disk there.
-pub(super) struct Draft {
+pub(super) struct CapturedEntry {
     pub(super) root: RootId,
     pub(super) key: FoldedKey,
     pub(super) entry: Entry,
@@ -106,7 +106,7 @@ pub fn prepare_capture_end<'l>(
     dry_run: bool,
     observer: &dyn Observer,
 ) -> Result<Ending<'l>, CaptureError> {
-    let (begun, begun_at) = Begun::read(ledger)?;
+    let (begun, begun_at) = CaptureUnderWay::read(ledger)?;
     if begun.stage != Stage::Ready {
         return Err(CaptureError::NotReady);
     }
@@ -129,7 +129,7 @@ pub fn prepare_capture_end<'l>(
     }
     let intake = Intake::new(ledger.folder(), &*ledger.seam, !dry_run);
     let transaction = Transaction::of_contents(ledger);
-    let Taken { drafts, request } =
+    let CapturedFiles { drafts, request } =
         take(ledger, (&intake, now), &order, &found, &skip, &mut report, observer)?;
     let new = intake.take_new();
     let folders_added = !found.folders_added.is_empty() && drafts.is_empty() && request.direct.is_empty();
@@ -207,8 +207,8 @@ fn request_base(
 }
 
 /// What was taken in.
-struct Taken {
-    drafts: Vec<Draft>,
+struct CapturedFiles {
+    drafts: Vec<CapturedEntry>,
     /// What is to be done beside the layer.
     request: ChangeRequest,
 }
@@ -221,7 +221,7 @@ fn take(
     skip: &AddressPatterns,
     report: &mut CaptureEnd,
     observer: &dyn Observer,
-) -> Result<Taken, CaptureError> {
+) -> Result<CapturedFiles, CaptureError> {
     let mut request = ChangeRequest::new("capture", now, Arrangement::default());
     let mut wanted: Vec<&Difference> = Vec::new();
     let mut links: Vec<String> = Vec::new();
@@ -279,7 +279,7 @@ fn take(
         note(report, file, settings.as_deref(), &address_of(ledger, file));
         drafts.push(draft(ledger, order, file, settings.is_some(), (hash, size_bytes), &mut request, report));
     }
-    Ok(Taken { drafts, request })
+    Ok(CapturedFiles { drafts, request })
 }
 
 fn address_of(ledger: &Ledger, file: &Difference) -> String {
@@ -345,7 +345,7 @@ fn draft(
     (hash, size_bytes): (ContentHash, u64),
     request: &mut ChangeRequest,
     report: &mut CaptureEnd,
-) -> Draft {
+) -> CapturedEntry {
     let is_base = matches!(file.column.provider(order), Provider::Base(_));
     let original = file.guard.clone().filter(|_| is_base);
     if is_base && original.is_none() {
@@ -378,18 +378,18 @@ fn draft(
         (None, Provider::Layer(entry)) => vec![entry.layer],
         (None, _) => Vec::new(),
     };
-    Draft { root: file.root, key: file.key.clone(), entry, foreign, over }
+    CapturedEntry { root: file.root, key: file.key.clone(), entry, foreign, over }
 }
 
 /// The layers whose files the program found where it left whole ones of its own: what it made of them is in these.
-fn made_over(ledger: &Ledger, drafts: &[Draft]) -> Result<Vec<String>, LedgerError> {
+fn made_over(ledger: &Ledger, drafts: &[CapturedEntry]) -> Result<Vec<String>, LedgerError> {
     let whole = drafts.iter().filter(|draft| draft.entry.kind != EntryKind::Keys);
     let layers: BTreeSet<LayerId> = whole.flat_map(|draft| draft.over.iter().copied()).collect();
     layers.into_iter().map(|layer| ledger.catalogue.layer_name(layer)).collect()
 }
 
 /// The stack with the new layer on top, or in the place of the one that goes.
-fn with_new(begun: &Begun, layer: LayerId) -> Arrangement {
+fn with_new(begun: &CaptureUnderWay, layer: LayerId) -> Arrangement {
     let before = begun.arrangement();
     match begun.exchange {
         None => before.with(Standing { layer, laid: true }, Target::Top),
@@ -409,9 +409,9 @@ struct LayerFolders<'a> {
 
 fn insert(
     ledger: &Ledger,
-    begun: &Begun,
+    begun: &CaptureUnderWay,
     made_by: &MadeBy,
-    drafts: &[Draft],
+    drafts: &[CapturedEntry],
     layer_folders: LayerFolders<'_>,
     new: &[(ContentHash, u64)],
     now: Moment,
@@ -445,7 +445,7 @@ fn insert(
     let keys: Vec<_> = drafts.iter().map(|draft| (draft.root, draft.key.clone())).collect();
     let numbers = catalogue.path_numbers(&keys)?;
     let time = now.even_seconds();
-    let entry = |draft: &Draft| {
+    let entry = |draft: &CapturedEntry| {
         // What is made of keys is written anew.
         let modified = if draft.entry.kind == EntryKind::Keys { time } else { draft.entry.modified };
         Entry { layer, modified, ..draft.entry.clone() }

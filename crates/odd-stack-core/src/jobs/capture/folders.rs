@@ -4,7 +4,7 @@ use std::collections::HashSet;
 
 use super::super::add::taken_away::AwayAt;
 use super::differences::Differences;
-use super::end::Draft;
+use super::end::CapturedEntry;
 use crate::address::{FoldedKey, RelPath};
 use crate::change::{ChangeRequest, Direct};
 use crate::ledger::{Ledger, LedgerError};
@@ -14,7 +14,7 @@ use crate::stack::{BaseKind, Order, RootId};
 /// left out.
 pub(super) fn folders_kept(
     found: &Differences,
-    drafts: &[Draft],
+    drafts: &[CapturedEntry],
     direct: &[Direct],
 ) -> Vec<(RootId, RelPath)> {
     if drafts.is_empty() {

@@ -42,7 +42,7 @@ pub(super) fn guard_path(site: Site<'_>, root: &Root, number: u64) -> PathBuf {
     folder.join((number / FILES_A_FOLDER).to_string()).join(number.to_string())
 }
 
-struct Wanted<'a> {
+struct ToProtect<'a> {
     root: &'a Root,
     path: RelPath,
     size_bytes: u64,
@@ -69,7 +69,7 @@ pub(super) fn protect(
         let is_ours =
             matches!(drifted.drift.kind, DriftKind::Edited | DriftKind::PutBack | DriftKind::Updated);
         let Some(root) = ledger.game().root_named(&address.root).filter(|_| is_ours) else { continue };
-        wanted.push(Wanted { root, path: address.path.clone(), size_bytes: 0, is_edit: true });
+        wanted.push(ToProtect { root, path: address.path.clone(), size_bytes: 0, is_edit: true });
     }
     report.files = wanted.len() as u64;
     report.bytes = wanted.iter().map(|wanted| wanted.size_bytes).sum();
@@ -110,7 +110,7 @@ pub(super) fn protect(
         check_room(ledger.folder(), report.bytes)?;
     }
     observer.begin(Work::Guarding, report.files, report.bytes);
-    let numbered: Vec<(u64, &Wanted<'_>)> = (0..).zip(&wanted).collect();
+    let numbered: Vec<(u64, &ToProtect<'_>)> = (0..).zip(&wanted).collect();
     let done = numbered.par_iter().try_for_each(|(number, wanted)| {
         if observer.is_cancelled() {
             return Err(ChangeError::Cancelled.into());
@@ -145,7 +145,7 @@ fn uncovered<'a>(
     looked: &LookedAt,
     columns: &[Column],
     watch: &AddressPatterns,
-    wanted: &mut Vec<Wanted<'a>>,
+    wanted: &mut Vec<ToProtect<'a>>,
     report: &mut GuardReport,
 ) -> Result<(), LedgerError> {
     let root = ledger.site().root(looked.root)?;
@@ -172,7 +172,7 @@ fn uncovered<'a>(
             continue;
         }
         let (path, size_bytes) = (base.spelled.clone(), base.size_bytes);
-        wanted.push(Wanted { root, path, size_bytes, is_edit: false });
+        wanted.push(ToProtect { root, path, size_bytes, is_edit: false });
     }
     Ok(())
 }

@@ -119,7 +119,7 @@ enum Stage {
 
 /// What is kept of a capture between its commands.
 #[derive(Debug, Clone, Serialize, Deserialize)]
-struct Begun {
+struct CaptureUnderWay {
     name: String,
     version: Option<String>,
     exchange: Option<LayerId>,
@@ -130,7 +130,7 @@ struct Begun {
     end: Option<ProgramEnd>,
 }
 
-impl Begun {
+impl CaptureUnderWay {
     fn read(ledger: &Ledger) -> Result<(Self, String), CaptureError> {
         let ongoing = ledger.catalogue.ongoing()?.filter(|ongoing| ongoing.kind == OngoingKind::Capture);
         let Ongoing { begun_at, about, .. } = ongoing.ok_or(CaptureError::NoneUnderWay)?;
@@ -215,7 +215,7 @@ pub fn begin_capture(
     let watch = AddressPatterns::parse(ledger.game(), &request.watch)?;
     clear(ledger)?;
     let before = ledger.catalogue.arrangement()?;
-    let mut begun = Begun {
+    let mut begun = CaptureUnderWay {
         name: request.name.clone(),
         version: request.version.clone(),
         exchange: request.exchange,
@@ -249,7 +249,7 @@ pub fn begin_capture(
 /// Looks through the game and protects originals; from then on the program may run.
 fn make_ready(
     ledger: &Ledger,
-    begun: &mut Begun,
+    begun: &mut CaptureUnderWay,
     request: &CaptureRequest,
     watch: &AddressPatterns,
     now: Moment,
@@ -270,7 +270,7 @@ fn make_ready(
 fn lay_again(
     ledger: &Ledger,
     lock: Lock,
-    begun: &Begun,
+    begun: &CaptureUnderWay,
     now: Moment,
     observer: &dyn Observer,
 ) -> Result<(), CaptureError> {
@@ -287,7 +287,7 @@ fn lay_again(
 /// # Errors
 /// [`CaptureError::NoneUnderWay`].
 pub fn capture_exchanges(ledger: &Ledger) -> Result<Option<LayerId>, CaptureError> {
-    Ok(Begun::read(ledger)?.0.exchange)
+    Ok(CaptureUnderWay::read(ledger)?.0.exchange)
 }
 
 /// Notes how the program ended.
@@ -295,7 +295,7 @@ pub fn capture_exchanges(ledger: &Ledger) -> Result<Option<LayerId>, CaptureErro
 /// # Errors
 /// [`CaptureError`].
 pub fn note_program_end(ledger: &Ledger, end: &ProgramEnd) -> Result<(), CaptureError> {
-    let (mut begun, begun_at) = Begun::read(ledger)?;
+    let (mut begun, begun_at) = CaptureUnderWay::read(ledger)?;
     begun.end = Some(end.clone());
     Ok(ledger.catalogue.write_ongoing(Some(&begun.ongoing(ledger, &begun_at)?))?)
 }

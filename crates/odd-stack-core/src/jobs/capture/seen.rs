@@ -47,15 +47,15 @@ impl Item {
     }
 
     /// The same with its path below the root.
-    pub(super) fn at(self, below: &RelPath) -> Before {
+    pub(super) fn at(self, below: &RelPath) -> ItemBefore {
         let path = below.join(&RelPath::from_disk(self.0.clone()));
-        Before { path, item: self }
+        ItemBefore { path, item: self }
     }
 }
 
 /// One thing that was seen, by its path below its root.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(super) struct Before {
+pub(super) struct ItemBefore {
     pub path: RelPath,
     pub item: Item,
 }

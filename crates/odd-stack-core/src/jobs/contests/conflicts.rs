@@ -101,7 +101,7 @@ const MOST_WEIGHED: usize = 48;
 
 /// What two layers share.
 #[derive(Debug, Default)]
-struct Met {
+struct SharedByPair {
     counts: [u64; 4],
     paths: Vec<(PathId, ContestState)>,
 }
@@ -109,7 +109,7 @@ struct Met {
 /// Contests by pair, and what was seen on the way.
 #[derive(Default)]
 struct Meetings {
-    pairs: FxHashMap<(LayerId, LayerId), Met>,
+    pairs: FxHashMap<(LayerId, LayerId), SharedByPair>,
     open: HashSet<PathId>,
     /// Addresses at which files blend for what they hold.
     by_content: Arc<HashSet<PathId>>,
@@ -153,7 +153,7 @@ pub fn conflicts(ledger: &Ledger, request: &ConflictsRequest) -> Result<Conflict
             open.map(|(path, _)| *path).collect::<HashSet<_>>().len() as u64
         }
     };
-    let mut pairs: Vec<((LayerId, LayerId), Met)> = meetings.pairs.into_iter().collect();
+    let mut pairs: Vec<((LayerId, LayerId), SharedByPair)> = meetings.pairs.into_iter().collect();
     pairs.retain(|((lower, upper), _)| request.layer.is_none_or(|layer| layer == *lower || layer == *upper));
     let ranks = |(lower, upper): (LayerId, LayerId)| (order.rank(lower), order.rank(upper));
     pairs.sort_by_key(|(pair, met)| {

@@ -11,7 +11,7 @@ use crate::address::SIDE_FOLDER;
 use crate::change::empty_folder;
 use crate::files::{KEPT, ORIGINALS, STAGE, Seam, TRASH, is_nothing_there};
 use crate::jobs::Permit;
-use crate::ledger::{CareMark, Home, Ledger, LedgerError, NAMES, Registered, SECOND_NAME, SUMS_NAME};
+use crate::ledger::{GameMark, Home, Ledger, LedgerError, NAMES, Registered, SECOND_NAME, SUMS_NAME};
 
 /// What is left of a forgotten game's ledger.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
@@ -46,7 +46,7 @@ pub fn forget(
         }
     }
     let (folder, seam) = (ledger.folder().to_path_buf(), Arc::clone(&ledger.seam));
-    CareMark::remove_all(ledger.game(), &folder)?;
+    GameMark::remove_all(ledger.game(), &folder)?;
     if has_laid {
         home.change(|list| {
             list.retain(|listed| listed.name != listed_name);

@@ -11,7 +11,7 @@ use super::roots::{existing_part, needs_side_folder};
 use crate::change::ChangeError;
 use crate::files::Seam;
 use crate::jobs::Permit;
-use crate::ledger::{CareMark, Home, Ledger, LedgerError};
+use crate::ledger::{GameMark, Home, Ledger, LedgerError};
 use crate::observer::Observer;
 
 /// Why the data home stays where it is.
@@ -98,7 +98,7 @@ pub fn move_home(
     new.change(|_| Ok::<_, LedgerError>(()))?;
     for game in new.games()? {
         if let Ok(ledger) = Ledger::open(&game.ledger, Arc::clone(seam)) {
-            CareMark::write_all(ledger.game(), ledger.folder(), &new);
+            GameMark::write_all(ledger.game(), ledger.folder(), &new);
         }
     }
     Ok(new)

@@ -18,7 +18,7 @@ use crate::files::{Seam, firmly, is_remote, synced_around};
 use crate::game::{Game, Root, Scan, ScanError, scan};
 use crate::jobs::select::plain;
 use crate::jobs::stack::{GameReport, game_rows};
-use crate::ledger::{CareMark, Home, Ledger, LedgerError, OtherGames, Registered};
+use crate::ledger::{GameMark, Home, Ledger, LedgerError, OtherGames, Registered};
 use crate::moment::Moment;
 use crate::notice::Notice;
 use crate::observer::{Observer, Work};
@@ -26,7 +26,7 @@ use crate::stack::{BaseFile, BaseKind, RootId};
 
 /// Why a game can't be taken into care, or its settings changed. Nothing was changed.
 #[derive(Debug, Error)]
-pub enum CareError {
+pub enum RegisterError {
     /// The ledger or the list of games failed.
     #[error(transparent)]
     Ledger(#[from] LedgerError),
@@ -241,7 +241,7 @@ pub enum CareError {
 
 /// What is known of a game that is to be taken into care.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct CareRequest {
+pub struct RegisterRequest {
     /// The user's name for it.
     pub name: String,
     /// The folder it is installed in.
@@ -272,7 +272,7 @@ pub struct CareRequest {
 
 /// What was seen of a game.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
-pub struct CareReport {
+pub struct RegisterReport {
     /// Nothing was changed: it was only looked what would be.
     pub dry_run: bool,
     /// The game as it is in care.
@@ -287,22 +287,22 @@ pub struct CareReport {
 /// lifting its layers, is taken up again as it is.
 ///
 /// # Errors
-/// [`CareError`]; nothing was changed.
-pub fn take_into_care(
+/// [`RegisterError`]; nothing was changed.
+pub fn register_game(
     home: &Home,
-    request: &CareRequest,
+    request: &RegisterRequest,
     now: Moment,
     dry_run: bool,
     seam: Arc<dyn Seam>,
     observer: &dyn Observer,
-) -> Result<CareReport, CareError> {
+) -> Result<RegisterReport, RegisterError> {
     if !dry_run {
         finish_leaving(home, &*seam)?;
     }
     check_name(&request.name, &home.games()?)?;
     let folder = existing(&request.folder)?;
     if !request.afresh
-        && let Some(mark) = CareMark::read(&folder)
+        && let Some(mark) = GameMark::read(&folder)
         && let Some(ledger) = judge_mark(home, request, &folder, &mark, &seam)?
     {
         return take_up_again(home, request, &folder, &ledger, dry_run, seam);
@@ -317,10 +317,10 @@ pub fn take_into_care(
         return take_up_again(home, request, &folder, &ledger, dry_run, seam);
     }
     if fs::read_dir(&ledger).is_ok_and(|mut entries| entries.next().is_some()) {
-        return Err(CareError::LedgerNotEmpty { path: ledger });
+        return Err(RegisterError::LedgerNotEmpty { path: ledger });
     }
     if is_remote(&ledger) {
-        return Err(CareError::LedgerRemote { ledger });
+        return Err(RegisterError::LedgerRemote { ledger });
     }
     let (game, scans) = look_at_game(request, folder, &ledger, now, observer)?;
     check_apart(&game.roots, &ledger, home, None, |root| root.share > 0)?;
@@ -340,15 +340,15 @@ pub fn take_into_care(
             });
             made?;
             list.push(Registered { name, ledger: ledger.clone(), leaving: false });
-            Ok::<_, CareError>(())
+            Ok::<_, RegisterError>(())
         });
         if let Err(error) = listed {
             leave_nothing(&ledger, &before);
             return Err(error);
         }
-        CareMark::write_all(&game, &ledger, home);
+        GameMark::write_all(&game, &ledger, home);
     }
-    Ok(CareReport { dry_run, game: game_rows(&game, &ledger, 0, 0), taken_up_again: false })
+    Ok(RegisterReport { dry_run, game: game_rows(&game, &ledger, 0, 0), taken_up_again: false })
 }
 
 /// Removes a ledger that was made just now, and the folders that were made for it, of which `made` are all that were not
@@ -382,12 +382,12 @@ fn tell_synced(roots: &[Root], ledger: &Path, observer: &dyn Observer) {
 pub(in crate::jobs) type Found = (RootId, Vec<(FoldedKey, BaseFile)>);
 
 fn look_at_game(
-    request: &CareRequest,
+    request: &RegisterRequest,
     folder: PathBuf,
     ledger: &Path,
     now: Moment,
     observer: &dyn Observer,
-) -> Result<(Game, Vec<Found>), CareError> {
+) -> Result<(Game, Vec<Found>), RegisterError> {
     let mut given = vec![(MAIN_ROOT.to_owned(), folder)];
     given.extend(request.roots.iter().cloned());
     let shares = Shares::parse(&request.shares, given.iter().map(|(name, _)| name.as_str()))?;
@@ -406,7 +406,7 @@ fn look_at_game(
     };
     for (index, root) in game.roots.iter().enumerate() {
         if game.roots[..index].iter().any(|other| other.name == root.name) {
-            return Err(CareError::NameOfRoot { name: root.name.to_string() });
+            return Err(RegisterError::NameOfRoot { name: root.name.to_string() });
         }
     }
     add_spots(&mut game, &request.spots)?;
@@ -437,16 +437,16 @@ fn look_at_game(
 /// A runner as a person writes it; none where they want none.
 ///
 /// # Errors
-/// [`CareError::BadRunner`].
-pub(in crate::jobs) fn runner_given(text: &str) -> Result<Option<String>, CareError> {
-    let words = shlex::split(text).ok_or_else(|| CareError::BadRunner { text: text.to_owned() })?;
+/// [`RegisterError::BadRunner`].
+pub(in crate::jobs) fn runner_given(text: &str) -> Result<Option<String>, RegisterError> {
+    let words = shlex::split(text).ok_or_else(|| RegisterError::BadRunner { text: text.to_owned() })?;
     // Not every shell passes on an empty word.
     let is_none = words.is_empty() || words == ["none"];
     Ok((!is_none).then(|| text.trim().to_owned()))
 }
 
 /// Scans one root and tells what it can't take.
-pub(in crate::jobs) fn scan_root(folder: &Path, observer: &dyn Observer) -> Result<Scan, CareError> {
+pub(in crate::jobs) fn scan_root(folder: &Path, observer: &dyn Observer) -> Result<Scan, RegisterError> {
     observer.begin(Work::Scanning, 0, 0);
     let found = scan(folder, observer);
     observer.end();
@@ -472,12 +472,12 @@ pub(in crate::jobs) fn count_files(found: &[(FoldedKey, BaseFile)]) -> (u64, u64
 }
 
 /// Refuses names that can't be one or that another game has.
-pub(in crate::jobs) fn check_name(name: &str, list: &[Registered]) -> Result<(), CareError> {
+pub(in crate::jobs) fn check_name(name: &str, list: &[Registered]) -> Result<(), RegisterError> {
     if plain(name).is_empty() || name.chars().any(char::is_control) {
-        return Err(CareError::BadName { name: name.to_owned() });
+        return Err(RegisterError::BadName { name: name.to_owned() });
     }
     match list.iter().find(|other| plain(&other.name) == plain(name)) {
-        Some(other) => Err(CareError::NameTaken { name: other.name.clone() }),
+        Some(other) => Err(RegisterError::NameTaken { name: other.name.clone() }),
         None => Ok(()),
     }
 }
@@ -486,17 +486,17 @@ pub(in crate::jobs) fn check_name(name: &str, list: &[Registered]) -> Result<(),
 /// where the game may be taken as it is.
 fn judge_mark(
     home: &Home,
-    request: &CareRequest,
+    request: &RegisterRequest,
     folder: &Path,
-    mark: &CareMark,
+    mark: &GameMark,
     seam: &Arc<dyn Seam>,
-) -> Result<Option<PathBuf>, CareError> {
+) -> Result<Option<PathBuf>, RegisterError> {
     let known = request.ledger.as_deref().unwrap_or(&mark.ledger);
     if !known.join(crate::ledger::CATALOGUE_FILE).is_file()
         && !known.join(crate::ledger::SECOND_NAME).is_file()
     {
         let (ledger, game) = (mark.ledger.clone(), mark.game.clone());
-        return Err(CareError::LedgerGone { folder: folder.to_path_buf(), ledger, game });
+        return Err(RegisterError::LedgerGone { folder: folder.to_path_buf(), ledger, game });
     }
     let ledger = Ledger::open(known, Arc::clone(seam))?;
     let theirs = ledger.game().roots.iter().find(|root| root.name.as_str() == mark.root);
@@ -505,10 +505,10 @@ fn judge_mark(
         let laid_layers = ledger.layers()?.iter().filter(|layer| layer.laid).count();
         let (folder, game) = (folder.to_path_buf(), mark.game.clone());
         return match (mark.root == MAIN_ROOT, theirs.is_dir()) {
-            (true, false) => Err(CareError::Moved { folder, game, theirs }),
+            (true, false) => Err(RegisterError::Moved { folder, game, theirs }),
             // A copy is a game of its own, once its files are.
             (true, true) if laid_layers == 0 => Ok(None),
-            (true, true) => Err(CareError::CopyWithLayers { folder, theirs, game, laid_layers }),
+            (true, true) => Err(RegisterError::CopyWithLayers { folder, theirs, game, laid_layers }),
             (false, _) => Ok(None),
         };
     }
@@ -517,27 +517,27 @@ fn judge_mark(
     };
     if is_listed(home) {
         let game = mark.game.clone();
-        return Err(CareError::AlreadyInCare { folder: folder.to_path_buf(), game });
+        return Err(RegisterError::AlreadyInCare { folder: folder.to_path_buf(), game });
     }
     if real(&mark.home) != real(home.folder()) && is_listed(&Home::new(mark.home.clone())) {
         let (folder, game) = (folder.to_path_buf(), mark.game.clone());
-        return Err(CareError::OtherHome { folder, game, home: mark.home.clone() });
+        return Err(RegisterError::OtherHome { folder, game, home: mark.home.clone() });
     }
     Ok(Some(known.to_path_buf()))
 }
 
 fn take_up_again(
     home: &Home,
-    request: &CareRequest,
+    request: &RegisterRequest,
     folder: &Path,
     ledger: &Path,
     dry_run: bool,
     seam: Arc<dyn Seam>,
-) -> Result<CareReport, CareError> {
+) -> Result<RegisterReport, RegisterError> {
     let opened = Ledger::open(ledger, seam)?;
     let theirs = &opened.game().roots[0].folder;
     if real(theirs) != real(folder) {
-        return Err(CareError::OtherLedger { ledger: ledger.to_path_buf(), folder: theirs.clone() });
+        return Err(RegisterError::OtherLedger { ledger: ledger.to_path_buf(), folder: theirs.clone() });
     }
     let names = opened.game().roots.iter().map(|root| root.name.as_str());
     let shares = Shares::parse(&request.shares, names)?;
@@ -550,14 +550,14 @@ fn take_up_again(
             check_name(&game.name, list)?;
             opened.catalogue.write_game(&game)?;
             list.push(Registered { name: game.name.clone(), ledger: ledger.to_path_buf(), leaving: false });
-            Ok::<_, CareError>(())
+            Ok::<_, RegisterError>(())
         })?;
-        CareMark::write_all(&game, ledger, home);
+        GameMark::write_all(&game, ledger, home);
     }
     let layers = opened.layers()?;
     let laid = layers.iter().filter(|layer| layer.laid).count() as u64;
     let game = game_rows(&game, ledger, laid, layers.len() as u64 - laid);
-    Ok(CareReport { dry_run, game, taken_up_again: true })
+    Ok(RegisterReport { dry_run, game, taken_up_again: true })
 }
 
 /// Where a game's ledger lies when nothing is said: in the data home, or beside the game when the

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use rayon::prelude::*;
 
-use super::register::CareError;
+use super::register::RegisterError;
 use crate::address::{Address, MAIN_ROOT, PrefixName, plain_path};
 use crate::files::{RealDisk, is_no_games, is_one_volume};
 use crate::game::{
@@ -21,20 +21,20 @@ pub(in crate::jobs) fn real(folder: &Path) -> PathBuf {
 }
 
 /// The absolute path of an existing folder.
-pub(in crate::jobs) fn existing(folder: &Path) -> Result<PathBuf, CareError> {
-    let missing = |source| CareError::NotAFolder { path: folder.to_path_buf(), source };
+pub(in crate::jobs) fn existing(folder: &Path) -> Result<PathBuf, RegisterError> {
+    let missing = |source| RegisterError::NotAFolder { path: folder.to_path_buf(), source };
     let absolute = plain_path(&std::path::absolute(folder).map_err(missing)?);
     if !fs::metadata(&absolute).map_err(missing)?.is_dir() {
         return Err(missing(std::io::Error::from(std::io::ErrorKind::NotADirectory)));
     }
     if real(&absolute).parent().is_none() {
-        return Err(CareError::WholeDisk { path: absolute });
+        return Err(RegisterError::WholeDisk { path: absolute });
     }
     if is_no_games(&absolute) {
-        return Err(CareError::NoGames { path: absolute });
+        return Err(RegisterError::NoGames { path: absolute });
     }
     if absolute.to_str().is_none() {
-        return Err(CareError::NotText { path: absolute });
+        return Err(RegisterError::NotText { path: absolute });
     }
     // `absolute` leaves a separator at the end.
     Ok(absolute.components().collect())
@@ -52,12 +52,12 @@ pub(in crate::jobs) fn check_apart(
     home: &Home,
     own_name: Option<&str>,
     is_shared: impl Fn(&Root) -> bool,
-) -> Result<(), CareError> {
+) -> Result<(), RegisterError> {
     let reals: Vec<PathBuf> = roots.iter().map(|root| real(&root.folder)).collect();
     for (index, one) in reals.iter().enumerate() {
         for (other, two) in reals.iter().enumerate().skip(index + 1) {
             if overlap(one, two) {
-                return Err(CareError::Overlap {
+                return Err(RegisterError::Overlap {
                     one: roots[index].folder.clone(),
                     two: roots[other].folder.clone(),
                 });
@@ -75,7 +75,10 @@ pub(in crate::jobs) fn check_apart(
             around_root(&ledgers).then_some(ledgers.as_path())
         };
         if let Some(kept) = kept {
-            return Err(CareError::LedgerInRoot { ledger: kept.into(), root: roots[index].folder.clone() });
+            return Err(RegisterError::LedgerInRoot {
+                ledger: kept.into(),
+                root: roots[index].folder.clone(),
+            });
         }
     }
     for other in home.games()? {
@@ -91,14 +94,17 @@ pub(in crate::jobs) fn check_apart(
             for (root, one) in roots.iter().zip(&reals) {
                 if *one == their_real && root.name.as_str() == MAIN_ROOT && theirs.name.as_str() == MAIN_ROOT
                 {
-                    return Err(CareError::AlreadyInCare { folder: root.folder.clone(), game: other.name });
+                    return Err(RegisterError::AlreadyInCare {
+                        folder: root.folder.clone(),
+                        game: other.name,
+                    });
                 }
                 let is_main = |root: &Root| root.name.as_str() == MAIN_ROOT;
                 if *one == their_real && !is_main(root) && !is_main(theirs) {
                     if is_shared(root) {
                         continue;
                     }
-                    return Err(CareError::RootOfGame {
+                    return Err(RegisterError::RootOfGame {
                         root: root.name.to_string(),
                         folder: root.folder.clone(),
                         theirs: theirs.name.to_string(),
@@ -106,7 +112,7 @@ pub(in crate::jobs) fn check_apart(
                     });
                 }
                 if overlap(one, &their_real) {
-                    return Err(CareError::OverlapsGame {
+                    return Err(RegisterError::OverlapsGame {
                         folder: root.folder.clone(),
                         theirs: theirs.folder.clone(),
                         game: other.name,
@@ -142,12 +148,12 @@ impl Shares {
     pub(in crate::jobs) fn parse<'r>(
         given: &[String],
         roots: impl Iterator<Item = &'r str> + Clone,
-    ) -> Result<Self, CareError> {
+    ) -> Result<Self, RegisterError> {
         let parse = |text: &String| {
             let name = PrefixName::parse(text)?;
             match name.as_str() != MAIN_ROOT && roots.clone().any(|root| root == name.as_str()) {
                 true => Ok(name),
-                false => Err(CareError::NoRootToShare { name: name.to_string() }),
+                false => Err(RegisterError::NoRootToShare { name: name.to_string() }),
             }
         };
         given.iter().map(parse).collect::<Result<_, _>>().map(Self)
@@ -169,7 +175,7 @@ pub(in crate::jobs) fn new_roots(
     next: i64,
     ledger: &Path,
     shares: &Shares,
-) -> Result<Vec<Root>, CareError> {
+) -> Result<Vec<Root>, RegisterError> {
     let make = |(id, (name, folder)): (i64, &(String, PathBuf))| {
         let folder = existing(folder)?;
         let has_side_folder = needs_side_folder(&folder, ledger);
@@ -181,11 +187,11 @@ pub(in crate::jobs) fn new_roots(
 }
 
 /// Resolves spots; each must be a name that no root has.
-pub(in crate::jobs) fn add_spots(game: &mut Game, spots: &[(String, String)]) -> Result<(), CareError> {
+pub(in crate::jobs) fn add_spots(game: &mut Game, spots: &[(String, String)]) -> Result<(), RegisterError> {
     for (name, to) in spots {
         let name = PrefixName::parse(name)?;
         if game.root_named(&name).is_some() {
-            return Err(CareError::NameOfRoot { name: name.to_string() });
+            return Err(RegisterError::NameOfRoot { name: name.to_string() });
         }
         let to = game.meant(to)?;
         game.spots.insert(name, to);
@@ -194,12 +200,12 @@ pub(in crate::jobs) fn add_spots(game: &mut Game, spots: &[(String, String)]) ->
 }
 
 /// The address of a file of the game, given as an address or as a path on disk.
-pub(in crate::jobs) fn file_of_game(text: &str, game: &Game) -> Result<Address, CareError> {
+pub(in crate::jobs) fn file_of_game(text: &str, game: &Game) -> Result<Address, RegisterError> {
     let address = game.meant(text)?;
     let root = game.root_named(&address.root);
     match root.map(|root| address.path.on(&root.folder)) {
         Some(path) if path.is_file() => Ok(address),
-        _ => Err(CareError::FileMissing { path: text.to_owned() }),
+        _ => Err(RegisterError::FileMissing { path: text.to_owned() }),
     }
 }
 
@@ -209,13 +215,15 @@ pub(in crate::jobs) fn version_given(
     from: Option<&str>,
     pattern: Option<&str>,
     game: &Game,
-) -> Result<Option<GameVersion>, CareError> {
+) -> Result<Option<GameVersion>, RegisterError> {
     if let Some(version) = stated {
         return Ok(Some(GameVersion { version: version.to_owned(), read_from: None, pattern: None }));
     }
     let Some(text) = from else { return Ok(None) };
     let address = file_of_game(text, game)?;
-    version_in(game, &address, pattern).map(Some).ok_or(CareError::NoVersion { path: address.to_string() })
+    version_in(game, &address, pattern)
+        .map(Some)
+        .ok_or(RegisterError::NoVersion { path: address.to_string() })
 }
 
 /// The version that a file of the game tells, if it does.

@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use thiserror::Error;
 
-use super::register::{CareError, Found, check_name, count_files, runner_given, scan_root, sorted};
+use super::register::{Found, RegisterError, check_name, count_files, runner_given, scan_root, sorted};
 use super::roots::{
     Shares, add_spots, check_apart, existing, file_of_game, needs_side_folder, version_given, version_in,
 };
@@ -14,7 +14,7 @@ use crate::game::{AddressPatterns, Game, PatternError, Root};
 use crate::jobs::Permit;
 use crate::jobs::stack::{GameReport, game_report};
 use crate::ledger::Registered;
-use crate::ledger::{CareMark, Home, Ledger, LedgerError, OtherGames, Transaction, free_share};
+use crate::ledger::{GameMark, Home, Ledger, LedgerError, OtherGames, Transaction, free_share};
 use crate::observer::Observer;
 use crate::stack::RootId;
 
@@ -23,7 +23,7 @@ use crate::stack::RootId;
 pub enum SetError {
     /// What is given does not fit, as when a game is taken into care.
     #[error(transparent)]
-    Care(#[from] CareError),
+    Care(#[from] RegisterError),
     /// No such root or spot.
     #[error("the game has no {what} `{name}`")]
     Unknown {
@@ -161,7 +161,7 @@ pub fn change_settings(
     // The list comes before the catalogue, which can take back what it was told.
     rename(listed_name, name)?;
     transaction.commit().inspect_err(|_| drop(rename(name, listed_name)))?;
-    CareMark::write_all(ledger.game(), ledger.folder(), home);
+    GameMark::write_all(ledger.game(), ledger.folder(), home);
     Ok(report)
 }
 

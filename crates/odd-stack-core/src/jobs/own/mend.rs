@@ -206,7 +206,7 @@ pub(in crate::jobs) type Accepted = Vec<(RootId, FoldedKey, Option<BaseFile>)>;
 
 /// What is to be done, gathered file by file.
 #[derive(Default)]
-struct Work {
+struct MendingWork {
     restore: Vec<crate::stack::PathId>,
     direct: Vec<Direct>,
     make_folders: Vec<(RootId, RelPath)>,
@@ -232,7 +232,7 @@ pub fn prepare_mend<'l>(
     observer: &dyn Observer,
 ) -> Result<MendingPlan<'l>, MendError> {
     let order = ledger.present_order()?;
-    let mut work = Work::default();
+    let mut work = MendingWork::default();
     let mut rows = Vec::new();
     for (file, mending) in files {
         let (done, details) = match work.take(ledger, file, *mending, &order)? {
@@ -256,7 +256,7 @@ impl Mended {
     }
 }
 
-impl Work {
+impl MendingWork {
     /// Notes what is to be done with one file; gives details of it, or why it is left.
     fn take(
         &mut self,

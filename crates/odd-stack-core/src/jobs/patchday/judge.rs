@@ -19,7 +19,7 @@ pub(in crate::jobs) struct Judged {
 
 /// What speaks against a layer, or is to be known of it.
 #[derive(Debug, Default, Clone)]
-struct Case {
+struct LayerCase {
     against: Vec<String>,
     to_know: Vec<String>,
     has_unmet: bool,
@@ -44,7 +44,8 @@ pub(in crate::jobs) fn judge_layers(
     let own: HashSet<LayerId> = ledger.catalogue.all_own_edits()?.into_iter().collect();
     let laid: Vec<&LayerFacts> =
         wanted.laid().into_iter().filter_map(|layer| facts.iter().find(|facts| facts.id == layer)).collect();
-    let mut cases: BTreeMap<LayerId, Case> = laid.iter().map(|layer| (layer.id, Case::default())).collect();
+    let mut cases: BTreeMap<LayerId, LayerCase> =
+        laid.iter().map(|layer| (layer.id, LayerCase::default())).collect();
     for (layer, texts) in to_know {
         if let Some(case) = cases.get_mut(layer) {
             case.to_know.extend(texts.iter().cloned());
@@ -75,7 +76,7 @@ pub(in crate::jobs) fn judge_layers(
         }
     }
     let rows = laid.iter().rev().map(|layer| {
-        let Case { mut against, to_know, has_unmet, is_blocked } =
+        let LayerCase { mut against, to_know, has_unmet, is_blocked } =
             cases.remove(&layer.id).unwrap_or_default();
         let is_unfit = unfit.contains(&layer.id);
         against.extend(to_know);
@@ -91,7 +92,7 @@ pub(in crate::jobs) fn judge_layers(
 }
 
 /// Notes folders that layers need, and that are files of the game now.
-fn without_folders(ledger: &Ledger, cases: &mut BTreeMap<LayerId, Case>) -> Result<(), LedgerError> {
+fn without_folders(ledger: &Ledger, cases: &mut BTreeMap<LayerId, LayerCase>) -> Result<(), LedgerError> {
     for (layer, case) in cases {
         for (root, key) in ledger.catalogue.folders_of(&[*layer])? {
             let Some(base) = ledger.catalogue.base_at(root, &key)? else { continue };
@@ -106,7 +107,7 @@ fn without_folders(ledger: &Ledger, cases: &mut BTreeMap<LayerId, Case>) -> Resu
     Ok(())
 }
 
-fn note_unmet(case: &mut Case, unmet: &Unmet) {
+fn note_unmet(case: &mut LayerCase, unmet: &Unmet) {
     let reason = format!("needs {}, and {}", unmet.what, unmet.found);
     if !case.against.contains(&reason) {
         case.against.push(reason);
@@ -121,7 +122,7 @@ fn covered(
     touched: &HashSet<PathId>,
     laid: &[&LayerFacts],
     now: Option<&str>,
-    cases: &mut BTreeMap<LayerId, Case>,
+    cases: &mut BTreeMap<LayerId, LayerCase>,
 ) -> Result<(), LedgerError> {
     let paths: Vec<PathId> = touched.iter().copied().collect();
     let order = ledger.order(wanted, ledger.catalogue.settlements()?)?;

@@ -16,7 +16,7 @@ use super::judge::{Judged, judge_layers};
 use super::new_base::{BaseChanges, new_base};
 use super::old_settings::{self, Carried};
 use super::report::PatchDayReport;
-use super::unplanned::{Met, meet_update};
+use super::unplanned::{UpdateMet, meet_update};
 use crate::change::{BaseBefore, ChangeError, ChangeOptions, ChangeRequest, Edits, Prepared, prepare};
 use crate::check::check;
 use crate::expected::{Blender, game_version_now};
@@ -30,7 +30,7 @@ use crate::stack::{Arrangement, LayerId, PathId, Standing};
 
 /// What is kept of a patch day between its commands.
 #[derive(Debug, Clone, Serialize, Deserialize)]
-pub(in crate::jobs) struct Begun {
+pub(in crate::jobs) struct PatchDayUnderWay {
     /// The stack as it was, from the bottom to the top.
     pub arrangement: Vec<(LayerId, bool)>,
     /// The game's version then.
@@ -40,7 +40,7 @@ pub(in crate::jobs) struct Begun {
     pub settings: Vec<(PathId, ContentHash)>,
 }
 
-impl Begun {
+impl PatchDayUnderWay {
     pub(in crate::jobs) fn of(ongoing: &Ongoing, ledger: &Ledger) -> Result<Self, LedgerError> {
         serde_json::from_str(&ongoing.about).map_err(|error| ledger.catalogue.damaged_by(&error))
     }
@@ -73,7 +73,7 @@ pub fn prepare_patchday_begin<'l>(
     let before = ledger.catalogue.arrangement()?;
     let transaction = Transaction::of_contents(ledger);
     let (settings, new) = old_settings::keep(ledger)?;
-    let begun = Begun {
+    let begun = PatchDayUnderWay {
         arrangement: before.standings().iter().map(|standing| (standing.layer, standing.laid)).collect(),
         version: ledger.game().version.as_ref().map(|version| version.version.clone()),
         settings,
@@ -99,7 +99,7 @@ pub fn patchday_status(ledger: &Ledger) -> Result<PatchDayStatus, LedgerError> {
     let ongoing = ledger.catalogue.ongoing()?.filter(|ongoing| ongoing.kind == OngoingKind::PatchDay);
     let mut waiting = Vec::new();
     if let Some(ongoing) = &ongoing {
-        for (layer, was_laid) in Begun::of(ongoing, ledger)?.arrangement {
+        for (layer, was_laid) in PatchDayUnderWay::of(ongoing, ledger)?.arrangement {
             if was_laid {
                 waiting.push(ledger.catalogue.layer_name(layer)?);
             }
@@ -136,7 +136,7 @@ pub fn prepare_patchday_finish<'l>(
     observer: &dyn Observer,
 ) -> Result<Finishing<'l>, PatchDayError> {
     let ongoing = ledger.catalogue.ongoing()?;
-    let begun = ongoing.as_ref().map(|ongoing| Begun::of(ongoing, ledger)).transpose()?;
+    let begun = ongoing.as_ref().map(|ongoing| PatchDayUnderWay::of(ongoing, ledger)).transpose()?;
     let version_before = match &begun {
         Some(begun) => begun.version.clone(),
         None => ledger.game().version.as_ref().map(|version| version.version.clone()),
@@ -215,7 +215,8 @@ fn unplanned(
     before: &mut BaseBefore,
     now: Moment,
 ) -> Result<Option<ChangeRequest>, PatchDayError> {
-    let Met { mut request, touched, old, new } = meet_update(ledger, found, has_new_version, report, now)?;
+    let UpdateMet { mut request, touched, old, new } =
+        meet_update(ledger, found, has_new_version, report, now)?;
     let wanted = request.after.clone();
     let carried = old_settings::carry(ledger, &old, &touched, &|column| Ok(new.get(&column.path).cloned()))?;
     let after = fates(ledger, &wanted, &touched, &carried, report)?;
@@ -248,7 +249,7 @@ fn fates(
 /// All layers are lifted, so what lies there is the base.
 fn planned(
     transaction: &Transaction<'_>,
-    begun: &Begun,
+    begun: &PatchDayUnderWay,
     report: &mut PatchDayReport,
     before: &mut BaseBefore,
     now: Moment,

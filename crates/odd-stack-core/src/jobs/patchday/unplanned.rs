@@ -17,7 +17,7 @@ use crate::moment::Moment;
 use crate::stack::{Column, Order, PathId, Provider, RootId};
 
 /// What is to be done about it.
-pub(in crate::jobs) struct Met {
+pub(in crate::jobs) struct UpdateMet {
     pub request: ChangeRequest,
     /// Addresses of layers that the update touched.
     pub touched: HashSet<PathId>,
@@ -45,7 +45,7 @@ pub(in crate::jobs) fn meet_update(
     has_new_version: bool,
     report: &mut PatchDayReport,
     now: Moment,
-) -> Result<Met, PatchDayError> {
+) -> Result<UpdateMet, PatchDayError> {
     let order = ledger.present_order()?;
     let is_update = has_new_version || found.signs.look_like_an_update();
     let mut request = ChangeRequest::new("patchday finish", now, ledger.catalogue.arrangement()?);
@@ -168,7 +168,7 @@ pub(in crate::jobs) fn meet_update(
         }
     }
     request.foreign = foreign;
-    Ok(Met { request, touched, old, new })
+    Ok(UpdateMet { request, touched, old, new })
 }
 
 /// Notes covered files of the base that lie aside as they were before the update. Where the client has put one back or

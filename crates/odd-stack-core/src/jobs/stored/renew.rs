@@ -143,7 +143,7 @@ fn sources(damaged: &[DamagedFile]) -> Vec<PathBuf> {
 }
 
 /// A content that was found again.
-struct Found {
+struct FoundContent {
     /// Where it lies in the ledger for now; nothing in a dry run.
     at: Option<PathBuf>,
     from: String,
@@ -155,7 +155,7 @@ struct Finds<'l> {
     folder: &'l Path,
     /// Hashes that are looked for, with their sizes.
     wanted: HashMap<ContentHash, u64>,
-    found: Mutex<HashMap<ContentHash, Found>>,
+    found: Mutex<HashMap<ContentHash, FoundContent>>,
     /// Nothing in a dry run.
     incoming: Option<Incoming<'l>>,
     next: AtomicU64,
@@ -190,7 +190,7 @@ impl Finds<'_> {
         };
         let mut found = locked(&self.found);
         if self.wanted.contains_key(&hash) && !found.contains_key(&hash) {
-            found.insert(hash, Found { at, from: from.to_owned() });
+            found.insert(hash, FoundContent { at, from: from.to_owned() });
         } else if let Some(at) = at {
             self.seam.remove_file(&at).map_err(LedgerError::io("remove", &at))?;
         }

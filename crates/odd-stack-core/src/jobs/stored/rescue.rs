@@ -18,7 +18,7 @@ use crate::jobs::DamageRow;
 use crate::jobs::StoredState;
 use crate::jobs::select::plain;
 use crate::ledger::{
-    CATALOGUE_FILE, CareMark, Home, Ledger, LedgerError, Lock, NAMES, Named, Registered, SECOND_NAME,
+    CATALOGUE_FILE, GameMark, Home, Ledger, LedgerError, Lock, NAMES, Named, Registered, SECOND_NAME,
     ensure_names, is_second_whole, make_private_folder, read_names, restore_second, side_folders_of,
 };
 use crate::observer::{Observer, Work};
@@ -158,7 +158,7 @@ pub fn ledger_meant(home: &Home, text: &str) -> Result<PathBuf, RescueError> {
         let absolute = std::path::absolute(folder).unwrap_or_else(|_| folder.to_path_buf());
         return Ok(plain_path(&absolute));
     }
-    if let Some(mark) = CareMark::read(folder) {
+    if let Some(mark) = GameMark::read(folder) {
         return Ok(mark.ledger);
     }
     let in_home = home.ledgers().join(text.to_lowercase());
@@ -222,7 +222,7 @@ fn list(home: &Home, ledger: &Ledger) -> Result<bool, LedgerError> {
         }
         Ok::<_, LedgerError>(())
     })?;
-    CareMark::write_all(ledger.game(), ledger.folder(), home);
+    GameMark::write_all(ledger.game(), ledger.folder(), home);
     Ok(is_new)
 }
 
@@ -323,7 +323,7 @@ pub fn rescue(
             Ok::<_, LedgerError>(())
         });
         for root in places.roots.values() {
-            let _ = CareMark::remove_from(root, &folder);
+            let _ = GameMark::remove_from(root, &folder);
         }
     }
     Ok(report)
@@ -374,7 +374,7 @@ impl Places {
         let mut sides = vec![folder.to_path_buf()];
         let listed = home.games().unwrap_or_default().into_iter().find(|game| game.ledger == folder);
         places.game = listed.map(|game| game.name);
-        if let Some(mark) = CareMark::read(Path::new(target)) {
+        if let Some(mark) = GameMark::read(Path::new(target)) {
             places.game = Some(mark.game);
             sides.extend(side_folders_of(Path::new(target), folder));
         }

@@ -8,8 +8,8 @@ use crate::world::{NOW, World, id, permit, reorder};
 use odd_stack_core::change::ChangeOptions;
 use odd_stack_core::files::RealDisk;
 use odd_stack_core::front::for_tests::open_as_it_is;
-use odd_stack_core::jobs::steps::{change_settings, forget, game_report, take_into_care};
-use odd_stack_core::jobs::{CareError, CareReport, CareRequest, Reorder, SetError, SetRequest};
+use odd_stack_core::jobs::steps::{change_settings, forget, game_report, register_game};
+use odd_stack_core::jobs::{RegisterError, RegisterReport, RegisterRequest, Reorder, SetError, SetRequest};
 use odd_stack_core::ledger::Home;
 use odd_stack_core::observer::Silent;
 
@@ -24,8 +24,8 @@ fn program(size: usize, is_library: bool) -> Vec<u8> {
     bytes
 }
 
-fn care(world: &World, request: &CareRequest) -> Result<CareReport, CareError> {
-    take_into_care(&world.home(), request, NOW, false, Arc::new(RealDisk::default()), &Silent)
+fn care(world: &World, request: &RegisterRequest) -> Result<RegisterReport, RegisterError> {
+    register_game(&world.home(), request, NOW, false, Arc::new(RealDisk::default()), &Silent)
 }
 
 fn set(world: &World, request: &SetRequest, dry_run: bool) -> Result<(), SetError> {
@@ -48,7 +48,7 @@ fn the_scan_finds_the_program_and_its_version() {
         world.write(&format!("game/{path}"), "");
         fs::write(world.path("game").join(path), program(size, is_library)).unwrap();
     }
-    let asked = CareRequest { version_from: Some("version.txt".into()), ..world.request() };
+    let asked = RegisterRequest { version_from: Some("version.txt".into()), ..world.request() };
     let game = care(&world, &asked).unwrap().game;
     assert_eq!(game.program.as_deref(), Some("game:bin/quillhaven.exe"));
     assert_eq!(game.version.as_deref(), Some("1.7.2"));
@@ -61,8 +61,9 @@ fn folders_that_can_not_be_a_game_are_refused() {
     let world = World::with_game(&[("game/a", "a"), ("docs/b", "b")]);
     fs::create_dir_all(world.path("other/inner")).unwrap();
     world.write("file", "x");
-    let other = CareRequest { name: "Other".into(), folder: world.path("other"), ..CareRequest::default() };
-    let with = |change: &dyn Fn(&mut CareRequest)| {
+    let other =
+        RegisterRequest { name: "Other".into(), folder: world.path("other"), ..RegisterRequest::default() };
+    let with = |change: &dyn Fn(&mut RegisterRequest)| {
         let mut asked = other.clone();
         change(&mut asked);
         let before = world.home().games().unwrap();
@@ -70,7 +71,7 @@ fn folders_that_can_not_be_a_game_are_refused() {
         assert_eq!(world.home().games().unwrap(), before, "{error}");
         error
     };
-    type C = CareError;
+    type C = RegisterError;
     assert!(matches!(with(&|r| r.folder = world.path("nowhere")), C::NotAFolder { .. }));
     assert!(matches!(with(&|r| r.folder = world.path("file")), C::NotAFolder { .. }));
     assert!(
@@ -105,10 +106,10 @@ fn folders_that_can_not_be_a_game_are_refused() {
     }
     assert!(care(&world, &other).is_ok(), "a second game of its own");
     fs::create_dir_all(world.path("home/games/third")).unwrap();
-    let third = CareRequest {
+    let third = RegisterRequest {
         name: "Third".into(),
         folder: world.path("home/games/third"),
-        ..CareRequest::default()
+        ..RegisterRequest::default()
     };
     assert!(care(&world, &third).is_ok(), "below the home, beside the ledgers");
     assert_eq!(world.home().games().unwrap().len(), 3);
@@ -119,9 +120,12 @@ fn folders_that_can_not_be_a_game_are_refused() {
 fn a_link_to_a_folder_in_care_is_seen_through() {
     let world = World::with_game(&[("game/a", "a")]);
     std::os::unix::fs::symlink(world.path("game"), world.path("shortcut")).unwrap();
-    let asked =
-        CareRequest { name: "Again".into(), folder: world.path("shortcut"), ..CareRequest::default() };
-    assert!(matches!(care(&world, &asked).unwrap_err(), CareError::AlreadyInCare { .. }));
+    let asked = RegisterRequest {
+        name: "Again".into(),
+        folder: world.path("shortcut"),
+        ..RegisterRequest::default()
+    };
+    assert!(matches!(care(&world, &asked).unwrap_err(), RegisterError::AlreadyInCare { .. }));
 }
 
 #[test]
@@ -129,7 +133,7 @@ fn a_dry_run_takes_nothing_into_care() {
     let world = World::empty();
     world.write("game/a", "a");
     let seam = Arc::new(RealDisk::default());
-    let report = take_into_care(&world.home(), &world.request(), NOW, true, seam, &Silent).unwrap();
+    let report = register_game(&world.home(), &world.request(), NOW, true, seam, &Silent).unwrap();
     assert_eq!(report.game.seen.files, 1);
     assert!(!world.path("home").exists());
 }
@@ -213,9 +217,9 @@ fn a_forgotten_ledger_goes_and_one_with_layers_stays() {
     let forgotten = forget(&world.home(), ledger, right, "Quillhaven").unwrap();
     assert_eq!(forgotten.ledger_left.as_deref(), folder.to_str());
     assert!(world.home().games().unwrap().is_empty());
-    let again = CareRequest { ledger: Some(folder.clone()), ..world.request() };
-    let other = CareRequest { folder: world.path("docs"), ..again.clone() };
-    assert!(matches!(care(&world, &other).unwrap_err(), CareError::OtherLedger { .. }));
+    let again = RegisterRequest { ledger: Some(folder.clone()), ..world.request() };
+    let other = RegisterRequest { folder: world.path("docs"), ..again.clone() };
+    assert!(matches!(care(&world, &other).unwrap_err(), RegisterError::OtherLedger { .. }));
     let report = care(&world, &again).unwrap();
     assert!(report.taken_up_again);
     assert_eq!(report.game.laid_layers, 1);
