@@ -11,7 +11,7 @@ use super::arrival::{Arrival, Opening};
 use super::content_at::key_of;
 use super::contents::Contents;
 use super::game_links::GameLinks;
-use super::new_layer::{Making, numbered, write_layer};
+use super::new_layer::{LayerDraft, Making, Written, numbered, write_layer};
 use super::placing::{Placer, folders_holding};
 use super::placing_request::PlacingRequest;
 use super::report::{AddReport, report};
@@ -232,7 +232,8 @@ fn decide(
     let version = request.version.clone().or(told.parts.version.clone());
     let variant = request.variant.clone().or(told.parts.variant.clone());
     let links = GameLinks { out: package.links_out().to_vec(), ..GameLinks::default() };
-    let mut layer_report = report(package, &placed, &links, name, version, variant);
+    let draft = LayerDraft::new(package, &placed, &links, (name, version, variant));
+    let layer_report = report(&draft, package, &placed, &links);
     let (hashes, mut new) = (contents.hashes(), contents.take_new());
     new.sort_unstable();
     let is_taken = |it: &&Covered| !taken.iter().any(|own| (own.root, &own.key) == (it.root, &it.key));
@@ -240,6 +241,7 @@ fn decide(
     let own_folders = folders_of_its_own(ledger, &placed, &found.at, &taken)?;
     transaction.open()?;
     let making = Making {
+        draft: &draft,
         package,
         placed: &placed,
         rules: &placed.rules,
@@ -250,7 +252,7 @@ fn decide(
         times: &found.times,
         now,
     };
-    let layer = write_layer(ledger, &making, &mut layer_report)?;
+    let Written { layer, .. } = write_layer(ledger, &making)?;
     ledger.catalogue.insert_blobs(&new)?;
     let adopted_shown = |it: &&Covered| ledger.game().address(it.root, it.base.spelled.clone());
     let report = AdoptReport {

@@ -5,7 +5,7 @@ use std::collections::{BTreeSet, HashMap};
 use super::arrival::{Arrival, Opening};
 use super::contents::Contents;
 use super::error::AddError;
-use super::new_layer::{Making, write_base_hashes, write_layer};
+use super::new_layer::{Making, Written, write_base_hashes, write_layer};
 use super::remembered::remembered_rules;
 use super::report::AddReport;
 use super::report::InItsPlace;
@@ -59,7 +59,10 @@ impl std::fmt::Debug for Arriving<'_> {
 /// A layer that is written down and not in the stack yet.
 struct WrittenLayer {
     layer: LayerId,
+    name: String,
     exchanges: Option<LayerId>,
+    /// The layer whose place it takes is lifted.
+    of_lifted: bool,
     prefer: Option<Prefer>,
 }
 
@@ -132,18 +135,28 @@ impl<'l> Arriving<'l> {
         let mut needed: BTreeSet<ContentHash> = BTreeSet::new();
         for (at, request) in requests.iter().enumerate() {
             self.at = at;
-            let beside: Vec<String> = reports.iter().map(|report| report.name.clone()).collect();
+            let beside: Vec<String> = new.iter().map(|new| new.name.clone()).collect();
             let exchanged: Vec<LayerId> = new.iter().filter_map(|new| new.exchanges).collect();
             let (taken, old) = self.read(request, &after, &beside, &exchanged, observer)?;
             if new.is_empty() {
                 self.transaction.iter().try_for_each(Transaction::open)?;
             }
-            let TakenIn { placed, rules, mut report, exchanged, keys, away, base_hashes, needed: of_this } =
-                taken;
+            let TakenIn {
+                draft,
+                placed,
+                rules,
+                mut report,
+                exchanged,
+                keys,
+                away,
+                base_hashes,
+                needed: of_this,
+            } = taken;
             needed.extend(of_this);
             let (arrival, contents) = self.opened_at(at)?;
             let hashes = contents.hashes();
             let making = Making {
+                draft: &draft,
                 package: &arrival.package,
                 placed: &placed,
                 rules: &rules,
@@ -155,10 +168,14 @@ impl<'l> Arriving<'l> {
                 now,
             };
             write_base_hashes(ledger, &base_hashes)?;
-            let layer = write_layer(ledger, &making, &mut report)?;
+            let Written { layer, files, bytes } = write_layer(ledger, &making)?;
+            (report.files, report.bytes) = (files, bytes);
             let below = new.last().map(|new| new.layer);
             after = placed_in(ledger, after, layer, request.place, old, below)?;
-            new.push(WrittenLayer { layer, exchanges: old, prefer: request.prefer });
+            let mut standings = before.standings().iter();
+            let of_lifted = standings.any(|standing| Some(standing.layer) == old && !standing.laid);
+            let (name, prefer) = (draft.name, request.prefer);
+            new.push(WrittenLayer { layer, name, exchanges: old, of_lifted, prefer });
             reports.push(report);
         }
         let after = lay_what_waited(ledger, after, &new, &mut reports)?;
@@ -176,7 +193,7 @@ impl<'l> Arriving<'l> {
             exchanges: exchanges(&facts, &new),
             unstored: self.contents.take_unstored(),
             is_dry_run: self.dry_run,
-            ..ChangeRequest::new(&command_of(&reports), now, after)
+            ..ChangeRequest::new(&command_of(&new), now, after)
         };
         Ok((reports, change))
     }
@@ -285,9 +302,7 @@ fn lay_what_waited(
 ) -> Result<Arrangement, LedgerError> {
     let mut waited = Vec::new();
     for (at, new) in new.iter().enumerate() {
-        let is_lifted =
-            reports[at].replaces.as_ref().is_some_and(|replaced| replaced.standing == InItsPlace::Lifted);
-        if let (Some(old), true) = (new.exchanges, is_lifted)
+        if let (Some(old), true) = (new.exchanges, new.of_lifted)
             && waits_since_patch_day(ledger, old)?
         {
             waited.push((at, new.layer));
@@ -301,7 +316,7 @@ fn lay_what_waited(
         let before = waited.len();
         for (at, layer) in std::mem::take(&mut waited) {
             let report = &mut reports[at];
-            match unmet.iter().find(|unmet| unmet.layer == report.name && !unmet.despite) {
+            match unmet.iter().find(|unmet| unmet.layer == new[at].name && !unmet.despite) {
                 None => waited.push((at, layer)),
                 Some(unmet) => {
                     note_waiting(ledger, layer)?;
@@ -367,9 +382,9 @@ fn exchanges(facts: &[LayerFacts], new: &[WrittenLayer]) -> Vec<Exchange> {
     new.iter().filter_map(exchange).collect()
 }
 
-fn command_of(reports: &[AddReport]) -> String {
-    let is_upgrade = reports.iter().all(|report| report.replaces.is_some());
-    let names: Vec<&str> = reports.iter().map(|report| report.name.as_str()).collect();
+fn command_of(new: &[WrittenLayer]) -> String {
+    let is_upgrade = new.iter().all(|new| new.exchanges.is_some());
+    let names: Vec<&str> = new.iter().map(|new| new.name.as_str()).collect();
     format!("{} {}", if is_upgrade { "upgrade" } else { "add" }, names.join(", "))
 }
 

@@ -3,15 +3,15 @@
 use std::collections::{BTreeMap, HashMap};
 
 use super::content_at::{ContentAt, key_of};
+use super::game_links::GameLinks;
 use super::taken_away::{Away, AwayAt};
 use crate::address::{Address, RelPath};
 use crate::fit::{Fit, Patterns, Rules};
 use crate::hash::ContentHash;
-use crate::jobs::AddReport;
 use crate::jobs::needs::{needs_of, write_needs};
 use crate::ledger::{Ledger, LedgerError, NewLayer};
 use crate::moment::Moment;
-use crate::package::Package;
+use crate::package::{Package, PackageKind};
 use crate::stack::{Entry, EntryKind, LayerId, PathId};
 
 /// Notes hashes of base files that were read on the way.
@@ -64,8 +64,47 @@ pub(in crate::jobs) struct Exchanged {
     pub patch: Option<Vec<Address>>,
 }
 
+/// A layer that is about to be made: the catalogue's row and what is told of it both come from this.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(in crate::jobs) struct LayerDraft {
+    pub name: String,
+    pub version: Option<String>,
+    pub variant: Option<String>,
+    /// The package's absolute path.
+    pub source: String,
+    pub kind: PackageKind,
+    /// Its files, once for each address.
+    pub files: u64,
+    /// Their sizes together.
+    pub bytes: u64,
+}
+
+impl LayerDraft {
+    /// The layer that a package makes by its fit, with copies of the game's files that its links lead to.
+    pub(in crate::jobs) fn new(
+        package: &Package,
+        placed: &Fit,
+        links: &GameLinks,
+        (name, version, variant): (String, Option<String>, Option<String>),
+    ) -> Self {
+        let members = package.members();
+        let absolute = std::path::absolute(package.path()).unwrap_or_else(|_| package.path().to_path_buf());
+        let sizes = placed.placements.iter().map(|placement| members[placement.member].size_bytes);
+        Self {
+            name,
+            version,
+            variant,
+            source: absolute.display().to_string(),
+            kind: package.kind(),
+            files: (placed.placements.len() + links.copies.len()) as u64,
+            bytes: sizes.chain(links.copies.iter().map(|copy| copy.size_bytes)).sum(),
+        }
+    }
+}
+
 /// What a layer is made of.
 pub(in crate::jobs) struct Making<'a> {
+    pub draft: &'a LayerDraft,
     pub package: &'a Package,
     pub placed: &'a Fit,
     /// What is remembered of the fit.
@@ -82,14 +121,18 @@ pub(in crate::jobs) struct Making<'a> {
     pub now: Moment,
 }
 
-/// Writes the layer with its entries and folders; it is not in the stack yet, and its contents are not listed. Counts of files are put right in
-/// `report`.
-pub(in crate::jobs) fn write_layer(
-    ledger: &Ledger,
-    making: &Making<'_>,
-    report: &mut AddReport,
-) -> Result<LayerId, LedgerError> {
-    let Making { package, placed, rules, hashes, exchanged, keys, away, times, now } = *making;
+/// A layer that is written down and not in the stack yet.
+pub(in crate::jobs) struct Written {
+    pub layer: LayerId,
+    /// All its files, those that it has of an older version included.
+    pub files: u64,
+    /// Their sizes together.
+    pub bytes: u64,
+}
+
+/// Writes the layer with its entries and folders; it is not in the stack yet, and its contents are not listed.
+pub(in crate::jobs) fn write_layer(ledger: &Ledger, making: &Making<'_>) -> Result<Written, LedgerError> {
+    let Making { draft, package, placed, rules, hashes, exchanged, keys, away, times, now } = *making;
     let catalogue = &ledger.catalogue;
     let remembered = serde_json::to_string(rules).map_err(|error| catalogue.damaged_by(&error))?;
     let mut needs = needs_of(rules);
@@ -99,15 +142,15 @@ pub(in crate::jobs) fn write_layer(
         needs.despite.extend(old.map(|old| old.needs.despite).unwrap_or_default());
     }
     let layer = catalogue.insert_layer(&NewLayer {
-        name: report.name.clone(),
-        version: report.version.clone(),
-        variant: report.variant.clone(),
-        source: report.package.clone(),
-        source_kind: report.kind.to_string(),
+        name: draft.name.clone(),
+        version: draft.version.clone(),
+        variant: draft.variant.clone(),
+        source: draft.source.clone(),
+        source_kind: draft.kind.to_string(),
         added_at: now.to_string(),
         fit: remembered,
-        files: report.files,
-        bytes: report.bytes,
+        files: draft.files,
+        bytes: draft.bytes,
     })?;
     write_needs(ledger, layer, &needs)?;
     let key = |address: &Address| key_of(ledger, address);
@@ -164,9 +207,10 @@ pub(in crate::jobs) fn write_layer(
     if let Some(Exchanged { old, patch: Some(gone) }) = exchanged {
         let gone = gone.iter().map(key).collect::<Result<Vec<_>, _>>()?;
         let gone = catalogue.path_numbers(&gone)?;
-        (report.files, report.bytes) = catalogue.inherit_entries(layer, *old, &gone)?;
+        let (files, bytes) = catalogue.inherit_entries(layer, *old, &gone)?;
+        return Ok(Written { layer, files, bytes });
     }
-    Ok(layer)
+    Ok(Written { layer, files: draft.files, bytes: draft.bytes })
 }
 
 /// Entries for contents that are no file of the package.

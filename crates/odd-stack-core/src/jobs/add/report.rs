@@ -6,6 +6,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::game_links::GameLinks;
+use super::new_layer::LayerDraft;
 use super::runs_code::runs_code;
 use super::start_wishes::{ClearRow, StartRow};
 use crate::compare_versions;
@@ -192,17 +193,15 @@ pub(in crate::jobs) fn findings_of(findings: &[Finding]) -> Vec<String> {
     findings.iter().map(ToString::to_string).collect()
 }
 
+/// What is told of a draft of a layer.
 pub(in crate::jobs) fn report(
+    draft: &LayerDraft,
     package: &Package,
     placed: &Fit,
     links: &GameLinks,
-    name: String,
-    version: Option<String>,
-    variant: Option<String>,
 ) -> AddReport {
     let members = package.members();
     let placements = placed.placements.iter();
-    let absolute = std::path::absolute(package.path()).unwrap_or_else(|_| package.path().to_path_buf());
     let left_out = placed
         .left_out
         .iter()
@@ -215,16 +214,15 @@ pub(in crate::jobs) fn report(
         let copy_of = member.copy_of.as_ref()?.to_string();
         Some(CopiedLinkRow { member: member.path.to_string(), copy_of })
     });
-    let sizes = placements.clone().map(|placement| members[placement.member].size_bytes);
-    let sizes = sizes.chain(links.copies.iter().map(|copy| copy.size_bytes));
+    let LayerDraft { name, version, variant, source, kind, files, bytes } = draft.clone();
     AddReport {
         name,
         version,
         variant,
-        package: absolute.display().to_string(),
-        kind: package.kind(),
-        files: (placed.placements.len() + links.copies.len()) as u64,
-        bytes: sizes.sum(),
+        package: source,
+        kind,
+        files,
+        bytes,
         findings: findings_of(&placed.findings),
         replaces: None,
         choices: choice_rows(placed),

@@ -7,7 +7,7 @@ use super::content_at::ContentAt;
 use super::contents::Contents;
 use super::error::AddError;
 use super::game_links::GameLinks;
-use super::new_layer::Exchanged;
+use super::new_layer::{Exchanged, LayerDraft};
 use super::placing::Placer;
 use super::placing_again::VersionBefore;
 use super::remembered::remembered_rules;
@@ -26,9 +26,11 @@ use crate::stack::{EntryKind, Order};
 
 /// What a layer is made of, read and not yet written down.
 pub(in crate::jobs) struct TakenIn {
+    pub draft: LayerDraft,
     pub placed: Fit,
     /// What is remembered of the fit.
     pub rules: Rules,
+    /// What is told of it.
     pub report: AddReport,
     pub exchanged: Option<Exchanged>,
     pub keys: Vec<ContentAt>,
@@ -99,8 +101,9 @@ pub(in crate::jobs) fn take_in(
     keys.extend(links.take(contents)?);
     let version = request.version.clone().or(told.parts.version.clone());
     let variant = request.variant.clone().or(told.parts.variant.clone());
-    let mut report = report(package, &placed, &links, name, version, variant);
-    report.replaces = old.map(|old| ReplacedRow::of(old, report.version.as_deref()));
+    let draft = LayerDraft::new(package, &placed, &links, (name, version, variant));
+    let mut report = report(&draft, package, &placed, &links);
+    report.replaces = old.map(|old| ReplacedRow::of(old, draft.version.as_deref()));
     let away = Away::of(ledger, &placed)?;
     report.noted.extend(not_set);
     report.noted.extend(missing_starts(ledger, order, &placed.rules.starts(), &placed.placements)?);
@@ -114,7 +117,7 @@ pub(in crate::jobs) fn take_in(
     let hashes =
         placed.placements.iter().filter_map(|placement| contents.hash_of(members[placement.member].content));
     let needed = hashes.chain(keys.iter().map(|keys| keys.hash)).collect();
-    Ok(TakenIn { placed, rules, report, exchanged, keys, away, base_hashes, needed })
+    Ok(TakenIn { draft, placed, rules, report, exchanged, keys, away, base_hashes, needed })
 }
 
 /// The keys that the fit sheet sets, file by file; and those that can't be, since the package brings the file
