@@ -67,14 +67,14 @@ pub(crate) fn prepare<'l>(
     let (others, others_still) = hold_others(ledger)?;
     let decided = decide(ledger, &request, options, &others, observer);
     let mut decision = others_are_asked(ledger, decided, options, &others)?;
-    let settled = request.settle.iter().filter(|(_, settlement)| settlement.is_some());
+    let settled = request.stack.settle.iter().filter(|(_, settlement)| settlement.is_some());
     decision.plan.settled = settled.count() as u64;
-    let base = decision.base_now.iter().chain(&request.accepted).map(BaseNow::of);
+    let base = decision.base_now.iter().chain(&request.files.accepted).map(BaseNow::of);
     let outcome = Outcome {
         command: request.command,
         made_at: request.made_at,
-        arrangement: request.after.standings().iter().map(|s| (s.layer, s.laid)).collect(),
-        removed: request.removed,
+        arrangement: request.stack.after.standings().iter().map(|s| (s.layer, s.laid)).collect(),
+        removed: request.stack.removed,
         tallies: decision
             .tallies
             .iter()
@@ -82,22 +82,22 @@ pub(crate) fn prepare<'l>(
             .collect(),
         base: base.collect(),
         side_folders: decision.side_folders.clone(),
-        handed_on: request.exchanges.iter().map(|exchange| (exchange.old, exchange.new)).collect(),
-        settle: request.settle,
-        blend_rules: request.blend_rules,
-        brought: match request.undo.is_some() || request.ongoing.is_some() {
-            true => request.new_blobs.clone(),
+        handed_on: request.stack.exchanges.iter().map(|exchange| (exchange.old, exchange.new)).collect(),
+        settle: request.stack.settle,
+        blend_rules: request.stack.blend_rules,
+        brought: match request.noted.undo.is_some() || request.noted.ongoing.is_some() {
+            true => request.noted.new_blobs.clone(),
             false => Vec::new(),
         },
-        ongoing: request.ongoing.map(|ongoing| ongoing.into_iter().collect()),
-        undo: request.undo.map(Undo::of),
+        ongoing: request.noted.ongoing.map(|ongoing| ongoing.into_iter().collect()),
+        undo: request.noted.undo.map(Undo::of),
         lost: decision
             .lost
             .iter()
             .map(|(root, key, spelled)| (*root, key.as_str().to_owned(), spelled.as_str().to_owned()))
             .collect(),
     };
-    let (lock, new_blobs) = (Some(lock), request.new_blobs);
+    let (lock, new_blobs) = (Some(lock), request.noted.new_blobs);
     let transaction = Some(transaction);
     let (when_made, _others_still) = (None, others_still);
     Ok(Prepared { transaction, ledger, lock, decision, new_blobs, outcome, when_made, _others_still })

@@ -33,24 +33,24 @@ pub(super) fn decide(
 ) -> Result<Decision, ChangeError> {
     let catalogue = &ledger.catalogue;
     let arrangement = catalogue.arrangement()?;
-    let changed = arrangement.changed_layers(&request.after);
+    let changed = arrangement.changed_layers(&request.stack.after);
     // Of a layer that takes another's place only what they do not have alike counts.
-    let (columns, alike_files) = match request.exchanges.as_slice() {
+    let (columns, alike_files) = match request.stack.exchanges.as_slice() {
         [exchange] if !exchange.asks_otherwise => {
             catalogue.columns_apart(exchange.old, exchange.new, &request.touched())?
         }
         _ => (catalogue.columns_of(&changed, &request.touched())?, 0),
     };
     let settled = catalogue.settlements_among_columns()?;
-    let mut after = ledger.order(&request.after, request.settled_after(settled.clone()))?;
-    if let Some(rules) = &request.blend_rules {
+    let mut after = ledger.order(&request.stack.after, request.settled_after(settled.clone()))?;
+    if let Some(rules) = &request.stack.blend_rules {
         let rules = BlendRules::new(rules).map_err(|error| catalogue.damaged_by(&error))?;
         after = after.with_blend_rules(Arc::new(rules));
     }
     let before = ledger.order(&arrangement, settled)?;
     let mut decider = Decider {
         ledger,
-        blender: Blender::in_change(ledger, request.unstored.clone(), request.is_dry_run),
+        blender: Blender::in_change(ledger, request.noted.unstored.clone(), request.noted.is_dry_run),
         stack: StackTurn {
             changed: changed.iter().copied().collect(),
             columns,
@@ -60,15 +60,15 @@ pub(super) fn decide(
             folders_after: Folders::new(catalogue, after.clone()),
             before,
             after,
-            exchanges: request.exchanges.clone(),
+            exchanges: request.stack.exchanges.clone(),
             tallies_before: None,
         },
         wishes: Wishes {
             edits: options.edits,
             over_others: options.over_other_games.then_some(others),
             without_lost: options.without_lost,
-            restore: request.restore.iter().copied().collect(),
-            foreign: request.foreign.clone(),
+            restore: request.files.restore.iter().copied().collect(),
+            foreign: request.files.foreign.clone(),
         },
         files: FilesAtWork {
             new_folders: NewFolders::default(),
@@ -90,14 +90,14 @@ pub(super) fn decide(
     observer.end();
     decided?;
     decider.decide_direct(request)?;
-    decider.decide_folders(&folders, &request.accepted)?;
+    decider.decide_folders(&folders, &request.files.accepted)?;
     decider.tell_notes();
     decider.note_differences()?;
     let old = decider.stack.tallies_before.take();
     let old = old.unwrap_or_else(|| tallies(&decider.stack.columns, &decider.stack.before));
     let new = tallies(&decider.stack.columns, &decider.stack.after);
     decider.decision.tallies = difference(&old, new);
-    for exchange in &request.exchanges {
+    for exchange in &request.stack.exchanges {
         // What they have alike counts for the new one as it did for the old one.
         let all = catalogue.tally_of(exchange.old)?;
         let apart = old.get(&exchange.old).copied().unwrap_or_default();

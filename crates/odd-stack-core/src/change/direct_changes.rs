@@ -14,7 +14,7 @@ use crate::stack::BaseKind;
 impl Decider<'_> {
     /// Decides what changes directly, after all that follows from the stack.
     pub(super) fn decide_direct(&mut self, request: &ChangeRequest) -> Result<(), ChangeError> {
-        for Direct { root: id, path, instead } in &request.direct {
+        for Direct { root: id, path, instead } in &request.files.direct {
             let root = self.root(*id)?.clone();
             let side = self.side(*id)?;
             self.need_side(&side);
@@ -53,7 +53,7 @@ impl Decider<'_> {
                 self.decision.steps.push(Step::PutIn { private: private.clone(), public });
             }
         }
-        for (from, root, path) in &request.save {
+        for (from, root, path) in &request.files.save {
             let root = self.root(*root)?.clone();
             let side = self.ledger.site().side(&root);
             self.need_side(&side);
@@ -65,12 +65,12 @@ impl Decider<'_> {
             self.decision.plan.kept.push(kept);
             self.decision.steps.push(Step::TakeOut { public: from.clone(), private });
         }
-        for (root, path) in &request.make_folders {
+        for (root, path) in &request.files.make_folders {
             self.clear_for_folder(*root, path)?;
             let path = path.on(&self.root(*root)?.folder);
             self.decision.steps.push(Step::MakeFolder { path });
         }
-        for (root, path) in &request.drop_folders {
+        for (root, path) in &request.files.drop_folders {
             let path = path.on(&self.root(*root)?.folder);
             self.decision.steps.push(Step::DropFolder { path });
         }

@@ -51,4 +51,4 @@ pub use plan::{CarriedFile, ClashingFile, Difference, Effect, EffectKind, Plan};
 pub(crate) use apply::{prepare, recover};
 pub(crate) use execute::empty_folder;
 pub(crate) use last_look::base_as_seen;
-pub(crate) use request::{BaseBefore, ChangeRequest, Direct, Exchange, ForeignFile};
+pub(crate) use request::{BaseBefore, ChangeRequest, Direct, Exchange, FileChanges, ForeignFile};

@@ -65,35 +65,32 @@ pub(crate) struct BaseBefore {
     pub tallies: Vec<(LayerId, Tally)>,
 }
 
-/// What a change is to make of the stack. Layers being added are in the catalogue already, inside
-/// the transaction that [`prepare`] takes over.
+/// What becomes of the stack.
 #[derive(Debug)]
-pub(crate) struct ChangeRequest {
-    /// The command, for the history and for what a recovery says.
-    pub command: String,
-    /// RFC 3339.
-    pub made_at: String,
+pub(crate) struct StackChange {
     /// The stack afterwards.
     pub after: Arrangement,
     /// Layers that leave it.
     pub removed: Vec<LayerId>,
-    /// Contents taken in for it, which must be durable before the mark.
-    pub new_blobs: Vec<ContentHash>,
     /// Layers that take the places of others.
     pub exchanges: Vec<Exchange>,
     /// What is settled by it, address by address; nothing clears what was.
     pub settle: Vec<(PathId, Option<Settlement>)>,
-    /// The game's rules of what blends from then on, if they change; and the addresses that this concerns.
+    /// The game's rules of what blends from then on, if they change.
     pub blend_rules: Option<Vec<BlendRule>>,
+    /// Addresses that this concerns, though no layer there changes.
     pub also_touched: Vec<PathId>,
+}
+
+/// What is done with files that no change of the stack tells.
+#[derive(Debug, Default)]
+pub(crate) struct FileChanges {
     /// Addresses at which what the stack says is put again, whatever lies there.
     pub restore: Vec<PathId>,
     /// Files on disk that the stack does not know, and that are taken up.
     pub foreign: HashMap<PathId, ForeignFile>,
     /// Files of the base that are from then on as given, or are no more, where no layer has anything.
     pub accepted: Vec<(RootId, FoldedKey, Option<BaseFile>)>,
-    /// What the transaction has changed already, as it was; written back if the change is taken back.
-    pub undo: Option<BaseBefore>,
     /// Files that change without any layer's saying so.
     pub direct: Vec<Direct>,
     /// Files on a root's volume, outside of the game, to be saved as what lay at these paths.
@@ -102,44 +99,61 @@ pub(crate) struct ChangeRequest {
     pub make_folders: Vec<(RootId, RelPath)>,
     /// Folders to remove where they are empty then, each before the one above it.
     pub drop_folders: Vec<(RootId, RelPath)>,
+}
+
+/// What else the ledger is to know, and what was written already.
+#[derive(Debug, Default)]
+pub(crate) struct ChangeNotes {
     /// What is under way from then on, if that changes.
     pub ongoing: Option<Option<Ongoing>>,
+    /// What the transaction has changed already, as it was; written back if the change is taken back.
+    pub undo: Option<BaseBefore>,
+    /// Contents taken in for it, which must be durable before the mark.
+    pub new_blobs: Vec<ContentHash>,
     /// Contents that are not stored, and that nothing will be made of.
     pub unstored: HashMap<ContentHash, Vec<u8>>,
+    /// It will be dropped.
     pub is_dry_run: bool,
+}
+
+/// What a change is to make of the stack and of files. Layers being added are in the catalogue already, inside the
+/// transaction that [`prepare`] takes over.
+#[derive(Debug)]
+pub(crate) struct ChangeRequest {
+    /// The command, for the history and for what a recovery says.
+    pub command: String,
+    /// RFC 3339.
+    pub made_at: String,
+    pub stack: StackChange,
+    pub files: FileChanges,
+    pub noted: ChangeNotes,
 }
 
 impl ChangeRequest {
     /// One that only puts the stack into `after`.
     pub(crate) fn new(command: &str, made_at: Moment, after: Arrangement) -> Self {
-        Self {
-            command: command.to_owned(),
-            made_at: made_at.to_string(),
+        let stack = StackChange {
             after,
             removed: Vec::new(),
-            new_blobs: Vec::new(),
             exchanges: Vec::new(),
             settle: Vec::new(),
             blend_rules: None,
             also_touched: Vec::new(),
-            restore: Vec::new(),
-            foreign: HashMap::new(),
-            accepted: Vec::new(),
-            undo: None,
-            direct: Vec::new(),
-            save: Vec::new(),
-            make_folders: Vec::new(),
-            drop_folders: Vec::new(),
-            ongoing: None,
-            unstored: HashMap::new(),
-            is_dry_run: false,
+        };
+        Self {
+            command: command.to_owned(),
+            made_at: made_at.to_string(),
+            stack,
+            files: FileChanges::default(),
+            noted: ChangeNotes::default(),
         }
     }
 
     /// Addresses that change without any layer's changing.
     pub(super) fn touched(&self) -> Vec<PathId> {
-        let settled = self.settle.iter().map(|(path, _)| *path);
-        let named = self.also_touched.iter().chain(&self.restore).chain(self.foreign.keys());
+        let settled = self.stack.settle.iter().map(|(path, _)| *path);
+        let named =
+            self.stack.also_touched.iter().chain(&self.files.restore).chain(self.files.foreign.keys());
         settled.chain(named.copied()).collect()
     }
 
@@ -148,10 +162,10 @@ impl ChangeRequest {
         &self,
         mut settled: HashMap<PathId, Settlement>,
     ) -> HashMap<PathId, Settlement> {
-        for exchange in &self.exchanges {
+        for exchange in &self.stack.exchanges {
             settled.values_mut().for_each(|settlement| settlement.hand_on(exchange.old, exchange.new));
         }
-        for (path, settlement) in &self.settle {
+        for (path, settlement) in &self.stack.settle {
             match settlement {
                 Some(settlement) => drop(settled.insert(*path, settlement.clone())),
                 None => drop(settled.remove(path)),

@@ -111,11 +111,9 @@ pub fn prepare_facts<'l>(
     let report = FactsReport { dry_run, layer: name.clone(), facts, missing, unmet };
     // Who wins is told by what layers need, too.
     let touched = ledger.catalogue.columns_of(&[layer.id], &[])?;
-    let change = ChangeRequest {
-        also_touched: touched.iter().map(|column| column.path).collect(),
-        is_dry_run: dry_run,
-        ..ChangeRequest::new(&format!("set {name}"), now, arrangement)
-    };
+    let mut change = ChangeRequest::new(&format!("set {name}"), now, arrangement);
+    change.stack.also_touched = touched.iter().map(|column| column.path).collect();
+    change.noted.is_dry_run = dry_run;
     let change = prepare(transaction, permit.lock, change, ChangeOptions::default(), observer);
     Ok(Saying { report, change: change.map_err(|error: ChangeError| AddError::Change(error))? })
 }

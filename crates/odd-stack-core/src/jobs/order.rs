@@ -101,6 +101,8 @@ pub fn prepare_reorder<'l>(
     };
     let transaction = Transaction::begin(ledger)?;
     judge(ledger, &before, &after, options.despite)?;
-    let request = ChangeRequest { removed, settle, ..ChangeRequest::new(command, now, after) };
+    let mut request = ChangeRequest::new(command, now, after);
+    request.stack.removed = removed;
+    request.stack.settle = settle;
     prepare(transaction, permit.lock, request, options, observer).map(Some)
 }

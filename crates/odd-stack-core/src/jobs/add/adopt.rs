@@ -281,15 +281,13 @@ fn decide(
         ..BaseBefore::default()
     };
     let put_aside = taken.iter().map(|own| (own.root, ledger.game().folding.key(own.lies_at.as_str()), None));
-    let change = ChangeRequest {
-        new_blobs: new.iter().map(|(hash, _)| *hash).collect(),
-        foreign: foreign_files_of(ledger, &found.at, &taken, &found.edited)?,
-        accepted: put_aside.chain(own_folders).collect(),
-        undo: Some(undo),
-        unstored: contents.take_unstored(),
-        is_dry_run: dry_run,
-        ..ChangeRequest::new(&command, now, after)
-    };
+    let mut change = ChangeRequest::new(&command, now, after);
+    change.noted.new_blobs = new.iter().map(|(hash, _)| *hash).collect();
+    change.files.foreign = foreign_files_of(ledger, &found.at, &taken, &found.edited)?;
+    change.files.accepted = put_aside.chain(own_folders).collect();
+    change.noted.undo = Some(undo);
+    change.noted.unstored = contents.take_unstored();
+    change.noted.is_dry_run = dry_run;
     Ok((report, change))
 }
 

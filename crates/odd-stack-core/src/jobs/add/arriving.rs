@@ -187,14 +187,12 @@ impl<'l> Arriving<'l> {
             report.lies_below = lies_below(&after, &facts, new.layer, own);
         }
         let new_blobs = self.keep_needed(&needed)?;
-        let change = ChangeRequest {
-            removed: new.iter().filter_map(|new| new.exchanges).collect(),
-            new_blobs,
-            exchanges: exchanges(&facts, &new),
-            unstored: self.contents.take_unstored(),
-            is_dry_run: self.dry_run,
-            ..ChangeRequest::new(&command_of(&new), now, after)
-        };
+        let mut change = ChangeRequest::new(&command_of(&new), now, after);
+        change.stack.removed = new.iter().filter_map(|new| new.exchanges).collect();
+        change.noted.new_blobs = new_blobs;
+        change.stack.exchanges = exchanges(&facts, &new);
+        change.noted.unstored = self.contents.take_unstored();
+        change.noted.is_dry_run = self.dry_run;
         Ok((reports, change))
     }
 

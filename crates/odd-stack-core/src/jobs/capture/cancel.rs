@@ -41,11 +41,11 @@ pub fn prepare_capture_cancel<'l>(
         let path = file.path();
         let was_file = file.before.as_ref().is_some_and(|before| before.item.1 == BaseKind::File);
         match (&file.before, &file.guard, file.column.provider(&order)) {
-            (None, ..) => request.direct.push(Direct { root: file.root, path, instead: None }),
+            (None, ..) => request.files.direct.push(Direct { root: file.root, path, instead: None }),
             (Some(_), Some(guard), _) => {
-                request.direct.push(Direct { root: file.root, path, instead: Some(guard.clone()) });
+                request.files.direct.push(Direct { root: file.root, path, instead: Some(guard.clone()) });
             }
-            (Some(_), None, Provider::Layer(_)) => request.restore.push(file.column.path),
+            (Some(_), None, Provider::Layer(_)) => request.files.restore.push(file.column.path),
             (Some(_), None, _) if was_file => {
                 originals_lost.extend(ledger.game().address(file.root, path).map(|it| it.to_string()));
             }
@@ -55,17 +55,17 @@ pub fn prepare_capture_cancel<'l>(
     for (path, stamp) in &found.alike {
         ledger.seam.stamp(path, *stamp).map_err(LedgerError::io("set the time of", path))?;
     }
-    request.make_folders.clone_from(&found.folders_gone);
-    request.drop_folders = found.folders_added.iter().rev().cloned().collect();
-    let is_nothing = request.direct.is_empty()
-        && request.restore.is_empty()
-        && request.make_folders.is_empty()
-        && request.drop_folders.is_empty();
+    request.files.make_folders.clone_from(&found.folders_gone);
+    request.files.drop_folders = found.folders_added.iter().rev().cloned().collect();
+    let is_nothing = request.files.direct.is_empty()
+        && request.files.restore.is_empty()
+        && request.files.make_folders.is_empty()
+        && request.files.drop_folders.is_empty();
     if is_nothing {
         return Ok(Cancelling { change: None, originals_lost });
     }
     // Where no layer waits to be laid again, that is the end of it.
-    request.ongoing = Some(if begun.arrangement() == request.after {
+    request.noted.ongoing = Some(if begun.arrangement() == request.stack.after {
         None
     } else {
         begun.stage = Stage::TakenBack;
@@ -100,7 +100,8 @@ pub fn prepare_capture_close<'l>(
         return Ok(None);
     }
     let command = format!("take back capture {}", begun.name);
-    let request = ChangeRequest { ongoing: Some(None), ..ChangeRequest::new(&command, now, after) };
+    let mut request = ChangeRequest::new(&command, now, after);
+    request.noted.ongoing = Some(None);
     let options = ChangeOptions { edits: Edits::Keep, despite: true, ..ChangeOptions::default() };
     let change = prepare(Transaction::begin(ledger)?, permit.lock, request, options, observer)?;
     Ok(Some(change.then(clear_after)))

@@ -132,13 +132,18 @@ pub fn prepare_capture_end<'l>(
     let CapturedFiles { drafts, request } =
         take(ledger, (&intake, now), &order, &found, &skip, &mut report, observer)?;
     let new = intake.take_new();
-    let folders_added = !found.folders_added.is_empty() && drafts.is_empty() && request.direct.is_empty();
+    let folders_added =
+        !found.folders_added.is_empty() && drafts.is_empty() && request.files.direct.is_empty();
     let away = folders_away(ledger, &found, &request)?;
     report.taken_away.extend(away.iter().filter_map(|(root, _, folder)| {
         ledger.game().address(*root, folder.clone()).map(|address| format!("{address}/"))
     }));
     let is_layer = !drafts.is_empty() || !away.is_empty();
-    if !is_layer && request.direct.is_empty() && request.restore.is_empty() && begun.exchange.is_none() {
+    if !is_layer
+        && request.files.direct.is_empty()
+        && request.files.restore.is_empty()
+        && begun.exchange.is_none()
+    {
         transaction.discard_contents();
         if !folders_added && found.folders_gone.is_empty() {
             if !dry_run {
@@ -148,35 +153,35 @@ pub fn prepare_capture_end<'l>(
             return Ok(Ending { report, change: None });
         }
     }
-    let folders = folders_kept(&found, &drafts, &request.direct);
+    let folders = folders_kept(&found, &drafts, &request.files.direct);
     transaction.open()?;
     let mut request = request;
     let own = ledger.catalogue.own_edits()?;
-    request.after = begun.arrangement();
+    request.stack.after = begun.arrangement();
     if is_layer {
         let folders = LayerFolders { new: &folders, away: &away };
         let layer = insert(ledger, &begun, &made_by, &drafts, folders, &new, now)?;
-        request.after = with_own_on_top(with_new(&begun, layer), own);
-        request.new_blobs = new.iter().map(|(hash, _)| *hash).collect();
+        request.stack.after = with_own_on_top(with_new(&begun, layer), own);
+        request.noted.new_blobs = new.iter().map(|(hash, _)| *hash).collect();
         let keys: Vec<_> = drafts.iter().map(|draft| (draft.root, draft.key.clone())).collect();
         let numbers = ledger.catalogue.path_numbers(&keys)?;
-        request.foreign =
+        request.files.foreign =
             numbers.into_iter().zip(drafts).map(|(path, draft)| (path, draft.foreign)).collect();
         if let Some(old) = begun.exchange {
-            request.removed.push(old);
-            request.exchanges.push(Exchange { old, new: layer, prefer: None, asks_otherwise: true });
+            request.stack.removed.push(old);
+            request.stack.exchanges.push(Exchange { old, new: layer, prefer: None, asks_otherwise: true });
         }
         report.layer = Some(begun.name.clone());
     } else if begun.exchange.is_none() {
-        request.after = ledger.catalogue.arrangement()?;
+        request.stack.after = ledger.catalogue.arrangement()?;
     }
-    request.make_folders = still_needed(ledger, &order, &found, &request)?;
-    request.drop_folders = found.folders_added.iter().rev().cloned().collect();
-    request.drop_folders.retain(|folder| !folders.contains(folder));
-    request.ongoing = Some(None);
-    request.is_dry_run = dry_run;
+    request.files.make_folders = still_needed(ledger, &order, &found, &request)?;
+    request.files.drop_folders = found.folders_added.iter().rev().cloned().collect();
+    request.files.drop_folders.retain(|folder| !folders.contains(folder));
+    request.noted.ongoing = Some(None);
+    request.noted.is_dry_run = dry_run;
     // What is not known any more is known again if it is all taken back.
-    request.undo = Some(BaseBefore {
+    request.noted.undo = Some(BaseBefore {
         base: request_base(&request, ledger)?,
         version: ledger.game().version.clone(),
         seen: ledger.game().seen,
@@ -195,7 +200,7 @@ fn request_base(
     ledger: &Ledger,
 ) -> Result<Vec<(RootId, FoldedKey, Option<crate::stack::BaseFile>)>, LedgerError> {
     let mut rows = Vec::new();
-    for (path, foreign) in &request.foreign {
+    for (path, foreign) in &request.files.foreign {
         if matches!(foreign, ForeignFile::Captured { original: None, .. })
             && let Some((root, key)) = ledger.catalogue.key_at(*path)?
             && let Some(base) = ledger.catalogue.base_at(root, &key)?
@@ -274,7 +279,7 @@ fn take(
     for (((file, settings), list), content) in wanted.into_iter().zip(settings).zip(lists).zip(contents) {
         let (hash, size_bytes) = content?;
         if let Some(list) = list {
-            request.unstored.insert(hash, list);
+            request.noted.unstored.insert(hash, list);
         }
         note(report, file, settings.as_deref(), &address_of(ledger, file));
         drafts.push(draft(ledger, order, file, settings.is_some(), (hash, size_bytes), &mut request, report));
@@ -290,12 +295,12 @@ fn address_of(ledger: &Ledger, file: &Difference) -> String {
 fn leave_out(file: &Difference, order: &Order, request: &mut ChangeRequest) -> bool {
     let path = file.path();
     if file.before.is_none() || file.guard.is_some() {
-        request.direct.push(Direct { root: file.root, path, instead: file.guard.clone() });
+        request.files.direct.push(Direct { root: file.root, path, instead: file.guard.clone() });
         return true;
     }
     let is_layers = matches!(file.column.provider(order), Provider::Layer(_));
     if is_layers {
-        request.restore.push(file.column.path);
+        request.files.restore.push(file.column.path);
     }
     is_layers
 }
@@ -353,7 +358,7 @@ fn draft(
     }
     if let (Some(guard), false, Some(before)) = (&file.guard, is_base, &file.before) {
         // A person's edits of a layer's file, which the program wrote over.
-        request.save.push((guard.clone(), file.root, before.path.clone()));
+        request.files.save.push((guard.clone(), file.root, before.path.clone()));
     }
     let (spelled, modified, executable) = match (&file.now, &file.before) {
         (Some((path, seen)), _) => (

@@ -42,7 +42,7 @@ pub(super) fn still_needed(
     request: &ChangeRequest,
 ) -> Result<Vec<(RootId, RelPath)>, LedgerError> {
     let game = ledger.game();
-    let put_back = request.direct.iter().filter(|direct| direct.instead.is_some());
+    let put_back = request.files.direct.iter().filter(|direct| direct.instead.is_some());
     let put_back: HashSet<_> = put_back.flat_map(|direct| above(direct.root, &direct.path)).collect();
     let mut needed = Vec::new();
     for (root, folder) in &found.folders_gone {
@@ -67,10 +67,10 @@ pub(super) fn folders_away(
         let path = RelPath::from_disk(key.as_str().to_owned());
         put_back.extend(path.ancestors().map(|folder| (root, folder.to_owned())));
     };
-    for direct in request.direct.iter().filter(|direct| direct.instead.is_some()) {
+    for direct in request.files.direct.iter().filter(|direct| direct.instead.is_some()) {
         note(direct.root, &game.folding.key(direct.path.as_str()));
     }
-    for path in &request.restore {
+    for path in &request.files.restore {
         if let Some((root, key)) = ledger.catalogue.key_at(*path)? {
             note(root, &key);
         }

@@ -231,7 +231,8 @@ pub fn begin_capture(
         let after = before.with_laid(&above, false);
         let ongoing = Some(Some(begun.ongoing(ledger, &now.to_string())?));
         let command = format!("capture {}", request.name);
-        let change = ChangeRequest { ongoing, ..ChangeRequest::new(&command, now, after) };
+        let mut change = ChangeRequest::new(&command, now, after);
+        change.noted.ongoing = ongoing;
         lock = prepare(Transaction::begin(ledger)?, lock, change, options, observer)?
             .apply_and_keep(observer)?
             .1;
@@ -275,8 +276,8 @@ fn lay_again(
     observer: &dyn Observer,
 ) -> Result<(), CaptureError> {
     let command = format!("take back capture {}", begun.name);
-    let request =
-        ChangeRequest { ongoing: Some(None), ..ChangeRequest::new(&command, now, begun.arrangement()) };
+    let mut request = ChangeRequest::new(&command, now, begun.arrangement());
+    request.noted.ongoing = Some(None);
     let options = ChangeOptions { edits: Edits::Keep, despite: true, ..ChangeOptions::default() };
     prepare(Transaction::begin(ledger)?, lock, request, options, observer)?.apply(observer)?;
     Ok(())

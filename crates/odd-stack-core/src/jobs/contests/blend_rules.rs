@@ -38,10 +38,8 @@ pub fn prepare_blend_rules<'l>(
         }
     }
     let arrangement = ledger.catalogue.arrangement()?;
-    let request = ChangeRequest {
-        blend_rules: Some(rules),
-        also_touched,
-        ..ChangeRequest::new(command, now, arrangement)
-    };
+    let mut request = ChangeRequest::new(command, now, arrangement);
+    request.stack.blend_rules = Some(rules);
+    request.stack.also_touched = also_touched;
     prepare(Transaction::begin(ledger)?, permit.lock, request, options, observer)
 }

@@ -126,9 +126,10 @@ pub fn prepare_settle<'l>(
     let mut settle: Vec<(PathId, Option<Settlement>)> = settle.into_iter().collect();
     settle.sort_by_key(|(path, _)| *path);
     let before = ledger.catalogue.arrangement()?;
-    let request = ChangeRequest { settle, ..ChangeRequest::new(command, now, before.clone()) };
+    let mut request = ChangeRequest::new(command, now, before.clone());
+    request.stack.settle = settle;
     let after = ledger.order(&before, request.settled_after(ledger.catalogue.settlements()?))?;
-    let paths: Vec<PathId> = request.settle.iter().map(|(path, _)| *path).collect();
+    let paths: Vec<PathId> = request.stack.settle.iter().map(|(path, _)| *path).collect();
     let mut rows = Vec::new();
     for column in ledger.catalogue.columns_of(&[], &paths)? {
         let spelled = column.spelled().cloned().unwrap_or_default();

@@ -1,6 +1,6 @@
 //! Files that drifted: put again as the stack has them, kept as the user's own, or taken as the game's own.
 
-use std::collections::{BTreeSet, HashMap};
+use std::collections::BTreeSet;
 use std::path::Path;
 
 use schemars::JsonSchema;
@@ -10,6 +10,7 @@ use thiserror::Error;
 use super::tweak::{KeptWhole, OwnChange, keep_own};
 use crate::address::{Address, AddressError, FoldedKey, RelPath};
 use crate::blend::{KeyEdit, MOST_BLENDED_BYTES, edits_between};
+use crate::change::FileChanges;
 use crate::change::{
     ChangeError, ChangeOptions, ChangeRequest, Direct, Edits, ForeignFile, Prepared, base_as_seen, prepare,
 };
@@ -207,11 +208,7 @@ pub(in crate::jobs) type Accepted = Vec<(RootId, FoldedKey, Option<BaseFile>)>;
 /// What is to be done, gathered file by file.
 #[derive(Default)]
 struct MendingWork {
-    restore: Vec<crate::stack::PathId>,
-    direct: Vec<Direct>,
-    make_folders: Vec<(RootId, RelPath)>,
-    foreign: HashMap<crate::stack::PathId, ForeignFile>,
-    accepted: Accepted,
+    files: FileChanges,
     /// The version that an accepted file tells, where it is the one that tells the game's.
     version: Option<String>,
     set: Vec<(String, Vec<KeyEdit>)>,
@@ -294,21 +291,21 @@ impl MendingWork {
                 DriftKind::Edited | DriftKind::Missing | DriftKind::PutBack | DriftKind::Updated,
                 Mending::Restore,
             ) => {
-                self.restore.push(column.path);
+                self.files.restore.push(column.path);
                 Ok(Ok(Vec::new()))
             }
             (DriftKind::FolderGone, Mending::Restore) => {
-                self.make_folders.extend(folders_at(ledger, order, root, &key)?);
+                self.files.make_folders.extend(folders_at(ledger, order, root, &key)?);
                 Ok(Ok(vec!["the folder".to_owned()]))
             }
             (DriftKind::FolderGone, Mending::Accept) if file.drifted.of_base => {
-                self.accepted.extend(without_folders(ledger, root.id, &key)?);
+                self.files.accepted.extend(without_folders(ledger, root.id, &key)?);
                 Ok(Ok(vec!["that there is no such folder".to_owned()]))
             }
             (DriftKind::FolderGone, _) => because("it is a folder, which is put again or taken as gone"),
             (DriftKind::Stray | DriftKind::BaseAdded, Mending::Restore) if file.is_named => {
                 let path = drift.address.path.clone();
-                self.direct.push(Direct { root: root.id, path, instead: None });
+                self.files.direct.push(Direct { root: root.id, path, instead: None });
                 Ok(Ok(vec!["it is taken out of the game".to_owned()]))
             }
             (DriftKind::Stray | DriftKind::BaseAdded, Mending::Restore) => {
@@ -367,7 +364,7 @@ impl MendingWork {
                 because("it lies in a folder of a layer; name it to have it count as the game's own")
             }
             (DriftKind::Edited | DriftKind::PutBack | DriftKind::Updated, Mending::Accept) => {
-                self.foreign.insert(column.path, ForeignFile::Accepted);
+                self.files.foreign.insert(column.path, ForeignFile::Accepted);
                 Ok(Ok(vec!["the layer's file lies on top of it again".to_owned()]))
             }
             (
@@ -380,9 +377,9 @@ impl MendingWork {
             ) => {
                 // Where layers have something the stack may say otherwise from then on.
                 if column.entries.is_empty() {
-                    self.accepted.push((root.id, key, base_at(&drift.address, &path)?));
+                    self.files.accepted.push((root.id, key, base_at(&drift.address, &path)?));
                 } else {
-                    self.foreign.insert(column.path, ForeignFile::Accepted);
+                    self.files.foreign.insert(column.path, ForeignFile::Accepted);
                 }
                 Ok(Ok(Vec::new()))
             }
@@ -401,11 +398,11 @@ impl MendingWork {
     ) -> Result<Option<Prepared<'l>>, MendError> {
         let keeps = !self.set.is_empty() || !self.whole.is_empty();
         let has_work = keeps
-            || !self.restore.is_empty()
-            || !self.direct.is_empty()
-            || !self.make_folders.is_empty()
-            || !self.foreign.is_empty()
-            || !self.accepted.is_empty();
+            || !self.files.restore.is_empty()
+            || !self.files.direct.is_empty()
+            || !self.files.make_folders.is_empty()
+            || !self.files.foreign.is_empty()
+            || !self.files.accepted.is_empty();
         if !has_work {
             return Ok(None);
         }
@@ -415,14 +412,7 @@ impl MendingWork {
             transaction.write_game(Game { version, ..ledger.game().clone() })?;
         }
         let request = self.request(ledger, keeps, command, now)?;
-        let request = ChangeRequest {
-            restore: self.restore,
-            direct: self.direct,
-            make_folders: self.make_folders,
-            foreign: self.foreign,
-            accepted: self.accepted,
-            ..request
-        };
+        let request = ChangeRequest { files: self.files, ..request };
         let options = ChangeOptions { edits: Edits::Keep, despite: false, ..ChangeOptions::default() };
         Ok(Some(prepare(transaction, permit.lock, request, options, observer)?))
     }

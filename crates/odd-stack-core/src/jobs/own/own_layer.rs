@@ -95,8 +95,9 @@ pub(super) fn own_layer(
     let old = catalogue.own_edits()?;
     if files.is_empty() {
         let removed: Vec<LayerId> = old.into_iter().collect();
-        let after = before.without(&removed);
-        return Ok(ChangeRequest { removed, ..ChangeRequest::new(command, now, after) });
+        let mut request = ChangeRequest::new(command, now, before.without(&removed));
+        request.stack.removed = removed;
+        return Ok(request);
     }
     let layers = ledger.layers()?;
     let name = match layers.iter().find(|layer| Some(layer.id) == old) {
@@ -144,12 +145,11 @@ pub(super) fn own_layer(
         after = before.with(Standing { layer, laid }, Target::Top).without(&[old]);
     }
     let exchange = old.map(|old| Exchange { old, new: layer, prefer: None, asks_otherwise: false });
-    Ok(ChangeRequest {
-        removed: old.into_iter().collect(),
-        new_blobs: new.iter().map(|(hash, _)| *hash).collect(),
-        exchanges: exchange.into_iter().collect(),
-        ..ChangeRequest::new(command, now, after)
-    })
+    let mut request = ChangeRequest::new(command, now, after);
+    request.stack.removed = old.into_iter().collect();
+    request.stack.exchanges = exchange.into_iter().collect();
+    request.noted.new_blobs = new.iter().map(|(hash, _)| *hash).collect();
+    Ok(request)
 }
 
 /// Folders around whole files of the user's own that must be there.

@@ -81,11 +81,9 @@ pub fn prepare_patchday_begin<'l>(
     let about = serde_json::to_string(&begun).map_err(|error| ledger.catalogue.damaged_by(&error))?;
     let ongoing = Ongoing { kind: OngoingKind::PatchDay, begun_at: now.to_string(), about };
     let after = before.with_laid(&before.laid(), false);
-    let request = ChangeRequest {
-        ongoing: Some(Some(ongoing)),
-        new_blobs: new.iter().map(|(hash, _)| *hash).collect(),
-        ..ChangeRequest::new("patchday begin", now, after)
-    };
+    let mut request = ChangeRequest::new("patchday begin", now, after);
+    request.noted.ongoing = Some(Some(ongoing));
+    request.noted.new_blobs = new.iter().map(|(hash, _)| *hash).collect();
     transaction.open()?;
     ledger.catalogue.insert_blobs(&new)?;
     prepare(transaction, permit.lock, request, options, observer)
@@ -177,9 +175,9 @@ pub fn prepare_patchday_finish<'l>(
         return Ok(Finishing { report, change: None });
     };
     tell_of_version(ledger.game(), &mut report);
-    request.undo = Some(before);
+    request.noted.undo = Some(before);
     if ongoing.is_some() {
-        request.ongoing = Some(None);
+        request.noted.ongoing = Some(None);
     }
     let options = ChangeOptions { edits: Edits::Keep, despite: true, ..ChangeOptions::default() };
     let change = prepare(transaction, permit.lock, request, options, observer)?;
@@ -200,8 +198,8 @@ fn tell_of_version(game: &Game, report: &mut PatchDayReport) {
 /// Takes what was carried over into the change, with what undoes it.
 fn take_over(carried: Carried, request: &mut ChangeRequest, before: &mut BaseBefore) {
     // All addresses of these are of layers that lie on the game or are to; their contents are durable with the change.
-    request.new_blobs.extend(carried.new.iter().map(|(hash, _)| *hash));
-    request.also_touched.extend(carried.before.iter().map(|(path, _)| *path));
+    request.noted.new_blobs.extend(carried.new.iter().map(|(hash, _)| *hash));
+    request.stack.also_touched.extend(carried.before.iter().map(|(path, _)| *path));
     before.entries = carried.before;
     before.tallies = carried.tallies.into_iter().collect();
 }
@@ -217,19 +215,20 @@ fn unplanned(
 ) -> Result<Option<ChangeRequest>, PatchDayError> {
     let UpdateMet { mut request, touched, old, new } =
         meet_update(ledger, found, has_new_version, report, now)?;
-    let wanted = request.after.clone();
+    let wanted = request.stack.after.clone();
     let carried = old_settings::carry(ledger, &old, &touched, &|column| Ok(new.get(&column.path).cloned()))?;
     let after = fates(ledger, &wanted, &touched, &carried, report)?;
     take_over(carried, &mut request, before);
     let has_work = has_new_version
         || after != wanted
-        || !request.foreign.is_empty()
-        || !request.accepted.is_empty()
-        || !request.restore.is_empty()
-        || !request.make_folders.is_empty()
-        || !request.exchanges.is_empty()
-        || request.after != ledger.catalogue.arrangement()?;
-    Ok(has_work.then_some(ChangeRequest { after, ..request }))
+        || !request.files.foreign.is_empty()
+        || !request.files.accepted.is_empty()
+        || !request.files.restore.is_empty()
+        || !request.files.make_folders.is_empty()
+        || !request.stack.exchanges.is_empty()
+        || request.stack.after != ledger.catalogue.arrangement()?;
+    request.stack.after = after;
+    Ok(has_work.then_some(request))
 }
 
 /// Judges the layers that `wanted` has laid and lifts those that do not fit.

@@ -68,7 +68,7 @@ pub(in crate::jobs) fn meet_update(
         match drifted.drift.kind {
             DriftKind::PutBack => {
                 report.put_back.push(name);
-                request.restore.push(column.path);
+                request.files.restore.push(column.path);
             }
             // What the client took from beneath a layer is no longer the game's. Of settings people delete the file,
             // so that the game makes a new one.
@@ -80,7 +80,7 @@ pub(in crate::jobs) fn meet_update(
             DriftKind::Missing => {
                 missing.insert(column.path);
                 report.put_back.push(name);
-                request.restore.push(column.path);
+                request.files.restore.push(column.path);
             }
             DriftKind::Updated => {
                 report.changed.push(name);
@@ -110,12 +110,15 @@ pub(in crate::jobs) fn meet_update(
             }
             DriftKind::FolderGone if !drifted.of_base => {
                 let folders = crate::jobs::own::mend::folders_at(ledger, &order, root, &key)?;
-                request.make_folders.extend(folders);
+                request.files.make_folders.extend(folders);
                 report.put_back.push(name);
             }
             DriftKind::FolderGone => {
                 report.gone.push(format!("{name}/"));
-                request.accepted.extend(crate::jobs::own::mend::without_folders(ledger, root.id, &key)?);
+                request
+                    .files
+                    .accepted
+                    .extend(crate::jobs::own::mend::without_folders(ledger, root.id, &key)?);
             }
             DriftKind::Edited | DriftKind::OtherSpelling => report.left.push(name),
             DriftKind::Stray if !is_update || is_written_by_itself(address) => report.left.push(name),
@@ -136,7 +139,11 @@ pub(in crate::jobs) fn meet_update(
                     folders.extend(address.path.ancestors().map(|folder| (root.id, folder.to_owned())));
                 }
                 if column.entries.is_empty() {
-                    request.accepted.push((root.id, key, crate::jobs::own::mend::base_at(address, &path)?));
+                    request.files.accepted.push((
+                        root.id,
+                        key,
+                        crate::jobs::own::mend::base_at(address, &path)?,
+                    ));
                 } else {
                     touched.insert(column.path);
                     foreign.insert(column.path, ForeignFile::Accepted);
@@ -153,7 +160,7 @@ pub(in crate::jobs) fn meet_update(
             let path = address.path.on(&ledger.site().root(root)?.folder);
             let seen = look_at(&path).map_err(LedgerError::io("look at", &path))?;
             let file = seen.map(|seen| base_as_seen(&address.path, seen, None));
-            request.accepted.push((root, key, file));
+            request.files.accepted.push((root, key, file));
         }
     }
     if is_update {
@@ -163,11 +170,10 @@ pub(in crate::jobs) fn meet_update(
         let own = OwnChange { set: &set, whole: &[] };
         let command = request.command.clone();
         if let Some(kept) = keep_own(ledger, &own, &command, now)? {
-            let ChangeRequest { restore, accepted, make_folders, .. } = request;
-            request = ChangeRequest { restore, accepted, make_folders, ..kept };
+            request = ChangeRequest { files: request.files, ..kept };
         }
     }
-    request.foreign = foreign;
+    request.files.foreign = foreign;
     Ok(UpdateMet { request, touched, old, new })
 }
 

@@ -134,11 +134,9 @@ pub fn prepare_clearing<'l>(
     if direct.is_empty() {
         return Ok(None);
     }
-    let request = ChangeRequest {
-        direct,
-        accepted,
-        ..ChangeRequest::new(COMMAND, now, ledger.catalogue.arrangement()?)
-    };
+    let mut request = ChangeRequest::new(COMMAND, now, ledger.catalogue.arrangement()?);
+    request.files.direct = direct;
+    request.files.accepted = accepted;
     let options = ChangeOptions { edits: Edits::Keep, despite: true, ..ChangeOptions::default() };
     let change = prepare(Transaction::begin(ledger)?, permit.lock, request, options, observer)?;
     Ok(Some(change.then(cleared)))
@@ -207,10 +205,10 @@ pub fn prepare_giving_back<'l>(
         return Ok(GivingBack { rows, change: None });
     }
     let command = "put back what was cleared";
-    let mut request =
-        ChangeRequest { direct, ..ChangeRequest::new(command, now, ledger.catalogue.arrangement()?) };
+    let mut request = ChangeRequest::new(command, now, ledger.catalogue.arrangement()?);
+    request.files.direct = direct;
     let mut folders = BTreeSet::new();
-    for file in &request.direct {
+    for file in &request.files.direct {
         let root = &ledger.site().root(file.root)?.folder;
         let mut folder = file.path.parent();
         while !folder.is_root() && !folder.on(root).exists() {
@@ -219,7 +217,7 @@ pub fn prepare_giving_back<'l>(
         }
     }
     // One above another comes first in their order.
-    request.make_folders = folders.into_iter().collect();
+    request.files.make_folders = folders.into_iter().collect();
     let options = ChangeOptions { edits: Edits::Keep, despite: true, ..ChangeOptions::default() };
     let change = prepare(Transaction::begin(ledger)?, permit.lock, request, options, observer)?;
     // Else it would be cleared at the next start.
