@@ -30,6 +30,7 @@ use crate::ledger::{Ledger, LedgerError, Transaction};
 use crate::moment::Moment;
 use crate::observer::{Observer, Work};
 use crate::package::{Limits, Package};
+use crate::stack::LayerId;
 use crate::stack::{BaseFile, BaseKind, Order, PathId, RootId, Standing, Target};
 
 /// A package whose files may lie in the game.
@@ -163,6 +164,9 @@ struct FoundInGame {
     covered: Vec<Covered>,
     /// Those of them of which somebody has edited the settings.
     edited: HashSet<(RootId, FoldedKey)>,
+    edited_shown: Vec<String>,
+    /// Those that lie under other names.
+    renamed: Vec<RenamedRow>,
 }
 
 fn decide(
@@ -179,66 +183,34 @@ fn decide(
         Opening { wanted: &request.wanted, remembered: None, limits: &request.limits, unasked: false };
     let arrival = Arrival::open(&request.package, &opening, Some(contents), observer)?;
     let Arrival { package, told, .. } = &arrival;
-    let before = ledger.catalogue.arrangement()?;
-    let order = before.order();
-    let placer = Placer::new(ledger, order.clone(), &arrival, contents, observer);
-    let mut placed = match placer.place(&request.wanted, None) {
-        // Where its files lie says where they go.
-        Err(error @ AddError::Fit { source: FitError::Unclear(_) | FitError::OnlyPacked { .. }, .. }) => {
-            let places = places_by_content(ledger, &order, package, contents, observer)?;
-            if places.is_empty() {
-                return Err(error);
-            }
-            let rules =
-                request.wanted.rules.clone().with_over(Rules { places, tidy: true, ..Rules::default() });
-            placer.place(&PlacingRequest { rules, sheet: request.wanted.sheet.clone() }, None)?
-        }
-        placed => placed?,
-    };
+    let mut placed = place_as_it_lies(ledger, request, &arrival, contents, observer)?;
     let name = request.name.clone().unwrap_or_else(|| told.parts.name.clone());
     let name = free_name(&ledger.layers()?, &[], name, place)?;
-    let members = package.members();
-    let wanted: BTreeSet<usize> =
-        placed.placements.iter().map(|placement| members[placement.member].content).collect();
-    contents.read(package, &wanted, observer)?;
-    let sized = std::mem::take(&mut placed.placements).into_iter().map(|placement| {
-        let member = &members[placement.member];
-        (placement, member.size_bytes, contents.hash_of(member.content))
-    });
-    let mut found = look(ledger, &order, sized.collect(), observer)?;
-    let edited = find_edited(ledger, package, contents, &mut found, observer)?;
-    let renamed = find_renamed(ledger, &order, package, &mut found, observer)?;
-    for row in &renamed {
-        // A later version of the file goes where this one lies.
-        let place = Place { from: row.member.clone(), to: row.address.clone(), rank: Rank::Option };
-        placed.rules.places.push(place);
-    }
+    let found = look_in_game(ledger, package, contents, &mut placed, observer)?;
     if found.alike.is_empty() {
         return Err(AddError::NothingLies { package: request.package.display().to_string() });
     }
-    let originals = find_originals(ledger, &found.covered, observer)?;
-    let taken: Vec<FoundOriginal> = match request.originals {
-        Some(Originals::Take) => originals,
-        Some(Originals::Leave) => Vec::new(),
-        None if originals.is_empty() => Vec::new(),
-        None => {
-            let found = originals.into_iter().map(|original| original.row).collect();
-            return Err(AddError::OriginalsFound { found });
-        }
-    };
-    placed.placements = found.alike;
+    let taken = taken_originals(request, find_originals(ledger, &found.covered, observer)?)?;
+    placed.placements.clone_from(&found.alike);
     let holding = folders_holding(placed.placements.iter().map(|placement| &placement.to));
     placed.folders.retain(|folder| holding.contains(&(&folder.root, folder.path.as_str())));
     let version = request.version.clone().or(told.parts.version.clone());
     let variant = request.variant.clone().or(told.parts.variant.clone());
     let links = GameLinks { out: package.links_out().to_vec(), ..GameLinks::default() };
     let draft = LayerDraft::new(package, &placed, &links, (name, version, variant));
-    let layer_report = report(&draft, package, &placed, &links);
+    let report = AdoptReport {
+        dry_run,
+        adopted: placed.placements.iter().map(|placement| placement.to.to_string()).collect(),
+        originals_unknown: originals_unknown(ledger, &found, &taken),
+        originals_taken: taken.iter().map(|original| original.row.clone()).collect(),
+        layer: report(&draft, package, &placed, &links),
+        renamed: found.renamed.clone(),
+        edited: found.edited_shown.clone(),
+        not_there: found.not_there.iter().map(|((placement, ..), state)| row(placement, *state)).collect(),
+        revision: None,
+    };
     let (hashes, mut new) = (contents.hashes(), contents.take_new());
     new.sort_unstable();
-    let is_taken = |it: &&Covered| !taken.iter().any(|own| (own.root, &own.key) == (it.root, &it.key));
-    let unknown: Vec<&Covered> = found.covered.iter().filter(is_taken).collect();
-    let own_folders = folders_of_its_own(ledger, &placed, &found.at, &taken)?;
     transaction.open()?;
     let making = Making {
         draft: &draft,
@@ -254,41 +226,123 @@ fn decide(
     };
     let Written { layer, .. } = write_layer(ledger, &making)?;
     ledger.catalogue.insert_blobs(&new)?;
-    let adopted_shown = |it: &&Covered| ledger.game().address(it.root, it.base.spelled.clone());
-    let report = AdoptReport {
-        dry_run,
-        adopted: placed.placements.iter().map(|placement| placement.to.to_string()).collect(),
-        originals_unknown: unknown.iter().filter_map(adopted_shown).map(|it| it.to_string()).collect(),
-        originals_taken: taken.iter().map(|original| original.row.clone()).collect(),
-        layer: layer_report,
-        renamed,
-        edited,
-        not_there: found
-            .not_there
-            .into_iter()
-            .map(|((placement, ..), state)| row(&placement, state))
-            .collect(),
-        revision: None,
-    };
-    let after = before.with(Standing { layer, laid: true }, Target::Bottom);
-    let command = format!("adopt {}", report.layer.name);
-    let undo = BaseBefore {
-        // What is not known any more is known again if it is all taken back.
-        base: unknown.iter().map(|it| (it.root, it.key.clone(), Some(it.base.clone()))).collect(),
+    let mut change = change_of(ledger, layer, &format!("adopt {}", draft.name), now)?;
+    change.noted.undo = Some(base_before(ledger, &found, &taken)?);
+    change.files.foreign = foreign_files_of(ledger, &found.at, &taken, &found.edited)?;
+    change.files.accepted = folders_of_its_own(ledger, &placed, &found.at, &taken)?;
+    let key = |own: &FoundOriginal| ledger.game().folding.key(own.lies_at.as_str());
+    change.files.accepted.extend(taken.iter().map(|own| (own.root, key(own), None)));
+    change.noted.new_blobs = new.iter().map(|(hash, _)| *hash).collect();
+    change.noted.unstored = contents.take_unstored();
+    change.noted.is_dry_run = dry_run;
+    Ok((report, change))
+}
+
+/// Places the package; where that is not clear, where its files lie says where they go.
+fn place_as_it_lies(
+    ledger: &Ledger,
+    request: &AdoptRequest,
+    arrival: &Arrival,
+    contents: &Contents<'_>,
+    observer: &dyn Observer,
+) -> Result<Fit, AddError> {
+    let order = ledger.catalogue.arrangement()?.order();
+    let placer = Placer::new(ledger, order.clone(), arrival, contents, observer);
+    match placer.place(&request.wanted, None) {
+        Err(error @ AddError::Fit { source: FitError::Unclear(_) | FitError::OnlyPacked { .. }, .. }) => {
+            let places = places_by_content(ledger, &order, &arrival.package, contents, observer)?;
+            if places.is_empty() {
+                return Err(error);
+            }
+            let rules =
+                request.wanted.rules.clone().with_over(Rules { places, tidy: true, ..Rules::default() });
+            placer.place(&PlacingRequest { rules, sheet: request.wanted.sheet.clone() }, None)
+        }
+        placed => placed,
+    }
+}
+
+/// Looks which of the placed files lie in the game, also edited, and under other names; takes the placements.
+fn look_in_game(
+    ledger: &Ledger,
+    package: &Package,
+    contents: &Contents<'_>,
+    placed: &mut Fit,
+    observer: &dyn Observer,
+) -> Result<FoundInGame, AddError> {
+    let order = ledger.catalogue.arrangement()?.order();
+    let members = package.members();
+    let wanted: BTreeSet<usize> =
+        placed.placements.iter().map(|placement| members[placement.member].content).collect();
+    contents.read(package, &wanted, observer)?;
+    let sized = std::mem::take(&mut placed.placements).into_iter().map(|placement| {
+        let member = &members[placement.member];
+        (placement, member.size_bytes, contents.hash_of(member.content))
+    });
+    let mut found = look(ledger, &order, sized.collect(), observer)?;
+    found.edited_shown = find_edited(ledger, package, contents, &mut found, observer)?;
+    found.renamed = find_renamed(ledger, &order, package, &mut found, observer)?;
+    for row in &found.renamed {
+        // A later version of the file goes where this one lies.
+        let place = Place { from: row.member.clone(), to: row.address.clone(), rank: Rank::Option };
+        placed.rules.places.push(place);
+    }
+    Ok(found)
+}
+
+/// The originals that are kept, as a person says it.
+fn taken_originals(
+    request: &AdoptRequest,
+    originals: Vec<FoundOriginal>,
+) -> Result<Vec<FoundOriginal>, AddError> {
+    match request.originals {
+        Some(Originals::Take) => Ok(originals),
+        Some(Originals::Leave) => Ok(Vec::new()),
+        None if originals.is_empty() => Ok(Vec::new()),
+        None => {
+            let found = originals.into_iter().map(|original| original.row).collect();
+            Err(AddError::OriginalsFound { found })
+        }
+    }
+}
+
+/// What lies where the game may have had a file of its own that nobody knows.
+fn unknown<'f>(found: &'f FoundInGame, taken: &'f [FoundOriginal]) -> impl Iterator<Item = &'f Covered> {
+    let is_taken = |it: &&Covered| taken.iter().any(|own| (own.root, &own.key) == (it.root, &it.key));
+    found.covered.iter().filter(move |it| !is_taken(it))
+}
+
+fn originals_unknown(ledger: &Ledger, found: &FoundInGame, taken: &[FoundOriginal]) -> Vec<String> {
+    let shown = |it: &Covered| ledger.game().address(it.root, it.base.spelled.clone());
+    unknown(found, taken).filter_map(shown).map(|address| address.to_string()).collect()
+}
+
+/// What is not known any more is known again if it is all taken back.
+fn base_before(
+    ledger: &Ledger,
+    found: &FoundInGame,
+    taken: &[FoundOriginal],
+) -> Result<BaseBefore, LedgerError> {
+    let base = unknown(found, taken).map(|it| (it.root, it.key.clone(), Some(it.base.clone())));
+    Ok(BaseBefore {
+        base: base.collect(),
         version: ledger.game().version.clone(),
         seen: ledger.game().seen,
         unknown_originals: ledger.catalogue.unknown_originals()?,
         ..BaseBefore::default()
-    };
-    let put_aside = taken.iter().map(|own| (own.root, ledger.game().folding.key(own.lies_at.as_str()), None));
-    let mut change = ChangeRequest::new(&command, now, after);
-    change.noted.new_blobs = new.iter().map(|(hash, _)| *hash).collect();
-    change.files.foreign = foreign_files_of(ledger, &found.at, &taken, &found.edited)?;
-    change.files.accepted = put_aside.chain(own_folders).collect();
-    change.noted.undo = Some(undo);
-    change.noted.unstored = contents.take_unstored();
-    change.noted.is_dry_run = dry_run;
-    Ok((report, change))
+    })
+}
+
+/// The change that has the layer at the bottom.
+fn change_of(
+    ledger: &Ledger,
+    layer: LayerId,
+    command: &str,
+    now: Moment,
+) -> Result<ChangeRequest, LedgerError> {
+    let before = ledger.catalogue.arrangement()?;
+    let after = before.with(Standing { layer, laid: true }, Target::Bottom);
+    Ok(ChangeRequest::new(command, now, after))
 }
 
 fn row(placement: &Placement, state: WhyNot) -> NotAdoptedRow {

@@ -5,7 +5,6 @@ use std::path::PathBuf;
 use super::content_at::{ContentAt, key_of};
 use super::contents::Contents;
 use super::error::AddError;
-use super::report::CopiedLinkRow;
 use crate::address::{Address, RelPath};
 use crate::files::look_at;
 use crate::fit::{Fit, Patterns};
@@ -25,9 +24,9 @@ pub(in crate::jobs) struct GameLinks {
 /// A link that stands for a file of the game.
 #[derive(Debug)]
 pub(in crate::jobs) struct GameCopy {
-    link: RelPath,
+    pub link: RelPath,
     to: Address,
-    of: Address,
+    pub of: Address,
     /// Where the game's file lies now.
     path: PathBuf,
     pub size_bytes: u64,
@@ -71,13 +70,6 @@ impl GameLinks {
             Ok(ContentAt { kind: EntryKind::File, address, hash, size_bytes })
         };
         self.copies.iter().map(take).collect()
-    }
-
-    /// What is said of them.
-    pub(in crate::jobs) fn rows(&self) -> impl Iterator<Item = CopiedLinkRow> {
-        self.copies
-            .iter()
-            .map(|copy| CopiedLinkRow { member: copy.link.to_string(), copy_of: copy.of.to_string() })
     }
 }
 

@@ -11,6 +11,7 @@ use super::contents::Contents;
 use super::game_links::GameLinks;
 use super::placing::Placer;
 use super::placing_request::PlacingRequest;
+use super::report::link_copies;
 use super::report::{ChoiceRow, PartRow, choice_rows, findings_of, part_rows, set_words};
 use super::runs_code::runs_code;
 use super::start_wishes::{ClearRow, StartRow, wish_rows};
@@ -202,7 +203,7 @@ pub fn inspect(
     let source = match placer.place(wanted, None) {
         Ok(placed) => {
             let links = GameLinks::follow(ledger, &order, &arrival.package, &placed)?;
-            (report.links_out, report.links_to_game) = (link_rows(&links.out), links.rows().collect());
+            (report.links_out, report.links_to_game) = (link_rows(&links.out), link_copies(&links).collect());
             report.findings = findings_of(&placed.findings);
             report.choices = choice_rows(&placed);
             report.parts = part_rows(&placed.parts);

@@ -5,7 +5,7 @@ use std::cmp::Ordering;
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::game_links::GameLinks;
+use super::game_links::{GameCopy, GameLinks};
 use super::new_layer::LayerDraft;
 use super::runs_code::runs_code;
 use super::start_wishes::{ClearRow, StartRow};
@@ -193,6 +193,12 @@ pub(in crate::jobs) fn findings_of(findings: &[Finding]) -> Vec<String> {
     findings.iter().map(ToString::to_string).collect()
 }
 
+/// What is said of links that become copies of the game's files.
+pub(in crate::jobs) fn link_copies(links: &GameLinks) -> impl Iterator<Item = CopiedLinkRow> {
+    let row = |copy: &GameCopy| CopiedLinkRow { member: copy.link.to_string(), copy_of: copy.of.to_string() };
+    links.copies.iter().map(row)
+}
+
 /// What is told of a draft of a layer.
 pub(in crate::jobs) fn report(
     draft: &LayerDraft,
@@ -235,7 +241,7 @@ pub(in crate::jobs) fn report(
         lies_below: None,
         sets: Vec::new(),
         left_out: left_out.chain(out).collect(),
-        copied_links: copied.chain(links.rows()).collect(),
+        copied_links: copied.chain(link_copies(links)).collect(),
         runs_code: placements
             .filter(|placement| runs_code(&placement.to.path, members[placement.member].executable))
             .map(|placement| placement.to.to_string())

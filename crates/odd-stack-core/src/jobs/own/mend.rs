@@ -5,6 +5,7 @@ use std::path::Path;
 
 use schemars::JsonSchema;
 use serde::Serialize;
+use std::path::PathBuf;
 use thiserror::Error;
 
 use super::tweak::{KeptWhole, OwnChange, keep_own};
@@ -243,6 +244,28 @@ pub fn prepare_mend<'l>(
     Ok(MendingPlan { rows, change })
 }
 
+/// Details of what is done with a file, or why it is left.
+type Noted = Result<Vec<String>, String>;
+
+fn noted(detail: &str) -> Result<Noted, MendError> {
+    Ok(Ok(vec![detail.to_owned()]))
+}
+
+fn left(reason: &str) -> Result<Noted, MendError> {
+    Ok(Err(reason.to_owned()))
+}
+
+/// Where a drifted file lies, and what the stack has there.
+struct AtFile<'a> {
+    ledger: &'a Ledger,
+    order: &'a Order,
+    root: &'a Root,
+    key: FoldedKey,
+    /// On disk.
+    path: PathBuf,
+    column: Column,
+}
+
 impl Mended {
     fn by(mending: Mending) -> Self {
         match mending {
@@ -261,123 +284,143 @@ impl MendingWork {
         file: &MendFile,
         mending: Mending,
         order: &Order,
-    ) -> Result<Result<Vec<String>, String>, MendError> {
-        let drift = &file.drifted.drift;
-        let Some(root) = ledger.game().root_named(&drift.address.root) else {
-            return Ok(Err("its folder is no part of the game any more".to_owned()));
+    ) -> Result<Noted, MendError> {
+        let address = &file.drifted.drift.address;
+        let Some(root) = ledger.game().root_named(&address.root) else {
+            return left("its folder is no part of the game any more");
         };
-        let key = ledger.game().folding.key(drift.address.path.as_str());
-        let path = drift.address.path.on(&root.folder);
+        let key = ledger.game().folding.key(address.path.as_str());
         let column = column_learnt(ledger, root.id, &key, order)?;
-        let because = |reason: &str| Ok(Err(reason.to_owned()));
-        if mending == Mending::Accept && tells_version(ledger, root, &drift.address.path) {
-            let pattern = ledger.game().version.as_ref().and_then(|version| version.pattern.as_deref());
-            // What can't be read tells nothing.
-            self.version = version_of_file(&root.folder, &path, pattern).unwrap_or_default();
+        let at = AtFile { ledger, order, root, column, path: address.path.on(&root.folder), key };
+        match (file.drifted.drift.kind, mending) {
+            (DriftKind::OtherSpelling, _) => left("two files lie there; take one of them away by hand"),
+            (DriftKind::FolderGone, _) => self.take_folder(&at, file, mending),
+            (kind, Mending::Restore) => self.restore(&at, file, kind),
+            (kind, Mending::Keep) => self.keep(at, file, kind),
+            (kind, Mending::Accept) => self.accept(at, file, kind),
         }
-        if mending == Mending::Keep
-            && let Some(seen) = look_at(&path).map_err(LedgerError::io("look at", &path))?
-            && seen.kind != BaseKind::File
-        {
-            return because(match seen.kind {
+    }
+
+    fn take_folder(
+        &mut self,
+        at: &AtFile<'_>,
+        file: &MendFile,
+        mending: Mending,
+    ) -> Result<Noted, MendError> {
+        match mending {
+            Mending::Restore => {
+                self.files.make_folders.extend(folders_at(at.ledger, at.order, at.root, &at.key)?);
+                noted("the folder")
+            }
+            Mending::Accept if file.drifted.of_base => {
+                self.files.accepted.extend(without_folders(at.ledger, at.root.id, &at.key)?);
+                noted("that there is no such folder")
+            }
+            Mending::Accept | Mending::Keep => left("it is a folder, which is put again or taken as gone"),
+        }
+    }
+
+    fn restore(&mut self, at: &AtFile<'_>, file: &MendFile, kind: DriftKind) -> Result<Noted, MendError> {
+        match kind {
+            DriftKind::Stray | DriftKind::BaseAdded if file.is_named => {
+                let path = file.drifted.drift.address.path.clone();
+                self.files.direct.push(Direct { root: at.root.id, path, instead: None });
+                noted("it is taken out of the game")
+            }
+            DriftKind::Stray | DriftKind::BaseAdded => {
+                left("nobody put it there; name it to have it taken out of the game")
+            }
+            DriftKind::BaseChanged | DriftKind::BaseTouched | DriftKind::BaseGone => {
+                left("it is the game's own, which only the game's client can repair")
+            }
+            _ => {
+                self.files.restore.push(at.column.path);
+                Ok(Ok(Vec::new()))
+            }
+        }
+    }
+
+    fn keep(&mut self, at: AtFile<'_>, file: &MendFile, kind: DriftKind) -> Result<Noted, MendError> {
+        let seen = look_at(&at.path).map_err(LedgerError::io("look at", &at.path))?;
+        if let Some(seen) = seen.filter(|seen| seen.kind != BaseKind::File) {
+            return left(match seen.kind {
                 BaseKind::Folder => "a folder lies there, which can't be kept as an edit",
                 BaseKind::Link => "a link lies there, which can't be kept as an edit",
                 _ => "something other than a file lies there, which can't be kept as an edit",
             });
         }
-        match (drift.kind, mending) {
-            (DriftKind::OtherSpelling, _) => because("two files lie there; take one of them away by hand"),
-            (
-                DriftKind::Edited | DriftKind::Missing | DriftKind::PutBack | DriftKind::Updated,
-                Mending::Restore,
-            ) => {
-                self.files.restore.push(column.path);
-                Ok(Ok(Vec::new()))
+        let address = file.drifted.drift.address.clone();
+        match kind {
+            DriftKind::BaseChanged | DriftKind::BaseTouched | DriftKind::BaseGone => {
+                left("it is the game's own, and how it was is not known; it can be accepted as it is now")
             }
-            (DriftKind::FolderGone, Mending::Restore) => {
-                self.files.make_folders.extend(folders_at(ledger, order, root, &key)?);
-                Ok(Ok(vec!["the folder".to_owned()]))
+            DriftKind::Stray | DriftKind::BaseAdded if !file.is_named => {
+                left("it may be the game's; name it to have it kept as yours")
             }
-            (DriftKind::FolderGone, Mending::Accept) if file.drifted.of_base => {
-                self.files.accepted.extend(without_folders(ledger, root.id, &key)?);
-                Ok(Ok(vec!["that there is no such folder".to_owned()]))
+            DriftKind::PutBack | DriftKind::Updated if !file.is_named => {
+                left("the game put it there; name it to have it kept as yours")
             }
-            (DriftKind::FolderGone, _) => because("it is a folder, which is put again or taken as gone"),
-            (DriftKind::Stray | DriftKind::BaseAdded, Mending::Restore) if file.is_named => {
-                let path = drift.address.path.clone();
-                self.files.direct.push(Direct { root: root.id, path, instead: None });
-                Ok(Ok(vec!["it is taken out of the game".to_owned()]))
+            DriftKind::Edited | DriftKind::PutBack | DriftKind::Updated => self.keep_edited(at, address),
+            DriftKind::Missing => {
+                self.whole.push(KeptWhole { address, path: None });
+                noted("that no file lies there")
             }
-            (DriftKind::Stray | DriftKind::BaseAdded, Mending::Restore) => {
-                because("nobody put it there; name it to have it taken out of the game")
+            _ => {
+                self.whole.push(KeptWhole { address, path: Some(at.path) });
+                noted("as a whole file")
             }
-            (DriftKind::BaseChanged | DriftKind::BaseTouched | DriftKind::BaseGone, Mending::Restore) => {
-                because("it is the game's own, which only the game's client can repair")
+        }
+    }
+
+    /// Keeps what was changed in a layer's file: of settings the keys, else the whole file.
+    fn keep_edited(&mut self, at: AtFile<'_>, address: Address) -> Result<Noted, MendError> {
+        let AtFile { ledger, order, column, path, .. } = at;
+        let Provider::Layer(entry) = column.provider(order) else {
+            return left("no layer's file lies there");
+        };
+        let edits = match order.blend_rules().format_of(column.key.as_str()) {
+            Some(_) => edits_of(ledger, &column, entry, order, &path)?,
+            None => Err(String::new()),
+        };
+        match edits {
+            Ok(edits) if edits.is_empty() => left("no setting differs, only its form"),
+            Ok(edits) => {
+                let keys = edits.iter().map(|edit| edit.key.clone()).collect();
+                self.set.push((address.to_string(), edits));
+                Ok(Ok(keys))
             }
-            (DriftKind::BaseChanged | DriftKind::BaseTouched | DriftKind::BaseGone, Mending::Keep) => {
-                because("it is the game's own, and how it was is not known; it can be accepted as it is now")
+            Err(reason) => {
+                self.whole.push(KeptWhole { address, path: Some(path) });
+                let whole = "as a whole file".to_owned();
+                Ok(Ok(if reason.is_empty() { vec![whole] } else { vec![whole, reason] }))
             }
-            (DriftKind::Stray | DriftKind::BaseAdded, Mending::Keep) if !file.is_named => {
-                because("it may be the game's; name it to have it kept as yours")
+        }
+    }
+
+    fn accept(&mut self, at: AtFile<'_>, file: &MendFile, kind: DriftKind) -> Result<Noted, MendError> {
+        let AtFile { ledger, root, key, path, column, .. } = at;
+        let address = &file.drifted.drift.address;
+        if tells_version(ledger, root, &address.path) {
+            let pattern = ledger.game().version.as_ref().and_then(|version| version.pattern.as_deref());
+            // What can't be read tells nothing.
+            self.version = version_of_file(&root.folder, &path, pattern).unwrap_or_default();
+        }
+        match kind {
+            DriftKind::Edited if !file.is_named => {
+                left("it may be an edit of yours; name it to have it count as the game's own")
             }
-            (DriftKind::PutBack | DriftKind::Updated, Mending::Keep) if !file.is_named => {
-                because("the game put it there; name it to have it kept as yours")
+            DriftKind::Missing => left("nothing lies there"),
+            DriftKind::Stray if !file.is_named && !ledger.catalogue.is_original_unknown(root.id, &key)? => {
+                left("it lies in a folder of a layer; name it to have it count as the game's own")
             }
-            (DriftKind::Edited | DriftKind::PutBack | DriftKind::Updated, Mending::Keep) => {
-                let Provider::Layer(entry) = column.provider(order) else {
-                    return because("no layer's file lies there");
-                };
-                let format = order.blend_rules().format_of(column.key.as_str());
-                let edits = match format {
-                    Some(_) => edits_of(ledger, &column, entry, order, &path)?,
-                    None => Err(String::new()),
-                };
-                match edits {
-                    Ok(edits) if edits.is_empty() => because("no setting differs, only its form"),
-                    Ok(edits) => {
-                        let keys = edits.iter().map(|edit| edit.key.clone()).collect();
-                        self.set.push((drift.address.to_string(), edits));
-                        Ok(Ok(keys))
-                    }
-                    Err(reason) => {
-                        self.whole.push(KeptWhole { address: drift.address.clone(), path: Some(path) });
-                        let whole = "as a whole file".to_owned();
-                        Ok(Ok(if reason.is_empty() { vec![whole] } else { vec![whole, reason] }))
-                    }
-                }
-            }
-            (DriftKind::Missing, Mending::Keep) => {
-                self.whole.push(KeptWhole { address: drift.address.clone(), path: None });
-                Ok(Ok(vec!["that no file lies there".to_owned()]))
-            }
-            (DriftKind::Stray | DriftKind::BaseAdded, Mending::Keep) => {
-                self.whole.push(KeptWhole { address: drift.address.clone(), path: Some(path) });
-                Ok(Ok(vec!["as a whole file".to_owned()]))
-            }
-            (DriftKind::Edited, Mending::Accept) if !file.is_named => {
-                because("it may be an edit of yours; name it to have it count as the game's own")
-            }
-            (DriftKind::Missing, Mending::Accept) => because("nothing lies there"),
-            (DriftKind::Stray, Mending::Accept)
-                if !file.is_named && !ledger.catalogue.is_original_unknown(root.id, &key)? =>
-            {
-                because("it lies in a folder of a layer; name it to have it count as the game's own")
-            }
-            (DriftKind::Edited | DriftKind::PutBack | DriftKind::Updated, Mending::Accept) => {
+            DriftKind::Edited | DriftKind::PutBack | DriftKind::Updated => {
                 self.files.foreign.insert(column.path, ForeignFile::Accepted);
-                Ok(Ok(vec!["the layer's file lies on top of it again".to_owned()]))
+                noted("the layer's file lies on top of it again")
             }
-            (
-                DriftKind::BaseChanged
-                | DriftKind::BaseTouched
-                | DriftKind::BaseAdded
-                | DriftKind::BaseGone
-                | DriftKind::Stray,
-                Mending::Accept,
-            ) => {
+            _ => {
                 // Where layers have something the stack may say otherwise from then on.
                 if column.entries.is_empty() {
-                    self.files.accepted.push((root.id, key, base_at(&drift.address, &path)?));
+                    self.files.accepted.push((root.id, key, base_at(address, &path)?));
                 } else {
                     self.files.foreign.insert(column.path, ForeignFile::Accepted);
                 }

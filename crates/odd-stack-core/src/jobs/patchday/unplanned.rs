@@ -4,12 +4,17 @@ use std::collections::{BTreeSet, HashMap, HashSet};
 use std::path::Path;
 
 use super::old_settings::OldSettings;
-use crate::address::{Address, RelPath};
+use crate::address::RelPath;
 use crate::blend::{KeyEdit, MOST_BLENDED_BYTES, edits_between};
+use crate::change::FileChanges;
 use crate::change::{ChangeRequest, ForeignFile, base_as_seen};
+use crate::check::Drifted;
 use crate::check::{CheckReport, volatile_proposals};
 use crate::expected::{Blender, DriftKind};
 use crate::files::{look_at, read_small};
+use crate::jobs::own::mend::base_at;
+use crate::jobs::own::mend::folders_at;
+use crate::jobs::own::mend::without_folders;
 use crate::jobs::own::tweak::{OwnChange, keep_own};
 use crate::jobs::{PatchDayError, PatchDayReport};
 use crate::ledger::{Ledger, LedgerError};
@@ -35,6 +40,22 @@ enum Settings {
     OfGame,
 }
 
+/// What is gathered file by file.
+struct Meeting<'a> {
+    ledger: &'a Ledger,
+    order: Order,
+    is_update: bool,
+    report: &'a mut PatchDayReport,
+    files: FileChanges,
+    touched: HashSet<PathId>,
+    missing: HashSet<PathId>,
+    old: OldSettings,
+    new: OldSettings,
+    /// Folders in which the game has put files of its own, with those above them.
+    folders: BTreeSet<(RootId, String)>,
+    set: Vec<(String, Vec<KeyEdit>)>,
+}
+
 /// Decides, inside the catalogue's open transaction, what becomes of each drifted file: the game's new files are its
 /// own from now on, also those in folders that layers made, and layers' files lie where the stack says; edits of
 /// settings are kept as the user's own. What the client took from beneath a layer is not the game's any more. Covered
@@ -46,135 +67,152 @@ pub(in crate::jobs) fn meet_update(
     report: &mut PatchDayReport,
     now: Moment,
 ) -> Result<UpdateMet, PatchDayError> {
-    let order = ledger.present_order()?;
-    let is_update = has_new_version || found.signs.look_like_an_update();
-    let mut request = ChangeRequest::new("patchday finish", now, ledger.catalogue.arrangement()?);
-    let (mut old, mut new) = (OldSettings::new(), OldSettings::new());
-    let (mut touched, mut missing) = (HashSet::new(), HashSet::new());
-    let is_settings = |column: &Column| order.blend_rules().format_of(column.key.as_str()).is_some();
-    let is_written_by_itself = |address: &Address| !volatile_proposals([address].into_iter()).is_empty();
-    let mut foreign: HashMap<PathId, ForeignFile> = HashMap::new();
-    let mut folders: BTreeSet<(RootId, String)> = BTreeSet::new();
-    let mut set: Vec<(String, Vec<KeyEdit>)> = Vec::new();
-    for drifted in &found.drifted {
+    let mut meeting = Meeting {
+        ledger,
+        order: ledger.present_order()?,
+        is_update: has_new_version || found.signs.look_like_an_update(),
+        report,
+        files: FileChanges::default(),
+        touched: HashSet::new(),
+        missing: HashSet::new(),
+        old: OldSettings::new(),
+        new: OldSettings::new(),
+        folders: BTreeSet::new(),
+        set: Vec::new(),
+    };
+    found.drifted.iter().try_for_each(|drifted| meeting.meet(drifted))?;
+    meeting.take_folders()?;
+    let Meeting { order, is_update, report, files, touched, missing, old, new, set, .. } = meeting;
+    if is_update {
+        note_old_originals(ledger, &order, &files.foreign, &missing, report)?;
+    }
+    let command = "patchday finish";
+    let own = OwnChange { set: &set, whole: &[] };
+    let kept = if set.is_empty() { None } else { keep_own(ledger, &own, command, now)? };
+    let request = match kept {
+        Some(kept) => kept,
+        None => ChangeRequest::new(command, now, ledger.catalogue.arrangement()?),
+    };
+    Ok(UpdateMet { request: ChangeRequest { files, ..request }, touched, old, new })
+}
+
+impl Meeting<'_> {
+    fn meet(&mut self, drifted: &Drifted) -> Result<(), PatchDayError> {
         let address = &drifted.drift.address;
-        let Some(root) = ledger.game().root_named(&address.root) else { continue };
-        let key = ledger.game().folding.key(address.path.as_str());
+        let Some(root) = self.ledger.game().root_named(&address.root) else { return Ok(()) };
+        let key = self.ledger.game().folding.key(address.path.as_str());
         let path = address.path.on(&root.folder);
-        let mut columns = [ledger.column(root.id, &key)?];
-        Blender::new(ledger).learn(&mut columns, &order)?;
+        let mut columns = [self.ledger.column(root.id, &key)?];
+        Blender::new(self.ledger).learn(&mut columns, &self.order)?;
         let [column] = columns;
         let name = address.to_string();
+        let is_written_by_itself = || !volatile_proposals([address].into_iter()).is_empty();
         match drifted.drift.kind {
             DriftKind::PutBack => {
-                report.put_back.push(name);
-                request.files.restore.push(column.path);
+                self.report.put_back.push(name);
+                self.files.restore.push(column.path);
             }
             // What the client took from beneath a layer is no longer the game's. Of settings people delete the file,
             // so that the game makes a new one.
-            DriftKind::Missing if is_update && drifted.of_base && !is_settings(&column) => {
-                report.gone.push(name);
-                touched.insert(column.path);
-                foreign.insert(column.path, ForeignFile::Accepted);
+            DriftKind::Missing if self.is_update && drifted.of_base && !self.is_settings(&column) => {
+                self.report.gone.push(name);
+                self.accept(&column);
             }
             DriftKind::Missing => {
-                missing.insert(column.path);
-                report.put_back.push(name);
-                request.files.restore.push(column.path);
+                self.missing.insert(column.path);
+                self.report.put_back.push(name);
+                self.files.restore.push(column.path);
             }
             DriftKind::Updated => {
-                report.changed.push(name);
-                touched.insert(column.path);
-                foreign.insert(column.path, ForeignFile::Accepted);
+                self.report.changed.push(name);
+                self.accept(&column);
             }
             // What nobody knows, at an address where the base has nothing, is never the game's without being asked.
-            DriftKind::Edited if is_update && drifted.of_base => {
-                match settings(ledger, &column, &order, &path)? {
-                    Some(Settings::Edited(edits)) => {
-                        report.kept.push(name.clone());
-                        set.push((name, edits));
-                    }
-                    Some(Settings::OfGame) | None => {
-                        if is_settings(&column) {
-                            let read = read_small(&path, MOST_BLENDED_BYTES);
-                            let read = read.map_err(LedgerError::io("read", &path))?;
-                            new.extend(read.map(|read| (column.path, read)));
-                            let base = Blender::new(ledger).base_content(&column)?;
-                            old.extend(base.map(|base| (column.path, base)));
-                        }
-                        report.changed.push(name);
-                        touched.insert(column.path);
-                        foreign.insert(column.path, ForeignFile::Accepted);
-                    }
-                }
+            DriftKind::Edited if self.is_update && drifted.of_base => {
+                self.meet_edited(&column, &path, name)?;
             }
             DriftKind::FolderGone if !drifted.of_base => {
-                let folders = crate::jobs::own::mend::folders_at(ledger, &order, root, &key)?;
-                request.files.make_folders.extend(folders);
-                report.put_back.push(name);
+                self.files.make_folders.extend(folders_at(self.ledger, &self.order, root, &key)?);
+                self.report.put_back.push(name);
             }
             DriftKind::FolderGone => {
-                report.gone.push(format!("{name}/"));
-                request
-                    .files
-                    .accepted
-                    .extend(crate::jobs::own::mend::without_folders(ledger, root.id, &key)?);
+                self.report.gone.push(format!("{name}/"));
+                self.files.accepted.extend(without_folders(self.ledger, root.id, &key)?);
             }
-            DriftKind::Edited | DriftKind::OtherSpelling => report.left.push(name),
-            DriftKind::Stray if !is_update || is_written_by_itself(address) => report.left.push(name),
+            DriftKind::Edited | DriftKind::OtherSpelling => self.report.left.push(name),
+            DriftKind::Stray if !self.is_update || is_written_by_itself() => self.report.left.push(name),
             DriftKind::BaseChanged
             | DriftKind::BaseTouched
             | DriftKind::BaseAdded
             | DriftKind::BaseGone
             | DriftKind::Stray => {
                 let list = match drifted.drift.kind {
-                    DriftKind::BaseChanged => &mut report.changed,
-                    DriftKind::BaseTouched => &mut report.touched,
-                    DriftKind::BaseGone => &mut report.gone,
-                    _ => &mut report.added,
+                    DriftKind::BaseChanged => &mut self.report.changed,
+                    DriftKind::BaseTouched => &mut self.report.touched,
+                    DriftKind::BaseGone => &mut self.report.gone,
+                    _ => &mut self.report.added,
                 };
                 list.push(name);
                 if drifted.drift.kind == DriftKind::Stray {
                     // What holds the game's own is the game's, whoever made it.
-                    folders.extend(address.path.ancestors().map(|folder| (root.id, folder.to_owned())));
+                    let around = address.path.ancestors().map(|folder| (root.id, folder.to_owned()));
+                    self.folders.extend(around);
                 }
                 if column.entries.is_empty() {
-                    request.files.accepted.push((
-                        root.id,
-                        key,
-                        crate::jobs::own::mend::base_at(address, &path)?,
-                    ));
+                    self.files.accepted.push((root.id, key, base_at(address, &path)?));
                 } else {
-                    touched.insert(column.path);
-                    foreign.insert(column.path, ForeignFile::Accepted);
+                    self.accept(&column);
                 }
             }
         }
+        Ok(())
     }
-    for (root, folder) in folders {
-        let folder = RelPath::from_disk(folder);
-        let key = ledger.game().folding.key(folder.as_str());
-        if let Some(address) = ledger.game().address(root, folder)
-            && ledger.catalogue.base_at(root, &key)?.is_none()
-        {
-            let path = address.path.on(&ledger.site().root(root)?.folder);
-            let seen = look_at(&path).map_err(LedgerError::io("look at", &path))?;
-            let file = seen.map(|seen| base_as_seen(&address.path, seen, None));
-            request.files.accepted.push((root, key, file));
+
+    /// A layer's file, where the base has one too, that is neither: edits of settings are kept, else the update brought it.
+    fn meet_edited(&mut self, column: &Column, path: &Path, name: String) -> Result<(), PatchDayError> {
+        if let Some(Settings::Edited(edits)) = settings(self.ledger, column, &self.order, path)? {
+            self.report.kept.push(name.clone());
+            self.set.push((name, edits));
+            return Ok(());
         }
-    }
-    if is_update {
-        note_old_originals(ledger, &order, &foreign, &missing, report)?;
-    }
-    if !set.is_empty() {
-        let own = OwnChange { set: &set, whole: &[] };
-        let command = request.command.clone();
-        if let Some(kept) = keep_own(ledger, &own, &command, now)? {
-            request = ChangeRequest { files: request.files, ..kept };
+        if self.is_settings(column) {
+            let read = read_small(path, MOST_BLENDED_BYTES).map_err(LedgerError::io("read", path))?;
+            self.new.extend(read.map(|read| (column.path, read)));
+            let base = Blender::new(self.ledger).base_content(column)?;
+            self.old.extend(base.map(|base| (column.path, base)));
         }
+        self.report.changed.push(name);
+        self.accept(column);
+        Ok(())
     }
-    request.files.foreign = foreign;
-    Ok(UpdateMet { request, touched, old, new })
+
+    /// What lies there is the game's own from now on.
+    fn accept(&mut self, column: &Column) {
+        self.touched.insert(column.path);
+        self.files.foreign.insert(column.path, ForeignFile::Accepted);
+    }
+
+    fn is_settings(&self, column: &Column) -> bool {
+        self.order.blend_rules().format_of(column.key.as_str()).is_some()
+    }
+
+    /// Takes the folders that hold the game's new files as its own.
+    fn take_folders(&mut self) -> Result<(), PatchDayError> {
+        let ledger = self.ledger;
+        for (root, folder) in std::mem::take(&mut self.folders) {
+            let folder = RelPath::from_disk(folder);
+            let key = ledger.game().folding.key(folder.as_str());
+            if let Some(address) = ledger.game().address(root, folder)
+                && ledger.catalogue.base_at(root, &key)?.is_none()
+            {
+                let path = address.path.on(&ledger.site().root(root)?.folder);
+                let seen = look_at(&path).map_err(LedgerError::io("look at", &path))?;
+                let file = seen.map(|seen| base_as_seen(&address.path, seen, None));
+                self.files.accepted.push((root, key, file));
+            }
+        }
+        Ok(())
+    }
 }
 
 /// Notes covered files of the base that lie aside as they were before the update. Where the client has put one back or
