@@ -6,6 +6,7 @@ mod demo;
 mod errors;
 mod output;
 mod progress;
+mod questions;
 #[cfg(test)]
 mod schema;
 mod session;

@@ -18,14 +18,13 @@ use odd_stack_core::{Moment, OddStack, OpenGame};
 
 use crate::Ended;
 use crate::args::{ChangeArgs, Common};
-use crate::commands::settle::Key;
 use crate::errors::{Exit, Failure};
 use crate::output::{Output, tell_at_once};
 use crate::progress::{Progress, watch_for_stop};
+use crate::questions;
 use crate::shell::in_quotes;
 use crate::show::needs::doubt_words;
 use crate::show::notice::notice_words;
-use crate::show::safe::one_line;
 
 /// How long a changing command waits for another one.
 const PATIENCE: Duration = Duration::from_secs(10);
@@ -288,20 +287,7 @@ impl Session {
         if self.yes || !self.out.can_ask() {
             return Ok(None);
         }
-        let select = dialoguer::Select::new()
-            .with_prompt(one_line(question))
-            .items(choices.iter().map(|it| one_line(it)));
-        let asked = if first_is_likely { select.default(0) } else { select }.interact_opt();
-        asked.map_err(|error| Failure::new(Exit::Failed, "no_answer", format!("no answer: {error}")))
-    }
-
-    /// Lets a person type a text; nothing when none is given.
-    pub fn ask_text(&self, question: &str) -> Result<Option<String>, Failure> {
-        let asked: dialoguer::Result<String> =
-            dialoguer::Input::new().with_prompt(one_line(question)).allow_empty(true).interact_text();
-        let text =
-            asked.map_err(|error| Failure::new(Exit::Failed, "no_answer", format!("no answer: {error}")))?;
-        Ok(Some(text.trim().to_owned()).filter(|text| !text.is_empty()))
+        questions::select(question, choices, first_is_likely)
     }
 
     /// Whether there is a person to ask.
@@ -309,32 +295,11 @@ impl Session {
         !self.yes && self.out.can_ask()
     }
 
-    /// Waits for one of the keys that answer: a number up to `most`, `k`, `s`, `d`, `q`.
-    pub fn key(&self, most: usize) -> Result<Key, Failure> {
-        let failed =
-            |error: std::io::Error| Failure::new(Exit::Failed, "no_answer", format!("no answer: {error}"));
-        loop {
-            match console::Term::stdout().read_key().map_err(failed)? {
-                console::Key::Char('k') | console::Key::Enter => return Ok(Key::Keep),
-                console::Key::Char('s') => return Ok(Key::Skip),
-                console::Key::Char('d') => return Ok(Key::Done),
-                console::Key::Char('q') | console::Key::Escape | console::Key::CtrlC => return Ok(Key::Quit),
-                console::Key::Char(c) => {
-                    let number = c.to_digit(10).and_then(|digit| (digit as usize).checked_sub(1));
-                    if let Some(number) = number.filter(|number| *number < most) {
-                        return Ok(Key::Number(number));
-                    }
-                }
-                _ => {}
-            }
-        }
-    }
-
     fn agrees(&self) -> Result<bool, Failure> {
         if self.yes || !self.out.can_ask() {
             return Ok(true);
         }
-        confirm("Go ahead?", true)
+        questions::confirm("Go ahead?", true)
     }
 }
 
@@ -355,12 +320,6 @@ fn pinned_time() -> Result<Option<Moment>, Failure> {
     let Ok(text) = std::env::var("ODDSTACK_NOW") else { return Ok(None) };
     let bad = |error| Failure::new(Exit::Usage, "bad_time", format!("ODDSTACK_NOW: {error}, or unset it"));
     Moment::parse(&text).map(Some).map_err(bad)
-}
-
-/// Asks a person for yes or no.
-pub fn confirm(question: &str, usual: bool) -> Result<bool, Failure> {
-    let asked = dialoguer::Confirm::new().with_prompt(one_line(question)).default(usual).interact();
-    asked.map_err(|error| Failure::new(Exit::Failed, "no_answer", format!("no answer: {error}")))
 }
 
 fn no_such_game(wanted: &str, known: &[String]) -> Failure {

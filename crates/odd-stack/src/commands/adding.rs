@@ -17,6 +17,7 @@ use super::placing::does_words;
 use super::standing::MOST_EFFECTS;
 use crate::args::{ChangeArgs, NeedsArgs, PlaceArgs};
 use crate::errors::{Exit, Failure, fit_failure, question_words};
+use crate::questions;
 use crate::session::{Session, absolute, change_options};
 use crate::shell::quoted;
 use crate::show::about::about;
@@ -220,7 +221,7 @@ pub fn carry_out<'g>(
         };
         if let Meaning::Elsewhere(from) = answer.means {
             let asked = "Its address, such as game:data/textures, or `.` for the game's own folder";
-            let Some(to) = session.ask_text(asked)? else { return Err(failure) };
+            let Some(to) = questions::text(asked)? else { return Err(failure) };
             let to = if to == "." { "game:".to_owned() } else { to };
             let places = vec![Place::new(from, to)];
             answer.means = Meaning::Placed(Candidate { places, ..Candidate::default() });

@@ -15,6 +15,7 @@ use super::standing::MOST_EFFECTS;
 use crate::Ended;
 use crate::args::ChangeArgs;
 use crate::errors::{Exit, Failure};
+use crate::questions::{self, Answer};
 use crate::session::{Session, change_options};
 use crate::shell::quoted;
 use crate::show::change::{edits, effects, summary, verdict};
@@ -193,15 +194,15 @@ fn walk(
         question
             .push_str("  k  fine as it lies   s  leave it open   d  done, apply   q  quit, change nothing\n");
         session.out.text(&question);
-        match session.key(sides.len().min(9))? {
-            Key::Number(at) => {
+        match questions::key(sides.len().min(9))? {
+            Answer::Number(at) => {
                 let layer = layers.iter().find(|layer| layer.about.name == sides[at]);
                 rulings.extend(layer.map(|layer| (address, Ruling::With(layer.id))));
             }
-            Key::Keep => rulings.push((address, Ruling::KeepOrder)),
-            Key::Skip => {}
-            Key::Done => break,
-            Key::Quit => {
+            Answer::Keep => rulings.push((address, Ruling::KeepOrder)),
+            Answer::Skip => {}
+            Answer::Done => break,
+            Answer::Quit => {
                 session.out.text("Nothing was changed.\n");
                 return Ok(Ended::Well);
             }
@@ -212,13 +213,4 @@ fn walk(
         return Ok(Ended::Well);
     }
     carry_out(session, game, &rulings, args)
-}
-
-/// What a person answers with one key.
-pub enum Key {
-    Number(usize),
-    Keep,
-    Skip,
-    Done,
-    Quit,
 }

@@ -18,6 +18,10 @@ mod laws;
 mod main_job;
 mod over_time;
 mod places;
+#[cfg(unix)]
+mod pseudo_terminal;
+#[cfg(unix)]
+mod questions;
 mod rescue;
 mod sandbox;
 mod sharing;

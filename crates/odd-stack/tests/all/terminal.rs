@@ -1,14 +1,9 @@
 //! What a stranger wrote never drives the terminal of the person who looks at it: names and texts with sequences and
 //! letters that turn lines around, through every command under a pseudo-terminal.
 
-use std::fs::{self, File};
-use std::io::{Read, Write};
-use std::process::Stdio;
-use std::sync::mpsc;
-use std::time::Duration;
+use std::fs;
 
-use rustix::pty::{OpenptFlags, grantpt, openpt, ptsname, unlockpt};
-
+use crate::pseudo_terminal::{ENTER, on_terminal};
 use crate::sandbox::Sandbox;
 
 /// None of these is ever sent by us.
@@ -18,56 +13,6 @@ const HOSTILE: [&str; 6] = ["\u{1b}[3J", "\u{1b}]0;", "\u{9b}31m", "\u{202e}", "
 const NAME: &str = "n\u{1b}[3J\u{1b}]0;t\u{7}\u{9b}31m\u{202e}\u{2028}";
 /// As a package may have a member of it: control characters are refused there.
 const MEMBER: &str = "m\u{202e}\u{2028}\u{2066}";
-
-/// Runs a command on a terminal, answers what it asks with the usual, and gives all that it sent.
-fn on_terminal(sandbox: &Sandbox, words: &[&str]) -> String {
-    let master = openpt(OpenptFlags::RDWR | OpenptFlags::NOCTTY).unwrap();
-    grantpt(&master).unwrap();
-    unlockpt(&master).unwrap();
-    let name = ptsname(&master, Vec::new()).unwrap();
-    let slave = || Stdio::from(File::options().read(true).write(true).open(name.to_str().unwrap()).unwrap());
-    let mut command = sandbox.command("", words, &[("TERM", "xterm-256color")]);
-    command.stdin(slave()).stdout(slave()).stderr(slave());
-    let mut child = command.spawn().unwrap();
-    // Else the terminal stays open for us as well.
-    drop(command);
-    let master = File::from(master);
-    let (mut reading, mut writing) = (master.try_clone().unwrap(), master);
-    let (send, sent) = mpsc::channel();
-    std::thread::spawn(move || {
-        let mut buffer = [0; 4096];
-        // On Linux the end of the other side is an error.
-        while let Ok(count @ 1..) = reading.read(&mut buffer) {
-            if send.send(buffer[..count].to_vec()).is_err() {
-                break;
-            }
-        }
-    });
-    let mut all = Vec::new();
-    let mut quiet = 0;
-    loop {
-        match sent.recv_timeout(Duration::from_millis(100)) {
-            Ok(bytes) => {
-                all.extend(bytes);
-                quiet = 0;
-            }
-            Err(mpsc::RecvTimeoutError::Disconnected) => break,
-            Err(mpsc::RecvTimeoutError::Timeout) => {
-                quiet += 1;
-                assert!(quiet < 300, "{words:?} hangs: {}", String::from_utf8_lossy(&all));
-                if child.try_wait().unwrap().is_some() && quiet > 2 {
-                    break;
-                }
-                if quiet % 5 == 0 {
-                    // It waits for an answer.
-                    let _ = writing.write_all(b"\r");
-                }
-            }
-        }
-    }
-    child.wait().unwrap();
-    String::from_utf8_lossy(&all).into_owned()
-}
 
 fn world() -> Sandbox {
     let sandbox = Sandbox::empty();
@@ -160,7 +105,7 @@ fn what_a_stranger_wrote_never_drives_the_terminal() {
             sandbox.write(&format!("game/data/{NAME}-new.txt"), "new\n");
             fs::write(sandbox.path("game/config/fog.ini"), format!("fog={NAME}\n")).unwrap();
         }
-        let sent = on_terminal(&sandbox, words);
+        let sent = on_terminal(&sandbox, words, |_| Some(ENTER.to_owned())).sent;
         for hostile in HOSTILE {
             assert!(!sent.contains(hostile), "{words:?} sends {hostile:?}:\n{sent:?}");
         }
