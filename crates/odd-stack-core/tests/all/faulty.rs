@@ -72,6 +72,11 @@ impl Faulty {
         self.steps.load(Ordering::SeqCst) > self.at
     }
 
+    /// How many steps there were.
+    pub fn steps(&self) -> u64 {
+        self.steps.load(Ordering::SeqCst)
+    }
+
     fn step(&self) -> io::Result<u64> {
         let number = self.steps.fetch_add(1, Ordering::SeqCst);
         let strikes = match self.fault {

@@ -7,6 +7,7 @@ mod corners;
 mod crash;
 mod faulty;
 mod fits;
+mod growth;
 mod house;
 mod model;
 mod over_time;
