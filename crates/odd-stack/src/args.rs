@@ -8,8 +8,8 @@ use odd_stack_core::stack::Needs;
 
 use crate::commands::standing::LayersArgs;
 use crate::commands::{
-    add, adopt, capture, check, completions, conflicts, demo, fit, game, inspect, man, mend, patchday, play,
-    remove, reorder, rescue, set, settle, show, trace, tweak, upgrade,
+    add, adopt, capture, check, completions, conflicts, demo, dropped, fit, game, inspect, man, mend, open,
+    patchday, play, remove, reorder, rescue, set, settle, show, trace, tweak, upgrade,
 };
 use crate::errors::{Exit, Failure};
 use crate::shell::Shell;
@@ -18,7 +18,7 @@ use crate::shell::Shell;
 #[derive(Debug, Parser)]
 #[command(name = "oddstack", version, max_term_width = 100, propagate_version = false)]
 #[command(
-    after_help = "Exit codes: 0 done; 1 failed, nothing changed; 2 wrong usage; 3 looked and found something \
+    after_long_help = "Exit codes: 0 done; 1 failed, nothing changed; 2 wrong usage; 3 looked and found something \
                         that wants attention, or a captured program failed and what it changed is there; 4 a decision is needed first, nothing changed; 5 the ledger is damaged"
 )]
 pub struct Cli {
@@ -265,62 +265,67 @@ impl SaidArgs {
 
 #[derive(Debug, Subcommand)]
 pub enum Command {
-    /// Take games into care, list them, change their settings, let them go
+    /// Add, list, configure or remove games
     #[command(subcommand)]
     Game(game::GameCommand),
-    /// Look into a package: what is inside, where it would go, what it would cover
+    /// Look into a package: what is inside, and where it would go
     Inspect(inspect::InspectArgs),
-    /// Write down where a package's files go, as a fit sheet to edit; or check a fit sheet
+    /// Write or check a fit sheet, which says where a package's files go
     Fit(fit::FitArgs),
-    /// Make a layer of a package and lay it on top
+    /// Add packages as new layers, on top of the others
     #[command(alias = "install")]
     Add(add::AddArgs),
-    /// Exchange a layer for another version of its package, in its place and placed as it was
+    /// Replace a layer with another version, keeping its position and placement
     Upgrade(upgrade::UpgradeArgs),
-    /// Make a layer of a package whose files lie in the game already, put there by hand
+    /// Make a layer of files that you copied into the game by hand
     Adopt(adopt::AdoptArgs),
-    /// Take layers out of the stack
+    /// Remove layers
     #[command(aliases = ["uninstall", "delete"])]
     Remove(remove::RemoveArgs),
     /// Put layers on the game
     #[command(alias = "enable")]
     Lay(LayersArgs),
-    /// Take layers off the game and keep them in the stack
+    /// Take layers off the game, but keep them in the stack
     #[command(alias = "disable")]
     Lift(LayersArgs),
-    /// Change the order of the stack
+    /// Change the order of the layers
     Move(reorder::MoveArgs),
-    /// Show the layers from the top to the game itself
+    /// Show the layers, from the top down to the game itself
     #[command(aliases = ["list", "ls", "status"])]
     Stack,
-    /// Show one layer: source, files, what it covers, what covers it
+    /// Show one layer: its package, its files, and what they cover
     Show(show::ShowArgs),
-    /// Say of a layer what it is called, what it needs, what starts it and how one sees that it works
+    /// Set a layer's name, version, requirements and how it is started
     Set(set::SetArgs),
-    /// Show where layers want different things, and who wins
+    /// Show where layers disagree, and which one wins
     Conflicts(conflicts::ConflictsArgs),
-    /// Say who wins where layers want different things; without arguments, walk through what is open
+    /// Decide which layer wins where they disagree
     Settle(settle::SettleArgs),
-    /// Change settings of configuration files, in a layer of your own that stays on top
+    /// Change keys of configuration files, on top of all layers
     Tweak(tweak::TweakArgs),
-    /// Show everything at one address, from the top to the game's own file
+    /// Show every layer that has something at one address
     Trace(trace::TraceArgs),
     /// Compare the files on disk with the stack
     #[command(alias = "verify")]
     Check(check::CheckArgs),
-    /// Say what becomes of files that drifted: as the stack has them, yours, or the game's own
+    /// Decide what happens to files that were changed outside Odd Stack
     Mend(mend::MendArgs),
-    /// Make a layer of what an installer, a patcher or you yourself change in the game
+    /// Make a layer of what an installer or a patcher changes
     Capture(capture::CaptureArgs),
-    /// See an official update of the game through: all off before it, what still fits on after it
+    /// Take layers off for a game update, then put back what still fits
     #[command(subcommand)]
     Patchday(patchday::PatchDayCommand),
-    /// Start the game as the stack needs it, and say what it wrote
+    /// Start the game, and say what it wrote
     #[command(alias = "run")]
     Play(play::PlayArgs),
-    /// When a ledger or the list of games is damaged or gone: say what is whole, rebuild it, or get the game's own files back
+    /// Repair a damaged ledger, or get the game's own files back
     Rescue(rescue::RescueArgs),
-    /// Build a demo game with packages and walk through the main job
+    /// Open a folder of the game, a layer or the ledger
+    Open(open::OpenArgs),
+    /// Look into packages and add them, or add a game
+    #[command(hide = true)]
+    Dropped(dropped::DroppedArgs),
+    /// Watch the main job on an invented game
     Demo(demo::DemoArgs),
     /// Print a script that completes commands in a shell
     Completions(completions::CompletionsArgs),
@@ -355,6 +360,8 @@ impl Command {
             Self::Patchday(patchday) => patchday.name(),
             Self::Play(_) => "play",
             Self::Rescue(_) => "rescue",
+            Self::Open(_) => "open",
+            Self::Dropped(_) => "dropped",
             Self::Demo(_) => "demo",
             Self::Completions(_) => "completions",
             Self::Man(_) => "man",

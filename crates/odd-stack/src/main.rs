@@ -4,6 +4,7 @@ mod args;
 mod commands;
 mod demo;
 mod errors;
+mod first_words;
 mod output;
 mod progress;
 mod questions;
@@ -15,9 +16,7 @@ mod show;
 
 use std::process::ExitCode;
 
-use clap::Parser;
-
-use args::{Cli, Command};
+use args::Command;
 use errors::{Exit, Failure};
 use session::Session;
 
@@ -33,7 +32,7 @@ fn main() -> ExitCode {
             return output::report_early(None, &failure, words.iter().any(|word| word == "--json"));
         }
     }
-    let cli = match Cli::try_parse() {
+    let cli = match first_words::parse(&std::env::args_os().collect::<Vec<_>>()) {
         Ok(cli) => cli,
         Err(error) if error.use_stderr() && std::env::args_os().any(|word| word == "--json") => {
             let failure = Failure::new(Exit::Usage, "usage", error.to_string().trim());
@@ -50,7 +49,9 @@ fn main() -> ExitCode {
         Some(command) => run(&mut session, command),
         None => commands::overview::run(&mut session),
     };
-    session.close(done)
+    let code = session.close(done);
+    shell::hold_own_console();
+    code
 }
 
 /// How a command ended when nothing failed.
@@ -89,6 +90,8 @@ fn run(session: &mut Session, command: Command) -> Result<Ended, Failure> {
         Command::Patchday(command) => commands::patchday::run(session, &command),
         Command::Play(args) => commands::play::run(session, &args),
         Command::Rescue(args) => commands::rescue::run(session, &args),
+        Command::Open(args) => commands::open::run(session, &args),
+        Command::Dropped(args) => commands::dropped::run(session, &args),
         Command::Demo(args) => commands::demo::run(session, &args),
         Command::Completions(args) => commands::completions::run(session, &args),
         Command::Man(args) => commands::man::run(session, &args),

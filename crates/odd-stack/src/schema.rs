@@ -14,6 +14,7 @@ use crate::commands::adding::AddedReport;
 use crate::commands::capture::{CaptureBegun, CaptureCancelled};
 use crate::commands::game::{ForgetReport, FoundGames, GameList, HomeMoved};
 use crate::commands::mend::MendReport;
+use crate::commands::open::OpenReport;
 use crate::commands::overview::Overview;
 use crate::commands::patchday::PatchDayBegun;
 use crate::commands::patchday::PatchDayFinished;
@@ -50,6 +51,7 @@ fn schemas() -> Vec<(&'static str, Schema)> {
         ("patchday-finish", schema_for!(PatchDayFinished)),
         ("patchday-status", schema_for!(PatchDayStatus)),
         ("oddfit", schema_for!(FitSheet)),
+        ("open", schema_for!(OpenReport)),
         ("overview", schema_for!(Overview)),
         ("set", schema_for!(FactsReport)),
         ("settle", schema_for!(SettleReport)),

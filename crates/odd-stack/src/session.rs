@@ -11,7 +11,7 @@ use odd_stack_core::change::{ChangeError, ChangeOptions, Edits, Prepared};
 use odd_stack_core::expected::GameVersionNow;
 use odd_stack_core::files::RealDisk;
 use odd_stack_core::front::WhileRunning;
-use odd_stack_core::jobs::{ChangeReport, Learnt, select_game};
+use odd_stack_core::jobs::{ChangeReport, Learnt, RegisterRequest, select_game};
 use odd_stack_core::ledger::{Home, Registered};
 use odd_stack_core::observer::Observer;
 use odd_stack_core::{Moment, OddStack, OpenGame};
@@ -25,6 +25,7 @@ use crate::questions;
 use crate::shell::in_quotes;
 use crate::show::needs::doubt_words;
 use crate::show::notice::notice_words;
+use crate::show::units::capital;
 
 /// How long a changing command waits for another one.
 const PATIENCE: Duration = Duration::from_secs(10);
@@ -126,7 +127,7 @@ impl Session {
             return Ok(select_game(&games, wanted).map_err(|known| no_such_game(wanted, &known))?.clone());
         }
         match games.as_slice() {
-            [] => Err(self.no_games()),
+            [] => self.offer_game_here(),
             [only] => Ok(only.clone()),
             several => match self.game_here()? {
                 Some(game) => Ok(game),
@@ -147,6 +148,36 @@ impl Session {
             Ok(here) => Ok(self.door.game_around(&here)?),
             Err(_) => Ok(None),
         }
+    }
+
+    /// The main program of a folder that looks like a game and is none of those that were added.
+    pub fn new_game_at(&self, folder: &Path) -> Result<Option<String>, Failure> {
+        let found = self.door.game_in(&absolute(folder)?)?;
+        Ok(found.filter(|game| game.in_care.is_none()).map(|game| game.program))
+    }
+
+    /// No game was added yet: where one stands in a game's folder, that is offered.
+    fn offer_game_here(&self) -> Result<Registered, Failure> {
+        let none = self.no_games();
+        let Ok(here) = std::env::current_dir() else { return Err(none) };
+        let program =
+            if none.code == "no_games" && none.list.is_empty() { self.new_game_at(&here)? } else { None };
+        let Some(program) = program else { return Err(none) };
+        let shown = here.display().to_string();
+        let message = format!("no game was added yet; this folder looks like one (its program is {program})");
+        if !self.can_ask() || !questions::confirm(&format!("{}. Add it?", capital(&message)), true)? {
+            return Err(Failure::new(Exit::Failed, "no_games", message)
+                .choice("add it first", format!("oddstack game add {}", in_quotes(&shown))));
+        }
+        let request = RegisterRequest { folder: absolute(&here)?, ..RegisterRequest::default() };
+        let name = self.door.register(&request, false)?.game.name;
+        let games = self.door.home().games()?;
+        games.into_iter().find(|game| game.name == name).ok_or(none)
+    }
+
+    /// Whether `--yes` was given.
+    pub fn says_yes(&self) -> bool {
+        self.yes
     }
 
     /// No game is in the list; it may have lost some.

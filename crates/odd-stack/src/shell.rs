@@ -41,6 +41,20 @@ pub fn current() -> Shell {
 }
 
 /// On Windows the nearest of the programs that started this one which is a shell.
+/// Keeps a console open until a key is pressed, where it is the program's own: started by a double click, or by files
+/// dragged onto the program. Without that it would be gone before anybody could read.
+pub fn hold_own_console() {
+    let is_own = || {
+        let parents = odd_stack_core::game::parents();
+        parents.first().is_some_and(|parent| parent.eq_ignore_ascii_case("explorer.exe"))
+    };
+    let term = console::Term::stdout();
+    if cfg!(windows) && term.is_term() && is_own() {
+        // Nobody is left to be told when the console is gone.
+        let _ = term.write_line("\nPress a key to close.").and_then(|()| term.read_key());
+    }
+}
+
 fn told_by(is_set: impl Fn(&str) -> bool, parents: &[&str]) -> Shell {
     let shell = |parent: &&str| match parent.to_lowercase().trim_end_matches(".exe") {
         "cmd" => Some(Shell::Cmd),

@@ -57,6 +57,11 @@ impl OpenGame {
         self.ledger.game()
     }
 
+    /// The folder of all that is known and stored of it.
+    pub fn ledger_folder(&self) -> &Path {
+        self.ledger.folder()
+    }
+
     /// The stack from the bottom to the top.
     ///
     /// # Errors

@@ -21,8 +21,8 @@ use crate::files::{RealDisk, Seam, is_one_folder};
 use crate::game::Running;
 use crate::jobs::{
     FoundGame, MoveHomeError, Permit, RegisterError, RegisterReport, RegisterRequest, RescueError,
-    RescueReport, RescueRequest, find_games, heal, ledger_meant, list_again, move_home, register_game,
-    rescue, running, select_game,
+    RescueReport, RescueRequest, find_games, game_in, heal, ledger_meant, list_again, move_home,
+    register_game, rescue, running, select_game,
 };
 use crate::ledger::{GameMark, Home, Ledger, LedgerError, OngoingKind, Registered};
 use crate::observer::{Observer, Silent};
@@ -173,6 +173,14 @@ impl OddStack {
     /// [`CheckError`].
     pub fn find_games(&self, folders: &[PathBuf]) -> Result<Vec<FoundGame>, CheckError> {
         find_games(&self.home, folders, &self.seam, &*self.observer)
+    }
+
+    /// The game in a folder itself, where one is.
+    ///
+    /// # Errors
+    /// [`CheckError`].
+    pub fn game_in(&self, folder: &Path) -> Result<Option<FoundGame>, CheckError> {
+        game_in(&self.home, folder, &self.seam, &*self.observer)
     }
 
     /// Moves the data home into a new or empty folder.

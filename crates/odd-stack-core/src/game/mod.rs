@@ -3,6 +3,7 @@
 mod given;
 mod pattern;
 mod program;
+mod proposed_name;
 mod running;
 mod scan;
 mod started;
@@ -13,6 +14,8 @@ use std::path::{Path, PathBuf};
 
 pub use pattern::{AddressPattern, AddressPatterns, PatternError};
 pub use program::{Program, ProgramKind, imports_of, main_program, may_be_program, plays, program_kind};
+pub(crate) use proposed_name::INNER;
+pub use proposed_name::proposed_name;
 pub use running::{Running, parents, running_in};
 pub use scan::{Scan, ScanError, scan};
 pub use started::Started;

@@ -4,7 +4,7 @@ use std::fs::File;
 use std::io::{self, Read};
 use std::path::Path;
 
-use editpe::{Image, ResourceDirectory};
+use editpe::{Image, ResourceDirectory, VersionInfo};
 use object::LittleEndian;
 use object::pe::IMAGE_DIRECTORY_ENTRY_RESOURCE;
 use object::read::{Object, ObjectSection, ReadCache};
@@ -37,22 +37,33 @@ pub fn version_of_file(root: &Path, path: &Path, pattern: Option<&str>) -> io::R
 }
 
 fn version_of_program(path: &Path) -> Option<String> {
-    let info = match resources_of(path) {
-        Some(resources) => resources.get_version_info().ok()??,
-        // Packed programs have them elsewhere.
-        None => Image::parse_file(path).ok()?.resource_directory()?.get_version_info().ok()??,
-    };
-    let string = |wanted: &str| {
-        info.strings.iter().find_map(|table| {
-            let (_, value) = table.strings.iter().find(|(key, _)| key.as_str() == wanted)?;
-            let tidy = value.trim().trim_end_matches('\0').replace(", ", ".");
-            (!tidy.is_empty()).then_some(tidy)
-        })
-    };
+    let info = version_resource(path)?;
+    let string = |wanted: &str| string_of(&info, wanted).map(|value| value.replace(", ", "."));
     string("ProductVersion").or_else(|| string("FileVersion")).or_else(|| {
         let (high, low) = (info.info.product_version.major, info.info.product_version.minor);
         let packed = [high >> 16, high & 0xffff, low >> 16, low & 0xffff];
         packed.iter().any(|part| *part != 0).then(|| packed.map(|part| part.to_string()).join("."))
+    })
+}
+
+/// What a Windows program says it is called, by its version resource.
+pub(super) fn product_name(path: &Path) -> Option<String> {
+    string_of(&version_resource(path)?, "ProductName")
+}
+
+fn version_resource(path: &Path) -> Option<VersionInfo> {
+    match resources_of(path) {
+        Some(resources) => resources.get_version_info().ok()?,
+        // Packed programs have them elsewhere.
+        None => Image::parse_file(path).ok()?.resource_directory()?.get_version_info().ok()?,
+    }
+}
+
+fn string_of(info: &VersionInfo, wanted: &str) -> Option<String> {
+    info.strings.iter().find_map(|table| {
+        let (_, value) = table.strings.iter().find(|(key, _)| key.as_str() == wanted)?;
+        let tidy = value.trim().trim_end_matches('\0').trim().to_owned();
+        (!tidy.is_empty()).then_some(tidy)
     })
 }
 
@@ -99,7 +110,7 @@ fn version_by_pattern(text: &str, pattern: &str) -> Option<String> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use editpe::{VersionInfo, VersionStringTable};
+    use editpe::VersionStringTable;
 
     #[test]
     fn a_program_tells_its_version_by_its_resources() {

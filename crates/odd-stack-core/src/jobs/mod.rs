@@ -97,7 +97,7 @@ pub mod steps {
     pub use super::contests::settle::prepare_settle;
     pub use super::contests::trace::trace;
     pub use super::facts::{check_facts, is_own_edits, prepare_facts};
-    pub use super::game::find::find_games;
+    pub use super::game::find::{find_games, game_in};
     pub use super::game::forget::forget;
     pub use super::game::learn_program::learn_program;
     pub use super::game::move_home::move_home;

@@ -24,7 +24,7 @@ use crate::show::about::about;
 use crate::show::change::{difference, edits, effects, meeting, verdict};
 use crate::show::fit::place_words;
 use crate::show::style::{BOLD, paint};
-use crate::show::units::file_name;
+use crate::show::units::{capital, file_name};
 
 /// What a package is called, where the file name does not say it right.
 #[derive(Debug, Clone, Default, Args)]
@@ -391,11 +391,6 @@ fn candidate_words(candidate: &Candidate) -> String {
         candidate.places.iter().map(|place| place_words(&place.from, &place.to)).collect();
     let does = does_words(&candidate.evidence, candidate.effect);
     if places.is_empty() { does } else { format!("{}  ({does})", places.join(", ")) }
-}
-
-fn capital(text: &str) -> String {
-    let mut letters = text.chars();
-    letters.next().map(|first| first.to_uppercase().chain(letters).collect()).unwrap_or_default()
 }
 
 /// The failure with ways on that fit these packages.

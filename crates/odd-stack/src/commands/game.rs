@@ -53,12 +53,9 @@ impl GameCommand {
 
 #[derive(Debug, Args)]
 pub struct AddGameArgs {
-    /// Your name for the game
-    #[arg(value_name = "NAME")]
-    pub name: String,
-    /// The folder it is installed in
-    #[arg(value_name = "FOLDER")]
-    pub folder: PathBuf,
+    /// Your name for the game, which may be left out, and the folder it is installed in
+    #[arg(value_name = "NAME] [FOLDER", num_args = 1..=2, required = true)]
+    pub words: Vec<PathBuf>,
     /// A further folder of the game, such as docs=/home/me/Documents/Quillhaven
     #[arg(long, value_name = "ID=DIR")]
     pub root: Vec<String>,
@@ -236,10 +233,22 @@ pub fn spots(given: &[String]) -> Result<Vec<(String, String)>, Failure> {
     given.iter().map(|text| pair(text, "ID=ADDRESS")).collect()
 }
 
-fn add(session: &mut Session, args: &AddGameArgs) -> Result<Ended, Failure> {
+pub fn add(session: &mut Session, args: &AddGameArgs) -> Result<Ended, Failure> {
+    let (name, folder) = match args.words.as_slice() {
+        [name, folder] => (name.display().to_string(), folder),
+        [folder] if folder.is_dir() => (String::new(), folder),
+        words => {
+            let name = words.first().map(|word| word.display().to_string()).unwrap_or_default();
+            let message = format!(
+                "there is no folder `{name}`; give the folder that the game is installed in, and before it, if you like, your \
+                 name for the game"
+            );
+            return Err(Failure::new(Exit::Usage, "no_folder", message));
+        }
+    };
     let request = RegisterRequest {
-        name: args.name.clone(),
-        folder: absolute(&args.folder)?,
+        name,
+        folder: absolute(folder)?,
         roots: roots(&args.root)?,
         spots: spots(&args.spot)?,
         program: args.exe.clone(),

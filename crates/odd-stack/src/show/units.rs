@@ -58,6 +58,12 @@ pub fn file_name(path: &str) -> &str {
     path.rsplit(['/', '\\']).find(|part| !part.is_empty()).unwrap_or(path)
 }
 
+/// The text with a capital letter to begin with.
+pub fn capital(text: &str) -> String {
+    let mut letters = text.chars();
+    letters.next().map(|first| first.to_uppercase().chain(letters).collect()).unwrap_or_default()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -216,6 +216,7 @@ fn every_answer_in_json_has_its_documented_shape() {
         ("mend --restore", 0, "mend"),
         ("stack", 0, "stack"),
         ("", 0, "overview"),
+        ("open --print", 0, "open"),
         ("show four", 0, "show"),
         ("set four --version 5.1 --proof-file data/x", 0, "set"),
         ("conflicts", 3, "conflicts"),

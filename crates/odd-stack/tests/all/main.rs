@@ -9,6 +9,7 @@ mod deeds;
 mod demo;
 mod facts;
 mod failures;
+mod first_words;
 mod fits;
 // The ledgers name folders as Unix writes them.
 #[cfg(unix)]

@@ -7,27 +7,24 @@ use std::path::{Path, PathBuf};
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::roots::{find_program, real};
+use super::roots::{existing, find_program, real};
 use crate::address::{MAIN_ROOT, PrefixName};
 use crate::check::CheckError;
 use crate::files::open_regular;
-use crate::game::{Root, ScanError, may_be_program, program_kind, scan, version_of_file};
+use crate::game::{
+    INNER, Root, ScanError, may_be_program, program_kind, proposed_name, scan, version_of_file,
+};
 use crate::ledger::{Home, Ledger, LedgerError};
 use crate::observer::{Observer, Work};
 use crate::stack::{BaseFile, BaseKind, RootId};
 
 /// Folders below a given one that are looked into for games.
 const MOST_LEVELS: usize = 3;
-/// Names that programs' own folders mostly have; the game is the folder around these.
-const INNER: [&str; 14] = [
-    "bin", "bin32", "bin64", "binaries", "win32", "win64", "x64", "x86", "system", "engine", "game",
-    "release", "app", "program",
-];
 
 /// A game that was found.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct FoundGame {
-    /// What it may be called: its folder's name.
+    /// What it may be called.
     pub name: String,
     /// Its folder.
     pub folder: String,
@@ -55,15 +52,7 @@ pub fn find_games(
     seam: &std::sync::Arc<dyn crate::files::Seam>,
     observer: &dyn Observer,
 ) -> Result<Vec<FoundGame>, CheckError> {
-    let mut in_care: Vec<(PathBuf, String)> = Vec::new();
-    for listed in home.games()? {
-        // A ledger that can't be opened is told by other commands.
-        if let Ok(ledger) = Ledger::open(&listed.ledger, std::sync::Arc::clone(seam)) {
-            let roots = ledger.game().roots.iter();
-            in_care.extend(roots.map(|root| (real(&root.folder), listed.name.clone())));
-        }
-    }
-    let mut found = Vec::new();
+    let (in_care, mut found) = (in_care(home, seam)?, Vec::new());
     observer.begin(Work::Scanning, 0, 0);
     for folder in folders {
         if let Err(source) = std::fs::read_dir(folder) {
@@ -76,6 +65,39 @@ pub fn find_games(
     found.sort_by(|one, two| one.folder.cmp(&two.folder));
     found.dedup_by(|one, two| one.folder == two.folder);
     Ok(found)
+}
+
+/// The game in a folder itself, where one is: it, and not one below it, has the programs.
+///
+/// # Errors
+/// [`CheckError`].
+pub fn game_in(
+    home: &Home,
+    folder: &Path,
+    seam: &std::sync::Arc<dyn crate::files::Seam>,
+    observer: &dyn Observer,
+) -> Result<Option<FoundGame>, CheckError> {
+    // Not of the system's folders, nor of one with all that a person has.
+    let Ok(folder) = existing(folder) else { return Ok(None) };
+    let (in_care, mut found) = (in_care(home, seam)?, Vec::new());
+    look_into(&folder, 0, &in_care, observer, &mut found)?;
+    Ok(found.pop())
+}
+
+/// The folders of games in care, each with the game's name.
+fn in_care(
+    home: &Home,
+    seam: &std::sync::Arc<dyn crate::files::Seam>,
+) -> Result<Vec<(PathBuf, String)>, LedgerError> {
+    let mut in_care: Vec<(PathBuf, String)> = Vec::new();
+    for listed in home.games()? {
+        // A ledger that can't be opened is told by other commands.
+        if let Ok(ledger) = Ledger::open(&listed.ledger, std::sync::Arc::clone(seam)) {
+            let roots = ledger.game().roots.iter();
+            in_care.extend(roots.map(|root| (real(&root.folder), listed.name.clone())));
+        }
+    }
+    Ok(in_care)
 }
 
 fn look_into(
@@ -148,7 +170,7 @@ fn game_at(
     let bad = |error| CheckError::Ledger(LedgerError::Registry { path: folder.to_path_buf(), reason: error });
     let name = PrefixName::parse(MAIN_ROOT).map_err(|error| bad(error.to_string()))?;
     let root = Root { id: RootId(1), name, folder: folder.to_path_buf(), has_side_folder: false, share: 0 };
-    let shown = folder.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
+    let shown = proposed_name(folder).unwrap_or_default();
     let Some(program) = find_program(&root, &scan, &shown) else { return Ok(None) };
     let (files, bytes) = scan.count_files();
     // What can't be read tells no version.

@@ -15,6 +15,7 @@ use super::roots::{
 };
 use crate::address::{AddressError, FoldedKey, Folding, MAIN_ROOT, RelPath};
 use crate::files::{Seam, firmly, is_remote, synced_around};
+use crate::game::proposed_name;
 use crate::game::{Game, Root, Scan, ScanError, scan};
 use crate::jobs::select::plain;
 use crate::jobs::stack::{GameReport, game_rows};
@@ -242,7 +243,7 @@ pub enum RegisterError {
 /// What is known of a game that is to be taken into care.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct RegisterRequest {
-    /// The user's name for it.
+    /// The user's name for it; where it is empty the folder says it, or a program in it.
     pub name: String,
     /// The folder it is installed in.
     pub folder: PathBuf,
@@ -299,8 +300,17 @@ pub fn register_game(
     if !dry_run {
         finish_leaving(home, &*seam)?;
     }
-    check_name(&request.name, &home.games()?)?;
     let folder = existing(&request.folder)?;
+    let named;
+    let request = match request.name.trim() {
+        "" => {
+            let name = proposed_name(&folder).unwrap_or_default();
+            named = RegisterRequest { name, ..request.clone() };
+            &named
+        }
+        _ => request,
+    };
+    check_name(&request.name, &home.games()?)?;
     if !request.afresh
         && let Some(mark) = GameMark::read(&folder)
         && let Some(ledger) = judge_mark(home, request, &folder, &mark, &seam)?
