@@ -4,7 +4,7 @@
 //! layers. Every command changes the stack; then the disk is brought to agree with it, all or
 //! nothing.
 //!
-//! [`OddStack`] is the front door. A program takes a game into care, adds a package, looks at the stack, and takes the
+//! [`OddStack`] is the front door. A program adds a game, adds a package, looks at the stack, and takes the
 //! layer out again:
 //!
 //! ```

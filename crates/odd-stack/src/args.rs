@@ -102,16 +102,16 @@ pub struct ChangeArgs {
     /// Only say what would be done
     #[arg(short = 'n', long)]
     pub dry_run: bool,
-    /// Save files in the way that you or the game changed, then go on
+    /// Save changed files that are in the way, then go on
     #[arg(long, conflicts_with = "discard_edits")]
     pub keep_edits: bool,
-    /// Let go of files in the way that you or the game changed
+    /// Discard changed files that are in the way
     #[arg(long)]
     pub discard_edits: bool,
-    /// Go on although a need is not met, and remember that you want it so
+    /// Continue despite unmet requirements, and remember that you want it so
     #[arg(long)]
     pub despite: bool,
-    /// Go on although the ledger has lost files of the game's own; nothing lies there until its client repairs them
+    /// Continue although the ledger has lost files of the game's own; they are missing until its client repairs them
     #[arg(long)]
     pub without_lost: bool,
     /// Change files that another game has laid into a folder that both use; what lies there is saved first
@@ -176,7 +176,7 @@ pub struct NeedsArgs {
     /// A layer it needs, with or without versions: 'Harbour Core >=2'
     #[arg(long, value_name = "LAYER [RANGE]", help_heading = "What it needs")]
     pub needs: Vec<String>,
-    /// A layer it can't live with, with or without versions
+    /// A layer it is incompatible with, with or without versions
     #[arg(long, value_name = "LAYER [RANGE]", help_heading = "What it needs")]
     pub clashes: Vec<String>,
     /// A layer it must lie above
@@ -200,7 +200,7 @@ impl NeedsArgs {
     }
 }
 
-/// What is said of a layer beyond what its fit sheet says: what starts it, how one sees that it works.
+/// What is said of a layer beyond what its fit sheet says: what starts it, how you can tell that it works.
 #[derive(Debug, Clone, Default, Args)]
 pub struct SaidArgs {
     /// A program that starts the game with it, as an address or below the game's folder

@@ -206,7 +206,7 @@ impl From<ChangeError> for Failure {
             )
             .about(drifted.iter().map(|drift| format!("{}  ({})", drift.address, drift_words(drift.kind))))
             .choice("save what is on disk now and go on", "--keep-edits")
-            .choice("let go of what is on disk now and go on", "--discard-edits"),
+            .choice("discard what is on disk now and go on", "--discard-edits"),
             ChangeError::OfOtherGames { ref files } => of_other_games(files),
             ChangeError::ContentsLost { ref files } => contents_lost(files),
             ChangeError::OriginalsLost { ref files } => originals_lost(files),
@@ -219,7 +219,7 @@ impl From<ChangeError> for Failure {
             .choice("where both changed something, keep yours", "--both-changed mine")
             .choice("where both changed something, take the new version's", "--both-changed new")
             .choice("save your whole files and take the new version's", "--keep-edits")
-            .choice("let go of your whole files and take the new version's", "--discard-edits"),
+            .choice("discard your whole files and take the new version's", "--discard-edits"),
             ChangeError::Unmet { ref unmet } => unmet_needs(unmet, &error),
             ChangeError::UnderWay { ref ongoing } => {
                 let mut failure = Self::of(Exit::Undecided, "under_way", &error);
@@ -471,7 +471,10 @@ impl From<CaptureError> for Failure {
             CaptureError::TooMuchToCopy { .. } => Self::of(Exit::Undecided, "too_much_to_copy", &error)
                 .advising("say what it may write with `--watch` and patterns")
                 .choice("copy all of it first", "--watch \"*\"")
-                .choice("only give files a second name: lost is what it writes in place", "--link-originals"),
+                .choice(
+                    "only give files a second name: what it writes in place can't be recovered",
+                    "--link-originals",
+                ),
             CaptureError::CannotCapture { .. } => Self::of(Exit::Undecided, "cannot_capture", &error)
                 .choice("take back all that was changed", "oddstack capture --cancel"),
         }

@@ -9,6 +9,8 @@ mod output;
 mod progress;
 mod questions;
 #[cfg(test)]
+mod reference;
+#[cfg(test)]
 mod schema;
 mod session;
 mod shell;

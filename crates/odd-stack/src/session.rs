@@ -135,7 +135,7 @@ impl Session {
                     Failure::new(
                         Exit::Undecided,
                         "which_game",
-                        "several games are in care; say which one is meant",
+                        "several games have been added; say which one you mean",
                     ),
                     |failure, game| failure.choice("this game", format!("--game {}", in_quotes(&game.name))),
                 )),
@@ -164,7 +164,8 @@ impl Session {
             if none.code == "no_games" && none.list.is_empty() { self.new_game_at(&here)? } else { None };
         let Some(program) = program else { return Err(none) };
         let shown = here.display().to_string();
-        let message = format!("no game was added yet; this folder looks like one (its program is {program})");
+        let message =
+            format!("no game has been added yet; this folder looks like one (its program is {program})");
         if !self.can_ask() || !questions::confirm(&format!("{}. Add it?", capital(&message)), true)? {
             return Err(Failure::new(Exit::Failed, "no_games", message)
                 .choice("add it first", format!("oddstack game add {}", in_quotes(&shown))));
@@ -190,7 +191,7 @@ impl Session {
                     .choice("put them into the list again", "oddstack rescue")
             }
             _ => failure(
-                "no game is in care yet; begin with `oddstack game add NAME FOLDER`, or look at `oddstack demo`",
+                "no game has been added yet; begin with `oddstack game add FOLDER`, or look at `oddstack demo`",
             ),
         }
     }
@@ -355,10 +356,14 @@ fn pinned_time() -> Result<Option<Moment>, Failure> {
 
 fn no_such_game(wanted: &str, known: &[String]) -> Failure {
     let there_are = match known {
-        [] => "no game is in care yet; begin with `oddstack game add NAME FOLDER`".to_owned(),
+        [] => "no game has been added yet; begin with `oddstack game add FOLDER`".to_owned(),
         known => format!("it can be: {}", known.join(", ")),
     };
-    Failure::new(Exit::Failed, "no_such_game", format!("`{wanted}` names no one game in care; {there_are}"))
+    Failure::new(
+        Exit::Failed,
+        "no_such_game",
+        format!("`{wanted}` is not the name of a game that was added; {there_are}"),
+    )
 }
 
 /// The path from the top of its disk.

@@ -1,4 +1,4 @@
-//! Things of another kind that lie where a file or a folder is to be: a file in the place of a folder, a folder in that of
+//! Things of another kind that lie where a file or a folder is to be: a file in place of a folder, a folder in that of
 //! a file, a link.
 
 use std::collections::BTreeMap;

@@ -11,7 +11,7 @@ pub enum Edits {
     Stop,
     /// Save them in the ledger.
     Keep,
-    /// Let go of them.
+    /// Discard them.
     Discard,
 }
 

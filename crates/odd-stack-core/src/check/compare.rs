@@ -367,7 +367,7 @@ impl Looker<'_> {
         let mut strangers = Vec::new();
         for (name, seen) in self.walked.get(folder).into_iter().flatten() {
             let Some(name) = name.to_str() else {
-                // No address can name it: a game's own is passed over, as when it was taken into care.
+                // No address can name it: a game's own is passed over, as when it was added.
                 if place.made_by.is_some() {
                     strangers.push((name.to_string_lossy().into_owned(), seen.kind));
                 }

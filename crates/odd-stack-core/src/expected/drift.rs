@@ -3,6 +3,7 @@
 use std::io;
 use std::path::Path;
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -12,7 +13,8 @@ use crate::hash::ContentHash;
 use crate::stack::{BaseFile, BaseKind, Entry, Provider};
 
 /// How a file differs from what should lie there.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "snake_case")]
 pub enum DriftKind {
     /// A layer's file has other content.

@@ -435,7 +435,7 @@ fn pump(content: &mut dyn Read, size_bytes: u64, file: &mut File) -> io::Result<
 }
 
 impl RealDisk {
-    /// One that calls `tell` when it has to wait for long until another program lets go of a file.
+    /// One that calls `tell` when it has to wait for long until another program drops a file.
     pub fn telling(tell: impl Fn(&Path) + Send + Sync + 'static) -> Self {
         Self { teller: Teller(Some(Box::new(tell))), ..Self::default() }
     }

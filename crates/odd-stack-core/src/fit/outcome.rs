@@ -1,5 +1,6 @@
 //! What a fit gives: places, and what stays out.
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -16,7 +17,8 @@ pub struct Placement {
 }
 
 /// Why a member goes nowhere.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "snake_case")]
 pub enum LeftOut {
     /// A pattern of what to skip meets it.

@@ -163,7 +163,7 @@ fn around_all(rules: &Rules) -> Option<String> {
     tops.all(|top| top == first).then_some(first)
 }
 
-/// What `from` means below the one folder around everything that the package has in the place of `around`, or below
+/// What `from` means below the one folder around everything that the package has in place of `around`, or below
 /// none.
 fn below_another(from: &str, around: &str, package: &Package<'_>) -> Option<RelPath> {
     let rest = from.trim_start_matches("./").strip_prefix(around)?.trim_matches('/');

@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 
 use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -223,7 +224,7 @@ pub struct Wishes {
     pub needs_game: Option<String>,
     /// Layers it needs, each a name with or without a version range.
     pub needs: Vec<String>,
-    /// Layers it can't live with.
+    /// Layers it is incompatible with.
     pub clashes: Vec<String>,
     /// Layers it must lie above.
     pub above: Vec<String>,
@@ -252,7 +253,8 @@ pub struct Wishes {
 }
 
 /// A key of a configuration file and its value.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct SetKey {
     /// The file's address.
@@ -264,7 +266,8 @@ pub struct SetKey {
 }
 
 /// A program to start.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct Start {
     /// What it is called, for `oddstack play NAME`; the layer's name otherwise.
@@ -282,7 +285,8 @@ pub struct Start {
 
 /// One sign by which it is seen that a layer works: a file that is there, a log that contains a text, or a file that
 /// tells a version.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(deny_unknown_fields, default)]
 pub struct Proof {
     /// What it proves, in words.
@@ -354,7 +358,8 @@ pub struct Candidate {
 }
 
 /// What placing a package in some way does, in numbers of files.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct Effect {
     /// Files where nothing lies.
     pub new: u64,

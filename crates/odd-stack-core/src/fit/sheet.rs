@@ -3,6 +3,7 @@
 //! Our own format, TOML 1.0. `format = 1` at the top says which make of it a file is; a later make is
 //! refused with that word. [`FitSheet`] documents each key; its JSON Schema is made from it.
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use toml::de::{DeTable, DeValue};
@@ -21,7 +22,8 @@ pub const MOST_SHEET_BYTES: u64 = 1 << 20;
 pub const SHEET_FORMAT: u32 = 1;
 
 /// A whole fit sheet. Every key may be left out.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(deny_unknown_fields, default)]
 pub struct FitSheet {
     /// The make of this format; 1.
@@ -52,7 +54,7 @@ pub struct FitSheet {
     /// the layer is made.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub takes_away: Vec<String>,
-    /// Names of layers that it can't live with.
+    /// Names of layers that it is incompatible with.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub clashes: Vec<String>,
     /// What it needs.
@@ -89,7 +91,8 @@ fn is_default<T: Default + PartialEq>(value: &T) -> bool {
 }
 
 /// What a package needs.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(deny_unknown_fields, default)]
 pub struct SheetNeeds {
     /// Game versions, such as `>=1.7 <1.8`.
@@ -99,7 +102,8 @@ pub struct SheetNeeds {
 }
 
 /// Where in the stack a layer must lie.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(deny_unknown_fields, default)]
 pub struct SheetOrder {
     /// Layers that it must lie above.
@@ -109,7 +113,8 @@ pub struct SheetOrder {
 }
 
 /// Where a file or folder of the package goes.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct SheetPlace {
     /// A file or folder inside the package; `.` is all of it; `*` in the stead of a name is the one folder
@@ -120,7 +125,8 @@ pub struct SheetPlace {
 }
 
 /// Something of which one option must be chosen.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct SheetChoice {
     /// Its name in `--choose ID=OPTION`: letters, digits, `-` and `_`.
@@ -136,7 +142,8 @@ pub struct SheetChoice {
 }
 
 /// One option of a choice.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct SheetOption {
     /// Its name in `--choose ID=OPTION`.
@@ -159,7 +166,8 @@ pub struct SheetOption {
 }
 
 /// Something that may be left out.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct SheetPart {
     /// Its name in `--choose ID=on`: letters, digits, `-` and `_`.

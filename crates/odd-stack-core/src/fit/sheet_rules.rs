@@ -8,7 +8,7 @@ use super::{FitError, Proof, Start};
 use crate::address::{Address, AddressError, PrefixName, RelPath, cut_pattern};
 use crate::members::{Folder, Member};
 
-/// Checks what lies `above` says of programs and of how one sees that it works.
+/// Checks what lies `above` says of programs and of how you can tell that it works.
 pub(super) fn check_wishes<'s>(
     starts: &[Start],
     proofs: &[Proof],

@@ -199,7 +199,7 @@ impl OpenGame {
     /// Lets the game go. What lies in its folders stays as it is.
     ///
     /// # Errors
-    /// [`Refused`]; the game is in care still.
+    /// [`Refused`]; the game is in the list still.
     pub fn forget(self) -> Result<Forgotten, Refused<LedgerError>> {
         let permit = self.permit(None, true)?;
         forget(&self.door.home, self.ledger, permit, &self.listed_name).map_err(job)

@@ -1,6 +1,6 @@
 //! The front door: everything that a face does goes through it.
 //!
-//! [`OddStack`] is what is in care from one data home; [`OpenGame`] is one game of it, opened: it is asked (`asking`) and
+//! [`OddStack`] is all that one data home knows; [`OpenGame`] is one game of it, opened: it is asked (`asking`) and
 //! changed (`changing`). A ledger is opened, and the permission to change it taken and given back, only here, so that
 //! nothing of what belongs to it can be forgotten: what an earlier command left half done is finished or taken back, the
 //! marks in the game's folders are put again, and nothing changes under a running game unless that is said.
@@ -64,8 +64,8 @@ pub enum Refused<E: std::error::Error + 'static> {
 /// Why a game was not opened.
 #[derive(Debug, Error)]
 pub enum OpenError {
-    /// No one game in care is meant by the name.
-    #[error("`{name}` names no one game in care")]
+    /// The name means no one game.
+    #[error("`{name}` is not the name of a game that was added")]
     NoSuchGame {
         /// What was given.
         name: String,
@@ -77,7 +77,7 @@ pub enum OpenError {
     Ledger(#[from] LedgerError),
 }
 
-/// Everything that is in care from one data home.
+/// All games that were added to one data home.
 #[derive(Clone)]
 pub struct OddStack {
     home: Home,
@@ -154,7 +154,7 @@ impl OddStack {
         self.time.unwrap_or_else(Moment::of_clock)
     }
 
-    /// Takes a game into care, or only says what would be in care.
+    /// Adds a game, or only says what would be added.
     ///
     /// # Errors
     /// [`RegisterError`]; nothing was changed.
@@ -259,7 +259,7 @@ impl OddStack {
     }
 }
 
-/// A game in care, opened. Every change of it is prepared first; it is made when the prepared value is applied, and nothing
+/// A game that was added, opened. Every change of it is prepared first; it is made when the prepared value is applied, and nothing
 /// is left of it when that is dropped, so a dry run is one that is dropped.
 #[derive(Debug)]
 pub struct OpenGame {

@@ -60,7 +60,7 @@ pub struct GameVersion {
     pub pattern: Option<String>,
 }
 
-/// One installed game in care.
+/// One installed game.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Game {
     /// The user's name for it.
@@ -75,9 +75,9 @@ pub struct Game {
     pub program: Option<Address>,
     /// The game's version, where it is known.
     pub version: Option<GameVersion>,
-    /// Files and bytes of its own that were seen when it was taken into care.
+    /// Files and bytes of its own that were seen when it was added.
     pub seen: (u64, u64),
-    /// When it was taken into care, RFC 3339.
+    /// When it was added, RFC 3339.
     pub added_at: String,
     /// Which files blend, beyond what their names say; the last that meets a file counts.
     pub blend_rules: Vec<BlendRule>,

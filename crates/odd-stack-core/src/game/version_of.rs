@@ -18,7 +18,7 @@ const SEARCHED_BYTES: u64 = 64 * 1024;
 
 /// The version that the file at `path` in the folder `root` tells: of a Windows program its version resource (product
 /// version, else file version), of anything else the first text that reads as one. With a `pattern`, such as
-/// `build {}` or `Version = {}`, it is a text, and what stands in the place of `{}`.
+/// `build {}` or `Version = {}`, it is a text, and what stands in place of `{}`.
 ///
 /// # Errors
 /// When the file can't be read, is no regular one, or lies outside `root`. A file that tells nothing is `None`.

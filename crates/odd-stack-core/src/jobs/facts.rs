@@ -1,6 +1,7 @@
 //! What is known of a layer and can be said of it afterwards: its name and version, what it needs, what starts it, how one
 //! sees that it works, and what the game must make anew for it.
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -20,7 +21,7 @@ use crate::stack::{LayerFacts, LayerId, Needs, Unmet};
 /// Kinds of facts that can be forgotten.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum FactKind {
-    /// The game versions and layers that it needs or can't live with.
+    /// The game versions and layers that it needs or is incompatible with.
     Needs,
     /// The layers that it must lie above or below.
     Order,
@@ -50,7 +51,8 @@ pub struct FactsRequest {
 }
 
 /// A layer as it is to be known from then on.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct FactsReport {
     /// Nothing was changed: it was only looked what would be.
     pub dry_run: bool,
@@ -210,7 +212,7 @@ fn lines(
     lines.extend(variant.map(|variant| format!("make: {variant}")));
     lines.extend(needs.game.iter().map(|range| format!("needs game {range}")));
     lines.extend(needs.layers.iter().map(|layer| format!("needs {layer}")));
-    lines.extend(needs.clashes.iter().map(|layer| format!("can't live with {layer}")));
+    lines.extend(needs.clashes.iter().map(|layer| format!("is incompatible with {layer}")));
     lines.extend(needs.above.iter().map(|layer| format!("must lie above {layer}")));
     lines.extend(needs.below.iter().map(|layer| format!("must lie below {layer}")));
     lines.extend(rules.starts().iter().map(|start| {

@@ -1,12 +1,14 @@
 //! How a layer came to be that a program made.
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::capture::ProgramEnd;
 
 /// How a layer came to be that was captured.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct MadeBy {
     /// The program with its arguments; empty if a person worked by hand.
     pub command: Vec<String>,

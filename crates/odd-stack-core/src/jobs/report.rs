@@ -5,6 +5,7 @@
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -17,7 +18,8 @@ use crate::ledger::{Ledger, LedgerError, SharedWith};
 use crate::stack::LayerId;
 
 /// Files and their bytes.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct Count {
     /// How many files.
     pub files: u64,
@@ -32,7 +34,8 @@ impl From<(u64, u64)> for Count {
 }
 
 /// One address that changes on disk.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct EffectRow {
     /// Where.
     pub address: String,
@@ -51,7 +54,8 @@ pub struct EffectRow {
 }
 
 /// A drifted file that was saved.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct KeptRow {
     /// Where it lay in the game.
     pub address: String,
@@ -62,7 +66,8 @@ pub struct KeptRow {
 }
 
 /// Files of a new layer over another one's.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct OverRow {
     /// The layer that is covered.
     pub layer: String,
@@ -71,7 +76,8 @@ pub struct OverRow {
 }
 
 /// How the files of newly laid layers meet what is there.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct MeetingRow {
     /// Files that come where nothing was.
     pub new_files: u64,
@@ -90,7 +96,8 @@ pub struct MeetingRow {
 }
 
 /// A file with a person's edits that gets them in its new version.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct CarriedRow {
     /// Where.
     pub address: String,
@@ -101,7 +108,8 @@ pub struct CarriedRow {
 }
 
 /// How the new version of a layer differs from the old one.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct DifferenceRow {
     /// The layer.
     pub layer: String,
@@ -138,7 +146,8 @@ impl DifferenceRow {
 }
 
 /// One change, planned or made.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct ChangeReport {
     /// Nothing was changed: it was only looked what would be.
     pub dry_run: bool,
@@ -272,7 +281,8 @@ fn report_of(plan: &Plan, names: &HashMap<LayerId, String>, dry_run: bool) -> Ch
 }
 
 /// A file that is not what the stack says.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct DriftRow {
     /// Where.
     pub address: String,
@@ -285,7 +295,8 @@ pub struct DriftRow {
 }
 
 /// Whose a file is in a folder that several games use.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct OtherGameRow {
     /// The game.
     pub game: String,
@@ -326,7 +337,8 @@ impl From<Owner> for String {
 }
 
 /// How many drifted.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct DriftCount {
     /// How they differ.
     pub of: DriftKind,
@@ -335,10 +347,11 @@ pub struct DriftCount {
 }
 
 /// How many drifted of one owner.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct OwnerCount {
     /// A layer, or `base` for the game's own and what nobody knows.
-    #[schemars(with = "String")]
+    #[cfg_attr(feature = "schema", schemars(with = "String"))]
     pub of: Owner,
     /// Files, and folders that are gone.
     pub files: u64,
@@ -360,7 +373,8 @@ pub fn count_drift(rows: &[DriftRow]) -> (Vec<DriftCount>, Vec<OwnerCount>) {
 }
 
 /// What a comparison of disk and stack found.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct CheckSummary {
     /// Contents were compared, not only sizes and times.
     pub deep: bool,
@@ -391,7 +405,8 @@ pub struct CheckSummary {
 }
 
 /// How what the ledger stores is.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct StoredSummary {
     /// Contents of layers of the stack.
     pub contents: u64,
@@ -412,7 +427,8 @@ impl StoredSummary {
 }
 
 /// Signs of an official update since the game's own files were last looked at.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct UpdateRow {
     /// The version that is known.
     pub known_version: Option<String>,

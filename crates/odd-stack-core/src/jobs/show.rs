@@ -2,6 +2,7 @@
 
 use std::collections::{BTreeMap, HashSet};
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -20,7 +21,8 @@ use crate::observer::Observer;
 use crate::stack::{EntryKind, LayerId, RootId, Unmet};
 
 /// One file of a layer.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct EntryRow {
     /// Where it goes.
     pub address: String,
@@ -31,7 +33,7 @@ pub struct EntryRow {
     /// BLAKE3 hash of its content; none when it takes away what lies there.
     pub hash: Option<String>,
     /// What it covers, or would while lifted: `base`, or the name of the laid layer directly beneath.
-    #[schemars(with = "Option<String>")]
+    #[cfg_attr(feature = "schema", schemars(with = "Option<String>"))]
     pub covers: Option<Owner>,
     /// The laid layer that counts in its stead.
     pub covered_by: Option<String>,
@@ -44,7 +46,8 @@ pub struct EntryRow {
 }
 
 /// A layer with its source, its fit and its files.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct ShowReport {
     /// As in the stack.
     pub layer: LayerRow,

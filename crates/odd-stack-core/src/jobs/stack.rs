@@ -2,6 +2,7 @@
 
 use std::path::Path;
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -16,7 +17,8 @@ use crate::ledger::{Layer, Ledger, LedgerError, games_sharing};
 use crate::stack::Unmet;
 
 /// One layer as a row of the stack.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct LayerRow {
     /// Place in the stack, from 1 at the bottom.
     pub number: u64,
@@ -65,7 +67,8 @@ impl LayerRow {
 }
 
 /// The game's own files, beneath all layers.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct BaseRow {
     /// The game's name.
     pub name: String,
@@ -77,12 +80,13 @@ pub struct BaseRow {
     pub version_by: Option<String>,
     /// It is another one since somebody has changed that file: the game was updated, and that is not taken in yet.
     pub updated: bool,
-    /// What was seen when it was taken into care.
+    /// What was seen when it was added.
     pub seen: Count,
 }
 
 /// The whole stack.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct StackReport {
     /// All layers from the top to the bottom.
     pub layers: Vec<LayerRow>,
@@ -97,11 +101,12 @@ pub struct StackReport {
 }
 
 /// Something under way between two commands.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct UnderWayRow {
     /// What.
     #[serde(serialize_with = "as_shown")]
-    #[schemars(with = "String")]
+    #[cfg_attr(feature = "schema", schemars(with = "String"))]
     pub kind: OngoingKind,
     /// Since when, RFC 3339.
     pub begun_at: String,
@@ -155,7 +160,8 @@ fn base_row(ledger: &Ledger) -> Result<BaseRow, LedgerError> {
 }
 
 /// A root of a game.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct RootRow {
     /// Its name in addresses.
     pub name: String,
@@ -168,7 +174,8 @@ pub struct RootRow {
 }
 
 /// A short name for a folder.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct SpotRow {
     /// The short name.
     pub name: String,
@@ -176,8 +183,9 @@ pub struct SpotRow {
     pub address: String,
 }
 
-/// One game in care.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+/// One game.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct GameReport {
     /// The user's name for it.
     pub name: String,
@@ -203,7 +211,7 @@ pub struct GameReport {
     pub spots: Vec<SpotRow>,
     /// Where its ledger lies.
     pub ledger: String,
-    /// What was seen when it was taken into care.
+    /// What was seen when it was added.
     pub seen: Count,
     /// When that was, RFC 3339.
     pub added_at: String,

@@ -1,4 +1,4 @@
-//! The list of games in care, kept in the data home as `games.toml`.
+//! The list of the games, kept in the data home as `games.toml`.
 //!
 //! The list says only where each ledger lies; all else of a game is in its ledger.
 
@@ -14,14 +14,14 @@ use crate::files::{firmly, quietly};
 const LIST: &str = "games.toml";
 const LEDGERS: &str = "ledgers";
 
-/// One game in care.
+/// One game of the list.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Registered {
     /// The user's name for it.
     pub name: String,
     /// The folder of its ledger, absolute.
     pub ledger: PathBuf,
-    /// It is being let go: its ledger is removed, and it is no longer in care.
+    /// It is being let go: its ledger is removed, and it is no longer in the list.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub leaving: bool,
 }
@@ -59,7 +59,7 @@ impl Home {
         self.folder.join(LIST)
     }
 
-    /// All games in care, in order of registration.
+    /// All the games, in order of registration.
     ///
     /// # Errors
     /// [`LedgerError::Registry`] or [`LedgerError::Io`].

@@ -1,4 +1,4 @@
-//! A small mark in each root of a game in care, so that the game is known again where the list of games was lost, or
+//! A small mark in each root of a game that was added, so that the game is known again where the list of games was lost, or
 //! another data home is used, and so that games which share a root know of each other: `.oddstack/care.toml`, and
 //! `.oddstack/care-2.toml` for the second game there.
 

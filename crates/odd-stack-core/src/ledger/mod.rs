@@ -157,7 +157,7 @@ impl Ledger {
         &self.folder
     }
 
-    /// The game in care.
+    /// The game.
     pub fn game(&self) -> &Game {
         self.games.now()
     }

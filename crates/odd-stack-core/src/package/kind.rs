@@ -3,6 +3,7 @@
 //! Sources: PKWARE APPNOTE 4.3 (zip), 7zFormat.txt of the LZMA SDK (7z), the RAR 5.0 technote (rar),
 //! RFC 1952 (gzip), RFC 8878 (zstd), the .xz file format 1.2, POSIX.1 pax (tar).
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -27,9 +28,10 @@ pub enum Packing {
 }
 
 /// What a package was read from. JSON has its word.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(into = "&'static str")]
-#[schemars(with = "String")]
+#[cfg_attr(feature = "schema", schemars(with = "String"))]
 pub enum PackageKind {
     /// A loose folder.
     Folder,

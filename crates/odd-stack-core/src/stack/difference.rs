@@ -17,7 +17,7 @@ pub enum Turn {
     Gone,
 }
 
-/// How `new` in the place of `old` turns the column; nothing if neither has the address.
+/// How `new` in place of `old` turns the column; nothing if neither has the address.
 pub fn turn(column: &Column, old: LayerId, new: LayerId) -> Option<Turn> {
     let of = |layer: LayerId| column.entries.iter().find(|entry| entry.layer == layer);
     Some(match (of(old), of(new)) {

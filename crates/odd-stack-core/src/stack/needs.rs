@@ -2,6 +2,7 @@
 
 use std::collections::{HashMap, HashSet};
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -16,7 +17,7 @@ pub struct Needs {
     pub game: Option<String>,
     /// Layers it needs, each a name with or without a version range.
     pub layers: Vec<String>,
-    /// Layers it can't live with, written likewise.
+    /// Layers it is incompatible with, written likewise.
     pub clashes: Vec<String>,
     /// Layers it must lie above.
     pub above: Vec<String>,
@@ -68,7 +69,8 @@ pub struct LayerFacts {
 }
 
 /// The kinds of unmet needs.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "snake_case")]
 pub enum UnmetKind {
     /// The game has another version, or none is known.
@@ -77,7 +79,7 @@ pub enum UnmetKind {
     LayerMissing,
     /// A layer has another version.
     LayerVersion,
-    /// Two layers can't live with each other.
+    /// Two layers is incompatible with each other.
     Clash,
     /// A layer does not lie where it must.
     Order,
@@ -86,7 +88,8 @@ pub enum UnmetKind {
 }
 
 /// One need that is not met.
-#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct Unmet {
     /// The layer that needs it.
     pub layer: String,

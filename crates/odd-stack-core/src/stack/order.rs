@@ -15,12 +15,12 @@ use crate::hash::ContentHash;
 pub struct Settlement {
     /// The layers that met there, each with its content.
     pub sides: Vec<(LayerId, ContentHash)>,
-    /// The one of them that wins over the others, even from below; none if it is fine as it lies.
+    /// The one of them that wins over the others, even from below; none if it is fine as it is.
     pub winner: Option<LayerId>,
 }
 
 impl Settlement {
-    /// Puts a layer in the place of another, which had the same content or is to be known to have had other.
+    /// Puts a layer in place of another, which had the same content or is to be known to have had other.
     pub fn hand_on(&mut self, old: LayerId, new: LayerId) {
         let of = |layer: LayerId| if layer == old { new } else { layer };
         self.sides.iter_mut().for_each(|(layer, _)| *layer = of(*layer));

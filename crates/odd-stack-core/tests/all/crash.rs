@@ -374,7 +374,7 @@ fn things_of_another_kind_go_out_of_the_way_or_stay_whatever_fails() {
     let world = || {
         let world = two_layers();
         fs::remove_dir_all(world.path("game/data/new")).unwrap();
-        fs::write(world.path("game/data/new"), "a file in the place of a folder").unwrap();
+        fs::write(world.path("game/data/new"), "a file in place of a folder").unwrap();
         fs::remove_file(world.path("game/data/lamps/brass.dds")).unwrap();
         fs::create_dir(world.path("game/data/lamps/brass.dds")).unwrap();
         fs::write(world.path("game/data/lamps/brass.dds/mine.txt"), "mine").unwrap();

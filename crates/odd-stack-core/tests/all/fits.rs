@@ -284,7 +284,7 @@ fn files_put_there_by_hand_become_a_layer_and_nothing_is_written() {
         ("Lamps/data/lamps/gone.dds", "gone"),
     ];
     let package = world.package("lamps-1.0", &files);
-    // One lay there when the game came into care, one was put there since.
+    // One lay there when the game was added, one was put there since.
     world.write("game/data/lamps/later.dds", "later");
     let before = world.tree();
     let dry = adopt(&world, &package, true).unwrap();

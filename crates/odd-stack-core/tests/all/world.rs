@@ -44,7 +44,7 @@ pub struct World {
 }
 
 impl World {
-    /// A home and an empty game folder, not in care yet.
+    /// A home and an empty game folder, not added yet.
     pub fn empty() -> Self {
         let folder = tempdir();
         fs::create_dir_all(folder.path().join("game")).unwrap();
@@ -52,7 +52,7 @@ impl World {
         Self { folder }
     }
 
-    /// A game of `base` files (path below `game/` or `docs/` and content), in care.
+    /// A game of `base` files (path below `game/` or `docs/` and content), added.
     pub fn with_game(base: &[(&str, &str)]) -> Self {
         let world = Self::empty();
         for (index, (path, content)) in base.iter().enumerate() {
@@ -74,7 +74,7 @@ impl World {
         register_game(&self.home(), request, NOW, false, Arc::new(RealDisk::default()), &Silent).unwrap();
     }
 
-    /// Lets the game go and takes it into care again, as it is now.
+    /// Lets the game go and adds it again, as it is now.
     pub fn care_again(&self, request: &RegisterRequest) {
         let ledger = self.ledger();
         let right = permit(&ledger).unwrap();

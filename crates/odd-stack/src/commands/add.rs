@@ -16,8 +16,8 @@ use crate::shell::quoted;
 
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Several packages become layers in one change, the first one lowest, and what they need is judged of \
-                        all of them together. Then --place, --choose, --skip and --only name the package they are for: \
+    after_help = "Several packages become layers in one change, the first one lowest, and their requirements \
+                        are checked together. Then --place, --choose, --skip and --only name the package they are for: \
                         --place \"lamps.zip!/data=game:data\""
 )]
 pub struct AddArgs {
@@ -53,8 +53,7 @@ pub fn run(session: &mut Session, args: &AddArgs) -> Result<Ended, Failure> {
     let said = args.said.wishes()?;
     if said != Wishes::default() {
         let [request] = requests.as_mut_slice() else {
-            let message =
-                "what starts it and how one sees that it works is for one package; add that one by itself";
+            let message = "what starts it and how you can tell that it works is for one package; add that one by itself";
             return Err(Failure::new(Exit::Usage, "usage", message));
         };
         game.check_facts(&said)?;

@@ -10,6 +10,7 @@ use odd_stack_core::jobs::InItsPlace;
 use odd_stack_core::jobs::{
     AddError, AddPlace, AddReport, AddRequest, Arriving, ChangeReport, ReplacedRow, select,
 };
+#[cfg(test)]
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -52,7 +53,8 @@ pub struct PackageArgs {
 }
 
 /// What JSON tells of an `add` or `upgrade`.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
 pub struct AddedReport {
     /// The layer; of several packages, that of the first.
     pub layer: AddReport,
@@ -332,7 +334,7 @@ fn question_of(error: &AddError) -> Option<Question> {
         AddError::NameTaken { name, free, .. } => {
             let question = format!("There is a layer named {name} already. What is this package to be?");
             let exchange = Answer {
-                says: format!("exchange the layer {name} for this package"),
+                says: format!("replace the layer {name} with this package"),
                 means: Meaning::Exchange(name.clone()),
             };
             let beside = Answer {
@@ -410,7 +412,7 @@ fn failure_of(error: AddError, requests: &[AddRequest], at: usize) -> Failure {
                 failure.choices.clear();
                 failure = failure.choice("another name, and by itself", by_itself);
             }
-            failure.choice("exchange the layer for this package", exchange)
+            failure.choice("replace the layer with this package", exchange)
         }
         AddError::NoSuchLayer { ref layers, .. } => {
             let layers = layers.clone();

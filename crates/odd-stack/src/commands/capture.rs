@@ -14,6 +14,7 @@ use odd_stack_core::jobs::{
 };
 use odd_stack_core::ledger::Layer;
 use odd_stack_core::stack::plain_name;
+#[cfg(test)]
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -85,7 +86,8 @@ pub struct CaptureArgs {
 }
 
 /// What JSON tells of `capture --begin`.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
 pub struct CaptureBegun {
     /// The layer's name.
     pub name: String,
@@ -94,9 +96,10 @@ pub struct CaptureBegun {
 }
 
 /// What JSON tells of `capture --cancel`.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
 pub struct CaptureCancelled {
-    /// Files of the game's own that can't be had again.
+    /// Files of the game's own that can't be recovered.
     pub originals_lost: Vec<String>,
     /// What changes on disk.
     pub change: ChangeReport,
@@ -279,7 +282,7 @@ fn tell_guarded(session: &mut Session, guarded: &GuardReport) {
     let line = match guarded.means {
         GuardMeans::Copied => format!("copied first, since the program may write over them: {what}"),
         GuardMeans::Linked => {
-            format!("given a second name first: {what}; what is written in place can't be had again")
+            format!("given a second name first: {what}; what is written in place can't be recovered")
         }
         GuardMeans::Shared => format!("protected first, sharing their room on the disk: {what}"),
         GuardMeans::Nothing => return,
@@ -433,7 +436,7 @@ fn captured(report: &CaptureEnd, most: usize) -> String {
     if !report.originals_lost.is_empty() {
         let count = counted(report.originals_lost.len() as u64, "original", "originals");
         let line = format!(
-            "  {count} can't be had again: let the game's client repair its files once the layer is lifted,\n  \
+            "  {count} can't be recovered: let the game's client repair its files once the layer is lifted,\n  \
              then `oddstack mend --accept`\n"
         );
         text.push_str(&paint(WARN, &line));

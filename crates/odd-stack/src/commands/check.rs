@@ -41,7 +41,7 @@ pub fn run(session: &mut Session, args: &CheckArgs) -> Result<Ended, Failure> {
         let found = game.proofs(None)?;
         text.push_str(&proof_rows(&found));
         if found.is_empty() {
-            text.push_str("No laid layer says how one sees that it works.\n");
+            text.push_str("No laid layer says how you can tell that it works.\n");
         }
         report.proofs = Some(found);
     }
@@ -226,8 +226,8 @@ fn text(report: &CheckSummary, most: usize) -> String {
     let rows = sorted.into_iter().take(most).map(|row| {
         let whose = match (row.kind, &row.layer) {
             (DriftKind::Stray, Some(layer)) => format!("in a folder of {layer}"),
-            (DriftKind::PutBack, Some(layer)) => format!("the game's own, in the place of {layer}'s"),
-            (DriftKind::Updated, Some(layer)) => format!("by the game, in the place of {layer}'s"),
+            (DriftKind::PutBack, Some(layer)) => format!("the game's own, in place of {layer}'s"),
+            (DriftKind::Updated, Some(layer)) => format!("by the game, in place of {layer}'s"),
             (DriftKind::OtherSpelling, Some(layer)) => {
                 format!("beside a file of {layer}; the game may read either")
             }

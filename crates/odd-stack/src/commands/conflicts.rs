@@ -57,9 +57,9 @@ fn text(report: &ConflictsReport) -> String {
         (0, _) if report.asked_addresses.is_some() => {
             "No two laid layers have a file at the same address there.".to_owned()
         }
-        (0, _) => "No two laid layers have a file at the same address.".to_owned(),
-        (_, 0) => "Layers meet, and nothing is open.".to_owned(),
-        (_, open) => format!("Layers want different things at {}.", counted(open, "address", "addresses")),
+        (0, _) => "No unresolved conflicts: no two laid layers have a file at the same address.".to_owned(),
+        (_, 0) => "Layers overlap; there are no unresolved conflicts.".to_owned(),
+        (_, open) => format!("Layers disagree at {}.", counted(open, "address", "addresses")),
     };
     let mut text = format!("{}\n", paint(BOLD, &headline));
     let most = if report.is_complete { usize::MAX } else { MOST_PAIRS };

@@ -4,6 +4,7 @@ use std::path::{Path, PathBuf};
 
 use clap::{Args, Subcommand};
 use odd_stack_core::jobs::{ChangeReport, Forgotten, FoundGame, GameReport, RegisterRequest, Reorder};
+#[cfg(test)]
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -21,13 +22,13 @@ use crate::show::units::{files, layers, size};
 
 #[derive(Debug, Subcommand)]
 pub enum GameCommand {
-    /// Take a game into care: look through its folders
+    /// Add a game: look through its folders
     Add(AddGameArgs),
-    /// List the games in care
+    /// List the the games
     List,
     /// Show one game: folders, short names, program, version
     Show(OneGameArgs),
-    /// Look for games in folders, to take them into care
+    /// Look for games in folders, to add them
     Find(FindGamesArgs),
     /// Change what is known of a game
     Set(SetGameArgs),
@@ -81,7 +82,7 @@ pub struct AddGameArgs {
     /// Spellings that differ in case are different files
     #[arg(long)]
     pub exact_case: bool,
-    /// Take what lies there as the game's own, though the game was in care before
+    /// Take what is there as the game's own, though the game was added before
     #[arg(long)]
     pub afresh: bool,
     /// Only say what would be done
@@ -142,7 +143,8 @@ pub struct MoveHomeArgs {
 }
 
 /// What JSON tells of `game move-home`.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
 pub struct HomeMoved {
     /// Where the home was.
     pub from: String,
@@ -151,16 +153,18 @@ pub struct HomeMoved {
 }
 
 /// What JSON tells of `game list`.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
 pub struct GameList {
     /// All games whose ledger can be opened.
     pub games: Vec<GameReport>,
-    /// Those in care whose ledgers can't be opened.
+    /// Games whose ledgers can't be opened.
     pub unreadable: Vec<UnreadableGame>,
 }
 
-/// A game in care whose ledger can't be opened.
-#[derive(Debug, Serialize, JsonSchema)]
+/// A game whose ledger can't be opened.
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
 pub struct UnreadableGame {
     /// The game's name.
     pub name: String,
@@ -171,14 +175,16 @@ pub struct UnreadableGame {
 }
 
 /// What JSON tells of `game find`.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
 pub struct FoundGames {
     /// Games that were found, by folder.
     pub games: Vec<FoundGame>,
 }
 
 /// What JSON tells of `game forget`.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
 pub struct ForgetReport {
     /// What lifting the layers changed on disk; none when there was nothing to lift.
     pub change: Option<ChangeReport>,
@@ -264,14 +270,14 @@ pub fn add(session: &mut Session, args: &AddGameArgs) -> Result<Ended, Failure> 
     let report = session.door.register(&request, args.dry_run)?;
     let game = &report.game;
     let head = match (report.dry_run, report.taken_up_again) {
-        (true, _) => format!("Dry run: {} would be taken into care", game.name),
+        (true, _) => format!("Dry run: {} would be added", game.name),
         (false, true) => format!(
-            "{} was in care before: it is again, with {} and its ledger at {}",
+            "{} is back, with {} and its ledger at {}",
             game.name,
             layers(game.laid_layers + game.lifted_layers),
             game.ledger
         ),
-        (false, false) => format!("{} is in care", game.name),
+        (false, false) => format!("Added {}", game.name),
     };
     let seen = format!("{}, {}", files(game.seen.files), size(game.seen.bytes));
     let text = format!("{}: {seen}\n{}", paint(BOLD, &head), about(game));
@@ -362,7 +368,7 @@ fn list(session: &mut Session) -> Result<Ended, Failure> {
     let lost: Vec<String> = unreadable.iter().map(|game| in_quotes(&game.name)).collect();
     session.out.result(None, &GameList { games, unreadable }, &text);
     if is_empty {
-        session.out.hint("No game is in care yet: `oddstack game add NAME FOLDER`.");
+        session.out.hint("No game has been added yet: `oddstack game add FOLDER`.");
     }
     for name in &lost {
         session.out.hint(&format!(
@@ -406,7 +412,7 @@ fn find(session: &mut Session, args: &FindGamesArgs) -> Result<Ended, Failure> {
     ];
     let rows = games.iter().map(|game| {
         let kinds = game.containers.iter().map(|(ending, count)| format!("{count} .{ending}"));
-        let care = game.in_care.as_ref().map(|name| format!("in care as {name}")).unwrap_or_default();
+        let care = game.in_care.as_ref().map(|name| format!("added as {name}")).unwrap_or_default();
         vec![
             cell(game.name.clone(), Look::Name),
             cell(game.version.clone().unwrap_or_default(), Look::Plain),
@@ -427,7 +433,7 @@ fn find(session: &mut Session, args: &FindGamesArgs) -> Result<Ended, Failure> {
         .collect();
     session.out.result(None, &FoundGames { games }, &text);
     if !new.is_empty() {
-        session.out.hint(&format!("To take them into care:\n{}", new.join("\n")));
+        session.out.hint(&format!("To add them:\n{}", new.join("\n")));
     }
     Ok(Ended::Well)
 }
@@ -438,7 +444,7 @@ fn show(session: &mut Session, args: &OneGameArgs) -> Result<Ended, Failure> {
     let lifted =
         if game.lifted_layers > 0 { format!(", {} lifted", game.lifted_layers) } else { String::new() };
     let text = format!(
-        "{}: {} laid{lifted}; {} of its own when taken into care on {}\n{}",
+        "{}: {} laid{lifted}; {} of its own when it was added on {}\n{}",
         paint(BOLD, &game.name),
         layers(game.laid_layers),
         files(game.seen.files),
@@ -478,7 +484,8 @@ fn forget_game(session: &mut Session, args: &ForgetGameArgs) -> Result<Ended, Fa
         return Ok(Ended::Well);
     }
     let forgotten = game.forget()?;
-    let mut text = format!("{}\n", paint(BOLD, &format!("{} is no longer in care.", forgotten.name)));
+    let mut text =
+        format!("{}\n", paint(BOLD, &format!("{} was removed from the list of games.", forgotten.name)));
     if let Some(folder) = &forgotten.ledger_left {
         text.push_str(&format!(
             "  Its layers are still on the game. The ledger with the files they cover stays at\n  {folder};\n  \

@@ -7,6 +7,7 @@ use odd_stack_core::OpenGame;
 use odd_stack_core::expected::DriftKind;
 use odd_stack_core::jobs::Mended;
 use odd_stack_core::jobs::{ChangeReport, DamageRow, GivingBack, MendFile, MendRow, Mending, RenewReport};
+#[cfg(test)]
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -51,7 +52,8 @@ pub struct MendArgs {
 }
 
 /// What JSON tells of `mend`.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
 pub struct MendReport {
     /// Every drifted file, with what becomes of it.
     pub files: Vec<MendRow>,
@@ -185,7 +187,7 @@ fn give_back(session: &mut Session, game: &OpenGame, dry_run: bool) -> Result<En
 }
 
 fn undecided() -> Failure {
-    Failure::new(Exit::Usage, "no_mending", "say what becomes of the files that drifted")
+    Failure::new(Exit::Usage, "no_mending", "say what is to happen to the changed files")
         .choice("put layers' files again as the stack has them", "--restore")
         .choice("keep what you changed, as edits of your own on top of all layers", "--keep")
         .choice("take what lies there now as the game's own", "--accept")

@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 use clap::Args;
 use odd_stack_core::OpenGame;
 use odd_stack_core::jobs::select;
+#[cfg(test)]
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -23,7 +24,8 @@ pub struct OpenArgs {
 }
 
 /// What JSON tells of `open`.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
 pub struct OpenReport {
     /// The folder.
     pub folder: String,

@@ -2,6 +2,7 @@
 
 use odd_stack_core::jobs::GameLine;
 use odd_stack_core::ledger::OngoingKind;
+#[cfg(test)]
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -14,9 +15,10 @@ use crate::show::table::{Look, cell, table};
 use crate::show::units::{counted, number};
 
 /// What JSON tells of `oddstack` by itself.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
 pub struct Overview {
-    /// The games in care.
+    /// The the games.
     pub games: Vec<GameLine>,
     /// Games whose ledger can't be opened.
     pub unreadable: Vec<UnreadableGame>,
@@ -25,7 +27,8 @@ pub struct Overview {
 }
 
 /// A command that makes sense next.
-#[derive(Debug, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
 pub struct NextCommand {
     /// The command.
     pub command: String,
@@ -62,7 +65,7 @@ fn what_next(games: &[GameLine], all_opened: bool) -> Vec<NextCommand> {
     let is_under_way = |kind: OngoingKind| move |game: &GameLine| game.under_way == Some(kind);
     let mut all = Vec::new();
     if !all_opened {
-        all.push(next("oddstack rescue", "say what of a damaged ledger is whole"));
+        all.push(next("oddstack rescue", "see what of a damaged ledger can be repaired"));
     }
     if has(&is_under_way(OngoingKind::Capture)) {
         all.push(next("oddstack capture --end", "make a layer of what was changed"));
@@ -79,11 +82,11 @@ fn what_next(games: &[GameLine], all_opened: bool) -> Vec<NextCommand> {
     }
     match games.is_empty() {
         true if all_opened => {
-            all.push(next("oddstack game add NAME FOLDER", "take a game into care: its name and its folder"));
+            all.push(next("oddstack game add FOLDER", "add a game"));
             all.push(next("oddstack demo", "watch the main job on an invented game"));
         }
         _ => {
-            all.push(next("oddstack add PACKAGE", "make a layer of a folder or an archive"));
+            all.push(next("oddstack add PACKAGE", "add a folder or an archive as a layer"));
             all.push(next("oddstack stack", "see the layers"));
         }
     }
@@ -94,7 +97,7 @@ fn what_next(games: &[GameLine], all_opened: bool) -> Vec<NextCommand> {
 fn text(report: &Overview) -> String {
     let mut text = String::new();
     if report.games.is_empty() && report.unreadable.is_empty() {
-        text.push_str("No game is in care yet.\n");
+        text.push_str("No game has been added yet.\n");
     }
     let rows = report.games.iter().map(|game| {
         let lifted = match game.lifted_layers {
@@ -142,10 +145,10 @@ fn wants(game: &GameLine) -> Vec<String> {
         wants.push(counted(files, "file drifted", "files drifted"));
     }
     if game.unmet_needs > 0 {
-        wants.push(counted(game.unmet_needs, "need is not met", "needs are not met"));
+        wants.push(counted(game.unmet_needs, "requirement is not met", "requirements are not met"));
     }
     if game.open_files > 0 {
-        wants.push("open contests".to_owned());
+        wants.push("unresolved conflicts".to_owned());
     }
     wants
 }

@@ -3,6 +3,7 @@
 use clap::{Args, Subcommand};
 use odd_stack_core::expected::DriftKind;
 use odd_stack_core::jobs::{ChangeReport, CheckSummary, DriftCount, Fate, FateRow, Help, PatchDayReport};
+#[cfg(test)]
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -49,7 +50,8 @@ pub struct FinishArgs {
 }
 
 /// What JSON tells of `patchday begin`.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
 pub struct PatchDayBegun {
     /// What lifting all layers changes on disk.
     pub change: ChangeReport,
@@ -58,7 +60,8 @@ pub struct PatchDayBegun {
 }
 
 /// What JSON tells of `patchday finish`.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
 pub struct PatchDayFinished {
     /// What was found and done.
     #[serde(flatten)]
@@ -68,7 +71,8 @@ pub struct PatchDayFinished {
 }
 
 /// What becomes of one layer.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
 struct LayerFate {
     #[serde(flatten)]
     row: FateRow,

@@ -7,6 +7,7 @@ use std::time::{Instant, SystemTime};
 use clap::Args;
 use odd_stack_core::OpenGame;
 use odd_stack_core::jobs::{Launch, LayerClears, ProofRow, Written};
+#[cfg(test)]
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -40,7 +41,8 @@ pub struct PlayArgs {
 }
 
 /// What JSON tells of `play`.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
 pub struct PlayReport {
     /// Nothing was started: it was only looked what would be.
     pub dry_run: bool,

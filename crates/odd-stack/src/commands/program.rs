@@ -144,7 +144,7 @@ pub fn run_to_the_end(
 pub fn refusal(program: &str, error: &io::Error) -> String {
     // learn.microsoft.com, System Error Codes.
     let why = match error.raw_os_error().filter(|_| cfg!(windows)) {
-        Some(740) => "it needs administrator rights: start the terminal as administrator and say it again".to_owned(),
+        Some(740) => "it needs administrator rights: start the terminal as administrator and try again".to_owned(),
         Some(5) => "Windows denies it: start the terminal as administrator, and look whether a virus scanner has locked it"
             .to_owned(),
         Some(193) => "it is no program that this Windows can start".to_owned(),

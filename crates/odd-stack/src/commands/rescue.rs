@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 use clap::Args;
 use odd_stack_core::jobs::{Condition, RescueDone, RescueReport, RescueRequest};
 use odd_stack_core::ledger::{GameMark, LedgerError};
+#[cfg(test)]
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -39,7 +40,8 @@ pub struct RescueArgs {
 }
 
 /// What JSON tells of `rescue`.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
 pub struct RescueAnswer {
     /// Games that came into the list again, since it had lost them.
     pub listed: Vec<String>,
@@ -112,7 +114,7 @@ fn target(session: &Session, args: &RescueArgs, has_listed: bool) -> Result<Opti
         Err(failure) if failure.code == "no_games" => Err(Failure::new(
             Exit::Failed,
             "nothing_to_rescue",
-            "no game is in care, and no ledger was found in the data home; give the folder of a ledger, or of the game: \
+            "no game has been added, and no ledger was found in the data home; give the folder of a ledger, or of the game: \
              `oddstack rescue FOLDER`",
         )),
         Err(failure) => Err(failure),
@@ -199,7 +201,7 @@ fn hints(report: &RescueReport) -> Vec<String> {
             hints.push("`oddstack check --deep` tells whether the game is what the stack says.".to_owned());
         }
         RescueDone::PutBack if !report.dry_run => hints.push(
-            "The game is no longer in care, and files that layers only added still lie there: let the game's client\n\
+            "The game is no longer in the list, and files that layers only added are still there: let the game's client\n\
              check its files, then `oddstack game add NAME FOLDER --afresh`."
                 .to_owned(),
         ),

@@ -13,8 +13,8 @@ use crate::show::style::{BOLD, WARN, paint};
 
 #[derive(Debug, Args)]
 #[command(
-    after_help = "What is said here goes with the layer, also to its next versions, and needs no fit sheet: it is for \
-                        captured layers and for packages of others. What was said before stays, unless it is forgotten first."
+    after_help = "What you set here stays with the layer, also in its next versions, and needs no fit sheet: it is for captured \
+                        layers and other people's packages. What was set before stays, unless you --forget it."
 )]
 pub struct SetArgs {
     /// The layer, by name or number in the stack
@@ -44,7 +44,7 @@ pub struct SetArgs {
 /// What can be forgotten.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub enum Fact {
-    /// What it needs and can't live with
+    /// What it needs and is incompatible with
     Needs,
     /// What it must lie above and below
     Order,
@@ -85,7 +85,7 @@ pub fn run(session: &mut Session, args: &SetArgs) -> Result<Ended, Failure> {
         wishes: args.said.wishes()?,
     };
     if request == FactsRequest::default() {
-        let message = "say what is to be known of it, such as --version V, --needs LAYER or --start PROGRAM";
+        let message = "say what to set, such as --version V, --needs LAYER or --start PROGRAM";
         return Err(Failure::new(Exit::Usage, "usage", message));
     }
     let saying = game.set_facts(layer, &request, args.dry_run)?;

@@ -7,6 +7,7 @@ use odd_stack_core::OpenGame;
 use odd_stack_core::jobs::{ChangeReport, ConflictsRequest, Ruling, SettledRow, select};
 use odd_stack_core::ledger::Layer;
 use odd_stack_core::stack::ContestState;
+#[cfg(test)]
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -31,7 +32,7 @@ pub struct SettleArgs {
     /// This layer wins there, even if it lies lower
     #[arg(long = "with", value_name = "LAYER", requires = "at", group = "ruling")]
     pub with: Option<String>,
-    /// It is fine as it lies: the upper layer wins
+    /// It is fine as it is: the upper layer wins
     #[arg(long, requires = "at", group = "ruling")]
     pub keep_order: bool,
     /// Forget what was settled there
@@ -42,7 +43,8 @@ pub struct SettleArgs {
 }
 
 /// What JSON tells of `settle`.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
 pub struct SettleReport {
     /// What is settled from now on, or no longer is, by address.
     pub settled: Vec<SettledRow>,
@@ -72,7 +74,7 @@ pub fn run(session: &mut Session, args: &SettleArgs) -> Result<Ended, Failure> {
                 failure = failure.choice(&format!("{side} wins there"), format!("--with {}", quoted(&side)));
             }
             Err(failure
-                .choice("it is fine as it lies", "--keep-order")
+                .choice("it is fine as it is", "--keep-order")
                 .choice("forget what was settled there", "--clear"))
         }
     }
@@ -177,7 +179,7 @@ fn walk(
         }
     }
     if open.is_empty() {
-        session.out.text("Nothing is open.\n");
+        session.out.text("No unresolved conflicts.\n");
         return Ok(Ended::Well);
     }
     let all = open.len();
@@ -192,7 +194,7 @@ fn walk(
             question.push_str(&format!("  {}  {} wins\n", at + 1, paint(NAME, side)));
         }
         question
-            .push_str("  k  fine as it lies   s  leave it open   d  done, apply   q  quit, change nothing\n");
+            .push_str("  k  fine as it is     s  leave it open   d  done, apply   q  quit, change nothing\n");
         session.out.text(&question);
         match questions::key(sides.len().min(9))? {
             Answer::Number(at) => {

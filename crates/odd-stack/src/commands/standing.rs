@@ -5,6 +5,7 @@ use odd_stack_core::OpenGame;
 use odd_stack_core::jobs::{ChangeReport, LayerRow, Reorder, select_all};
 use odd_stack_core::ledger::Layer;
 use odd_stack_core::stack::LayerId;
+#[cfg(test)]
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -56,7 +57,8 @@ pub fn set_laid(
 }
 
 /// What JSON tells of such a command.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
 pub struct StandingReport {
     /// The layers concerned, as they were before.
     pub layers: Vec<LayerRow>,

@@ -53,7 +53,7 @@ fn text(report: &TraceReport) -> String {
             (false, true) => "key by key",
             (false, false) => "key by key (--keys shows them)",
         };
-        text.push_str(&format!("  the file on disk is blended of these, {how}\n"));
+        text.push_str(&format!("  the file on disk is merged from these, {how}\n"));
     }
     if let Some(reason) = &report.not_blended {
         text.push_str(&paint(WARN, &format!("  not blended: {reason}\n")));

@@ -6,6 +6,7 @@ use odd_stack_core::change::ChangeError;
 use odd_stack_core::front::Refused;
 use odd_stack_core::jobs::OwnEdit;
 use odd_stack_core::jobs::{ChangeReport, Tweak, TweakError, TweakRow};
+#[cfg(test)]
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -91,7 +92,8 @@ impl TweakArgs {
 }
 
 /// What JSON tells of `tweak` and `tweak drop`.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
 pub struct TweakReport {
     /// The edits that are made, or dropped.
     pub edits: Vec<TweakRow>,
@@ -100,7 +102,8 @@ pub struct TweakReport {
 }
 
 /// What JSON tells of `tweak list`.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
 pub struct TweakList {
     /// All of the user's own edits, by address.
     pub edits: Vec<TweakRow>,
@@ -154,7 +157,7 @@ fn of_edits(error: Refused<TweakError>) -> Failure {
     Failure::new(Exit::Undecided, "edits_clash", message)
         .about(files.iter().flat_map(|file| clash_lines(file, "now to be")))
         .choice("save the file as it is on disk now and go on", "--keep-edits")
-        .choice("let go of what is on disk now and go on", "--discard-edits")
+        .choice("discard what is on disk now and go on", "--discard-edits")
 }
 
 fn rows(edits: &[TweakRow]) -> String {

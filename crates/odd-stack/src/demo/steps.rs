@@ -29,7 +29,7 @@ const CAPTURE: &str = "capture night-ferries --skip *.log -- /bin/sh ../patches/
 /// The walk.
 pub const STEPS: &[Step] = &[
     Step {
-        says: "Take the game into care: its folder, its documents, and a short name for the program's folder.",
+        says: "Add the game: its folder, its documents, and a short name for the program's folder.",
         acts: &[run(
             "game add Quillhaven game --root docs=documents --spot bin=bin --version-from version.txt",
         )],
@@ -104,7 +104,7 @@ pub const STEPS: &[Step] = &[
         acts: &[run("tweak config/harbour.ini clock.weekdays=5"), run("tweak list")],
     },
     Step {
-        says: "A package for another version of the game is not laid unawares.",
+        says: "A package for another version of the game is not added by accident.",
         acts: &[Act::Run { line: "add packages/spring-tide-2.0.zip", exit: 4 }],
     },
     Step {
@@ -116,7 +116,7 @@ pub const STEPS: &[Step] = &[
         ],
     },
     Step {
-        says: "A new version of the overhaul: in its place, placed as it was, and your setting is carried over.",
+        says: "A new version of the overhaul: in its place, with the same placement, and your setting is carried over.",
         acts: &[
             run("upgrade foggy-harbour packages/foggy-harbour-overhaul-2.1.zip"),
             run("lift foggy-harbour --keep-edits"),
@@ -133,7 +133,7 @@ pub const STEPS: &[Step] = &[
         acts: &[run(CAPTURE), run("trace config/sound.ini --keys")],
     },
     Step {
-        says: "What such a layer can't say by itself you say: its version, what it goes with, how one sees that it works.",
+        says: "What such a layer can't say by itself you say: its version, what it goes with, how you can tell that it works.",
         acts: &[
             run(
                 "set night-ferries --version 2 --needs harbour-hook --proof-file data/ferries/moon_ferry.qmd",

@@ -1,4 +1,4 @@
-//! What stands against taking games into care, setting them up, or moving their home.
+//! What stands against adding games, setting them up, or moving their home.
 
 use odd_stack_core::change::ChangeError;
 use odd_stack_core::jobs::{MoveHomeError, RegisterError, SetError};
@@ -18,9 +18,8 @@ impl From<MoveHomeError> for Failure {
             MoveHomeError::Nothing { .. } | MoveHomeError::NotEmpty { .. } => {
                 Self::of(Exit::Failed, "home_stays", &error)
             }
-            MoveHomeError::OtherDisk { .. } => Self::of(Exit::Failed, "home_stays", &error).advising(
-                "lift all layers, `oddstack game forget` the games and take them into care again with --home",
-            ),
+            MoveHomeError::OtherDisk { .. } => Self::of(Exit::Failed, "home_stays", &error)
+                .advising("lift all layers, `oddstack game forget` the games and add them again with --home"),
         }
     }
 }
@@ -59,7 +58,7 @@ impl From<RegisterError> for Failure {
             }
             RegisterError::LedgerNotEmpty { .. } => "give an empty or new folder to --ledger",
             RegisterError::OtherHome { .. } => {
-                "use that one with `--home`, or let the game go there with `oddstack game forget`"
+                "use that one with `--home`, or forget the game there with `oddstack game forget`"
             }
             RegisterError::NoVersion { .. } => "state it with --game-version V",
             _ => "",

@@ -105,7 +105,7 @@ impl From<RescueError> for Failure {
                 match is_too_new {
                     true => failure
                         .choice("copy the game's own files into a folder", "--to originals")
-                        .choice("put the game's own files back, and let the game go", "--put-back"),
+                        .choice("put the game's own files back, and forget the game", "--put-back"),
                     false => Self { choices: Vec::new(), ..failure },
                 }
             }
@@ -113,9 +113,10 @@ impl From<RescueError> for Failure {
             RescueError::Declined => Self::of(Exit::Failed, "declined", &error),
             RescueError::NotNow(_) => Self::of(Exit::Failed, "not_readable_now", &error)
                 .choice("copy the game's own files into a folder", "--to originals")
-                .choice("put the game's own files back all the same, and let the game go", "--put-back"),
-            RescueError::NoLedger { .. } => Self::of(Exit::Failed, "no_ledger", &error)
-                .advising("`oddstack game list` names the games in care"),
+                .choice("put the game's own files back all the same, and forget the game", "--put-back"),
+            RescueError::NoLedger { .. } => {
+                Self::of(Exit::Failed, "no_ledger", &error).advising("`oddstack game list` lists the games")
+            }
             RescueError::Nothing { .. } => Self::of(Exit::Damaged, "nothing_left", &error),
             RescueError::NotEmpty { .. } => {
                 Self::of(Exit::Failed, "not_empty", &error).advising("give a new or empty folder to --to")

@@ -182,7 +182,7 @@ fn folders(verb: &str, folders: &[String], most: usize) -> String {
 fn effect_words(effect: &EffectRow) -> String {
     let over = || effect.over.as_deref().unwrap_or("the game's own");
     match (effect.kind, &effect.layer) {
-        _ if effect.blended => "blended of what layers set in it".to_owned(),
+        _ if effect.blended => "merged from several layers' settings".to_owned(),
         (EffectKind::Add, _) => String::new(),
         (EffectKind::Overwrite, _) => format!("over {}", over()),
         (EffectKind::Restore, Some(layer)) if Some(layer) == effect.over.as_ref() => {

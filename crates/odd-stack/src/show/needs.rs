@@ -9,7 +9,9 @@ use super::style::{DIM, WARN, paint};
 pub fn unmet_words(unmet: &Unmet) -> String {
     let (layer, what) = (&unmet.layer, &unmet.what);
     match unmet.kind {
-        UnmetKind::Clash => format!("{layer} can't live with {}", what.strip_prefix("no ").unwrap_or(what)),
+        UnmetKind::Clash => {
+            format!("{layer} is incompatible with {}", what.strip_prefix("no ").unwrap_or(what))
+        }
         UnmetKind::Order => format!("{layer} must lie {what}"),
         UnmetKind::MadeOver => format!("{layer} was made {what}, and its files hold what that had there"),
         _ => format!("{layer} needs {what}"),

@@ -22,7 +22,7 @@ pub fn notice_words(notice: &Notice) -> String {
         Notice::Unnamable { first, count } => unnamable(&first.display().to_string(), *count),
         Notice::LedgerSynced { ledger, synced } => format!(
             "what Odd Stack stores lies at {}, in {}, which a cloud client keeps the same on other computers: it would send \
-             all of that, and may change it under our hands; better give a folder elsewhere with --ledger DIR",
+             all of that, and may change it outside Odd Stack; better give a folder elsewhere with --ledger DIR",
             ledger.display(),
             synced.display()
         ),

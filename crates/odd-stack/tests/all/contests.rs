@@ -30,7 +30,7 @@ fn with_meeting_layers() -> Sandbox {
 fn contests_are_shown_by_pair_and_settled() {
     let sandbox = with_meeting_layers();
     assert_snapshot!(sandbox.run("conflicts").status(3).stdout, @"
-    Layers want different things at 1 address.
+    Layers disagree at 1 address.
 
     gulls over fog: 1 open, 1 blended
       open  game:data/lamps/brass.qtx  6 B over 4 B  lamps wins
@@ -49,7 +49,7 @@ fn contests_are_shown_by_pair_and_settled() {
     ");
     sandbox.run("settle data/lamps/brass.qtx --with fog").status(0).says("fog  over lamps, gulls");
     assert_eq!(sandbox.read("game/data/lamps/brass.qtx"), "fog\n");
-    sandbox.run("conflicts").status(0).says("nothing is open");
+    sandbox.run("conflicts").status(0).says("no unresolved conflicts");
     sandbox.run("conflicts --all fog").status(0).says("won").says("both are kept");
     assert!(!sandbox.run("show fog").status(0).stdout.contains("under gulls"), "what blends is not covered");
     sandbox.run("stack").status(0).says("lamps");
@@ -81,8 +81,8 @@ fn what_cannot_be_settled_is_refused() {
     for (line, status, words) in [
         ("settle data/lamps/brass.qtx", 2, "--keep-order"),
         ("settle", 2, "there is no terminal to ask on"),
-        ("settle nowhere --keep-order", 1, "no two laid layers want different things at nowhere"),
-        ("settle config/harbour.ini --keep-order", 1, "no two laid layers want different things"),
+        ("settle nowhere --keep-order", 1, "no two laid layers disagree at nowhere"),
+        ("settle config/harbour.ini --keep-order", 1, "no two laid layers disagree"),
         ("settle data --clear", 1, "nothing was settled at data"),
         ("settle data --with nobody", 1, "there is no layer `nobody`"),
         ("settle data --with fog --clear", 2, "cannot be used with"),
@@ -110,7 +110,7 @@ fn settings_of_layers_and_of_the_person_blend() {
       blended  2  gulls            1        56 B  6dcb024d                config/harbour.ini
       blended  1  fog              1        55 B  47da6741                config/harbour.ini
                   the game itself  1.7      55 B  38eb991e  covered
-      the file on disk is blended of these, key by key
+      the file on disk is merged from these, key by key
       key          value  set by     over
       Fog.thick    7      fog        the game itself 1
       Gulls.count  9      own edits  gulls 200, the game itself 60
@@ -260,7 +260,7 @@ fn settings_under_any_name_blend_and_texts_only_when_it_is_said() {
     told.says("these changes lie apart: `oddstack game set --blend \"data/notes (old).qnote=lines\"` would keep both");
     sandbox.run_words(&["game", "set", "--blend", "data/notes (old).qnote=lines"]).status(0);
     assert_eq!(sandbox.read("game/data/notes (old).qnote"), "1\ntwo\nthree\n4\n");
-    sandbox.run_words(&["trace", "data/notes (old).qnote"]).status(0).says("blended of these, by lines");
+    sandbox.run_words(&["trace", "data/notes (old).qnote"]).status(0).says("merged from these, by lines");
     sandbox.run_words(&["game", "set", "--no-blend", "*.qset"]).status(0);
     assert_eq!(sandbox.read("game/data/wind.qset"), wind.replace("gusts=1", "gusts=9"));
     sandbox.run("game set --blend *.qset=ini").status(0);
@@ -287,7 +287,7 @@ fn a_fit_sheet_lets_texts_be_merged_by_lines_unless_the_person_says_otherwise() 
     sandbox.run("add high-1.zip --place .=game:").status(0);
     assert_eq!(sandbox.read("game/notes/old.qnote"), "1\ntwo\nthree\n4\n");
     sandbox.run("conflicts").status(0);
-    sandbox.run("trace notes/old.qnote").status(0).says("blended of these, by lines");
+    sandbox.run("trace notes/old.qnote").status(0).says("merged from these, by lines");
     sandbox
         .run_words(&["game", "set", "--no-blend", "*.qnote"])
         .status(0)
@@ -330,7 +330,7 @@ fn needs_are_judged_before_a_change() {
     refused
         .says("tide needs game >=1.8, and the game is 1.7")
         .says("upgrade Gulls first, or in the same command")
-        .says("tide can't live with fog, and fog is laid")
+        .says("tide is incompatible with fog, and fog is laid")
         .says("--despite");
     sandbox.run("stack").says("3 layers");
     sandbox.run("add tide-2.zip --place .=game: --needs-game =>1.8").status(2).says("no range of versions");

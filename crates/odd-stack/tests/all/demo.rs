@@ -7,7 +7,7 @@ fn the_demo_walks_through_the_main_job() {
     let sandbox = Sandbox::empty();
     let ran = sandbox.run("demo here --color always").status(0);
     // What its commands print comes through with its styles.
-    assert!(ran.stdout.contains("\u{1b}[1mQuillhaven is in care") && !ran.stdout.contains("u{1b}"));
+    assert!(ran.stdout.contains("\u{1b}[1mAdded Quillhaven") && !ran.stdout.contains("u{1b}"));
     let told: String = ran
         .stdout
         .split('\u{1b}')
@@ -15,7 +15,7 @@ fn the_demo_walks_through_the_main_job() {
         .map(|(at, part)| if at == 0 { part } else { part.split_once('m').map_or(part, |(_, rest)| rest) })
         .collect();
     for words in [
-        "Quillhaven is in care: 61 files",
+        "Added Quillhaven: 61 files",
         "wins",
         "(exit code 3)",
         "--keep-edits",
@@ -26,7 +26,7 @@ fn the_demo_walks_through_the_main_job() {
         "night-ferries is a layer now",
         "The game is itself again",
         "1.7 -> 1.8",
-        "the game's own, in the place of foggy-harbour's",
+        "the game's own, in place of foggy-harbour's",
     ] {
         assert!(told.contains(words), "`{words}` is not in\n{told}");
     }

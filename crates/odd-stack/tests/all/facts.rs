@@ -164,7 +164,7 @@ fn facts_are_said_of_a_captured_layer_and_go_with_its_next_version() {
         let ended = sandbox.run_words(&line).says(why).one_of(&[2, 4], why);
         assert!(ended == 2 || words[0] == "--name", "{why}");
     }
-    sandbox.run("set Drift").status(2).says("say what is to be known");
+    sandbox.run("set Drift").status(2).says("say what to set");
 }
 
 #[test]

@@ -36,7 +36,7 @@ fn mistakes_are_answered_with_what_to_do() {
         ("trace game:..", 1, "can't be an address"),
         ("show 7", 1, "there is no layer `7`"),
         ("game add Quillhaven game", 1, "already"),
-        ("game add Other game", 1, "in care already, as `Quillhaven`"),
+        ("game add Other game", 1, "already added, as `Quillhaven`"),
         ("game add Other nowhere", 1, "is not a folder"),
         ("game add Other home", 1, "lie in each other"),
         ("game set", 2, "say what to set"),
@@ -56,7 +56,7 @@ fn mistakes_are_answered_with_what_to_do() {
 fn without_a_game_it_is_said_how_to_begin() {
     let sandbox = Sandbox::empty();
     assert_snapshot!(sandbox.run("stack").whole(), @"
-    error: no game is in care yet; begin with `oddstack game add NAME FOLDER`, or look at `oddstack demo`
+    error: no game has been added yet; begin with `oddstack game add FOLDER`, or look at `oddstack demo`
     [exit 1]
     ");
     sandbox.run("game list").status(0).says("game add");

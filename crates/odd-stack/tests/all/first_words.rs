@@ -17,16 +17,13 @@ fn not_added() -> Sandbox {
 #[test]
 fn a_game_is_named_after_its_folder() {
     let sandbox = not_added();
-    sandbox.run("game add Quillhaven").status(0).says("Quillhaven is in care");
+    sandbox.run("game add Quillhaven").status(0).says("Added Quillhaven");
     sandbox.run("game add nowhere").status(2).says("there is no folder `nowhere`");
     sandbox.write("Fogport/bin/readme.txt", "inside");
     // Of a folder that is called as programs' own folders are, the one around it tells more.
-    sandbox.run("game add Fogport/bin").status(0).says("Fogport is in care");
+    sandbox.run("game add Fogport/bin").status(0).says("Added Fogport");
     sandbox.write("other/x.txt", "x");
-    sandbox
-        .run_words(&["game", "add", "A name of mine", "other"])
-        .status(0)
-        .says("A name of mine is in care");
+    sandbox.run_words(&["game", "add", "A name of mine", "other"]).status(0).says("Added A name of mine");
 }
 
 #[test]
@@ -38,8 +35,8 @@ fn a_folder_that_looks_like_a_game_is_offered_to_be_added() {
         ran.says("this folder looks like one").says("oddstack game add");
     }
     // Where no game is, nothing is offered.
-    sandbox.run("stack").status(1).says("no game is in care yet");
-    sandbox.run("Quillhaven --yes").status(0).says("Quillhaven is in care");
+    sandbox.run("stack").status(1).says("no game has been added yet");
+    sandbox.run("Quillhaven --yes").status(0).says("Added Quillhaven");
     sandbox.run_in("Quillhaven", &["stack"], &[]).status(0);
     // It is added already, so it is a package now.
     sandbox.run("Quillhaven").one_of(&[0, 1], "looked into");

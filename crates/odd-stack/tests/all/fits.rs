@@ -229,7 +229,7 @@ fn a_new_version_tells_what_is_new_and_keeps_settings() {
       --both-changed mine  where both changed something, keep yours
       --both-changed new   where both changed something, take the new version's
       --keep-edits         save your whole files and take the new version's
-      --discard-edits      let go of your whole files and take the new version's
+      --discard-edits      discard your whole files and take the new version's
     [exit 4]
     ");
     sandbox
@@ -301,7 +301,7 @@ fn originals_that_lie_aside_are_found_when_their_stand_ins_are_adopted() {
     sandbox.run("lift more").status(0);
     assert_eq!(sandbox.read("game/core.qpk"), "the game's own");
     assert!(!sandbox.path("game/core.qpk.orig").exists() && !sandbox.path("game/addon").exists());
-    // When the game came into care with the stand-in, its name tells it.
+    // When the game was added with the stand-in, its name tells it.
     sandbox.run("lay more").status(0);
     sandbox.run("game forget Quillhaven --leave-layers").status(0);
     sandbox.write("game/backup/core.qpk", "the game's own");

@@ -31,3 +31,4 @@ mod terminal;
 mod versions;
 #[cfg(windows)]
 mod windows;
+mod words;

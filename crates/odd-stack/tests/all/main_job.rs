@@ -25,7 +25,7 @@ fn with_packages() -> Sandbox {
 fn a_game_is_taken_into_care_and_shown() {
     let sandbox = Sandbox::with_game();
     assert_snapshot!(sandbox.run("game show").whole(), @"
-    Quillhaven: 0 layers laid; 5 files of its own when taken into care on 2026-01-02T03:04:05Z
+    Quillhaven: 0 layers laid; 5 files of its own when it was added on 2026-01-02T03:04:05Z
       game       [HERE]/game
       docs       [HERE]/docs
       bin        game:bin
@@ -110,7 +110,7 @@ fn adding_says_what_it_meets() {
     [exit 0]
     ");
     assert_snapshot!(sandbox.run("conflicts").whole(), @"
-    Layers want different things at 1 address.
+    Layers disagree at 1 address.
 
     fog over brass-lamps: 1 open
       open  game:data/lamps/brass.qtx  18 B over 12 B  fog wins
@@ -181,7 +181,7 @@ fn drift_is_found_told_and_never_overwritten() {
       game:config/fog.ini  (edited since it was laid)
     Choose:
       --keep-edits     save what is on disk now and go on
-      --discard-edits  let go of what is on disk now and go on
+      --discard-edits  discard what is on disk now and go on
     [exit 4]
     ");
     assert_snapshot!(sandbox.run("remove fog --keep-edits").whole(), @"
@@ -249,7 +249,7 @@ fn games_are_chosen_set_and_forgotten() {
     sandbox.write("second/data/x", "x");
     sandbox.run("game add Second second").status(0);
     assert_snapshot!(sandbox.run("stack").whole(), @r#"
-    error: several games are in care; say which one is meant
+    error: several games have been added; say which one you mean
     Choose:
       --game "Quillhaven"  this game
       --game "Second"      this game
@@ -362,7 +362,7 @@ fn a_layer_can_be_put_anywhere_and_kept_off() {
     let names: Vec<_> =
         rows.iter().map(|row| (row["name"].as_str().unwrap(), row["laid"].as_bool().unwrap())).collect();
     assert_eq!(names, [("brass-lamps", true), ("third", false), ("fog", true)]);
-    sandbox.run("conflicts third").status(0).says("No two laid layers");
+    sandbox.run("conflicts third").status(0).says("No unresolved conflicts");
     sandbox.run("move third --bottom").status(0);
     sandbox.run("lay third").status(0).says("adds 1 file (1 B)").says("Laid third");
     sandbox.run("conflicts third").status(3).says("brass-lamps wins");
@@ -509,15 +509,15 @@ fn without_a_command_it_is_said_where_one_is_and_first_guesses_work() {
     sandbox
         .run("")
         .status(0)
-        .says("No game is in care yet")
-        .says("oddstack game add NAME FOLDER")
+        .says("No game has been added yet")
+        .says("oddstack game add FOLDER")
         .says("oddstack demo");
     let sandbox = Sandbox::with_game();
     sandbox.run("").status(0).says("0 layers laid").says("all is well").says("oddstack add PACKAGE");
     sandbox.zip("one-1.zip", &[("data/lamps/brass.qtx", "one\n")]);
     sandbox.zip("two-1.zip", &[("data/lamps/brass.qtx", "two\n")]);
     sandbox.run("install one-1.zip two-1.zip").status(0);
-    sandbox.run("").status(0).says("2 layers laid").says("open contests").says("oddstack conflicts");
+    sandbox.run("").status(0).says("2 layers laid").says("unresolved conflicts").says("oddstack conflicts");
     sandbox.run("disable two").status(0);
     sandbox.run("enable two").status(0);
     sandbox.write("game/data/lamps/brass.qtx", "changed by hand\n");

@@ -85,10 +85,7 @@ fn an_unplanned_update_is_told_from_the_layers() {
     sandbox.write("game/config/harbour.ini", "[Fog]\nthick=9\nslow=5\n");
     fs::remove_file(sandbox.path("game/data/lamps/new/a.qtx")).unwrap();
     let checked = sandbox.run("check").status(3);
-    checked
-        .says("updated")
-        .says("by the game, in the place of patch's")
-        .says("the game is 1.8 now and was 1.7");
+    checked.says("updated").says("by the game, in place of patch's").says("the game is 1.8 now and was 1.7");
     sandbox.run("lift patch").status(4);
     let done = sandbox.run("patchday finish").status(3);
     let done = done.says("1.7 -> 1.8").says("settings that you or the game changed: kept").says("patch");
@@ -312,7 +309,7 @@ fn a_repair_by_the_client_is_seen_and_taken_back() {
     let sandbox = with_version();
     sandbox.write("game/data/lamps/brass.qtx", "base brass\n");
     sandbox.write("game/bin/quillhaven.bin", "program of 1.7\n");
-    sandbox.run("check").status(3).says("put back").says("the game's own, in the place of lamps's");
+    sandbox.run("check").status(3).says("put back").says("the game's own, in place of lamps's");
     sandbox.run("mend data/lamps/brass.qtx --restore").status(0);
     assert_eq!(sandbox.read("game/data/lamps/brass.qtx"), "lamps\n");
     assert_eq!(sandbox.read("game/bin/quillhaven.bin"), "program of 1.7\n", "one file is one file");
@@ -741,7 +738,7 @@ fn the_game_is_started_as_the_stack_needs_it() {
 fn nothing_that_a_package_wants_is_started_or_cleared_unasked() {
     use std::os::unix::fs::PermissionsExt;
     let sandbox = Sandbox::with_game();
-    sandbox.write("game/saves/old.sav", "of before the game came into care\n");
+    sandbox.write("game/saves/old.sav", "of before the game was added\n");
     sandbox.write("game/bin/tool.sh", "#!/bin/sh\necho \"$1\" > ../ran.txt\n");
     fs::set_permissions(sandbox.path("game/bin/tool.sh"), fs::Permissions::from_mode(0o755)).unwrap();
     sandbox.run("mend --accept").status(0);
@@ -847,7 +844,7 @@ fn games_are_found_in_folders() {
     assert_eq!(games[0]["containers"], serde_json::json!({ "qpk": 1 }));
     assert_eq!(games[0]["in_care"], "Mine");
     assert_eq!(games[1]["name"], "Harbour Nights");
-    sandbox.run("game find library").status(0).says("in care as Mine").says("game add \"Harbour Nights\"");
+    sandbox.run("game find library").status(0).says("added as Mine").says("game add \"Harbour Nights\"");
     sandbox.run("game find library/notes").status(0).says("No games were found");
     sandbox.run("game find nowhere").status(1);
 }
@@ -1032,7 +1029,7 @@ fn damage_of_a_layers_own_file_is_no_update() {
     assert!(!sandbox.path("game/data/lamps/new").exists(), "it does not outlive the layer");
 }
 
-/// Lets the game go and takes it into care as it is now, with its lamps.
+/// Lets the game go and adds it as it is now, with its lamps.
 fn in_care_anew(sandbox: &Sandbox) {
     sandbox.run("game forget Quillhaven").status(0);
     sandbox.run("game add Quillhaven game --version-from version.txt").status(0);

@@ -17,7 +17,7 @@ fn a_home_is_moved_with_all_that_is_in_it() {
     sandbox.run("patchday finish").status(0);
     sandbox.run("game move-home new/home").status(0).says("ODDSTACK_HOME");
     assert!(!sandbox.path("home").exists());
-    sandbox.run("stack").status(1).says("no game is in care");
+    sandbox.run("stack").status(1).says("no game has been added");
     let new = sandbox.path("new/home").display().to_string();
     for line in ["check --deep", "lift --all", "lay --all"] {
         let words: Vec<&str> = line.split(' ').chain(["--home", &new]).collect();

@@ -25,12 +25,12 @@ pub struct OnTerminal {
     pub code: Option<i32>,
 }
 
-/// Runs a command on a terminal. Whenever it has been silent for a while it waits for an answer: `answer` is given how often
-/// that was so before, and types what it returns.
+/// Runs a command on a terminal. Whenever it has sent something and is silent for a while it waits for an answer: `answer` is
+/// given how often it has answered before and all that was sent, and types what it returns; nothing when it waits on.
 pub fn on_terminal(
     sandbox: &Sandbox,
     words: &[&str],
-    mut answer: impl FnMut(usize) -> Option<String>,
+    mut answer: impl FnMut(usize, &str) -> Option<String>,
 ) -> OnTerminal {
     const SILENT: Duration = Duration::from_millis(400);
     const HANGS: Duration = Duration::from_secs(30);
@@ -46,7 +46,7 @@ pub fn on_terminal(
     drop(command);
     let mut master = Some(File::from(master));
     master.iter().for_each(|master| ioctl_fionbio(master, true).unwrap());
-    let (mut all, mut buffer, mut asked) = (Vec::new(), [0; 4096], 0);
+    let (mut all, mut buffer, mut asked, mut answered) = (Vec::new(), [0; 4096], 0, 0);
     let (begun, mut last) = (Instant::now(), Instant::now());
     while let Some(terminal) = master.as_mut() {
         match terminal.read(&mut buffer) {
@@ -62,15 +62,17 @@ pub fn on_terminal(
         if child.try_wait().unwrap().is_some() {
             break;
         }
-        if last.elapsed() > SILENT {
+        if last.elapsed() > SILENT && all.len() > answered {
             last = Instant::now();
-            match answer(asked) {
-                Some(typed) if typed == HANG_UP => master = None,
-                // It may have ended meanwhile.
-                Some(typed) => drop(terminal.write_all(typed.as_bytes())),
-                None => {}
+            if let Some(typed) = answer(asked, &String::from_utf8_lossy(&all)) {
+                (asked, answered) = (asked + 1, all.len());
+                if typed == HANG_UP {
+                    master = None;
+                } else {
+                    // It may have ended meanwhile.
+                    let _ = terminal.write_all(typed.as_bytes());
+                }
             }
-            asked += 1;
         }
         if begun.elapsed() > HANGS {
             child.kill().unwrap();
@@ -85,7 +87,9 @@ pub fn on_terminal(
     OnTerminal { code: child.wait().unwrap().code(), sent: String::from_utf8_lossy(&all).into_owned() }
 }
 
-/// The same, with these answers one after the other.
-pub fn answered(sandbox: &Sandbox, words: &[&str], answers: &[&str]) -> OnTerminal {
-    on_terminal(sandbox, words, |asked| answers.get(asked).map(|typed| (*typed).to_owned()))
+/// The same, with these answers one after the other, the first when it has asked that.
+pub fn answered(sandbox: &Sandbox, words: &[&str], asks: &str, answers: &[&str]) -> OnTerminal {
+    on_terminal(sandbox, words, |asked, sent| {
+        answers.get(asked).filter(|_| sent.contains(asks)).map(|typed| (*typed).to_owned())
+    })
 }

@@ -146,7 +146,7 @@ fn is_given_back(seen: &OnTerminal) -> bool {
 fn every_question_is_asked_and_its_answer_counts() {
     for question in &QUESTIONS {
         let sandbox = sandbox_for(question);
-        let seen = answered(&sandbox, question.words, question.answers);
+        let seen = answered(&sandbox, question.words, question.says, question.answers);
         assert!(seen.sent.contains(question.says), "{}: {}", question.name, seen.sent);
         assert!(is_given_back(&seen), "{}: {:?}", question.name, seen.sent);
         (question.gives)(&sandbox, &seen);
@@ -159,7 +159,7 @@ fn who_does_not_answer_changes_nothing_and_gets_the_terminal_back() {
         for leaves in [CTRL_C, HANG_UP] {
             let sandbox = sandbox_for(question);
             let before = sandbox.files();
-            let seen = answered(&sandbox, question.words, &[leaves, leaves]);
+            let seen = answered(&sandbox, question.words, question.says, &[leaves, leaves]);
             let told = format!("{} left with {leaves:?} ({:?}): {:?}", question.name, seen.code, seen.sent);
             assert!(seen.sent.contains(question.says), "{told}");
             assert_ne!(seen.code, Some(0), "{told}");

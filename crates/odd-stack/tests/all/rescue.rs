@@ -103,7 +103,7 @@ fn without_catalogue_and_copy_originals_come_back_by_their_names() {
         for (path, content) in [("brass", "base brass\n"), ("iron", "base iron\n")] {
             assert_eq!(sandbox.read(&format!("game/data/lamps/{path}.qtx")), content, "{what}");
         }
-        // What lay there is saved, what layers only added lies there, and the game can be taken into care again.
+        // What lay there is saved, what layers only added lies there, and the game can be added again.
         assert_eq!(
             sandbox.read("home/ledgers/quillhaven/kept/rescued/game/data/lamps/brass.qtx"),
             "lamps brass"
@@ -131,7 +131,7 @@ fn lists_and_ledgers_that_went_elsewhere_are_found_again() {
     let sandbox = world();
     let before = sandbox.files();
     fs::remove_file(sandbox.path("home/games.toml")).unwrap();
-    sandbox.run("game add Quillhaven game").status(0).says("was in care before").says("2 layers");
+    sandbox.run("game add Quillhaven game").status(0).says("is back, with").says("2 layers");
     sandbox.run("check --deep").status(0);
     for content in ["", "game = 3\n", "[[game]]\nname"] {
         fs::write(sandbox.path("home/games.toml"), content).unwrap();
@@ -151,7 +151,7 @@ fn lists_and_ledgers_that_went_elsewhere_are_found_again() {
     sandbox.run("rescue moved").status(0);
     sandbox.run("check --deep").status(0);
     sandbox.run("game forget Quillhaven --leave-layers").status(0);
-    sandbox.run("game add Quillhaven game --ledger moved").status(0).says("was in care before");
+    sandbox.run("game add Quillhaven game --ledger moved").status(0).says("is back, with");
     // The game is copied, and moved.
     fs::create_dir_all(sandbox.path("copy")).unwrap();
     copy(&sandbox.path("game"), &sandbox.path("copy"));
@@ -171,7 +171,7 @@ fn lists_and_ledgers_that_went_elsewhere_are_found_again() {
     sandbox.run("game forget Copy").status(0);
     assert!(!sandbox.path("game/.oddstack").exists() && !sandbox.path("copy/.oddstack").exists());
     assert!(!sandbox.path("moved").exists());
-    sandbox.run("game list").status(0).says("No game is in care yet");
+    sandbox.run("game list").status(0).says("No game has been added yet");
 }
 
 fn copy(from: &Path, to: &Path) {

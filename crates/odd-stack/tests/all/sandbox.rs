@@ -27,7 +27,7 @@ impl Sandbox {
         Self { folder: made.unwrap() }
     }
 
-    /// A small Quillhaven in care, with a documents folder.
+    /// A small Quillhaven added, with a documents folder.
     pub fn with_game() -> Self {
         let sandbox = Self::empty();
         sandbox.write("game/bin/harbour.txt", "the program's folder\n");

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use crate::sandbox::Sandbox;
 
-/// Two installs with the same documents, both in care, with nothing laid yet.
+/// Two installs with the same documents, both added, with nothing laid yet.
 fn two() -> Sandbox {
     let sandbox = Sandbox::empty();
     for game in ["game", "nightly"] {
@@ -34,7 +34,7 @@ fn a_folder_is_shared_when_it_is_said() {
     refused.says("the root `docs` of the game `stable`").says("--shares docs");
     sandbox.run("game add nightly nightly --root notes=docs --shares docs").status(2).says("no further root");
     sandbox.run("game add nightly nightly --root maps=docs/maps --shares maps").status(1).says("overlaps");
-    sandbox.run("game add nightly game --root docs=docs --shares docs").status(1).says("in care already");
+    sandbox.run("game add nightly game --root docs=docs --shares docs").status(1).says("already added");
     both(&sandbox);
     // What was allowed once stays so, whichever of them is set up otherwise; the first one knows of it, too.
     for game in ["stable", "nightly"] {

@@ -21,7 +21,7 @@ fn world() -> Sandbox {
     sandbox.write("game/config/fog.ini", "fog=1\n");
     sandbox.write("game/log.txt", &format!("ready {NAME}\n"));
     sandbox.write("game/version.txt", &format!("1.7{MEMBER}\n"));
-    sandbox.run("game add Quillhaven game --version-from version.txt").one_of(&[0, 1], "taken into care");
+    sandbox.run("game add Quillhaven game --version-from version.txt").one_of(&[0, 1], "added");
     if !sandbox.path("home/games.toml").exists() {
         sandbox.run("game add Quillhaven game").status(0);
     }
@@ -105,7 +105,7 @@ fn what_a_stranger_wrote_never_drives_the_terminal() {
             sandbox.write(&format!("game/data/{NAME}-new.txt"), "new\n");
             fs::write(sandbox.path("game/config/fog.ini"), format!("fog={NAME}\n")).unwrap();
         }
-        let sent = on_terminal(&sandbox, words, |_| Some(ENTER.to_owned())).sent;
+        let sent = on_terminal(&sandbox, words, |_, _| Some(ENTER.to_owned())).sent;
         for hostile in HOSTILE {
             assert!(!sent.contains(hostile), "{words:?} sends {hostile:?}:\n{sent:?}");
         }

@@ -92,7 +92,7 @@ fn a_wrapper_of_another_name_is_the_wrapper_and_what_is_said_now_replaces_what_w
     let asked = sandbox.run("upgrade gull gull-3.zip").status(4);
     asked.says("none of its files again").says("--place \"*/*=mods:Gullwatch\"");
     sandbox.run("upgrade gull gull-4.zip").status(4).says("--place \"*/*=mods:Gullwatch\"");
-    // What is said now stands in the place of what was said then, of which nothing is left.
+    // What is said now stands in place of what was said then, of which nothing is left.
     sandbox.run("upgrade gull gull-4.zip --place Newer/core=mods:Watch").status(0);
     assert_eq!(sandbox.read("game/mods/Watch/c.lua"), "4");
     assert!(!sandbox.path("game/mods/Gullwatch").exists());

@@ -1,6 +1,6 @@
 //! Acting on a file of the game through a folder that was reached without following a link.
 //!
-//! Between the look that decides a change and the change itself another program may put a link in the place of a folder,
+//! Between the look that decides a change and the change itself another program may put a link in place of a folder,
 //! and a path would then lead out of the game. So the folder is opened first, from the root down, refusing every link
 //! below the root, and stays open while something is done in it.
 

@@ -1,8 +1,9 @@
-//! Making a layer of files that lie in the game already, put there by hand before it came into care.
+//! Making a layer of files that lie in the game already, put there by hand before it was added.
 
 use std::collections::{BTreeSet, HashMap, HashSet};
 use std::path::PathBuf;
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -62,7 +63,8 @@ pub enum Originals {
 }
 
 /// Why a file of a package is not adopted.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "snake_case")]
 pub enum WhyNot {
     /// Nothing lies there.
@@ -74,7 +76,8 @@ pub enum WhyNot {
 }
 
 /// A file of the package that is no part of the adopted layer.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct NotAdoptedRow {
     /// Where it would lie.
     pub address: String,
@@ -83,7 +86,8 @@ pub struct NotAdoptedRow {
 }
 
 /// What adopting finds, or has made.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct AdoptReport {
     /// Nothing was changed: it was only looked what would be.
     pub dry_run: bool,

@@ -2,6 +2,7 @@
 
 use std::collections::{HashMap, HashSet};
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -14,7 +15,8 @@ use crate::observer::Observer;
 use crate::stack::{BaseKind, Order, RootId};
 
 /// A file of the package and the name that it has in the game.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct RenamedRow {
     /// Its path in the package.
     pub member: String,

@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::path::Path;
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -20,7 +21,8 @@ use crate::observer::Observer;
 use crate::package::Limits;
 
 /// A fit sheet that says how a package would be placed.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct DraftReport {
     /// The sheet.
     pub sheet: FitSheet,
@@ -66,7 +68,8 @@ pub fn draft_sheet(
 }
 
 /// Files left out for one reason.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct LeftOutCount {
     /// Why.
     pub reason: LeftOut,
@@ -75,7 +78,8 @@ pub struct LeftOutCount {
 }
 
 /// One way to choose, tried.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct TriedRow {
     /// What was chosen, by id.
     pub chosen: BTreeMap<String, String>,
@@ -88,7 +92,8 @@ pub struct TriedRow {
 }
 
 /// A fit sheet without a mistake.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct SheetCheck {
     /// The sheet's file, or the package it lies in.
     pub checked: String,

@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::path::Path;
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -29,12 +30,13 @@ use crate::package::{Limits, LinkOut};
 use crate::stack::{LayerFacts, LayerId, Needs, Order, Provider, Standing, Unmet, place_by_rules};
 
 /// Where one file would go and what it would meet there.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct MemberTarget {
     /// The address.
     pub address: String,
     /// What it would cover: `base`, the name of a layer, or nothing.
-    #[schemars(with = "Option<String>")]
+    #[cfg_attr(feature = "schema", schemars(with = "Option<String>"))]
     pub covers: Option<Owner>,
     /// What it would cover has the very same content.
     pub identical: bool,
@@ -43,7 +45,8 @@ pub struct MemberTarget {
 }
 
 /// One file of a package.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct MemberRow {
     /// Its path in the package.
     pub path: String,
@@ -60,7 +63,8 @@ pub struct MemberRow {
 }
 
 /// A link that leads to nothing inside the package.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct LinkRow {
     /// The link.
     pub path: String,
@@ -69,7 +73,8 @@ pub struct LinkRow {
 }
 
 /// An archive inside the package that could not be looked into.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct UnopenedRow {
     /// Where it lies in the package.
     pub path: String,
@@ -78,7 +83,8 @@ pub struct UnopenedRow {
 }
 
 /// One way to place a package when it is not clear.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct CandidateRow {
     /// `FROM=TO` for each `--place`.
     pub places: Vec<String>,
@@ -103,7 +109,8 @@ impl CandidateRow {
 }
 
 /// A package as it is and as it would be placed.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct InspectReport {
     /// The package, as given.
     pub package: String,

@@ -2,6 +2,7 @@
 
 use std::cmp::Ordering;
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -16,7 +17,8 @@ use crate::ledger::Layer;
 use crate::package::{Package, PackageKind};
 
 /// A file that is left out and why.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct LeftOutRow {
     /// The file in the package.
     pub member: String,
@@ -25,7 +27,8 @@ pub struct LeftOutRow {
 }
 
 /// A choice between several makes of a package, and what was chosen.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct ChoiceRow {
     /// Its name in `--choose ID=OPTION`.
     pub id: String,
@@ -36,7 +39,8 @@ pub struct ChoiceRow {
 }
 
 /// A part of a package that may be left out.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct PartRow {
     /// Its name in `--choose ID=on`.
     pub id: String,
@@ -76,7 +80,8 @@ pub(in crate::jobs) fn set_words(wishes: &Wishes) -> Vec<String> {
 }
 
 /// A link that became a copy of what it leads to.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct CopiedLinkRow {
     /// The link, or a file below it.
     pub member: String,
@@ -85,7 +90,8 @@ pub struct CopiedLinkRow {
 }
 
 /// The layer whose place a new version takes.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct ReplacedRow {
     /// Its name.
     pub name: String,
@@ -98,7 +104,8 @@ pub struct ReplacedRow {
 }
 
 /// What one version is to another.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "snake_case")]
 pub enum Direction {
     /// A later one.
@@ -112,7 +119,8 @@ pub enum Direction {
 }
 
 /// What becomes of a layer that takes another one's place.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "snake_case")]
 pub enum InItsPlace {
     /// It is laid, as that was.
@@ -142,7 +150,8 @@ impl ReplacedRow {
 }
 
 /// A layer that is about to be made.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct AddReport {
     /// The layer's name.
     pub name: String,

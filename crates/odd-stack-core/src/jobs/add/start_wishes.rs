@@ -4,6 +4,7 @@
 use std::collections::BTreeMap;
 use std::path::PathBuf;
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -20,7 +21,8 @@ use crate::observer::Observer;
 use crate::stack::{BaseKind, Order, Provider, RootId};
 
 /// A program that a layer wants started.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct StartRow {
     /// What it is called, if it has a name of its own.
     pub name: Option<String>,
@@ -43,7 +45,8 @@ impl StartRow {
 }
 
 /// Files that a layer wants cleared, by one pattern.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct ClearRow {
     /// An address, a folder or a pattern.
     pub pattern: String,
@@ -108,7 +111,7 @@ pub(in crate::jobs) struct ToClear {
 }
 
 /// What each pattern would clear as things are now: never what the game itself or a layer has, nor what is volatile, nor
-/// what is ours. What lay in a cache by its name when the game came into care is the game's no more once it is cleared.
+/// what is ours. What lay in a cache by its name when the game was added is the game's no more once it is cleared.
 ///
 /// # Errors
 /// [`CheckError`].
@@ -145,7 +148,7 @@ pub(in crate::jobs) fn to_clear(
         let mut unknown = Vec::new();
         for file in found {
             let column = ledger.column(file.root, &game.folding.key(file.path.as_str()))?;
-            // What lay in a cache when the game came into care is no file of the game's either.
+            // What lay in a cache when the game was added is no file of the game's either.
             let address = game.address(file.root, file.path.clone());
             let is_made_by_game = address.is_some_and(|address| lies_in_cache(&address));
             if column.entries.is_empty() && (column.base.is_none() || is_made_by_game) {

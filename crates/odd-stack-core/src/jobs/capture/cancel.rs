@@ -14,7 +14,7 @@ use crate::stack::{BaseKind, Provider};
 pub struct Cancelling<'l> {
     /// What puts all back; none when nothing was changed.
     pub change: Option<Prepared<'l>>,
-    /// Files of the game's own that can't be had again: they were not protected, or were written in place.
+    /// Files of the game's own that can't be recovered: they were not protected, or were written in place.
     pub originals_lost: Vec<String>,
 }
 

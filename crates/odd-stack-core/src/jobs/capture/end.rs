@@ -4,6 +4,7 @@ use std::collections::{BTreeSet, HashMap};
 use std::path::PathBuf;
 
 use rayon::prelude::*;
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -37,7 +38,8 @@ use crate::stack::{
 };
 
 /// Settings that were changed in one file.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct SettingsRow {
     /// The file.
     pub address: String,
@@ -47,7 +49,8 @@ pub struct SettingsRow {
 
 /// What was captured. A program that fails leaves the capture open: the command ends with exit code 3 and the error
 /// `program_failed`, and `--end` makes the layer all the same, `--cancel` takes back what was done.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct CaptureEnd {
     /// The layer's name; none if nothing was changed.
     pub layer: Option<String>,
@@ -69,7 +72,7 @@ pub struct CaptureEnd {
     pub alike_files: u64,
     /// Files that changed where the game writes by itself, and are no part of the layer.
     pub volatile_files: u64,
-    /// Files of the game's own that can't be had again: they were not protected, or were written in place.
+    /// Files of the game's own that can't be recovered: they were not protected, or were written in place.
     pub originals_lost: Vec<String>,
     /// What changes on disk.
     pub change: ChangeReport,
@@ -393,7 +396,7 @@ fn made_over(ledger: &Ledger, drafts: &[CapturedEntry]) -> Result<Vec<String>, L
     layers.into_iter().map(|layer| ledger.catalogue.layer_name(layer)).collect()
 }
 
-/// The stack with the new layer on top, or in the place of the one that goes.
+/// The stack with the new layer on top, or in place of the one that goes.
 fn with_new(begun: &CaptureUnderWay, layer: LayerId) -> Arrangement {
     let before = begun.arrangement();
     match begun.exchange {

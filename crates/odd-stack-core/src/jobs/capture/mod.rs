@@ -17,6 +17,7 @@ mod seen;
 
 use std::path::{Path, PathBuf};
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
@@ -93,12 +94,13 @@ pub struct CaptureRequest {
     /// What the program may write; if anything is said, only originals that meet it are copied.
     pub watch: Vec<String>,
     /// Originals are given a second name instead of being copied: quick, and enough for programs that replace files;
-    /// what is written into a file in place is then found out and can't be had again.
+    /// what is written into a file in place is then found out and can't be recovered.
     pub links: bool,
 }
 
 /// How a program ended.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct ProgramEnd {
     /// Its exit code; none if a signal ended it.
     pub exit_code: Option<i32>,
@@ -151,7 +153,8 @@ impl CaptureUnderWay {
 }
 
 /// How originals are protected.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "snake_case")]
 pub enum GuardMeans {
     /// There was nothing to protect.
@@ -166,7 +169,8 @@ pub enum GuardMeans {
 }
 
 /// What was protected before a capture.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct GuardReport {
     /// How they were protected.
     pub means: GuardMeans,

@@ -8,6 +8,7 @@ use std::sync::Arc;
 use std::thread;
 
 use rustc_hash::FxHashMap;
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -23,7 +24,8 @@ use crate::stack::{Column, ContestState, Entry, EntryKind, LayerId, Order, PathI
 pub use odd::{OddKind, OddRow};
 
 /// One address that two laid layers share.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct ContestRow {
     /// The address.
     pub address: String,
@@ -46,7 +48,8 @@ pub struct ContestRow {
 }
 
 /// Two laid layers with common addresses.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct PairRow {
     /// The layer that lies higher, and so wins against the other unless it was settled otherwise.
     pub upper: String,
@@ -65,7 +68,8 @@ pub struct PairRow {
 }
 
 /// All contests among the laid layers.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct ConflictsReport {
     /// Pairs with common addresses, those with most open contests first.
     pub pairs: Vec<PairRow>,

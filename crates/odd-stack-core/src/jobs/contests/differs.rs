@@ -3,6 +3,7 @@
 use std::io::{BufReader, Read};
 use std::path::Path;
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -14,7 +15,8 @@ use crate::ledger::{Ledger, LedgerError, blob_path};
 use crate::stack::{Column, Entry, EntryKind, Order};
 
 /// A key to which two files give different values.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct KeyClashRow {
     /// The key as people write it.
     pub key: String,
@@ -27,7 +29,8 @@ pub struct KeyClashRow {
 }
 
 /// What differs.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "snake_case")]
 pub enum Differs {
     /// Configuration: the keys.

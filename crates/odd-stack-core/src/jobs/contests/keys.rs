@@ -4,6 +4,7 @@ use std::cell::RefCell;
 use std::collections::HashMap;
 use std::rc::Rc;
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -14,7 +15,8 @@ use crate::ledger::{Ledger, LedgerError};
 use crate::stack::{Column, Entry, LayerId, Order, PathId};
 
 /// One layer's word on a key.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct KeySetter {
     /// The layer.
     pub layer: String,
@@ -23,7 +25,8 @@ pub struct KeySetter {
 }
 
 /// One key with everyone who has a word on it.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct KeyTraceRow {
     /// The key as people write it.
     pub key: String,

@@ -2,6 +2,7 @@
 
 use std::collections::HashMap;
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -24,7 +25,7 @@ pub enum SettleError {
     #[error(transparent)]
     Change(#[from] ChangeError),
     /// There is no contest there.
-    #[error("no two laid layers want different things at {at}")]
+    #[error("no two laid layers disagree at {at}")]
     NoContest {
         /// What was given.
         at: String,
@@ -56,14 +57,15 @@ impl From<LedgerError> for SettleError {
 pub enum Ruling {
     /// This layer wins, wherever it lies.
     With(LayerId),
-    /// It is fine as it lies.
+    /// It is fine as it is.
     KeepOrder,
     /// What was settled does not hold any more.
     Clear,
 }
 
 /// One address that is settled, or that no longer is.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct SettledRow {
     /// The address.
     pub address: String,

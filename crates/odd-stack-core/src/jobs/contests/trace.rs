@@ -1,5 +1,6 @@
 //! Everything at one address, from the top to the base.
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
@@ -45,7 +46,8 @@ pub enum TraceError {
 }
 
 /// One layer, or the base, at an address.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct TraceRow {
     /// The layer's name; none for the game's own file.
     pub layer: Option<String>,
@@ -72,7 +74,8 @@ pub struct TraceRow {
 }
 
 /// What lies on disk at an address.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct OnDisk {
     /// Where.
     pub path: String,
@@ -85,7 +88,8 @@ pub struct OnDisk {
 }
 
 /// Everything at one address.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct TraceReport {
     /// The address.
     pub address: String,

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::io::Read;
 use std::path::{Path, PathBuf};
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -22,7 +23,8 @@ use crate::stack::{BaseFile, BaseKind, RootId};
 const MOST_LEVELS: usize = 3;
 
 /// A game that was found.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct FoundGame {
     /// What it may be called.
     pub name: String,
@@ -38,7 +40,7 @@ pub struct FoundGame {
     pub bytes: u64,
     /// Endings of files that hold others (zip archives by another ending), each with how many there are.
     pub containers: BTreeMap<String, u64>,
-    /// The name under which it is in care already.
+    /// The name under which it was added already.
     pub in_care: Option<String>,
 }
 
@@ -84,7 +86,7 @@ pub fn game_in(
     Ok(found.pop())
 }
 
-/// The folders of games in care, each with the game's name.
+/// The folders of the games, each with the game's name.
 fn in_care(
     home: &Home,
     seam: &std::sync::Arc<dyn crate::files::Seam>,

@@ -4,6 +4,7 @@ use std::fs;
 use std::path::Path;
 use std::sync::Arc;
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -14,7 +15,8 @@ use crate::jobs::Permit;
 use crate::ledger::{GameMark, Home, Ledger, LedgerError, NAMES, Registered, SECOND_NAME, SUMS_NAME};
 
 /// What is left of a forgotten game's ledger.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct Forgotten {
     /// The game's name.
     pub name: String,

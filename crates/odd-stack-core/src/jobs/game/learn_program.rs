@@ -1,4 +1,4 @@
-//! The main program of a game whose folder was empty when it came into care: it comes with a layer.
+//! The main program of a game whose folder was empty when it was added: it comes with a layer.
 
 use std::time::Duration;
 

@@ -1,4 +1,4 @@
-//! Games in care: registering, settings, finding, letting go.
+//! The games: registering, settings, finding, letting go.
 
 pub(super) mod find;
 pub(super) mod forget;

@@ -1,5 +1,6 @@
-//! Where one is: each game in care in one line.
+//! Where one is: each game in one line.
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -14,7 +15,8 @@ use crate::observer::Observer;
 const MOST_FILES: u64 = 50_000;
 
 /// One game with what wants attention.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct GameLine {
     /// Its name.
     pub name: String,
@@ -34,7 +36,7 @@ pub struct GameLine {
     pub unmet_needs: u64,
     /// What was begun and must be ended before the stack can change.
     #[serde(serialize_with = "as_shown")]
-    #[schemars(with = "Option<String>")]
+    #[cfg_attr(feature = "schema", schemars(with = "Option<String>"))]
     pub under_way: Option<OngoingKind>,
     /// A folder of it is not there.
     pub folder_missing: bool,

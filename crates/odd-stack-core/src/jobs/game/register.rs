@@ -1,9 +1,10 @@
-//! Taking a game into care.
+//! Adding a game.
 
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::{fs, io};
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
@@ -25,7 +26,7 @@ use crate::notice::Notice;
 use crate::observer::{Observer, Work};
 use crate::stack::{BaseFile, BaseKind, RootId};
 
-/// Why a game can't be taken into care, or its settings changed. Nothing was changed.
+/// Why a game can't be added, or its settings changed. Nothing was changed.
 #[derive(Debug, Error)]
 pub enum RegisterError {
     /// The ledger or the list of games failed.
@@ -88,8 +89,8 @@ pub enum RegisterError {
         /// The other.
         two: PathBuf,
     },
-    /// The folder is in care already.
-    #[error("{} is in care already, as `{game}`", folder.display())]
+    /// The folder is already added.
+    #[error("{} is already added, as `{game}`", folder.display())]
     AlreadyInCare {
         /// The folder.
         folder: PathBuf,
@@ -147,9 +148,9 @@ pub enum RegisterError {
         /// The folder.
         path: PathBuf,
     },
-    /// The game is in care from another data home.
+    /// The game was added to another data home.
     #[error(
-        "{} is in care already, as `{game}`, from the data home {}; two homes can't look after one game",
+        "{} is already added, as `{game}`, from the data home {}; two homes can't look after one game",
         folder.display(), home.display()
     )]
     OtherHome {
@@ -160,9 +161,9 @@ pub enum RegisterError {
         /// The other home.
         home: PathBuf,
     },
-    /// The game was in care, and its ledger is gone.
+    /// The game was added before, and its ledger is gone.
     #[error(
-        "{} was in care as `{game}`, and its ledger is not at {} any more: was it moved, or is its disk not plugged in? \
+        "{} was added before, as `{game}`, and its ledger is not at {} any more: was it moved, or is its disk not plugged in? \
          What layers put there would count as the game's own",
         folder.display(), ledger.display()
     )]
@@ -175,7 +176,7 @@ pub enum RegisterError {
         game: String,
     },
     /// The game was moved.
-    #[error("{} is in care already, as `{game}`, and lay at {} then", folder.display(), theirs.display())]
+    #[error("{} is already added, as `{game}`, and lay at {} then", folder.display(), theirs.display())]
     Moved {
         /// The folder.
         folder: PathBuf,
@@ -184,9 +185,9 @@ pub enum RegisterError {
         /// Where it lay.
         theirs: PathBuf,
     },
-    /// A copy of a game that is in care, with the layers' files in it.
+    /// A copy of a game that was added, with the layers' files in it.
     #[error(
-        "{} is a copy of {}, which is in care as `{game}` with {laid_layers} of its layers laid; taken as it is, their files \
+        "{} is a copy of {}, which was added as `{game}` with {laid_layers} of its layers laid; taken as it is, their files \
          would count as the copy's own: lift them all and copy it again",
         folder.display(), theirs.display()
     )]
@@ -240,7 +241,7 @@ pub enum RegisterError {
     },
 }
 
-/// What is known of a game that is to be taken into care.
+/// What is known of a game that is to be added.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct RegisterRequest {
     /// The user's name for it; where it is empty the folder says it, or a program in it.
@@ -267,16 +268,17 @@ pub struct RegisterRequest {
     pub shares: Vec<String>,
     /// Spellings that differ in case are different addresses.
     pub exact_case: bool,
-    /// What lies there is taken as the game's own, though the game was in care before.
+    /// What lies there is taken as the game's own, though the game was added before.
     pub afresh: bool,
 }
 
 /// What was seen of a game.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct RegisterReport {
     /// Nothing was changed: it was only looked what would be.
     pub dry_run: bool,
-    /// The game as it is in care.
+    /// The game as it is added.
     pub game: GameReport,
     /// Its ledger was there from before, with its layers, and was taken up again.
     pub taken_up_again: bool,

@@ -1,4 +1,4 @@
-//! Changing what is known of a game in care.
+//! Changing what is known of a game that was added.
 
 use std::path::PathBuf;
 
@@ -21,7 +21,7 @@ use crate::stack::RootId;
 /// Why settings can't be changed. Nothing was changed.
 #[derive(Debug, Error)]
 pub enum SetError {
-    /// What is given does not fit, as when a game is taken into care.
+    /// What is given does not fit, as when a game is added.
     #[error(transparent)]
     Care(#[from] RegisterError),
     /// No such root or spot.

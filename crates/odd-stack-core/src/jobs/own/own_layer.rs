@@ -81,7 +81,7 @@ pub(super) fn whole_entries(
     Ok(numbers.into_iter().zip(wholes).map(|(path, whole)| (path, entry(whole), RelPath::root())).collect())
 }
 
-/// Writes the layer anew, in the place of the one before, and says what change that is.
+/// Writes the layer anew, in place of the one before, and says what change that is.
 pub(super) fn own_layer(
     ledger: &Ledger,
     files: &[OwnFile],

@@ -8,6 +8,7 @@
 
 use std::collections::HashSet;
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -47,7 +48,8 @@ impl PatchDayUnderWay {
 }
 
 /// Where a patch day stands.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct PatchDayStatus {
     /// Since when one is under way, RFC 3339; none when none is.
     pub begun_at: Option<String>,

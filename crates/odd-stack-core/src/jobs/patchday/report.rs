@@ -1,12 +1,14 @@
 //! What a patch day found and did.
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::jobs::ChangeReport;
 
 /// What becomes of one layer.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct FateRow {
     /// The layer.
     pub layer: String,
@@ -22,7 +24,8 @@ pub struct FateRow {
 }
 
 /// Whether a layer is laid again after an update.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "snake_case")]
 pub enum Fate {
     /// It is.
@@ -42,7 +45,8 @@ pub enum Help {
 }
 
 /// What a patch day found and does.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct PatchDayReport {
     /// All layers were lifted before the update.
     pub planned: bool,
@@ -58,7 +62,7 @@ pub struct PatchDayReport {
     pub added: Vec<String>,
     /// Those that went; folders have a `/` at the end.
     pub gone: Vec<String>,
-    /// Addresses at which the game's client had put its own file in the place of a layer's.
+    /// Addresses at which the game's client had put its own file in place of a layer's.
     pub put_back: Vec<String>,
     /// Settings of the user's that are kept as own edits.
     pub kept: Vec<String>,

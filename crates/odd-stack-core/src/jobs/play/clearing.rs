@@ -3,6 +3,7 @@
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -25,17 +26,18 @@ use crate::stack::BaseKind;
 const COMMAND: &str = "play";
 
 /// What one layer wants cleared.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct LayerClears {
     /// The layer.
     pub layer: String,
     /// What it names, with what that is now.
     pub clears: ClearRow,
     #[serde(skip)]
-    #[schemars(skip)]
+    #[cfg_attr(feature = "schema", schemars(skip))]
     files: Vec<ToClear>,
     #[serde(skip)]
-    #[schemars(skip)]
+    #[cfg_attr(feature = "schema", schemars(skip))]
     agreement: ContentHash,
 }
 

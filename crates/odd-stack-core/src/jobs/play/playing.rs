@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, HashMap};
 use std::path::{Path, PathBuf};
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
@@ -69,7 +70,8 @@ pub enum PlayError {
 }
 
 /// How the game is started.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct Launch {
     /// The program's address.
     pub program: String,
@@ -77,7 +79,7 @@ pub struct Launch {
     pub words: Vec<String>,
     /// How many of these are the program's own, with its arguments.
     #[serde(skip)]
-    #[schemars(skip)]
+    #[cfg_attr(feature = "schema", schemars(skip))]
     pub own_words: usize,
     /// Variables in its environment.
     pub environment: BTreeMap<String, String>,
@@ -89,7 +91,7 @@ pub struct Launch {
     pub loads_code: Vec<String>,
     /// What agreement to it is known by, where a layer wants it.
     #[serde(skip)]
-    #[schemars(skip)]
+    #[cfg_attr(feature = "schema", schemars(skip))]
     pub(in crate::jobs) agreement: Option<ContentHash>,
 }
 
@@ -184,7 +186,8 @@ fn look_over(ledger: &Ledger, observer: &dyn Observer) -> Result<Vec<(RootId, Re
 pub struct Glance(HashMap<(RootId, RelPath), Seen>);
 
 /// What was written in the game between two moments.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct Written {
     /// Files that came.
     pub added: Vec<String>,

@@ -4,6 +4,7 @@ use std::io::{Read, Seek, SeekFrom};
 use std::path::Path;
 use std::time::{Duration, SystemTime};
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::Serialize;
 use time::OffsetDateTime;
@@ -21,7 +22,8 @@ use crate::version_range::VersionRange;
 const MOST_LOG_BYTES: u64 = 8 << 20;
 
 /// One proof of one layer.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct ProofRow {
     /// The layer.
     pub layer: String,

@@ -3,6 +3,7 @@
 
 use std::collections::HashMap;
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -14,7 +15,8 @@ use crate::observer::Observer;
 use crate::stack::{BaseFile, BaseKind, RootId};
 
 /// A file that is most likely the game's own one of an address.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct OriginalRow {
     /// Where it belongs.
     pub address: String,
@@ -25,7 +27,8 @@ pub struct OriginalRow {
 }
 
 /// What tells that a file is one that was put aside.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "snake_case")]
 pub enum FoundBy {
     /// It has the size and the time of what the game had there.
@@ -53,7 +56,7 @@ pub(in crate::jobs) struct Covered {
     pub base: BaseFile,
     /// What lies there now.
     pub hash: ContentHash,
-    /// The base was something else when the game came into care.
+    /// The base was something else when the game was added.
     pub is_changed: bool,
 }
 
@@ -162,7 +165,7 @@ impl Marked {
         }
     }
 
-    /// Those that may have stood in the place of a file.
+    /// Those that may have stood in place of a file.
     fn of<'m>(&'m self, file: &'m RelPath) -> impl Iterator<Item = &'m RelPath> {
         let key = Self::key(&file.parent(), file.name());
         self.0.get(&key).into_iter().flatten().filter(move |path| {

@@ -6,6 +6,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicU64, Ordering};
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
@@ -35,7 +36,8 @@ pub enum RenewError {
 }
 
 /// How a stored file is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "snake_case")]
 pub enum StoredState {
     /// As it was.
@@ -47,7 +49,8 @@ pub enum StoredState {
 }
 
 /// A stored file that is gone, or is not what it was.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct DamageRow {
     /// An address at which its content lies, or would.
     pub address: String,
@@ -78,7 +81,8 @@ impl DamageRow {
 }
 
 /// What became of all damaged files.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct RenewReport {
     /// Nothing was changed: it was only looked what would be.
     pub dry_run: bool,

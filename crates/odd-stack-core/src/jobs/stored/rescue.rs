@@ -7,6 +7,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
@@ -37,7 +38,9 @@ pub enum RescueError {
     #[error("it can't be told what is whole")]
     NotNow(#[source] LedgerError),
     /// Neither a game nor a ledger.
-    #[error("`{given}` is neither a game in care nor the folder of a ledger or of a game that was in care")]
+    #[error(
+        "`{given}` is neither a game that was added nor the folder of a ledger or of a game that was added once"
+    )]
     NoLedger {
         /// What was given.
         given: String,
@@ -64,7 +67,8 @@ pub enum RescueError {
 }
 
 /// How a file of the ledger is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "snake_case")]
 pub enum Condition {
     /// As it was written.
@@ -78,21 +82,23 @@ pub enum Condition {
 }
 
 /// What is done in the end.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "snake_case")]
 pub enum RescueDone {
     /// The catalogue is whole, and nothing had to be done to it.
     Nothing,
     /// The second copy took the catalogue's place.
     Rebuilt,
-    /// Originals were put back into the game, which is no longer in care.
+    /// Originals were put back into the game, which is no longer in the list.
     PutBack,
     /// Originals were copied into a folder.
     Copied,
 }
 
 /// One of the game's own files that lies in the ledger.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct OriginalFate {
     /// Where it belongs.
     pub address: String,
@@ -103,7 +109,8 @@ pub struct OriginalFate {
 }
 
 /// What was found and done.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct RescueReport {
     /// Nothing was changed: it was only looked what would be.
     pub dry_run: bool,

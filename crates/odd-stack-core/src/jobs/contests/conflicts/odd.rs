@@ -2,6 +2,7 @@
 
 use std::collections::{HashMap, HashSet};
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -12,7 +13,8 @@ use crate::ledger::{Ledger, LedgerError};
 use crate::stack::{Column, EntryKind, LayerId, Order, PathId, Provider, RootId};
 
 /// The kinds of odd things.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "snake_case")]
 pub enum OddKind {
     /// Files of one name in one folder, such as a library and its settings, come from different layers, though one
@@ -27,7 +29,8 @@ pub enum OddKind {
 }
 
 /// One odd thing.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct OddRow {
     /// Its kind.
     pub kind: OddKind,
