@@ -23,8 +23,9 @@ mod show;
 mod stack;
 mod stored;
 
-pub use add::adopt::{AdoptReport, AdoptRequest, Adopting, NotAdoptedRow, Originals, WhyNot};
+pub use add::adopt::{AdoptReport, AdoptRequest, Adopting, NotAdoptedRow, WhyNot};
 pub use add::adopt_elsewhere::RenamedRow;
+pub use add::adopt_originals::Originals;
 pub use add::arriving::{Adding, Arriving};
 pub use add::error::AddError;
 pub use add::fit_sheet::{DraftReport, LeftOutCount, SheetCheck, TriedRow};

@@ -8,6 +8,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::adopt_elsewhere::{RenamedRow, SoughtFile as Lookout, elsewhere};
+use super::adopt_originals::{Originals, base_before, originals_unknown, taken_originals};
 use super::arrival::{Arrival, Opening};
 use super::content_at::key_of;
 use super::contents::Contents;
@@ -20,7 +21,7 @@ use super::request::free_name;
 use super::taken_away::Away;
 use crate::address::{Address, FoldedKey, RelPath};
 use crate::blend::{Format, MOST_BLENDED_BYTES, edits_between};
-use crate::change::{BaseBefore, ChangeOptions, ChangeRequest, Edits, ForeignFile, Prepared, prepare};
+use crate::change::{ChangeOptions, ChangeRequest, Edits, ForeignFile, Prepared, prepare};
 use crate::files::{Seen, look_at, read_small};
 use crate::fit::{Fit, FitError, Place, Placement, Rank, Rules};
 use crate::hash::ContentHash;
@@ -51,15 +52,6 @@ pub struct AdoptRequest {
     pub limits: Limits,
     /// What becomes of the game's own files that lie aside under other names; none to be asked.
     pub originals: Option<Originals>,
-}
-
-/// What becomes of the game's own files that somebody has put aside in the game itself.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Originals {
-    /// They go to the ledger, and come back in their places when the layer is lifted.
-    Take,
-    /// They stay where they are, as files of their own.
-    Leave,
 }
 
 /// Why a file of a package is not adopted.
@@ -194,7 +186,7 @@ fn decide(
     if found.alike.is_empty() {
         return Err(AddError::NothingLies { package: request.package.display().to_string() });
     }
-    let taken = taken_originals(request, find_originals(ledger, &found.covered, observer)?)?;
+    let taken = taken_originals(request.originals, find_originals(ledger, &found.covered, observer)?)?;
     placed.placements.clone_from(&found.alike);
     let holding = folders_holding(placed.placements.iter().map(|placement| &placement.to));
     placed.folders.retain(|folder| holding.contains(&(&folder.root, folder.path.as_str())));
@@ -205,7 +197,7 @@ fn decide(
     let report = AdoptReport {
         dry_run,
         adopted: placed.placements.iter().map(|placement| placement.to.to_string()).collect(),
-        originals_unknown: originals_unknown(ledger, &found, &taken),
+        originals_unknown: originals_unknown(ledger, &found.covered, &taken),
         originals_taken: taken.iter().map(|original| original.row.clone()).collect(),
         layer: report(&draft, package, &placed, &links),
         renamed: found.renamed.clone(),
@@ -231,7 +223,7 @@ fn decide(
     let Written { layer, .. } = write_layer(ledger, &making)?;
     ledger.catalogue.insert_blobs(&new)?;
     let mut change = change_of(ledger, layer, &format!("adopt {}", draft.name), now)?;
-    change.noted.undo = Some(base_before(ledger, &found, &taken)?);
+    change.noted.undo = Some(base_before(ledger, &found.covered, &taken)?);
     change.files.foreign = foreign_files_of(ledger, &found.at, &taken, &found.edited)?;
     change.files.accepted = folders_of_its_own(ledger, &placed, &found.at, &taken)?;
     let key = |own: &FoundOriginal| ledger.game().folding.key(own.lies_at.as_str());
@@ -292,49 +284,6 @@ fn look_in_game(
         placed.rules.places.push(place);
     }
     Ok(found)
-}
-
-/// The originals that are kept, as a person says it.
-fn taken_originals(
-    request: &AdoptRequest,
-    originals: Vec<FoundOriginal>,
-) -> Result<Vec<FoundOriginal>, AddError> {
-    match request.originals {
-        Some(Originals::Take) => Ok(originals),
-        Some(Originals::Leave) => Ok(Vec::new()),
-        None if originals.is_empty() => Ok(Vec::new()),
-        None => {
-            let found = originals.into_iter().map(|original| original.row).collect();
-            Err(AddError::OriginalsFound { found })
-        }
-    }
-}
-
-/// What lies where the game may have had a file of its own that nobody knows.
-fn unknown<'f>(found: &'f FoundInGame, taken: &'f [FoundOriginal]) -> impl Iterator<Item = &'f Covered> {
-    let is_taken = |it: &&Covered| taken.iter().any(|own| (own.root, &own.key) == (it.root, &it.key));
-    found.covered.iter().filter(move |it| !is_taken(it))
-}
-
-fn originals_unknown(ledger: &Ledger, found: &FoundInGame, taken: &[FoundOriginal]) -> Vec<String> {
-    let shown = |it: &Covered| ledger.game().address(it.root, it.base.spelled.clone());
-    unknown(found, taken).filter_map(shown).map(|address| address.to_string()).collect()
-}
-
-/// What is not known any more is known again if it is all taken back.
-fn base_before(
-    ledger: &Ledger,
-    found: &FoundInGame,
-    taken: &[FoundOriginal],
-) -> Result<BaseBefore, LedgerError> {
-    let base = unknown(found, taken).map(|it| (it.root, it.key.clone(), Some(it.base.clone())));
-    Ok(BaseBefore {
-        base: base.collect(),
-        version: ledger.game().version.clone(),
-        seen: ledger.game().seen,
-        unknown_originals: ledger.catalogue.unknown_originals()?,
-        ..BaseBefore::default()
-    })
 }
 
 /// The change that has the layer at the bottom.

@@ -2,6 +2,7 @@
 
 pub(super) mod adopt;
 pub(super) mod adopt_elsewhere;
+pub(super) mod adopt_originals;
 pub(super) mod answered;
 pub(super) mod arrival;
 pub(super) mod arriving;
