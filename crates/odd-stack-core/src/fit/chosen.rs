@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use super::input::Package;
 use super::outcome::{ChoiceMade, LeftOut, PartSeen};
 use super::resolve::Resolved;
-use super::{Finding, FitError, GameTree, NotChosen, Part, Rank, Rules};
+use super::{Choice, Finding, FitError, GameTree, NotChosen, Part, Rank, Rules};
 use crate::address::{AddressBook, RelPath};
 use crate::members::Member;
 
@@ -78,7 +78,7 @@ pub(super) fn take<'r>(
     tree: &dyn GameTree,
     findings: &mut Vec<Finding>,
 ) -> Result<ChosenPlaces<'r>, FitError> {
-    let mut taken = ChosenPlaces {
+    let taken = ChosenPlaces {
         places: Vec::new(),
         choices: Vec::new(),
         parts: Vec::new(),
@@ -88,97 +88,19 @@ pub(super) fn take<'r>(
         firm: Vec::new(),
         open: Vec::new(),
     };
-    let mut resolve = |place: &super::Place, of_part: bool| -> Result<Resolved, FitError> {
-        let resolved = Resolved::new(place, of_part, package, book, tree)?;
-        if resolved.in_wrapper
-            && let Some(wrapper) = package.wrapper
-        {
-            findings.push(Finding::InsideWrapper { from: place.from.clone(), wrapper: wrapper.to_string() });
-        }
-        Ok(resolved)
-    };
+    let mut choosing = Choosing { rules, package, book, tree, findings, taken };
     for place in &rules.places {
-        taken.places.push(resolve(place, false)?);
+        let resolved = choosing.resolve(place, false)?;
+        choosing.taken.places.push(resolved);
     }
-    let find = |text: &str| package.find(text).map(|found| found.path);
-    let folders_of = |folder: &Option<String>, places: &[super::Place]| -> Vec<RelPath> {
-        let mut paths: Vec<RelPath> = folder.iter().filter_map(|folder| find(folder)).collect();
-        paths.extend(places.iter().filter_map(|place| find(&place.from)));
-        paths.retain(|path| !path.is_root());
-        paths
-    };
     let mut open_questions = Vec::new();
     for choice in &rules.choices {
-        let name = rules.chosen.get(&choice.id).or(choice.default.as_ref());
-        let options: Vec<String> = choice.options.iter().map(|option| option.name.clone()).collect();
-        let chosen = match name {
-            Some(name) => {
-                let option = choice.options.iter().find(|option| option.name.eq_ignore_ascii_case(name));
-                Some(option.ok_or_else(|| FitError::NoSuchOption {
-                    id: choice.id.clone(),
-                    option: name.clone(),
-                    options: options.clone(),
-                })?)
-            }
-            None => None,
-        };
-        let Some(chosen) = chosen else {
-            open_questions.push(NotChosen { id: choice.id.clone(), ask: choice.ask.clone(), options });
-            continue;
-        };
-        let is_firm = choice.options.iter().all(|option| option.places.is_empty());
-        let mut of_options = Vec::new();
-        for option in &choice.options {
-            let paths = folders_of(&option.folder, &option.places);
-            of_options.push((option.name.clone(), paths.clone()));
-            if option.name == chosen.name {
-                taken.open.extend(paths);
-                for place in &option.places {
-                    taken.places.push(resolve(place, false)?);
-                }
-            } else {
-                taken.firm.extend(paths.iter().filter(|_| is_firm).cloned());
-                taken.closed.extend(paths.into_iter().map(|path| (path, LeftOut::NotChosen)));
-            }
-        }
-        taken.chosen.insert(choice.id.clone(), chosen.name.clone());
-        taken.options.push(of_options);
-        taken.choices.push(ChoiceMade { id: choice.id.clone(), options, chosen: chosen.name.clone() });
+        open_questions.extend(choosing.take_choice(choice)?);
     }
     for part in &rules.parts {
-        let on = match rules.chosen.get(&part.id).map(|word| word.to_lowercase()) {
-            None => part.on,
-            Some(word) => match word.as_str() {
-                "on" | "yes" => true,
-                "off" | "no" => false,
-                _ => {
-                    let (id, option) = (part.id.clone(), word);
-                    return Err(FitError::NoSuchOption {
-                        id,
-                        option,
-                        options: vec!["on".into(), "off".into()],
-                    });
-                }
-            },
-        };
-        let paths = folders_of(&part.folder, &part.places);
-        if on {
-            if part.places.is_empty() && taken.places.iter().all(|place| place.rank.0 < Rank::Sheet) {
-                return Err(FitError::PartNeedsPlace {
-                    id: part.id.clone(),
-                    folder: part.folder.clone().unwrap_or_default(),
-                });
-            }
-            taken.open.extend(paths.iter().cloned());
-            for place in &part.places {
-                taken.places.push(resolve(place, true)?);
-            }
-        } else {
-            taken.closed.extend(paths.iter().map(|path| (path.clone(), LeftOut::PartOff)));
-        }
-        taken.chosen.insert(part.id.clone(), if on { "on" } else { "off" }.to_owned());
-        taken.parts.push((part, on, paths));
+        choosing.take_part(part)?;
     }
+    let taken = choosing.taken;
     let is_known = |id: &&String| {
         rules.choices.iter().any(|choice| choice.id == **id) || rules.parts.iter().any(|part| part.id == **id)
     };
@@ -193,6 +115,103 @@ pub(super) fn take<'r>(
         return Err(FitError::ChoiceNeeded { choices: open_questions, parts: parts.collect() });
     }
     Ok(taken)
+}
+
+/// Choices and parts, taken one after the other.
+struct Choosing<'r, 'p> {
+    rules: &'r Rules,
+    package: &'p Package<'p>,
+    book: &'p AddressBook,
+    tree: &'p dyn GameTree,
+    findings: &'p mut Vec<Finding>,
+    taken: ChosenPlaces<'r>,
+}
+
+impl<'r> Choosing<'r, '_> {
+    fn resolve(&mut self, place: &super::Place, of_part: bool) -> Result<Resolved, FitError> {
+        let resolved = Resolved::new(place, of_part, self.package, self.book, self.tree)?;
+        if resolved.in_wrapper
+            && let Some(wrapper) = self.package.wrapper
+        {
+            let wrapper = wrapper.to_string();
+            self.findings.push(Finding::InsideWrapper { from: place.from.clone(), wrapper });
+        }
+        Ok(resolved)
+    }
+
+    /// What of the package belongs to an option or a part, but not all of it.
+    fn folders_of(&self, folder: Option<&String>, places: &[super::Place]) -> Vec<RelPath> {
+        let find = |text: &str| self.package.find(text).map(|found| found.path);
+        let mut paths: Vec<RelPath> = folder.and_then(|folder| find(folder)).into_iter().collect();
+        paths.extend(places.iter().filter_map(|place| find(&place.from)));
+        paths.retain(|path| !path.is_root());
+        paths
+    }
+
+    /// Takes the option that is chosen; where none is, gives the question.
+    fn take_choice(&mut self, choice: &'r Choice) -> Result<Option<NotChosen>, FitError> {
+        let name = self.rules.chosen.get(&choice.id).or(choice.default.as_ref());
+        let options: Vec<String> = choice.options.iter().map(|option| option.name.clone()).collect();
+        let Some(name) = name else {
+            return Ok(Some(NotChosen { id: choice.id.clone(), ask: choice.ask.clone(), options }));
+        };
+        let chosen = choice.options.iter().find(|option| option.name.eq_ignore_ascii_case(name));
+        let Some(chosen) = chosen else {
+            let (id, option) = (choice.id.clone(), name.clone());
+            return Err(FitError::NoSuchOption { id, option, options });
+        };
+        let is_firm = choice.options.iter().all(|option| option.places.is_empty());
+        let mut of_options = Vec::new();
+        for option in &choice.options {
+            let paths = self.folders_of(option.folder.as_ref(), &option.places);
+            of_options.push((option.name.clone(), paths.clone()));
+            if option.name == chosen.name {
+                self.taken.open.extend(paths);
+                for place in &option.places {
+                    let resolved = self.resolve(place, false)?;
+                    self.taken.places.push(resolved);
+                }
+            } else {
+                self.taken.firm.extend(paths.iter().filter(|_| is_firm).cloned());
+                self.taken.closed.extend(paths.into_iter().map(|path| (path, LeftOut::NotChosen)));
+            }
+        }
+        self.taken.chosen.insert(choice.id.clone(), chosen.name.clone());
+        self.taken.options.push(of_options);
+        self.taken.choices.push(ChoiceMade { id: choice.id.clone(), options, chosen: chosen.name.clone() });
+        Ok(None)
+    }
+
+    fn take_part(&mut self, part: &'r Part) -> Result<(), FitError> {
+        let on = match self.rules.chosen.get(&part.id).map(|word| word.to_lowercase()) {
+            None => part.on,
+            Some(word) => match word.as_str() {
+                "on" | "yes" => true,
+                "off" | "no" => false,
+                _ => {
+                    let (id, options) = (part.id.clone(), vec!["on".into(), "off".into()]);
+                    return Err(FitError::NoSuchOption { id, option: word, options });
+                }
+            },
+        };
+        let paths = self.folders_of(part.folder.as_ref(), &part.places);
+        if on {
+            if part.places.is_empty() && self.taken.places.iter().all(|place| place.rank.0 < Rank::Sheet) {
+                let folder = part.folder.clone().unwrap_or_default();
+                return Err(FitError::PartNeedsPlace { id: part.id.clone(), folder });
+            }
+            self.taken.open.extend(paths.iter().cloned());
+            for place in &part.places {
+                let resolved = self.resolve(place, true)?;
+                self.taken.places.push(resolved);
+            }
+        } else {
+            self.taken.closed.extend(paths.iter().map(|path| (path.clone(), LeftOut::PartOff)));
+        }
+        self.taken.chosen.insert(part.id.clone(), if on { "on" } else { "off" }.to_owned());
+        self.taken.parts.push((part, on, paths));
+        Ok(())
+    }
 }
 
 /// What is told of a part.

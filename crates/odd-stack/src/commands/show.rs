@@ -2,7 +2,7 @@
 
 use clap::Args;
 use odd_stack_core::jobs::Owner;
-use odd_stack_core::jobs::{ShowReport, select};
+use odd_stack_core::jobs::{EntryRow, ShowReport, select};
 
 use crate::Ended;
 use crate::errors::Failure;
@@ -45,16 +45,40 @@ fn text(report: &ShowReport, most: usize) -> String {
         (true, false) => "laid",
     };
     let mut text = format!("{}, number {} in the stack, {state}\n", paint(BOLD, &title), layer.number);
-    let mut say = |what: &str, value: &str| {
-        text.push_str(&format!("  {} {value}\n", paint(DIM, &format!("{what:<9}"))))
-    };
-    if report.source.is_empty() {
-        say("package", "none: these are your own edits (`oddstack tweak list`)");
-    } else if report.made_by.is_some() {
-        say("made by", &report.source);
-    } else {
-        say("package", &format!("{} {}", report.source_kind, report.source));
+    for (what, value) in origin(report).into_iter().chain(placement(report)).chain(wishes(report)) {
+        text.push_str(&fact(what, &value));
     }
+    for unmet in &report.unmet {
+        text.push_str(&fact("not met", &unmet_line(unmet)));
+    }
+    let beneath = report.entries.iter().filter_map(|entry| entry.covers.clone());
+    text.push_str(&fact("covers", &tally(beneath)));
+    let above = report.entries.iter().filter_map(|entry| entry.covered_by.clone());
+    text.push_str(&fact("covered", &tally(above.map(Owner::Layer))));
+    let code = report.entries.iter().filter(|entry| entry.runs_code);
+    let code = code.map(|entry| (entry.address.as_str(), entry.covers.is_some()));
+    text.push_str(&runs_code(code, most == usize::MAX));
+    text.push_str(&asked(&report.starts, &report.clears));
+    text.push_str(&table(&[], report.entries.iter().take(most).map(entry_row).collect()));
+    if report.entries.len() > most {
+        let more = files((report.entries.len() - most) as u64);
+        text.push_str(&paint(DIM, &format!("  ... and {more} more (-v lists all)\n")));
+    }
+    text
+}
+
+fn fact(what: &str, value: &str) -> String {
+    format!("  {} {value}\n", paint(DIM, &format!("{what:<9}")))
+}
+
+/// Where the layer comes from.
+fn origin(report: &ShowReport) -> Vec<(&'static str, String)> {
+    let layer = &report.layer;
+    let mut told = vec![match (report.source.is_empty(), &report.made_by) {
+        (true, _) => ("package", "none: these are your own edits (`oddstack tweak list`)".to_owned()),
+        (false, Some(_)) => ("made by", report.source.clone()),
+        (false, None) => ("package", format!("{} {}", report.source_kind, report.source)),
+    }];
     if let Some(made_by) = &report.made_by {
         let how = match &made_by.end {
             Some(end) => match end.exit_code {
@@ -63,80 +87,63 @@ fn text(report: &ShowReport, most: usize) -> String {
             },
             None => String::new(),
         };
-        say("made", &format!("on {}{how}", made_by.begun_at));
+        told.push(("made", format!("on {}{how}", made_by.begun_at)));
     }
-    say("added", &layer.added_at);
-    say("files", &format!("{}, {}", number(layer.files), size(layer.bytes)));
+    told.push(("added", layer.added_at.clone()));
+    told.push(("files", format!("{}, {}", number(layer.files), size(layer.bytes))));
+    told
+}
+
+/// Where its files go, and what was chosen.
+fn placement(report: &ShowReport) -> Vec<(&'static str, String)> {
+    let mut told = Vec::new();
     for (index, place) in report.fit.place.iter().enumerate() {
-        say(if index == 0 { "placed" } else { "" }, &place_words(&place.from, &place.to));
+        told.push((if index == 0 { "placed" } else { "" }, place_words(&place.from, &place.to)));
     }
     for choice in &report.fit.choice {
         let chosen = report.chosen.get(&choice.id);
         let others = choice.option.iter().map(|option| &option.name).filter(|name| Some(*name) != chosen);
         let others: Vec<&str> = others.map(String::as_str).collect();
         let chosen = chosen.map_or("nothing", String::as_str);
-        say("chosen", &format!("{}={chosen}, not {}", choice.id, others.join(", not ")));
+        told.push(("chosen", format!("{}={chosen}, not {}", choice.id, others.join(", not "))));
         let taken = choice.option.iter().filter(|option| option.name == chosen);
-        for place in taken.flat_map(|option| &option.place) {
-            say("", &place_words(&place.from, &place.to));
-        }
+        told.extend(
+            taken.flat_map(|option| &option.place).map(|place| ("", place_words(&place.from, &place.to))),
+        );
     }
     for part in &report.fit.part {
-        say("part", &format!("{} is {}", part.id, if part.on { "on" } else { "off" }));
-        for place in part.place.iter().filter(|_| part.on) {
-            say("", &place_words(&place.from, &place.to));
-        }
+        told.push(("part", format!("{} is {}", part.id, if part.on { "on" } else { "off" })));
+        let places = part.place.iter().filter(|_| part.on);
+        told.extend(places.map(|place| ("", place_words(&place.from, &place.to))));
     }
-    if !report.only.is_empty() {
-        say("only", &report.only.join(" "));
-    }
-    if !report.skip.is_empty() {
-        say("skipped", &report.skip.join(" "));
-    }
-    if !report.passed_over.is_empty() {
-        say("no place", &report.passed_over.join(", "));
-    }
-    for (what, wish) in wishes(report) {
-        say(what, &wish);
-    }
-    for unmet in &report.unmet {
-        say("not met", &unmet_line(unmet));
-    }
-    say("covers", &tally(report.entries.iter().filter_map(|entry| entry.covers.clone())));
-    let above = report.entries.iter().filter_map(|entry| entry.covered_by.clone());
-    say("covered", &tally(above.map(Owner::Layer)));
-    let code = report.entries.iter().filter(|entry| entry.runs_code);
-    let code = code.map(|entry| (entry.address.as_str(), entry.covers.is_some()));
-    text.push_str(&runs_code(code, most == usize::MAX));
-    text.push_str(&asked(&report.starts, &report.clears));
-    let rows = report.entries.iter().take(most).map(|entry| {
-        let beneath = match &entry.covers {
-            Some(owner) => format!("over {}", own(owner)),
-            None if entry.original_unknown => "the game's own is not known".to_owned(),
-            None => String::new(),
-        };
-        let above = entry.covered_by.as_ref().map(|name| format!("under {name}")).unwrap_or_default();
-        vec![
-            cell(entry.address.clone(), Look::Plain),
-            cell(size(entry.size_bytes), Look::Right),
-            cell(
-                match entry.hash.as_deref() {
-                    None => "taken away",
-                    Some(_) if entry.changes_keys => "keys",
-                    Some(hash) => &hash[..8],
-                },
-                Look::Dim,
-            ),
-            cell(beneath, Look::Dim),
-            cell(above, Look::Warn),
-        ]
-    });
-    text.push_str(&table(&[], rows.collect()));
-    if report.entries.len() > most {
-        let more = files((report.entries.len() - most) as u64);
-        text.push_str(&paint(DIM, &format!("  ... and {more} more (-v lists all)\n")));
-    }
-    text
+    let lists = [
+        ("only", report.only.join(" ")),
+        ("skipped", report.skip.join(" ")),
+        ("no place", report.passed_over.join(", ")),
+    ];
+    told.extend(lists.into_iter().filter(|(_, list)| !list.is_empty()));
+    told
+}
+
+fn entry_row(entry: &EntryRow) -> Vec<comfy_table::Cell> {
+    let beneath = match &entry.covers {
+        Some(owner) => format!("over {}", own(owner)),
+        None if entry.original_unknown => "the game's own is not known".to_owned(),
+        None => String::new(),
+    };
+    let above = entry.covered_by.as_ref().map(|name| format!("under {name}")).unwrap_or_default();
+    let content = match entry.hash.as_deref() {
+        None => "taken away",
+        Some(_) if entry.changes_keys => "keys",
+        Some(hash) => &hash[..8],
+    };
+    vec![
+        cell(entry.address.clone(), Look::Plain),
+        cell(size(entry.size_bytes), Look::Right),
+        cell(content, Look::Dim),
+        cell(beneath, Look::Dim),
+        cell(above, Look::Warn),
+    ]
 }
 
 /// What the fit sheet says beyond places.
