@@ -80,7 +80,7 @@ pub fn game_in(
     observer: &dyn Observer,
 ) -> Result<Option<FoundGame>, CheckError> {
     // Not of the system's folders, nor of one with all that a person has.
-    let Ok(folder) = existing(folder) else { return Ok(None) };
+    let Ok(folder) = existing(folder).map(|folder| real(&folder)) else { return Ok(None) };
     let (in_care, mut found) = (in_care(home, seam)?, Vec::new());
     look_into(&folder, 0, &in_care, observer, &mut found)?;
     Ok(found.pop())
