@@ -323,7 +323,7 @@ pub enum Command {
     /// Open a folder of the game, a layer or the ledger
     Open(open::OpenArgs),
     /// Look into packages and add them, or add a game
-    #[command(hide = true)]
+    #[command(hide = true, name = "paths-without-a-command")]
     Dropped(dropped::DroppedArgs),
     /// Watch the main job on an invented game
     Demo(demo::DemoArgs),

@@ -70,7 +70,8 @@ pub fn parse(words: &[OsString]) -> Result<Cli, clap::Error> {
     match at {
         Some(at) if Path::new(&words[at + 1]).exists() => {
             let mut words = words.to_vec();
-            words.insert(at + 1, "dropped".into());
+            // A name that no slip of the fingers comes near.
+            words.insert(at + 1, "paths-without-a-command".into());
             read(&words)
         }
         _ => match meant(unknown) {
