@@ -300,7 +300,8 @@ fn raw_member(entry: &ArchiveEntry, source: usize) -> RawMember {
 fn broken(package: &str, file: &ArchiveFile, error: &Error) -> PackageError {
     let package = package.to_owned();
     match error {
-        Error::PasswordRequired | Error::MaybeBadPassword(_) => {
+        // The names are encrypted too. No cipher is built in.
+        Error::UnsupportedCompressionMethod(method) if *method == EncoderMethod::AES256_SHA256.name() => {
             PackageError::Encrypted { package, member: None }
         }
         _ if is_cut_short(file) => PackageError::Broken { package, reason: super::CUT_SHORT.to_owned() },

@@ -3,8 +3,7 @@
 
 use std::io::{Cursor, Write};
 
-use sevenz_rust2::encoder_options::AesEncoderOptions;
-use sevenz_rust2::{ArchiveEntry, ArchiveWriter, EncoderMethod, Password};
+use sevenz_rust2::{ArchiveEntry, ArchiveWriter, EncoderMethod};
 
 /// Kinds of archive that tests write.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -191,15 +190,6 @@ fn zip(things: &[Thing]) -> Vec<u8> {
 pub fn seven(things: &[Thing], method: EncoderMethod) -> Vec<u8> {
     seven_with(things, &mut |writer| {
         writer.set_content_methods(vec![method.into()]);
-    })
-}
-
-/// One whose contents, and the list of them if asked, need a password.
-pub fn seven_encrypted(things: &[Thing], with_names: bool) -> Vec<u8> {
-    seven_with(things, &mut |writer| {
-        let key = AesEncoderOptions::new(Password::from("gull"));
-        writer.set_content_methods(vec![key.into(), EncoderMethod::LZMA2.into()]);
-        writer.set_encrypt_header(with_names);
     })
 }
 
