@@ -61,6 +61,7 @@
 //! [`observer::Observer`], and takes the time as a [`Moment`].
 
 #![deny(missing_docs)]
+#![cfg_attr(test, allow(clippy::too_many_lines, reason = "a table of cases is as long as it is"))]
 
 pub mod address;
 pub mod blend;

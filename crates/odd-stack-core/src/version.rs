@@ -9,7 +9,7 @@ pub struct FileNameParts {
     pub name: String,
     /// The version as written, without a leading `v`.
     pub version: Option<String>,
-    /// Which one of several makes it is, as written in brackets or behind the version.
+    /// Which of several variants it is, as written in brackets or behind the version.
     pub variant: Option<String>,
     /// The version that it takes to another one: `17.1` of `Harbour 17.1 to 17.2`.
     pub onto: Option<String>,

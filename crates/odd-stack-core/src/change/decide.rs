@@ -1,7 +1,7 @@
 //! Deciding a change: from two orders of layers to steps, without touching the game.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use rayon::prelude::*;
@@ -13,12 +13,12 @@ use super::error::ChangeError;
 use super::last_look::look_at_file;
 use super::looking::look;
 use super::options::{ChangeOptions, Edits, edits_at};
-use super::request::{ChangeRequest, ForeignFile};
+use super::request::{ChangeRequest, Exchange, ForeignFile};
 use super::step::Step;
 use crate::address::Address;
 use crate::blend::BlendRules;
 use crate::expected::{Blender, Drift, DriftKind, Finding, Folders};
-use crate::files::Stamp;
+use crate::files::{Seen, Stamp};
 use crate::game::Root;
 use crate::ledger::{Ledger, LedgerError, OtherGames, free_batch};
 use crate::observer::{Observer, Work};
@@ -31,15 +31,39 @@ pub(super) fn decide(
     others: &OtherGames,
     observer: &dyn Observer,
 ) -> Result<Decision, ChangeError> {
+    let changed = ledger.catalogue.arrangement()?.changed_layers(&request.stack.after);
+    let mut decider = decider_of(ledger, request, &changed, options, others)?;
+    decider.check_roots()?;
+    let folders = ledger.catalogue.folders_of(&changed)?;
+    folders.iter().try_for_each(|(root, key)| decider.refuse_folder_clash(*root, key))?;
+    decider.find_new_folders(&folders)?;
+    observer.begin(Work::Comparing, decider.stack.columns.len() as u64, 0);
+    let decided = decider.blend_and_settle_base().and_then(|()| decider.decide_files());
+    observer.end();
+    decided?;
+    decider.decide_direct(request)?;
+    decider.decide_folders(&folders, &request.files.accepted)?;
+    decider.tell_notes();
+    decider.note_differences()?;
+    decider.decide_tallies(&request.stack.exchanges)?;
+    Ok(decider.decision)
+}
+
+/// All that a decision begins with.
+fn decider_of<'l>(
+    ledger: &'l Ledger,
+    request: &ChangeRequest,
+    changed: &[LayerId],
+    options: ChangeOptions,
+    others: &'l OtherGames,
+) -> Result<Decider<'l>, ChangeError> {
     let catalogue = &ledger.catalogue;
-    let arrangement = catalogue.arrangement()?;
-    let changed = arrangement.changed_layers(&request.stack.after);
     // Of a layer that takes another's place only what they do not have alike counts.
     let (columns, alike_files) = match request.stack.exchanges.as_slice() {
         [exchange] if !exchange.asks_otherwise => {
             catalogue.columns_apart(exchange.old, exchange.new, &request.touched())?
         }
-        _ => (catalogue.columns_of(&changed, &request.touched())?, 0),
+        _ => (catalogue.columns_of(changed, &request.touched())?, 0),
     };
     let settled = catalogue.settlements_among_columns()?;
     let mut after = ledger.order(&request.stack.after, request.settled_after(settled.clone()))?;
@@ -47,8 +71,8 @@ pub(super) fn decide(
         let rules = BlendRules::new(rules).map_err(|error| catalogue.damaged_by(&error))?;
         after = after.with_blend_rules(Arc::new(rules));
     }
-    let before = ledger.order(&arrangement, settled)?;
-    let mut decider = Decider {
+    let before = ledger.order(&catalogue.arrangement()?, settled)?;
+    Ok(Decider {
         ledger,
         blender: Blender::in_change(ledger, request.noted.unstored.clone(), request.noted.is_dry_run),
         stack: StackTurn {
@@ -80,31 +104,19 @@ pub(super) fn decide(
         },
         noted: Noted::default(),
         decision: Decision::default(),
-    };
-    decider.check_roots()?;
-    let folders = catalogue.folders_of(&changed)?;
-    folders.iter().try_for_each(|(root, key)| decider.refuse_folder_clash(*root, key))?;
-    decider.find_new_folders(&folders)?;
-    observer.begin(Work::Comparing, decider.stack.columns.len() as u64, 0);
-    let decided = decider.blend_and_settle_base().and_then(|()| decider.decide_files());
-    observer.end();
-    decided?;
-    decider.decide_direct(request)?;
-    decider.decide_folders(&folders, &request.files.accepted)?;
-    decider.tell_notes();
-    decider.note_differences()?;
-    let old = decider.stack.tallies_before.take();
-    let old = old.unwrap_or_else(|| tallies(&decider.stack.columns, &decider.stack.before));
-    let new = tallies(&decider.stack.columns, &decider.stack.after);
-    decider.decision.tallies = difference(&old, new);
-    for exchange in &request.stack.exchanges {
-        // What they have alike counts for the new one as it did for the old one.
-        let all = catalogue.tally_of(exchange.old)?;
-        let apart = old.get(&exchange.old).copied().unwrap_or_default();
-        let tally = decider.decision.tallies.entry(exchange.new).or_default();
-        *tally = tally.plus(all).minus(apart);
-    }
-    Ok(decider.decision)
+    })
+}
+
+/// What becomes of the file that lies where another comes, or where one goes.
+#[derive(Default)]
+struct PresentFile {
+    take_out: bool,
+    /// Where it is kept when it is taken out.
+    kept: Option<PathBuf>,
+    /// Whether the change stops for it.
+    stops: bool,
+    /// A person's edits carried over into what comes, with the time it is to have.
+    carried: Option<(Vec<u8>, i64)>,
 }
 
 fn difference(old: &BTreeMap<LayerId, Tally>, mut new: BTreeMap<LayerId, Tally>) -> BTreeMap<LayerId, Tally> {
@@ -134,6 +146,22 @@ impl Decider<'_> {
         Ok(())
     }
 
+    /// How many files each layer supplies and covers, against before.
+    fn decide_tallies(&mut self, exchanges: &[Exchange]) -> Result<(), LedgerError> {
+        let old = self.stack.tallies_before.take();
+        let old = old.unwrap_or_else(|| tallies(&self.stack.columns, &self.stack.before));
+        let new = tallies(&self.stack.columns, &self.stack.after);
+        self.decision.tallies = difference(&old, new);
+        for exchange in exchanges {
+            // What they have alike counts for the new one as it did for the old one.
+            let all = self.ledger.catalogue.tally_of(exchange.old)?;
+            let apart = old.get(&exchange.old).copied().unwrap_or_default();
+            let tally = self.decision.tallies.entry(exchange.new).or_default();
+            *tally = tally.plus(all).minus(apart);
+        }
+        Ok(())
+    }
+
     /// Learns what blends, before and after, and what the base is.
     fn blend_and_settle_base(&mut self) -> Result<(), ChangeError> {
         self.blender.learn(&mut self.stack.columns, &self.stack.before)?;
@@ -144,6 +172,11 @@ impl Decider<'_> {
         self.settle_base()?;
         self.judge_originals()?;
         self.blender.learn(&mut self.stack.columns, &self.stack.after)?;
+        self.note_blending()
+    }
+
+    /// Notes what keys were left alone in files that blend, and why others don't blend.
+    fn note_blending(&mut self) -> Result<(), ChangeError> {
         for column in &self.stack.columns {
             let (Some(blend), Some(spelled)) = (column.blend(&self.stack.after), column.spelled()) else {
                 continue;
@@ -184,6 +217,38 @@ impl Decider<'_> {
     }
 
     fn decide_columns(&mut self, columns: &[Column]) -> Result<(), ChangeError> {
+        let moves = self.moves_of(columns)?;
+        let leaving = leaving(&moves);
+        let in_the_way = self.things_for_folders(&moves, &leaving)?;
+        self.make_missing_folders(&moves, &in_the_way)?;
+        for (root, path, seen) in in_the_way {
+            self.clear_the_way(root, &path, seen)?;
+        }
+        let site = self.ledger.site();
+        let foreign = &self.wishes.foreign;
+        let findings: Vec<Finding> = moves
+            .par_iter()
+            .map(|at| match foreign.get(&at.column.path) {
+                Some(ForeignFile::Captured { .. }) => Ok(Finding::Fits { now: None }),
+                _ => look_at_file(site, at),
+            })
+            .collect::<Result<_, _>>()?;
+        let must_stop = self.decide_moves(&moves, findings, &leaving)?;
+        if must_stop {
+            let mut drifted = std::mem::take(&mut self.decision.plan.drifted);
+            drifted.sort_by(|one, two| one.address.cmp(&two.address));
+            return Err(ChangeError::Drifted { drifted });
+        }
+        if !self.noted.clashing.is_empty() {
+            return Err(ChangeError::EditsClash { files: std::mem::take(&mut self.noted.clashing) });
+        }
+        self.decision.plan.effects.sort_by(|one, two| one.address.cmp(&two.address));
+        self.files.leaving = leaving;
+        Ok(())
+    }
+
+    /// The files that do not stay as they are.
+    fn moves_of<'c>(&mut self, columns: &'c [Column]) -> Result<Vec<Move<'c>>, ChangeError> {
         let mut moves = Vec::new();
         for column in columns {
             self.refuse_clash(column)?;
@@ -204,21 +269,16 @@ impl Decider<'_> {
                 });
             }
         }
-        let leaving = leaving(&moves);
-        let in_the_way = self.things_for_folders(&moves, &leaving)?;
-        self.make_missing_folders(&moves, &in_the_way)?;
-        for (root, path, seen) in in_the_way {
-            self.clear_the_way(root, &path, seen)?;
-        }
-        let site = self.ledger.site();
-        let foreign = &self.wishes.foreign;
-        let findings: Vec<Finding> = moves
-            .par_iter()
-            .map(|at| match foreign.get(&at.column.path) {
-                Some(ForeignFile::Captured { .. }) => Ok(Finding::Fits { now: None }),
-                _ => look_at_file(site, at),
-            })
-            .collect::<Result<_, _>>()?;
+        Ok(moves)
+    }
+
+    /// Decides each file by what lies there; says whether one stops the change.
+    fn decide_moves(
+        &mut self,
+        moves: &[Move<'_>],
+        findings: Vec<Finding>,
+        leaving: &Leaving,
+    ) -> Result<bool, ChangeError> {
         let new =
             self.stack.changed.iter().copied().filter(|layer| self.stack.before.rank(*layer).is_none()).max();
         let drifted = &self.decision.plan.drifted;
@@ -231,7 +291,7 @@ impl Decider<'_> {
             }
             let finding = match finding {
                 // The folder goes before the file comes.
-                Finding::FolderInTheWay if self.is_folder_left_empty(at, &leaving)? => {
+                Finding::FolderInTheWay if self.is_folder_left_empty(at, leaving)? => {
                     Finding::Fits { now: None }
                 }
                 other => other,
@@ -246,17 +306,7 @@ impl Decider<'_> {
             }
             must_stop |= self.decide_file(at, finding)?;
         }
-        if must_stop {
-            let mut drifted = std::mem::take(&mut self.decision.plan.drifted);
-            drifted.sort_by(|one, two| one.address.cmp(&two.address));
-            return Err(ChangeError::Drifted { drifted });
-        }
-        if !self.noted.clashing.is_empty() {
-            return Err(ChangeError::EditsClash { files: std::mem::take(&mut self.noted.clashing) });
-        }
-        self.decision.plan.effects.sort_by(|one, two| one.address.cmp(&two.address));
-        self.files.leaving = leaving;
-        Ok(())
+        Ok(must_stop)
     }
 
     /// Whether another game has a file there, and the user said that it may change.
@@ -281,54 +331,76 @@ impl Decider<'_> {
     fn decide_file(&mut self, at: &Move<'_>, finding: Finding) -> Result<bool, ChangeError> {
         let (root, side) = (self.root(at.column.root)?.clone(), self.side(at.column.root)?);
         let address = Address { root: root.name.clone(), path: at.future_or_present().clone() };
-        let mut take_out = false;
-        let mut kept = None;
-        let mut stops = false;
-        let mut content = None;
-        let seen = match finding {
-            Finding::Fits { now } | Finding::Drifted(_, now) => now,
-            Finding::FolderInTheWay | Finding::LiesAlready => None,
+        let Some(present) = self.judge_present(at, finding, (&root, &side), &address)? else {
+            return Ok(false);
         };
+        self.note_original(at, &address)?;
+        let is_gone = matches!(
+            finding,
+            Finding::FolderInTheWay | Finding::Drifted(DriftKind::Missing | DriftKind::BaseGone, _)
+        );
+        self.note_effect(address, at, !is_gone);
+        if present.take_out {
+            self.take_out(at, (&root, &side), present.kept, finding.seen());
+        }
+        self.put_in(at, &root, side, present.carried)?;
+        Ok(present.stops)
+    }
+
+    /// Decides what becomes of what lies where the file moves; nothing when all is there already.
+    fn judge_present(
+        &mut self,
+        at: &Move<'_>,
+        finding: Finding,
+        (root, side): (&Root, &Path),
+        address: &Address,
+    ) -> Result<Option<PresentFile>, ChangeError> {
+        let mut present = PresentFile::default();
         match finding {
-            Finding::LiesAlready => return Ok(false),
+            Finding::LiesAlready => return Ok(None),
             Finding::FolderInTheWay if matches!(at.to, Provider::Nothing) => {
                 self.noted.notes.entry(Note::GoneAlready).or_default().push(address.clone());
             }
             Finding::FolderInTheWay => {
-                take_out = true;
+                present.take_out = true;
                 let layer = at.from.entry().map(|entry| entry.layer);
                 let kind = if layer.is_some() { DriftKind::Edited } else { DriftKind::Stray };
                 self.decision.plan.drifted.push(Drift { address: address.clone(), kind, layer });
-                stops = self.wishes.edits == Edits::Stop;
+                present.stops = self.wishes.edits == Edits::Stop;
                 // Nobody knows all that is in it, so it is never thrown away.
-                kept = Some(self.keep(&root, at.present_or_future(), &address)?);
+                present.kept = Some(self.keep(root, at.present_or_future(), address)?);
             }
-            Finding::Fits { now } => take_out = now.is_some(),
+            Finding::Fits { now } => present.take_out = now.is_some(),
             Finding::Drifted(DriftKind::Missing, _) if self.is_put_again(at.column, at.to) => {}
             Finding::Drifted(DriftKind::Missing | DriftKind::BaseGone, _) => {
                 self.noted.notes.entry(Note::GoneAlready).or_default().push(address.clone());
             }
             Finding::Drifted(DriftKind::Edited, Some(now))
                 if self.wishes.edits == Edits::Stop
-                    && let Some(carried) = self.carry_or_note(at, &now, &address, &side)? =>
+                    && let Some(carried) = self.carry_or_note(at, &now, address, side)? =>
             {
-                take_out = true;
+                present.take_out = true;
                 if let Some((path, stamped)) = carried {
-                    kept = Some(path);
-                    content = Some(stamped);
+                    present.kept = Some(path);
+                    present.carried = Some(stamped);
                 }
             }
             Finding::Drifted(kind, _) => {
-                take_out = true;
+                present.take_out = true;
                 let layer = at.from.entry().map(|entry| entry.layer);
                 self.decision.plan.drifted.push(Drift { address: address.clone(), kind, layer });
                 match edits_at(at.column, self.wishes.edits, self.wishes.over_others) {
-                    Edits::Stop => stops = true,
-                    Edits::Keep => kept = Some(self.keep(&root, at.present_or_future(), &address)?),
+                    Edits::Stop => present.stops = true,
+                    Edits::Keep => present.kept = Some(self.keep(root, at.present_or_future(), address)?),
                     Edits::Discard => {}
                 }
             }
         }
+        Ok(Some(present))
+    }
+
+    /// Notes an original that is of an older version, or not there, because an update came unasked.
+    fn note_original(&mut self, at: &Move<'_>, address: &Address) -> Result<(), LedgerError> {
         if self.files.has_unknown_originals
             && at.to.entry().is_none()
             && !self.wishes.foreign.contains_key(&at.column.path)
@@ -341,33 +413,35 @@ impl Decider<'_> {
             };
             list.push(address.clone());
         }
-        let is_gone = matches!(
-            finding,
-            Finding::FolderInTheWay | Finding::Drifted(DriftKind::Missing | DriftKind::BaseGone, _)
-        );
-        self.note_effect(address, at, !is_gone);
-        if take_out {
-            let public = at.present_or_future().on(&root.folder);
-            let private = match (kept, at.from) {
-                (Some(path), _) => path,
-                (None, Provider::Base(base)) => {
-                    self.decision.covering.push((at.column.path, at.column.root, base.clone()));
-                    self.ledger.site().original(&root, at.column.path)
+        Ok(())
+    }
+
+    /// Takes what lies there out of the game: where it is kept, among the originals, or to be thrown away.
+    fn take_out(
+        &mut self,
+        at: &Move<'_>,
+        (root, side): (&Root, &Path),
+        kept: Option<PathBuf>,
+        seen: Option<Seen>,
+    ) {
+        let public = at.present_or_future().on(&root.folder);
+        let private = match (kept, at.from) {
+            (Some(path), _) => path,
+            (None, Provider::Base(base)) => {
+                self.decision.covering.push((at.column.path, at.column.root, base.clone()));
+                self.ledger.site().original(root, at.column.path)
+            }
+            (None, _) => {
+                let path = self.in_trash(side);
+                if let Some(seen) = seen {
+                    let step = self.decision.steps.len();
+                    self.decision.thrown.push(Thrown { step, root: at.column.root, seen });
                 }
-                (None, _) => {
-                    let path = self.in_trash(&side);
-                    if let Some(seen) = seen {
-                        let step = self.decision.steps.len();
-                        self.decision.thrown.push(Thrown { step, root: at.column.root, seen });
-                    }
-                    path
-                }
-            };
-            self.need_private_folders(&side, &private);
-            self.decision.steps.push(Step::TakeOut { public, private });
-        }
-        self.put_in(at, &root, side, content)?;
-        Ok(stops)
+                path
+            }
+        };
+        self.need_private_folders(side, &private);
+        self.decision.steps.push(Step::TakeOut { public, private });
     }
 
     pub(super) fn put_in(

@@ -23,7 +23,8 @@ pub enum Presence {
     Absent,
 }
 
-/// A need that a change would leave unmet, with what there is to know for a way out.
+/// A need that a change would leave unmet: the judgement, with what only the change knows, of which the face makes ways
+/// out.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct UnmetNeed {
     /// The need.

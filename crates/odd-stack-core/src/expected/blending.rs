@@ -57,7 +57,7 @@ impl Ready {
             [.., top] if files.len() > 1 && !edits.is_empty() => {
                 let mut combined = combine(self.format, None, &[top], &edits).map_err(|_| error.clone())?;
                 let reason = format!(
-                    "what layers bring can't be blended, so the topmost file counts, with what is set in it: {}",
+                    "what layers bring can't be merged, so the topmost file counts, with what is set in it: {}",
                     error.reason
                 );
                 combined.undone.insert(0, reason);

@@ -82,6 +82,16 @@ pub(crate) enum Finding {
     LiesAlready,
 }
 
+impl Finding {
+    /// The file that lies there, where it is one.
+    pub(crate) fn seen(&self) -> Option<Seen> {
+        match self {
+            Self::Fits { now } | Self::Drifted(_, now) => *now,
+            Self::FolderInTheWay | Self::LiesAlready => None,
+        }
+    }
+}
+
 /// Compares the file at `path` with what `expected` supplies there, by size and time, and only
 /// where these differ and `compare_content` allows by content.
 pub(crate) fn compare(path: &Path, expected: Provider<'_>, compare_content: bool) -> io::Result<Finding> {

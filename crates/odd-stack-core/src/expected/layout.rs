@@ -95,6 +95,11 @@ pub(crate) fn places<'a>(
         place.made_by = made_by.min().map(|(_, layer)| layer);
         place.is_wanted = place.made_by.is_some();
     }
+    Ok(with_folders(places))
+}
+
+/// Lists in each folder those directly in it.
+fn with_folders(places: Places<'_>) -> HashMap<String, Place<'_>> {
     let all: Vec<RelPath> = places.by_folder.keys().cloned().map(RelPath::from_disk).collect();
     let mut places = places.finish();
     for path in all.iter().filter(|path| !path.is_root()) {
@@ -102,7 +107,7 @@ pub(crate) fn places<'a>(
             place.folders.insert(path.name().to_owned());
         }
     }
-    Ok(places)
+    places
 }
 
 /// Places as they are gathered. Files come folder by folder, so the last folder is mostly the next.

@@ -1,7 +1,6 @@
 //! Rules over rules.
 
 use super::{Rank, Rules, Wishes};
-use crate::stack::Needs;
 
 impl Rules {
     /// These rules with `upper` over them: places are told apart by their rank, patterns add up, of choices
@@ -24,7 +23,7 @@ impl Rules {
         add_new(&mut self.passed_over, upper.passed_over);
         self.wishes = self.wishes.with_over(upper.wishes);
         self.said = self.said.with_over(upper.said);
-        self.asked = with_over(self.asked, upper.asked);
+        self.asked = self.asked.with_over(upper.asked);
         self
     }
 
@@ -41,28 +40,12 @@ impl Rules {
     }
 }
 
-fn with_over(mut needs: Needs, upper: Needs) -> Needs {
-    needs.game = upper.game.or(needs.game);
-    add_new(&mut needs.layers, upper.layers);
-    add_new(&mut needs.clashes, upper.clashes);
-    add_new(&mut needs.above, upper.above);
-    add_new(&mut needs.below, upper.below);
-    add_new(&mut needs.made_over, upper.made_over);
-    needs.waits |= upper.waits;
-    add_new(&mut needs.despite, upper.despite);
-    needs
-}
-
 impl Wishes {
     fn with_over(mut self, upper: Self) -> Self {
-        self.needs_game = upper.needs_game.or(self.needs_game);
+        self.needs = self.needs.with_over(upper.needs);
         self.patches = upper.patches.or(self.patches);
         self.whole |= upper.whole;
         add_new(&mut self.by_lines, upper.by_lines);
-        add_new(&mut self.needs, upper.needs);
-        add_new(&mut self.clashes, upper.clashes);
-        add_new(&mut self.above, upper.above);
-        add_new(&mut self.below, upper.below);
         add_new(&mut self.takes_away, upper.takes_away);
         self.sets
             .retain(|set| upper.sets.iter().all(|other| (&other.file, &other.key) != (&set.file, &set.key)));

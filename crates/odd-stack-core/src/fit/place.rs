@@ -31,30 +31,10 @@ pub struct RulesFound {
 /// # Errors
 /// [`FitError`], such as [`FitError::Unclear`].
 pub fn draft(input: &FitInput<'_>) -> Result<RulesFound, FitError> {
-    let FitInput { members, folders, rules, book, tree, hints, copies, .. } = *input;
+    let FitInput { members, folders, rules, book, tree, hints, .. } = *input;
     let (only, skip) = (Patterns::new(&rules.only)?, Patterns::new(&rules.skip)?);
     let package = Package { members, folders, wrapper: wrapper_of(members, folders) };
-    let mut reasons: BTreeMap<usize, LeftOut> = BTreeMap::new();
-    for (index, member) in members.iter().enumerate() {
-        // A pattern may leave out the wrapper folder, and the archive inside that a file lies in.
-        let tops = [package.wrapper, member.inner.as_ref()];
-        let below: Vec<_> = tops.into_iter().flatten().filter_map(|top| member.path.below(top)).collect();
-        let met = |patterns: &Patterns| {
-            patterns.meet(&member.path) || below.iter().any(|below| patterns.meet(below))
-        };
-        let reason = if is_sheet(&member.path, package.wrapper) {
-            Some(LeftOut::Sheet)
-        } else if met(&skip) {
-            Some(LeftOut::Skipped)
-        } else if !only.is_empty() && !met(&only) {
-            Some(LeftOut::NotAmongOnly)
-        } else if copies.contains(&index) && (rules.tidy || !rules.say_where()) {
-            Some(LeftOut::Original)
-        } else {
-            None
-        };
-        reasons.extend(reason.map(|reason| (index, reason)));
-    }
+    let mut reasons = left_out_by_rules(input, &package, (&only, &skip));
     let mut findings = Vec::new();
     let takes_part = |index: usize| !reasons.contains_key(&index);
     let effective = if rules.say_where() {
@@ -101,6 +81,37 @@ pub fn draft(input: &FitInput<'_>) -> Result<RulesFound, FitError> {
         found.into_rules(rules)
     };
     Ok(RulesFound { rules: effective, findings, left_out: reasons })
+}
+
+/// What the rules leave out: sheets, what is skipped or not among what is wanted, copies of originals.
+fn left_out_by_rules(
+    input: &FitInput<'_>,
+    package: &Package<'_>,
+    (only, skip): (&Patterns, &Patterns),
+) -> BTreeMap<usize, LeftOut> {
+    let FitInput { members, rules, copies, .. } = *input;
+    let mut reasons: BTreeMap<usize, LeftOut> = BTreeMap::new();
+    for (index, member) in members.iter().enumerate() {
+        // A pattern may leave out the wrapper folder, and the archive inside that a file lies in.
+        let tops = [package.wrapper, member.inner.as_ref()];
+        let below: Vec<_> = tops.into_iter().flatten().filter_map(|top| member.path.below(top)).collect();
+        let met = |patterns: &Patterns| {
+            patterns.meet(&member.path) || below.iter().any(|below| patterns.meet(below))
+        };
+        let reason = if is_sheet(&member.path, package.wrapper) {
+            Some(LeftOut::Sheet)
+        } else if met(skip) {
+            Some(LeftOut::Skipped)
+        } else if !only.is_empty() && !met(only) {
+            Some(LeftOut::NotAmongOnly)
+        } else if copies.contains(&index) && (rules.tidy || !rules.say_where()) {
+            Some(LeftOut::Original)
+        } else {
+            None
+        };
+        reasons.extend(reason.map(|reason| (index, reason)));
+    }
+    reasons
 }
 
 /// Whether a sheet says what a layer does that has no files.

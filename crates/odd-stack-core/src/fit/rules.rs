@@ -220,16 +220,9 @@ impl Rules {
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(default)]
 pub struct Wishes {
-    /// Game versions that it works with, such as `>=1.7 <1.8`.
-    pub needs_game: Option<String>,
-    /// Layers it needs, each a name with or without a version range.
-    pub needs: Vec<String>,
-    /// Layers it is incompatible with.
-    pub clashes: Vec<String>,
-    /// Layers it must lie above.
-    pub above: Vec<String>,
-    /// Layers it must lie below.
-    pub below: Vec<String>,
+    /// What it needs.
+    #[serde(flatten, with = "needs_as_kept")]
+    pub needs: Needs,
     /// Addresses whose files it takes away.
     pub takes_away: Vec<String>,
     /// Keys of configuration files that it sets.
@@ -250,6 +243,33 @@ pub struct Wishes {
     /// Its configuration files do not blend with others'.
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub whole: bool,
+}
+
+/// How the needs that a sheet tells are kept with a layer: among the other wishes, by names that ledgers have long had.
+mod needs_as_kept {
+    use serde::{Deserialize, Deserializer, Serialize, Serializer};
+
+    use crate::stack::Needs;
+
+    #[derive(Default, Serialize, Deserialize)]
+    #[serde(default)]
+    struct Kept {
+        needs_game: Option<String>,
+        needs: Vec<String>,
+        clashes: Vec<String>,
+        above: Vec<String>,
+        below: Vec<String>,
+    }
+
+    pub(super) fn serialize<S: Serializer>(needs: &Needs, to: S) -> Result<S::Ok, S::Error> {
+        let Needs { game, layers, clashes, above, below, .. } = needs.clone();
+        Kept { needs_game: game, needs: layers, clashes, above, below }.serialize(to)
+    }
+
+    pub(super) fn deserialize<'de, D: Deserializer<'de>>(from: D) -> Result<Needs, D::Error> {
+        let Kept { needs_game: game, needs: layers, clashes, above, below } = Kept::deserialize(from)?;
+        Ok(Needs { game, layers, clashes, above, below, ..Needs::default() })
+    }
 }
 
 /// A key of a configuration file and its value.

@@ -13,6 +13,7 @@ use super::sheet_rules::{check_address, check_places, check_wishes};
 use super::sheet_text::{SheetText, Step};
 use super::{Choice, ChoiceOption, FitError, Part, Place, Proof, Rank, Rules, SetKey, Start, Wishes};
 use crate::address::{Folding, RelPath, cut_pattern};
+use crate::stack::Needs;
 
 /// The file in a package that says how it is to be placed.
 pub const SHEET_NAME: &str = "oddfit.toml";
@@ -32,7 +33,7 @@ pub struct FitSheet {
     pub name: Option<String>,
     /// The version, as its author writes it.
     pub version: Option<String>,
-    /// Which one of several makes it is.
+    /// Which of several variants it is.
     pub variant: Option<String>,
     /// The version of which this package holds only the changed files, for `upgrade --patch`.
     pub patches: Option<String>,
@@ -90,7 +91,7 @@ fn is_default<T: Default + PartialEq>(value: &T) -> bool {
     *value == T::default()
 }
 
-/// What a package needs.
+/// What a package needs, as the table `needs` of a sheet has it; it becomes [`Needs`].
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(deny_unknown_fields, default)]
@@ -221,6 +222,28 @@ impl FitSheet {
         if self.format.is_some_and(|format| format != SHEET_FORMAT) {
             return wrong(&[Key("format")], format!("the format is {SHEET_FORMAT}"));
         }
+        self.check_addresses(source)?;
+        check_wishes(&self.start, &self.proof, Vec::new(), source)?;
+        let mut ids: Vec<&str> = Vec::new();
+        for (index, choice) in self.choice.iter().enumerate() {
+            check_id(&choice.id, &mut ids)
+                .or_else(|reason| wrong(&[Key("choice"), At(index), Key("id")], reason))?;
+            choice.check(index, source)?;
+        }
+        for (index, part) in self.part.iter().enumerate() {
+            let of_part = || vec![Key("part"), At(index)];
+            check_id(&part.id, &mut ids)
+                .or_else(|reason| wrong(&[Key("part"), At(index), Key("id")], reason))?;
+            check_places(&part.place, of_part(), source)?;
+            check_wishes(&part.start, &part.proof, of_part(), source)?;
+        }
+        check_places(&self.place, Vec::new(), source)
+    }
+
+    /// Checks patterns, and addresses that are no places.
+    fn check_addresses(&self, source: &SheetText<'_>) -> Result<(), FitError> {
+        use Step::{At, Key};
+        let wrong = |steps: &[Step<'_>], reason: String| Err(source.mistake_at(steps, reason));
         for (list, patterns) in [("skip", &self.skip), ("only", &self.only), ("by_lines", &self.by_lines)] {
             for (index, pattern) in patterns.iter().enumerate() {
                 if let Err(error) = Patterns::new(std::slice::from_ref(pattern)) {
@@ -255,56 +278,7 @@ impl FitSheet {
                 return wrong(&[Key("clears"), At(index)], reason);
             }
         }
-        check_wishes(&self.start, &self.proof, Vec::new(), source)?;
-        let mut ids: Vec<&str> = Vec::new();
-        let check_id = |id: &'_ str| {
-            let fits = id.chars().all(|c| c.is_alphanumeric() || c == '-' || c == '_') && !id.is_empty();
-            if !fits {
-                return Err(format!("`{id}` can't be an id: use letters, digits, `-` and `_`"));
-            }
-            Ok(())
-        };
-        for (index, choice) in self.choice.iter().enumerate() {
-            let at = |last: Step<'static>| [Key("choice"), At(index), last];
-            if let Err(reason) = check_id(&choice.id) {
-                return wrong(&at(Key("id")), reason);
-            }
-            if ids.contains(&choice.id.as_str()) {
-                return wrong(&at(Key("id")), format!("the id `{}` is there twice", choice.id));
-            }
-            ids.push(&choice.id);
-            if choice.option.len() < 2 {
-                return wrong(&at(Key("option")), "a choice needs two options or more".to_owned());
-            }
-            let names: Vec<&str> = choice.option.iter().map(|option| option.name.as_str()).collect();
-            if let Some(default) = choice.default.as_deref().filter(|default| !names.contains(default)) {
-                let reason = format!("`{default}` is none of the options ({})", names.join(", "));
-                return wrong(&at(Key("default")), reason);
-            }
-            for (number, option) in choice.option.iter().enumerate() {
-                let place = [Key("choice"), At(index), Key("option"), At(number)];
-                if names[..number].contains(&option.name.as_str()) {
-                    let [a, b, c, d] = place;
-                    return wrong(&[a, b, c, d, Key("name")], format!("`{}` is there twice", option.name));
-                }
-                let of_option = || vec![Key("choice"), At(index), Key("option"), At(number)];
-                check_places(&option.place, of_option(), source)?;
-                check_wishes(&option.start, &option.proof, of_option(), source)?;
-            }
-        }
-        for (index, part) in self.part.iter().enumerate() {
-            let at = |last: Step<'static>| [Key("part"), At(index), last];
-            if let Err(reason) = check_id(&part.id) {
-                return wrong(&at(Key("id")), reason);
-            }
-            if ids.contains(&part.id.as_str()) {
-                return wrong(&at(Key("id")), format!("the id `{}` is there twice", part.id));
-            }
-            ids.push(&part.id);
-            check_places(&part.place, vec![Key("part"), At(index)], source)?;
-            check_wishes(&part.start, &part.proof, vec![Key("part"), At(index)], source)?;
-        }
-        check_places(&self.place, Vec::new(), source)
+        Ok(())
     }
 
     /// Makes the whole package that which lies beside the sheet, which lies in the folder around everything.
@@ -356,11 +330,14 @@ impl FitSheet {
             parts: parts.collect(),
             tidy: self.tidy.unwrap_or(false),
             wishes: Wishes {
-                needs_game: self.needs.game.clone(),
-                needs: self.needs.layers.clone(),
-                clashes: self.clashes.clone(),
-                above: self.order.above.clone(),
-                below: self.order.below.clone(),
+                needs: Needs {
+                    game: self.needs.game.clone(),
+                    layers: self.needs.layers.clone(),
+                    clashes: self.clashes.clone(),
+                    above: self.order.above.clone(),
+                    below: self.order.below.clone(),
+                    ..Needs::default()
+                },
                 takes_away: self.takes_away.clone(),
                 sets: self.set.clone(),
                 starts: self.start.clone(),
@@ -412,9 +389,9 @@ impl FitSheet {
             skip: rules.skip.clone(),
             only: rules.only.clone(),
             takes_away: wishes.takes_away.clone(),
-            clashes: wishes.clashes.clone(),
-            needs: SheetNeeds { game: wishes.needs_game.clone(), layers: wishes.needs.clone() },
-            order: SheetOrder { above: wishes.above.clone(), below: wishes.below.clone() },
+            clashes: wishes.needs.clashes.clone(),
+            needs: SheetNeeds { game: wishes.needs.game.clone(), layers: wishes.needs.layers.clone() },
+            order: SheetOrder { above: wishes.needs.above.clone(), below: wishes.needs.below.clone() },
             place: places(&rules.places),
             choice: rules.choices.iter().map(choice).collect(),
             part: rules.parts.iter().map(part).collect(),
@@ -425,6 +402,45 @@ impl FitSheet {
             ..Self::default()
         }
     }
+}
+
+impl SheetChoice {
+    fn check(&self, index: usize, source: &SheetText<'_>) -> Result<(), FitError> {
+        use Step::{At, Key};
+        let wrong = |last: Step<'static>, reason: String| {
+            Err(source.mistake_at(&[Key("choice"), At(index), last], reason))
+        };
+        if self.option.len() < 2 {
+            return wrong(Key("option"), "a choice needs two options or more".to_owned());
+        }
+        let names: Vec<&str> = self.option.iter().map(|option| option.name.as_str()).collect();
+        if let Some(default) = self.default.as_deref().filter(|default| !names.contains(default)) {
+            let reason = format!("`{default}` is none of the options ({})", names.join(", "));
+            return wrong(Key("default"), reason);
+        }
+        for (number, option) in self.option.iter().enumerate() {
+            let of_option = || vec![Key("choice"), At(index), Key("option"), At(number)];
+            if names[..number].contains(&option.name.as_str()) {
+                let at = [of_option(), vec![Key("name")]].concat();
+                return Err(source.mistake_at(&at, format!("`{}` is there twice", option.name)));
+            }
+            check_places(&option.place, of_option(), source)?;
+            check_wishes(&option.start, &option.proof, of_option(), source)?;
+        }
+        Ok(())
+    }
+}
+
+/// Checks an id, and adds it to those that are there.
+fn check_id<'s>(id: &'s str, ids: &mut Vec<&'s str>) -> Result<(), String> {
+    if id.is_empty() || !id.chars().all(|c| c.is_alphanumeric() || c == '-' || c == '_') {
+        return Err(format!("`{id}` can't be an id: use letters, digits, `-` and `_`"));
+    }
+    if ids.contains(&id) {
+        return Err(format!("the id `{id}` is there twice"));
+    }
+    ids.push(id);
+    Ok(())
 }
 
 /// Whether `path` is the package's fit sheet, at its top or that of its wrapper folder.

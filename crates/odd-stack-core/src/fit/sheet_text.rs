@@ -5,6 +5,7 @@ use toml::de::{DeTable, DeValue};
 use super::FitError;
 
 /// One key on the way to a place in a sheet: a name or a number.
+#[derive(Clone, Copy)]
 pub(super) enum Step<'s> {
     Key(&'s str),
     At(usize),

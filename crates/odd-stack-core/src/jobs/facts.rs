@@ -151,16 +151,14 @@ fn forget(kind: FactKind, rules: &mut Rules, needs: &mut Needs) {
     let (said, told, asked) = (&mut rules.said, &mut rules.wishes, &mut rules.asked);
     match kind {
         FactKind::Needs => {
-            for needs in [needs, asked] {
+            for needs in [needs, asked, &mut told.needs] {
                 (needs.game, needs.layers, needs.clashes) = Default::default();
             }
-            (told.needs_game, told.needs, told.clashes) = Default::default();
         }
         FactKind::Order => {
-            for needs in [needs, asked] {
+            for needs in [needs, asked, &mut told.needs] {
                 (needs.above, needs.below) = Default::default();
             }
-            (told.above, told.below) = Default::default();
         }
         FactKind::Starts => {
             said.starts.clear();

@@ -11,22 +11,7 @@ use crate::version_range::VersionRange;
 
 /// What a layer placed by `rules` asks for: what its sheet says and what a person says.
 pub(super) fn needs_of(rules: &Rules) -> Needs {
-    let (wishes, asked) = (&rules.wishes, rules.asked.clone());
-    let with = |theirs: &[String], mine: Vec<String>| {
-        let mut all = theirs.to_vec();
-        all.extend(mine.into_iter().filter(|item| !theirs.contains(item)));
-        all
-    };
-    Needs {
-        game: asked.game.or_else(|| wishes.needs_game.clone()),
-        layers: with(&wishes.needs, asked.layers),
-        clashes: with(&wishes.clashes, asked.clashes),
-        above: with(&wishes.above, asked.above),
-        below: with(&wishes.below, asked.below),
-        made_over: asked.made_over,
-        waits: false,
-        despite: asked.despite,
-    }
+    Needs { waits: false, ..rules.wishes.needs.clone().with_over(rules.asked.clone()) }
 }
 
 /// Notes what a layer asks for.

@@ -212,6 +212,7 @@ pub fn change_report(
     Ok(report_of(prepared.plan(), &names, dry_run))
 }
 
+#[expect(clippy::too_many_lines, reason = "one line for each field")]
 fn report_of(plan: &Plan, names: &HashMap<LayerId, String>, dry_run: bool) -> ChangeReport {
     // Many rows share few names.
     let shared: HashMap<LayerId, Arc<str>> =

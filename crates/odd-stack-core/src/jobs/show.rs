@@ -16,7 +16,7 @@ use crate::check::CheckError;
 use crate::expected::{Blender, paths_on_disk};
 use crate::fit::FitSheet;
 use crate::jobs::Owner;
-use crate::ledger::Ledger;
+use crate::ledger::{Layer, Ledger, LedgerError};
 use crate::observer::Observer;
 use crate::stack::{EntryKind, LayerId, RootId, Unmet};
 
@@ -91,6 +91,39 @@ pub fn show(ledger: &Ledger, id: LayerId, observer: &dyn Observer) -> Result<Sho
     let layer = layers.iter().find(|layer| layer.id == id);
     let layer = layer.ok_or_else(|| catalogue.damaged_by(&"a layer of it is gone"))?;
     let rules = remembered_rules(ledger, layer)?;
+    let entries = entry_rows(ledger, &layers, layer)?;
+    let facts = ledger.catalogue.facts()?;
+    let unmet = unmet_under(ledger, &facts, &catalogue.arrangement()?)?;
+    let (starts, clears) = wish_rows(ledger, &rules, observer)?;
+    Ok(ShowReport {
+        starts,
+        clears,
+        layer: LayerRow::of(layer),
+        source: layer.about.source.clone(),
+        source_kind: layer.about.source_kind.clone(),
+        made_by: match catalogue.made_by(layer.id)? {
+            Some(text) => Some(serde_json::from_str(&text).map_err(|error| catalogue.damaged_by(&error))?),
+            None => None,
+        },
+        places: rules.places.iter().map(|place| format!("{}={}", place.from, place.to)).collect(),
+        fit: FitSheet::of(&rules),
+        needs: facts
+            .iter()
+            .find(|facts| facts.id == id)
+            .map(|facts| needs_words(&facts.needs))
+            .unwrap_or_default(),
+        unmet: unmet.into_iter().filter(|unmet| unmet.layer == layer.about.name).collect(),
+        chosen: rules.chosen,
+        passed_over: rules.passed_over,
+        only: rules.only,
+        skip: rules.skip,
+        entries,
+    })
+}
+
+/// The files of `shown`, by address.
+fn entry_rows(ledger: &Ledger, layers: &[Layer], shown: &Layer) -> Result<Vec<EntryRow>, LedgerError> {
+    let (catalogue, id) = (&ledger.catalogue, shown.id);
     let order = ledger.present_order()?;
     let name = |wanted: LayerId| {
         layers
@@ -124,7 +157,7 @@ pub fn show(ledger: &Ledger, id: LayerId, observer: &dyn Observer) -> Result<Sho
         // What blends is covered by nobody.
         let blended = column.blend(&order).and_then(|blend| blend.outcome.as_ref().ok());
         let is_in = blended.is_some_and(|blended| blended.from.contains(&id));
-        let winner = laid.last().filter(|winner| layer.laid && winner.layer != id && !is_in);
+        let winner = laid.last().filter(|winner| shown.laid && winner.layer != id && !is_in);
         let address = ledger.game().address(column.root, path);
         entries.push(EntryRow {
             address: address.map(|address| address.to_string()).unwrap_or_default(),
@@ -139,31 +172,5 @@ pub fn show(ledger: &Ledger, id: LayerId, observer: &dyn Observer) -> Result<Sho
         });
     }
     entries.sort_by(|one, two| one.address.cmp(&two.address));
-    let facts = ledger.catalogue.facts()?;
-    let unmet = unmet_under(ledger, &facts, &catalogue.arrangement()?)?;
-    let (starts, clears) = wish_rows(ledger, &rules, observer)?;
-    Ok(ShowReport {
-        starts,
-        clears,
-        layer: LayerRow::of(layer),
-        source: layer.about.source.clone(),
-        source_kind: layer.about.source_kind.clone(),
-        made_by: match catalogue.made_by(layer.id)? {
-            Some(text) => Some(serde_json::from_str(&text).map_err(|error| catalogue.damaged_by(&error))?),
-            None => None,
-        },
-        places: rules.places.iter().map(|place| format!("{}={}", place.from, place.to)).collect(),
-        fit: FitSheet::of(&rules),
-        needs: facts
-            .iter()
-            .find(|facts| facts.id == id)
-            .map(|facts| needs_words(&facts.needs))
-            .unwrap_or_default(),
-        unmet: unmet.into_iter().filter(|unmet| unmet.layer == layer.about.name).collect(),
-        chosen: rules.chosen,
-        passed_over: rules.passed_over,
-        only: rules.only,
-        skip: rules.skip,
-        entries,
-    })
+    Ok(entries)
 }

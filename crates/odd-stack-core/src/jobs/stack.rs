@@ -26,7 +26,7 @@ pub struct LayerRow {
     pub name: String,
     /// Its version as its author writes it.
     pub version: Option<String>,
-    /// Which one of several makes of its package it is.
+    /// Which of several variants of its package it is.
     pub variant: Option<String>,
     /// On the game; otherwise lifted.
     pub laid: bool,

@@ -9,7 +9,7 @@ use tempfile::SpooledTempFile;
 use super::archive_file::ArchiveFile;
 use super::delivery::{Delivery, Halt, WantedMembers};
 use super::kind::kind_of;
-use super::listing::{self, LinkOut};
+use super::listing::{self, LinkOut, Listing};
 use super::names::Names;
 use super::volumes::{Scheme, Volumes};
 use super::{LimitBroken, OpenOptions, Opening, Package, PackageError, Part};
@@ -153,31 +153,7 @@ impl Package {
         let listing = listing::build(&shown, raws, &options.limits)?;
         let first_content = self.parts.last().map_or(0, |part| part.first_content + part.contents);
         let prefix = RelPath::from_disk(format!("{}{INSIDE}", member.path));
-        let inside = |path: &RelPath| {
-            RelPath::parse(prefix.join(path).as_str()).map_err(|problem| PackageError::HostileName {
-                package: shown.clone(),
-                name: path.to_string(),
-                problem,
-            })
-        };
-        let mut members = Vec::with_capacity(listing.members.len());
-        for found in &listing.members {
-            members.push(Member {
-                path: inside(&found.path)?,
-                inner: Some(prefix.clone()),
-                content: found.content + first_content,
-                copy_of: found.copy_of.as_ref().map(&inside).transpose()?,
-                ..found.clone()
-            });
-        }
-        let mut folders = vec![Folder { path: prefix.clone(), inner: Some(prefix.clone()) }];
-        for found in &listing.folders {
-            folders.push(Folder { path: inside(&found.path)?, inner: Some(prefix.clone()) });
-        }
-        let mut links = Vec::new();
-        for link in listing.links_out {
-            links.push(LinkOut { path: inside(&link.path)?, target: link.target });
-        }
+        let Listing { members, folders, links_out } = listed_below(&prefix, listing, first_content, &shown)?;
         let taken = self.members.iter().map(|member| &member.path);
         if let Some(clash) = taken.into_iter().find(|path| path.below(&prefix).is_some()) {
             let (first, second) = (clash.clone(), prefix);
@@ -192,7 +168,7 @@ impl Package {
             self.folders.truncate(old_folders);
             return Err(error);
         }
-        self.links_out.extend(links);
+        self.links_out.extend(links_out);
         self.parts.push(Part { shown, first_content, contents, source });
         Ok(())
     }
@@ -260,4 +236,37 @@ fn as_archive_file(mut file: SpooledTempFile) -> io::Result<ArchiveFile> {
         tempfile::SpooledData::InMemory(bytes) => Ok(ArchiveFile::from_memory(bytes.into_inner())),
         tempfile::SpooledData::OnDisk(file) => ArchiveFile::from_file(file),
     }
+}
+
+/// What an archive inside lists, with paths that begin with its own.
+fn listed_below(
+    prefix: &RelPath,
+    listing: Listing,
+    first_content: usize,
+    shown: &str,
+) -> Result<Listing, PackageError> {
+    let inside = |path: &RelPath| {
+        RelPath::parse(prefix.join(path).as_str()).map_err(|problem| PackageError::HostileName {
+            package: shown.to_owned(),
+            name: path.to_string(),
+            problem,
+        })
+    };
+    let mut members = Vec::with_capacity(listing.members.len());
+    for found in listing.members {
+        members.push(Member {
+            path: inside(&found.path)?,
+            inner: Some(prefix.clone()),
+            content: found.content + first_content,
+            copy_of: found.copy_of.as_ref().map(&inside).transpose()?,
+            ..found
+        });
+    }
+    let mut folders = vec![Folder { path: prefix.clone(), inner: Some(prefix.clone()) }];
+    for found in &listing.folders {
+        folders.push(Folder { path: inside(&found.path)?, inner: Some(prefix.clone()) });
+    }
+    let link_of = |link: LinkOut| Ok(LinkOut { path: inside(&link.path)?, target: link.target });
+    let links_out = listing.links_out.into_iter().map(link_of).collect::<Result<_, PackageError>>()?;
+    Ok(Listing { members, folders, links_out })
 }

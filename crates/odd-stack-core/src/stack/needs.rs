@@ -39,6 +39,27 @@ impl Needs {
         *self == Self::default()
     }
 
+    /// These, and what else `upper` asks for, which has the last word on the game's version.
+    #[must_use]
+    pub fn with_over(mut self, upper: Self) -> Self {
+        let add = |list: &mut Vec<String>, more: Vec<String>| {
+            for item in more {
+                if !list.contains(&item) {
+                    list.push(item);
+                }
+            }
+        };
+        self.game = upper.game.or(self.game);
+        add(&mut self.layers, upper.layers);
+        add(&mut self.clashes, upper.clashes);
+        add(&mut self.above, upper.above);
+        add(&mut self.below, upper.below);
+        add(&mut self.made_over, upper.made_over);
+        self.waits |= upper.waits;
+        add(&mut self.despite, upper.despite);
+        self
+    }
+
     /// Checks all versions in it.
     ///
     /// # Errors
@@ -79,7 +100,7 @@ pub enum UnmetKind {
     LayerMissing,
     /// A layer has another version.
     LayerVersion,
-    /// Two layers is incompatible with each other.
+    /// Two layers are incompatible with each other.
     Clash,
     /// A layer does not lie where it must.
     Order,
@@ -87,7 +108,7 @@ pub enum UnmetKind {
     MadeOver,
 }
 
-/// One need that is not met.
+/// One need of some laid layers that is not met: the judgement of [`unmet`], of which nothing is kept.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize)]
 #[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct Unmet {
@@ -175,94 +196,90 @@ pub(crate) fn would_meet(need: &str, layer: &LayerFacts) -> bool {
 /// The needs of `laid` layers, from the bottom to the top, that are not met.
 pub fn unmet(game_version: Option<&str>, laid: &[&LayerFacts]) -> Vec<Unmet> {
     let mut found = Vec::new();
-    let with_name = |text: &str| {
-        let name = plain_name(text);
-        laid.iter().copied().filter(move |layer| plain_name(&layer.name) == name)
-    };
     for layer in laid {
-        let mut note = |kind, what: String, found_there: String, other: Option<&str>| {
-            let despite = layer.needs.despite.contains(&what);
-            found.push(Unmet {
-                layer: layer.name.clone(),
-                what,
-                kind,
-                found: found_there,
-                other: other.map(str::to_owned),
-                despite,
-            });
-        };
-        if let Some(range) = &layer.needs.game {
-            let fits = |version| VersionRange::parse(range).is_ok_and(|range| range.contains(version));
-            if !game_version.is_some_and(fits) {
-                let is = game_version.map_or("the game's version is not known".to_owned(), |version| {
-                    format!("the game is {version}")
-                });
-                note(UnmetKind::GameVersion, format!("game {range}"), is, None);
-            }
-        }
-        for text in &layer.needs.layers {
-            let (name, range) = cut_name_and_range(text);
-            let wanted = VersionRange::parse(range).unwrap_or_default();
-            let mut others = with_name(name).peekable();
-            let Some(first) = others.peek().map(|other| other.version.clone()) else {
-                note(UnmetKind::LayerMissing, text.clone(), format!("no layer {name} is laid"), Some(name));
-                continue;
-            };
-            if !others.any(|other| has_version(other, &wanted)) {
-                let is = first.map_or("has no version".to_owned(), |version| format!("is {version}"));
-                note(UnmetKind::LayerVersion, text.clone(), format!("{name} {is}"), Some(name));
-            }
-        }
-        for text in &layer.needs.clashes {
-            let (name, range) = cut_name_and_range(text);
-            let range = VersionRange::parse(range).unwrap_or_default();
-            let clashes = |other: &&LayerFacts| {
-                other.id != layer.id
-                    && (range.is_any()
-                        || other.version.as_deref().is_some_and(|version| range.contains(version)))
-            };
-            if let Some(other) = with_name(name).find(clashes) {
-                let is = format!("{} is laid", other.name);
-                note(UnmetKind::Clash, format!("no {text}"), is, Some(&other.name));
-            }
-        }
+        found.extend(unmet_by_game(game_version, layer));
+        found.extend(layer.needs.layers.iter().filter_map(|need| unmet_by_layer(need, layer, laid)));
+        found.extend(layer.needs.clashes.iter().filter_map(|clash| unmet_by_clash(clash, layer, laid)));
     }
     for (at, layer) in laid.iter().enumerate() {
-        for name in &layer.needs.made_over {
-            let place = laid.iter().position(|other| plain_name(&other.name) == plain_name(name));
-            let is = match place {
-                Some(place) if place < at => continue,
-                Some(_) => format!("{name} lies above it"),
-                None => format!("{name} is not laid beneath it"),
-            };
-            let what = format!("over {name}");
-            found.push(Unmet {
-                layer: layer.name.clone(),
-                despite: layer.needs.despite.contains(&what),
-                what,
-                kind: UnmetKind::MadeOver,
-                found: is,
-                other: Some(name.clone()),
-            });
-        }
+        found.extend(layer.needs.made_over.iter().filter_map(|name| unmet_beneath(name, (at, layer), laid)));
     }
-    let owned: Vec<LayerFacts> = laid.iter().map(|layer| (*layer).clone()).collect();
-    for (upper, lower, whose) in ordered_pairs(&owned) {
-        if upper < lower {
-            let (layer, other) = (&owned[whose], if whose == upper { &owned[lower] } else { &owned[upper] });
-            let (what, is) = if whose == upper { ("above", "below") } else { ("below", "above") };
-            let what = format!("{what} {}", other.name);
-            found.push(Unmet {
-                layer: layer.name.clone(),
-                despite: layer.needs.despite.contains(&what),
-                what,
-                kind: UnmetKind::Order,
-                found: format!("it lies {is} it"),
-                other: Some(other.name.clone()),
-            });
-        }
-    }
+    found.extend(unmet_order(laid));
     found
+}
+
+impl Unmet {
+    fn new(layer: &LayerFacts, kind: UnmetKind, what: String, found: String, other: Option<&str>) -> Self {
+        let despite = layer.needs.despite.contains(&what);
+        Self { layer: layer.name.clone(), what, kind, found, other: other.map(str::to_owned), despite }
+    }
+}
+
+fn with_name<'a>(laid: &'a [&'a LayerFacts], text: &str) -> impl Iterator<Item = &'a LayerFacts> {
+    let name = plain_name(text);
+    laid.iter().copied().filter(move |layer| plain_name(&layer.name) == name)
+}
+
+fn unmet_by_game(game_version: Option<&str>, layer: &LayerFacts) -> Option<Unmet> {
+    let range = layer.needs.game.as_ref()?;
+    if game_version.is_some_and(|is| VersionRange::parse(range).is_ok_and(|range| range.contains(is))) {
+        return None;
+    }
+    let is = match game_version {
+        None => "the game's version is not known".to_owned(),
+        Some(version) => format!("the game is {version}"),
+    };
+    Some(Unmet::new(layer, UnmetKind::GameVersion, format!("game {range}"), is, None))
+}
+
+fn unmet_by_layer(need: &str, layer: &LayerFacts, laid: &[&LayerFacts]) -> Option<Unmet> {
+    let (name, range) = cut_name_and_range(need);
+    let wanted = VersionRange::parse(range).unwrap_or_default();
+    let mut others = with_name(laid, name).peekable();
+    let Some(first) = others.peek().map(|other| other.version.clone()) else {
+        let is = format!("no layer {name} is laid");
+        return Some(Unmet::new(layer, UnmetKind::LayerMissing, need.to_owned(), is, Some(name)));
+    };
+    if others.any(|other| has_version(other, &wanted)) {
+        return None;
+    }
+    let is = first.map_or("has no version".to_owned(), |version| format!("is {version}"));
+    Some(Unmet::new(layer, UnmetKind::LayerVersion, need.to_owned(), format!("{name} {is}"), Some(name)))
+}
+
+fn unmet_by_clash(clash: &str, layer: &LayerFacts, laid: &[&LayerFacts]) -> Option<Unmet> {
+    let (name, range) = cut_name_and_range(clash);
+    let range = VersionRange::parse(range).unwrap_or_default();
+    let clashes = |other: &&LayerFacts| {
+        other.id != layer.id
+            && (range.is_any() || other.version.as_deref().is_some_and(|version| range.contains(version)))
+    };
+    let other = with_name(laid, name).find(clashes)?;
+    let is = format!("{} is laid", other.name);
+    Some(Unmet::new(layer, UnmetKind::Clash, format!("no {clash}"), is, Some(&other.name)))
+}
+
+/// What a captured layer was made over, and that does not lie beneath it.
+fn unmet_beneath(name: &str, (at, layer): (usize, &LayerFacts), laid: &[&LayerFacts]) -> Option<Unmet> {
+    let place = laid.iter().position(|other| plain_name(&other.name) == plain_name(name));
+    let is = match place {
+        Some(place) if place < at => return None,
+        Some(_) => format!("{name} lies above it"),
+        None => format!("{name} is not laid beneath it"),
+    };
+    Some(Unmet::new(layer, UnmetKind::MadeOver, format!("over {name}"), is, Some(name)))
+}
+
+fn unmet_order(laid: &[&LayerFacts]) -> Vec<Unmet> {
+    let owned: Vec<LayerFacts> = laid.iter().map(|layer| (*layer).clone()).collect();
+    let turned = ordered_pairs(&owned).into_iter().filter(|(upper, lower, _)| upper < lower);
+    let unmet = turned.map(|(upper, lower, whose)| {
+        let (layer, other) = (&owned[whose], if whose == upper { &owned[lower] } else { &owned[upper] });
+        let (what, is) = if whose == upper { ("above", "below") } else { ("below", "above") };
+        let what = format!("{what} {}", other.name);
+        Unmet::new(layer, UnmetKind::Order, what, format!("it lies {is} it"), Some(&other.name))
+    });
+    unmet.collect()
 }
 
 /// Layers whose rules of order go round in a circle: each must lie above the next, the last above the first.

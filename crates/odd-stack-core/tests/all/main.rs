@@ -1,5 +1,7 @@
 //! The core driven from outside, on real files in temporary folders.
 
+#![allow(clippy::too_many_lines, reason = "a table or a story is as long as it is")]
+
 #[allow(dead_code, reason = "the tests of the command line use all of it")]
 mod archives;
 mod changes;

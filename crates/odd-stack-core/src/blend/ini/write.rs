@@ -151,41 +151,44 @@ impl Ini {
                     behind: Behind::Last,
                 })
             }
-            Change::From(other) => {
-                let Some(found) = other.settings.position(&key.id) else { return Ok(Written::AsItIs) };
-                let Some(at) = other.piece_of[found] else {
-                    let told = other.told.iter().position(|(section, _)| *section == section_id(&key.id));
-                    let name = told.map(|told| other.pieces.sections[told].clone()).unwrap_or_default();
-                    let lead = told.map(|told| other.lead_of_section(told)).unwrap_or_default();
-                    return Ok(Written::Section { name, lead });
-                };
-                let piece = &other.pieces.list[at];
-                let section = other.pieces.sections[piece.section].clone();
-                let before = found.checked_sub(1).map(|before| &other.settings.at(before).key.id);
-                let behind = match before.filter(|id| section_id(id) == section_id(&key.id)) {
-                    Some(before) => Behind::Key(before.clone()),
-                    None => Behind::Nothing,
-                };
-                let is_new = !self.told.iter().any(|(own, _)| own == section_id(&key.id));
-                let lead = if is_new { other.lead_of_section(piece.section) } else { String::new() };
-                let own_line = with_ends(piece.text.trim_end_matches(['\r', '\n']), self.end);
-                let (part, value, line) = match &piece.kind {
-                    Kind::Value { name, whole, .. } => {
-                        let value = with_ends(&piece.text[whole.clone()], self.end);
-                        if other.pieces.separator == self.pieces.separator {
-                            (Part::Whole, value, own_line)
-                        } else {
-                            self.refuse_unreadable(name, &value)?;
-                            let line = format!("{name}{}{value}", self.between());
-                            (Part::Whole, value, line)
-                        }
-                    }
-                    _ => (Part::Line, own_line.trim().to_owned(), own_line),
-                };
-                let line = other.comments_above(at, self.end) + &line;
-                Ok(Written::Is { part, value, line, section, lead, behind })
-            }
+            Change::From(other) => self.taken_from(other, key),
         }
+    }
+
+    /// A key as another file has it, with its line and the comments above.
+    fn taken_from(&self, other: &Self, key: &Key) -> Result<Written, String> {
+        let Some(found) = other.settings.position(&key.id) else { return Ok(Written::AsItIs) };
+        let Some(at) = other.piece_of[found] else {
+            let told = other.told.iter().position(|(section, _)| *section == section_id(&key.id));
+            let name = told.map(|told| other.pieces.sections[told].clone()).unwrap_or_default();
+            let lead = told.map(|told| other.lead_of_section(told)).unwrap_or_default();
+            return Ok(Written::Section { name, lead });
+        };
+        let piece = &other.pieces.list[at];
+        let section = other.pieces.sections[piece.section].clone();
+        let before = found.checked_sub(1).map(|before| &other.settings.at(before).key.id);
+        let behind = match before.filter(|id| section_id(id) == section_id(&key.id)) {
+            Some(before) => Behind::Key(before.clone()),
+            None => Behind::Nothing,
+        };
+        let is_new = !self.told.iter().any(|(own, _)| own == section_id(&key.id));
+        let lead = if is_new { other.lead_of_section(piece.section) } else { String::new() };
+        let own_line = with_ends(piece.text.trim_end_matches(['\r', '\n']), self.end);
+        let (part, value, line) = match &piece.kind {
+            Kind::Value { name, whole, .. } => {
+                let value = with_ends(&piece.text[whole.clone()], self.end);
+                if other.pieces.separator == self.pieces.separator {
+                    (Part::Whole, value, own_line)
+                } else {
+                    self.refuse_unreadable(name, &value)?;
+                    let line = format!("{name}{}{value}", self.between());
+                    (Part::Whole, value, line)
+                }
+            }
+            _ => (Part::Line, own_line.trim().to_owned(), own_line),
+        };
+        let line = other.comments_above(at, self.end) + &line;
+        Ok(Written::Is { part, value, line, section, lead, behind })
     }
 
     /// The section and the name of a key that a person writes, as they are spelled.
@@ -277,6 +280,22 @@ impl Ini {
         }
     }
 
+    /// By section: one of which all went goes, unless something comes.
+    fn sections_that_stay(&self, edit: &Edit) -> Vec<bool> {
+        let mut stays = vec![false; self.told.len()];
+        let mut was_empty = vec![true; self.told.len()];
+        for (at, piece) in self.pieces.list.iter().enumerate().filter(|(_, piece)| piece.said.is_some()) {
+            was_empty[piece.section] = false;
+            stays[piece.section] |= !matches!(edit.values.get(&at), Some(None));
+        }
+        for (section, (id, _)) in self.told.iter().enumerate() {
+            let has_new = edit.new.iter().any(|new| new.id == *id && !new.lines.is_empty());
+            stays[section] |=
+                has_new || edit.kept.contains(id) || (was_empty[section] && !edit.dropped.contains(id));
+        }
+        stays
+    }
+
     fn write(&self, edit: &Edit) -> String {
         let push = |text: &mut String, line: &str| {
             if !text.is_empty() && !text.ends_with('\n') {
@@ -297,18 +316,7 @@ impl Ini {
                 slots.entry(slot.unwrap_or(last)).or_default().push(line);
             }
         }
-        // A section of which all went goes, unless something comes.
-        let mut stays = vec![false; self.told.len()];
-        let mut was_empty = vec![true; self.told.len()];
-        for (at, piece) in pieces.iter().enumerate().filter(|(_, piece)| piece.said.is_some()) {
-            was_empty[piece.section] = false;
-            stays[piece.section] |= !matches!(edit.values.get(&at), Some(None));
-        }
-        for (section, (id, _)) in self.told.iter().enumerate() {
-            let has_new = edit.new.iter().any(|new| new.id == *id && !new.lines.is_empty());
-            stays[section] |=
-                has_new || edit.kept.contains(id) || (was_empty[section] && !edit.dropped.contains(id));
-        }
+        let stays = self.sections_that_stay(edit);
         let mut text = String::new();
         let put_new = |text: &mut String, slot: usize| {
             slots.get(&slot).into_iter().flatten().for_each(|line| push(text, line));

@@ -177,6 +177,7 @@ impl<N: Notation> Writer<'_, N> {
     }
 
     /// An object or an array, of parts that stay or go, and new ones between them.
+    #[expect(clippy::too_many_lines, reason = "one pass over a text, of which each part is looked at once")]
     fn row(
         &self,
         node: &Node,

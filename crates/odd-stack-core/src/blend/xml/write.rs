@@ -46,6 +46,7 @@ struct Writer<'t> {
 
 impl Writer<'_> {
     /// The element with what becomes of it; nothing if it goes.
+    #[expect(clippy::too_many_lines, reason = "one pass over a text, of which each part is looked at once")]
     fn element(&self, element: &Element, branch: &Branch) -> Option<String> {
         let text = self.text;
         if branch.own == Some(Leaf::Remove) && !branch.sets_any() {

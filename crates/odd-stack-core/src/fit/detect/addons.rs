@@ -1,10 +1,8 @@
 //! Add-ons that want a folder of their own, beside others.
 
 use std::cmp::Reverse;
-use std::collections::HashMap;
 
-use super::decider::{Decider, Weighed};
-use super::game_matches::Spot;
+use super::decider::{Decider, Gatherings, Weighed};
 use super::in_rows::InRow;
 use super::names::{name_of_files, patterns_of, stems};
 use super::outline::folded;
@@ -16,8 +14,8 @@ use crate::version::parts_of_file_name;
 impl Decider<'_> {
     /// Folders of the game that gather add-ons with a file named like one directly in the folder: the add-ons,
     /// and the file's name.
-    pub(super) fn gatherings(&self, node: usize) -> HashMap<Spot, (Vec<String>, String)> {
-        let mut all: HashMap<Spot, (Vec<String>, String)> = HashMap::new();
+    pub(super) fn gatherings(&self, node: usize) -> Gatherings {
+        let mut all = Gatherings::new();
         for file in self.outline.nodes[node].files.iter().take(64) {
             let name = self.outline.file_name(*file);
             for (spot, folders) in self.game_matches.gatherings(name) {
@@ -38,7 +36,7 @@ impl Decider<'_> {
         whole: &[Weighed],
         all: &[Weighed],
         rows: &[InRow],
-        gatherings: HashMap<Spot, (Vec<String>, String)>,
+        gatherings: Gatherings,
     ) -> Option<Unclear> {
         let parent = self.outline.nodes[bottom].parent;
         // Its place is written out: the folder itself, or the one above it, lies in the game.

@@ -382,12 +382,7 @@ impl<'a> Decider<'a> {
             return Err(unclear);
         }
         let rows = self.rows(top, bottom);
-        let is_met = |row: &InRow| match &picked {
-            // That others of the row have files of these names does not make this one of them.
-            Pick::Clear(it) => it.agreement.met + it.agreement.met_flat > 0 && !self.is_beside(it, row),
-            _ => false,
-        };
-        if let Some(row) = self.clear_row(&rows).filter(|row| !is_met(row)) {
+        if let Some(row) = self.row_before(&rows, &picked) {
             let is_elsewhere = |it: &Weighed| it.agreement.kind > 0 && !self.is_in_row(it, row);
             return match &picked {
                 Pick::Clear(it) if is_elsewhere(it) => Err(self.ask(top, bottom, &all, &rows)),
@@ -397,16 +392,7 @@ impl<'a> Decider<'a> {
         let is_met_there = |it: &Weighed| {
             it.mapping.node == bottom && it.agreement.met_flat * 2 >= self.outline.nodes[bottom].files.len()
         };
-        // What others have files of the same names in may be one more of these.
-        let is_like_others = |it: &Weighed| {
-            let files = self.outline.nodes[bottom].files.len();
-            let is_other =
-                |row: &&InRow| row.row.alike >= 0.6 && row.row.siblings > 2 && !self.is_in_row(it, row);
-            it.mapping.node == bottom
-                && it.agreement.met_flat < files
-                && rows.iter().any(|row| is_other(&row))
-        };
-        if matches!(&picked, Pick::Clear(it) if it.agreement.met_flat > 0 && is_like_others(it)) {
+        if matches!(&picked, Pick::Clear(it) if self.is_like_others(bottom, it, &rows)) {
             return Err(self.ask(top, bottom, &all, &rows));
         }
         let is_plain = matches!(&picked, Pick::Clear(it) if is_met_there(it));
@@ -414,42 +400,7 @@ impl<'a> Decider<'a> {
             return Err(unclear);
         }
         match picked {
-            Pick::Clear(best) => {
-                if let Some(unclear) = self.libraries_elsewhere(bottom, &best) {
-                    return Err(unclear);
-                }
-                // Where add-ons have folders of their own, loose files that nobody knows may be one, whatever
-                // the folders beside them are called.
-                let has_loose = best.mapping.node == bottom && !self.outline.nodes[bottom].files.is_empty();
-                if has_loose
-                    && best.agreement.met + best.agreement.met_flat == 0
-                    && !self.game_matches.addons().is_empty()
-                {
-                    return Err(self.ask(top, bottom, &[best], &rows));
-                }
-                let mut found = vec![self.found(&best)];
-                if !self.game_matches.has_folder(&self.spot_of(&best.mapping, bottom)) {
-                    // What lies in a new folder is its own, whatever others are called.
-                    return Ok(found);
-                }
-                for unit in self.outline.units(bottom) {
-                    if self.game_matches.has_folder(&self.spot_of(&best.mapping, unit)) {
-                        continue;
-                    }
-                    // Never into one of another name: beside the others it is a new one.
-                    let is_by_name = |own: &Weighed| {
-                        let Mapping { node, to } = &own.mapping;
-                        let last = self.outline.nodes[*node].names.last().map(String::as_str);
-                        *node != unit || to.1.rsplit('/').next() == last
-                    };
-                    if let Pick::Clear(own) = self.pick(&self.weigh(unit))
-                        && is_by_name(&own)
-                    {
-                        found.push(self.found(&own));
-                    }
-                }
-                Ok(found)
-            }
+            Pick::Clear(best) => self.place_as(best, top, bottom, &rows),
             Pick::Unclear(mut candidates) => {
                 candidates.extend(all.iter().filter(|it| self.is_written_out(top, it)).cloned());
                 let apart = self.units_apart(bottom);
@@ -460,6 +411,67 @@ impl<'a> Decider<'a> {
             }
             Pick::Nothing => self.place_units(top, bottom, &all, &rows),
         }
+    }
+
+    /// The row that it is clearly one more of, unless its own files lie elsewhere.
+    fn row_before<'r>(&self, rows: &'r [InRow], picked: &Pick) -> Option<&'r InRow> {
+        let is_met = |row: &InRow| match picked {
+            // That others of the row have files of these names does not make this one of them.
+            Pick::Clear(it) => it.agreement.met + it.agreement.met_flat > 0 && !self.is_beside(it, row),
+            _ => false,
+        };
+        self.clear_row(rows).filter(|row| !is_met(row))
+    }
+
+    /// Whether it may be one more of folders that have files of the same names.
+    fn is_like_others(&self, bottom: usize, it: &Weighed, rows: &[InRow]) -> bool {
+        let files = self.outline.nodes[bottom].files.len();
+        let is_other = |row: &InRow| row.row.alike >= 0.6 && row.row.siblings > 2 && !self.is_in_row(it, row);
+        it.mapping.node == bottom && (1..files).contains(&it.agreement.met_flat) && rows.iter().any(is_other)
+    }
+
+    /// Places all by one mapping, but folders that the game has elsewhere.
+    fn place_as(
+        &self,
+        best: Weighed,
+        top: usize,
+        bottom: usize,
+        rows: &[InRow],
+    ) -> Result<Vec<FoundFolder>, Unclear> {
+        if let Some(unclear) = self.libraries_elsewhere(bottom, &best) {
+            return Err(unclear);
+        }
+        // Where add-ons have folders of their own, loose files that nobody knows may be one, whatever
+        // the folders beside them are called.
+        let has_loose = best.mapping.node == bottom && !self.outline.nodes[bottom].files.is_empty();
+        if has_loose
+            && best.agreement.met + best.agreement.met_flat == 0
+            && !self.game_matches.addons().is_empty()
+        {
+            return Err(self.ask(top, bottom, &[best], rows));
+        }
+        let mut found = vec![self.found(&best)];
+        if !self.game_matches.has_folder(&self.spot_of(&best.mapping, bottom)) {
+            // What lies in a new folder is its own, whatever others are called.
+            return Ok(found);
+        }
+        for unit in self.outline.units(bottom) {
+            if self.game_matches.has_folder(&self.spot_of(&best.mapping, unit)) {
+                continue;
+            }
+            // Never into one of another name: beside the others it is a new one.
+            let is_by_name = |own: &Weighed| {
+                let Mapping { node, to } = &own.mapping;
+                let last = self.outline.nodes[*node].names.last().map(String::as_str);
+                *node != unit || to.1.rsplit('/').next() == last
+            };
+            if let Pick::Clear(own) = self.pick(&self.weigh(unit))
+                && is_by_name(&own)
+            {
+                found.push(self.found(&own));
+            }
+        }
+        Ok(found)
     }
 
     /// Each folder with its own place, where its files lie in the game.

@@ -1,10 +1,15 @@
 //! What places are found with.
 
+use std::collections::HashMap;
+
 use super::super::{ProgramSeen, RootSeen};
 use super::ToldName;
-use super::game_matches::{Agreement, GameMatches, Mapping};
+use super::game_matches::{Agreement, GameMatches, Mapping, Spot};
 use super::outline::Outline;
 use crate::address::Address;
+
+/// Folders of the game that gather add-ons, and the name of the file that each of them has, by where they lie.
+pub(super) type Gatherings = HashMap<Spot, (Vec<String>, String)>;
 
 pub(super) struct Decider<'a> {
     pub outline: Outline<'a>,

@@ -1,10 +1,8 @@
 //! What a person is offered when nothing is clear: all places that anything speaks for, the likeliest first.
 
-use std::collections::HashMap;
-
 use rustc_hash::{FxHashMap, FxHashSet};
 
-use super::decider::{Decider, Weighed};
+use super::decider::{Decider, Gatherings, Weighed};
 use super::game_matches::Spot;
 use super::in_rows::InRow;
 use super::names::patterns_of;
@@ -81,7 +79,7 @@ impl Decider<'_> {
             path => format!("where the files of `{path}` go is not clear"),
         };
         let to_read = if may_tell { self.small_files(bottom) } else { Vec::new() };
-        let (candidates, is_first_far_ahead) = self.offers(top, bottom, weighed, rows, &HashMap::new());
+        let (candidates, is_first_far_ahead) = self.offers(top, bottom, weighed, rows, &Gatherings::new());
         Unclear { question, candidates, is_first_far_ahead, to_read, root_missing: None }
     }
 
@@ -93,9 +91,37 @@ impl Decider<'_> {
         bottom: usize,
         weighed: &[Weighed],
         rows: &[InRow],
-        gatherings: &HashMap<Spot, (Vec<String>, String)>,
+        gatherings: &Gatherings,
     ) -> (Vec<Candidate>, bool) {
         let mut offers = Offers::default();
+        self.put_weighed((top, bottom), weighed, rows, gatherings, &mut offers);
+        self.put_rows(top, rows, &mut offers);
+        self.put_loose_homes(bottom, gatherings, &mut offers);
+        self.put_own_folders(top, bottom, gatherings, &mut offers);
+        if let Some(beside) = self.beside_the_program(bottom) {
+            offers.put(0.62, beside);
+        }
+        let root = self.game_matches.address(&(0, String::new()));
+        offers.put(0.12, self.candidate(&[(bottom, root.clone())], "into the game's own folder".to_owned()));
+        for node in self.outline.chain(top).into_iter().rev().skip(1) {
+            let with = self.outline.chain(node).get(1).map(|below| self.outline.name(*below).to_owned());
+            let evidence =
+                format!("into the game's own folder, with the folder `{}`", with.unwrap_or_default());
+            offers.put(0.11, self.candidate(&[(node, root.clone())], evidence));
+        }
+        let at_root = root.to_string();
+        offers.best(|candidate| candidate.places.iter().all(|place| place.to == at_root))
+    }
+
+    /// Places that files of the same names speak for.
+    fn put_weighed(
+        &self,
+        (top, bottom): (usize, usize),
+        weighed: &[Weighed],
+        rows: &[InRow],
+        gatherings: &Gatherings,
+        offers: &mut Offers,
+    ) {
         let all = self.outline.content(top);
         let usual = Self::usual_beside_each_other(weighed);
         let mut beside: FxHashMap<Spot, Vec<(f64, &str)>> = FxHashMap::default();
@@ -122,9 +148,11 @@ impl Decider<'_> {
                 offers.put(weight, self.candidate(&places, self.words(&it.agreement)));
             }
         }
-        self.put_one_more(top, bottom, beside, &mut offers);
-        self.put_rows(top, rows, &mut offers);
-        let most_share = 1.0_f64;
+        self.put_one_more(top, bottom, beside, offers);
+    }
+
+    /// Folders that loose files of the same kinds lie in.
+    fn put_loose_homes(&self, bottom: usize, gatherings: &Gatherings, offers: &mut Offers) {
         // What lies in another add-on's folder says little of where this one goes.
         let is_addons = |home: &LooseHome| {
             let (root, key) = &home.spot;
@@ -144,10 +172,14 @@ impl Decider<'_> {
             let places = [(bottom, self.game_matches.spelled_home(&home.spot))];
             let known = if self.knows_other(bottom, &home.spot) { 0.6 } else { 1.0 };
             offers.put(
-                usual * known * (0.3 + 0.45 * home.share.min(most_share)),
+                usual * known * (0.3 + 0.45 * home.share.min(1.0)),
                 self.candidate(&places, home.evidence.clone()),
             );
         }
+    }
+
+    /// A folder of its own beside those of other add-ons.
+    fn put_own_folders(&self, top: usize, bottom: usize, gatherings: &Gatherings, offers: &mut Offers) {
         for (spot, (folders, marker)) in gatherings {
             let weight = 0.5 + 0.06 * folders.len().min(5) as f64;
             let to = self.game_matches.address(spot);
@@ -162,19 +194,6 @@ impl Decider<'_> {
                 offers.put(0.34 - 0.001 * offers.0.len() as f64, candidate);
             }
         }
-        if let Some(beside) = self.beside_the_program(bottom) {
-            offers.put(0.62, beside);
-        }
-        let root = self.game_matches.address(&(0, String::new()));
-        offers.put(0.12, self.candidate(&[(bottom, root.clone())], "into the game's own folder".to_owned()));
-        for node in self.outline.chain(top).into_iter().rev().skip(1) {
-            let with = self.outline.chain(node).get(1).map(|below| self.outline.name(*below).to_owned());
-            let evidence =
-                format!("into the game's own folder, with the folder `{}`", with.unwrap_or_default());
-            offers.put(0.11, self.candidate(&[(node, root.clone())], evidence));
-        }
-        let at_root = root.to_string();
-        offers.best(|candidate| candidate.places.iter().all(|place| place.to == at_root))
     }
 
     /// Where it may be laid onto each of several folders side by side it may as well be one more of them.

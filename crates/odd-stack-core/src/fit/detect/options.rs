@@ -28,41 +28,63 @@ pub(super) fn alternatives(
     outline: &Outline<'_>,
     game_matches: &GameMatches,
 ) -> (Vec<Alternatives>, Vec<Optional>) {
-    let (mut found, mut lesser) = (Vec::new(), Vec::new());
+    let mut found = Vec::new();
     let mut taken: Vec<usize> = Vec::new();
     for node in 0..outline.nodes.len() {
-        let units = outline.units(node);
-        if units.len() < 2
-            || outline.nodes[node].group != 0
-            || taken.iter().any(|top| outline.is_below(node, *top))
-        {
+        if outline.nodes[node].group != 0 || taken.iter().any(|top| outline.is_below(node, *top)) {
             continue;
         }
-        let is_known = |unit: &usize| {
-            let name = outline.name(*unit);
-            let names = &outline.nodes[*unit].names;
-            let is_there = match words_of(name).iter().any(|word| words::is_variant(word)) {
-                // Such a name may lie anywhere.
-                true => {
-                    game_matches.has_folder_like(names, at_top(outline, *unit))
-                        || game_matches.has_folder_like(names, false)
-                }
-                false => game_matches.has_folder_named(&folded(name)),
-            };
-            is_there || words::other_root(name).is_some() || words::is_main_root(name)
-        };
+        let Some(side_by_side) = SideBySide::new(outline, game_matches, node) else { continue };
+        let (groups, lesser) = side_by_side.grouped();
+        taken.extend(groups.iter().flatten());
+        for lesser in lesser {
+            if !taken.contains(&lesser) {
+                taken.push(lesser);
+                found.push(FoundOption::Lesser(lesser));
+            }
+        }
+        found.extend(groups.into_iter().map(|group| FoundOption::Group(node, group)));
+    }
+    named(outline, found)
+}
+
+/// New folders side by side, which may exclude each other.
+struct SideBySide<'a> {
+    outline: &'a Outline<'a>,
+    game_matches: &'a GameMatches,
+    /// The folder around them.
+    above: usize,
+    units: Vec<usize>,
+    /// The files below each of them.
+    inside: Vec<HashSet<String>>,
+    /// Whether the game has a folder of the name of that around them.
+    in_known: bool,
+    /// Whether they are more of what the game keeps beside each other.
+    is_row: bool,
+    /// Whether all have the same files, and no folder that the game has is built likewise.
+    is_all_same: bool,
+}
+
+impl<'a> SideBySide<'a> {
+    /// The folders in `above`, if any of them may exclude another.
+    fn new(outline: &'a Outline<'a>, game_matches: &'a GameMatches, above: usize) -> Option<Self> {
+        let units = outline.units(above);
+        if units.len() < 2 {
+            return None;
+        }
         // What the game keeps beside each other is no choice; neither are new folders in a known one,
         // unless their files lie there without them.
-        let (known, units): (Vec<usize>, Vec<usize>) = units.into_iter().partition(is_known);
+        let (known, units): (Vec<usize>, Vec<usize>) =
+            units.into_iter().partition(|unit| is_known(outline, game_matches, *unit));
         let units: Vec<usize> =
             units.into_iter().filter(|unit| !may_be_no_content(outline.name(*unit))).collect();
         if units.len() < 2 {
-            continue;
+            return None;
         }
-        let in_known = node != 0 && game_matches.has_folder_named(&folded(outline.name(node)));
+        let in_known = above != 0 && game_matches.has_folder_named(&folded(outline.name(above)));
         let rows = rows::rows(outline, game_matches, &units);
-        if in_known && rows.iter().any(|row| is_row_of(row, outline.name(node))) {
-            continue;
+        if in_known && rows.iter().any(|row| is_row_of(row, outline.name(above))) {
+            return None;
         }
         let is_row =
             rows.first().is_some_and(|row| row.alike >= CLEARLY_ALIKE && row.by_names && row.siblings > 2);
@@ -73,58 +95,74 @@ pub(super) fn alternatives(
             && !are_numbers(outline, &units)
             && inside.windows(2).all(|two| two[0] == two[1])
             && !known.iter().any(is_like_known);
-        let mut group_of: Vec<usize> = (0..units.len()).collect();
-        for ((one, two), common) in shared(&inside) {
+        Some(Self { outline, game_matches, above, units, inside, in_known, is_row, is_all_same })
+    }
+
+    /// The groups that exclude each other, and folders that share most of their few files with a much larger one.
+    fn grouped(&self) -> (Vec<Vec<usize>>, Vec<usize>) {
+        let inside = &self.inside;
+        let mut lesser = Vec::new();
+        let mut group_of: Vec<usize> = (0..self.units.len()).collect();
+        for ((one, two), common) in shared(inside) {
             let (small, large) = match inside[one].len() <= inside[two].len() {
                 true => (one, two),
                 false => (two, one),
             };
-            if common * 2 < inside[small].len() {
-                continue;
-            }
-            // Without the folder its files agree with the game; else its name must say what it is.
-            let stripped = |unit: usize| match in_known {
-                true => lies_without_in(outline, game_matches, unit, outline.name(node)),
-                false => !game_matches.mappings(outline, unit).is_empty(),
-            };
-            let by_name = !in_known && are_makes(outline.name(units[one]), outline.name(units[two]));
-            let is_same = !in_known && is_all_same;
-            let may_be = match is_row {
-                // Two new ones of a row have the same files too.
-                true => {
-                    lies_without(outline, game_matches, units[one])
-                        || lies_without(outline, game_matches, units[two])
-                }
-                false => is_same || stripped(units[one]) || stripped(units[two]),
-            };
-            if !by_name && !may_be {
+            if common * 2 < inside[small].len() || !self.may_exclude(self.units[one], self.units[two]) {
                 continue;
             }
             if inside[small].len() * 3 < inside[large].len() {
-                lesser.push(small);
+                lesser.push(self.units[small]);
                 continue;
             }
             let (from, to) = (group_of[two], group_of[one]);
             group_of.iter_mut().filter(|group| **group == from).for_each(|group| *group = to);
         }
-        let mut groups: Vec<Vec<usize>> = Vec::new();
-        for group in 0..units.len() {
-            let members: Vec<usize> = (0..units.len()).filter(|unit| group_of[*unit] == group).collect();
-            if members.len() > 1 {
-                groups.push(members.into_iter().map(|unit| units[unit]).collect());
-            }
-        }
-        let grouped: HashSet<usize> = groups.iter().flatten().copied().collect();
-        taken.extend(&grouped);
-        for unit in std::mem::take(&mut lesser) {
-            let node = units[unit];
-            if !grouped.contains(&node) && !taken.contains(&node) {
-                taken.push(node);
-                found.push(FoundOption::Lesser(node));
-            }
-        }
-        found.extend(groups.into_iter().map(|group| FoundOption::Group(node, group)));
+        let group_of = &group_of;
+        let of_group = |group| {
+            let members = (0..self.units.len()).filter(move |unit| group_of[*unit] == group);
+            members.map(|unit| self.units[unit]).collect::<Vec<_>>()
+        };
+        let groups = (0..self.units.len()).map(of_group).filter(|members| members.len() > 1).collect();
+        (groups, lesser)
     }
+
+    /// Whether two folders with common files may be makes of one thing: without the folder its files agree with the
+    /// game; else its name must say what it is.
+    fn may_exclude(&self, one: usize, two: usize) -> bool {
+        let (outline, game_matches) = (self.outline, self.game_matches);
+        if !self.in_known && are_makes(outline.name(one), outline.name(two)) {
+            return true;
+        }
+        if self.is_row {
+            // Two new ones of a row have the same files too.
+            return lies_without(outline, game_matches, one) || lies_without(outline, game_matches, two);
+        }
+        let stripped = |unit: usize| match self.in_known {
+            true => lies_without_in(outline, game_matches, unit, outline.name(self.above)),
+            false => !game_matches.mappings(outline, unit).is_empty(),
+        };
+        (!self.in_known && self.is_all_same) || stripped(one) || stripped(two)
+    }
+}
+
+/// Whether the game has the folder, or it is one of a root.
+fn is_known(outline: &Outline<'_>, game_matches: &GameMatches, unit: usize) -> bool {
+    let name = outline.name(unit);
+    let names = &outline.nodes[unit].names;
+    let is_there = match words_of(name).iter().any(|word| words::is_variant(word)) {
+        // Such a name may lie anywhere.
+        true => {
+            game_matches.has_folder_like(names, at_top(outline, unit))
+                || game_matches.has_folder_like(names, false)
+        }
+        false => game_matches.has_folder_named(&folded(name)),
+    };
+    is_there || words::other_root(name).is_some() || words::is_main_root(name)
+}
+
+/// Gives each an id that no other has.
+fn named(outline: &Outline<'_>, found: Vec<FoundOption>) -> (Vec<Alternatives>, Vec<Optional>) {
     let (mut choices, mut parts) = (Vec::new(), Vec::new());
     let mut ids: HashSet<String> = HashSet::new();
     for found in found {

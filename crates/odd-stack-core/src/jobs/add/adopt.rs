@@ -44,7 +44,7 @@ pub struct AdoptRequest {
     pub name: Option<String>,
     /// Its version; read likewise.
     pub version: Option<String>,
-    /// Which one of several makes it is; read likewise.
+    /// Which of several variants it is; read likewise.
     pub variant: Option<String>,
     /// What is said of where its files go.
     pub wanted: PlacingRequest,

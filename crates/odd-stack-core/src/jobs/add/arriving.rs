@@ -137,38 +137,13 @@ impl<'l> Arriving<'l> {
             self.at = at;
             let beside: Vec<String> = new.iter().map(|new| new.name.clone()).collect();
             let exchanged: Vec<LayerId> = new.iter().filter_map(|new| new.exchanges).collect();
-            let (taken, old) = self.read(request, &after, &beside, &exchanged, observer)?;
+            let (mut taken, old) = self.read(request, &after, &beside, &exchanged, observer)?;
             if new.is_empty() {
                 self.transaction.iter().try_for_each(Transaction::open)?;
             }
-            let TakenIn {
-                draft,
-                placed,
-                rules,
-                mut report,
-                exchanged,
-                keys,
-                away,
-                base_hashes,
-                needed: of_this,
-            } = taken;
-            needed.extend(of_this);
-            let (arrival, contents) = self.opened_at(at)?;
-            let hashes = contents.hashes();
-            let making = Making {
-                draft: &draft,
-                package: &arrival.package,
-                placed: &placed,
-                rules: &rules,
-                hashes: &hashes,
-                exchanged: exchanged.as_ref(),
-                keys: &keys,
-                away: &away,
-                times: &HashMap::new(),
-                now,
-            };
-            write_base_hashes(ledger, &base_hashes)?;
-            let Written { layer, files, bytes } = write_layer(ledger, &making)?;
+            needed.append(&mut taken.needed);
+            let Written { layer, files, bytes } = self.write_at(at, &taken, now)?;
+            let TakenIn { draft, mut report, .. } = taken;
             (report.files, report.bytes) = (files, bytes);
             let below = new.last().map(|new| new.layer);
             after = placed_in(ledger, after, layer, request.place, old, below)?;
@@ -194,6 +169,27 @@ impl<'l> Arriving<'l> {
         change.noted.unstored = self.contents.take_unstored();
         change.noted.is_dry_run = self.dry_run;
         Ok((reports, change))
+    }
+
+    /// Writes the layer of the package at that place into the catalogue.
+    fn write_at(&mut self, at: usize, taken: &TakenIn, now: Moment) -> Result<Written, AddError> {
+        let ledger = self.ledger;
+        let (arrival, contents) = self.opened_at(at)?;
+        let hashes = contents.hashes();
+        let making = Making {
+            draft: &taken.draft,
+            package: &arrival.package,
+            placed: &taken.placed,
+            rules: &taken.rules,
+            hashes: &hashes,
+            exchanged: taken.exchanged.as_ref(),
+            keys: &taken.keys,
+            away: &taken.away,
+            times: &HashMap::new(),
+            now,
+        };
+        write_base_hashes(ledger, &taken.base_hashes)?;
+        Ok(write_layer(ledger, &making)?)
     }
 
     /// Opens the package, unless it is open far enough, and reads it; gives the layer whose place it takes.

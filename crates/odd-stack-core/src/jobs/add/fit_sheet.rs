@@ -152,29 +152,12 @@ pub fn check_sheet(
         let book = ledger.game().address_book();
         check_addresses(text, &sheet, &|address| book.resolve(address)).map_err(misfit)?;
     }
-    let mut tried = Vec::new();
-    if let (Some(ledger), Some(arrival)) = (ledger, &arrival) {
-        let contents = Contents::new(ledger, false);
-        let placer = Placer::new(ledger, ledger.present_order()?, arrival, &contents, observer);
-        for chosen in ways_to_choose(&sheet) {
-            let rules = Rules { chosen: chosen.clone(), ..Rules::default() };
-            let given = given.map(|_| sheet.clone());
-            let placed = placer.place(&PlacingRequest { rules, sheet: given }, None)?;
-            let missing =
-                missing_starts(ledger, &ledger.present_order()?, &placed.rules.starts(), &placed.placements)?;
-            let mut counts: BTreeMap<LeftOut, u64> = BTreeMap::new();
-            for (_, reason) in &placed.left_out {
-                *counts.entry(*reason).or_default() += 1;
-            }
-            let count = |(reason, files)| LeftOutCount { reason, files };
-            tried.push(TriedRow {
-                chosen,
-                placed_files: placed.placements.len() as u64,
-                left_out: counts.into_iter().map(count).collect(),
-                missing,
-            });
+    let tried = match (ledger, &arrival) {
+        (Some(ledger), Some(arrival)) => {
+            try_each(ledger, arrival, &sheet, given.is_some().then_some(&sheet), observer)?
         }
-    }
+        _ => Vec::new(),
+    };
     let of_options =
         sheet.choice.iter().flat_map(|choice| choice.option.iter().map(|option| option.place.len()));
     let places = sheet.place.len() + of_options.sum::<usize>();
@@ -190,6 +173,37 @@ pub fn check_sheet(
         parts: sheet.part.iter().map(|part| part.id.clone()).collect(),
         tried,
     })
+}
+
+/// Places the package by each way to choose; `given` is the sheet when it is not the package's own.
+fn try_each(
+    ledger: &Ledger,
+    arrival: &Arrival,
+    sheet: &FitSheet,
+    given: Option<&FitSheet>,
+    observer: &dyn Observer,
+) -> Result<Vec<TriedRow>, AddError> {
+    let contents = Contents::new(ledger, false);
+    let placer = Placer::new(ledger, ledger.present_order()?, arrival, &contents, observer);
+    let mut tried = Vec::new();
+    for chosen in ways_to_choose(sheet) {
+        let rules = Rules { chosen: chosen.clone(), ..Rules::default() };
+        let placed = placer.place(&PlacingRequest { rules, sheet: given.cloned() }, None)?;
+        let missing =
+            missing_starts(ledger, &ledger.present_order()?, &placed.rules.starts(), &placed.placements)?;
+        let mut counts: BTreeMap<LeftOut, u64> = BTreeMap::new();
+        for (_, reason) in &placed.left_out {
+            *counts.entry(*reason).or_default() += 1;
+        }
+        let count = |(reason, files)| LeftOutCount { reason, files };
+        tried.push(TriedRow {
+            chosen,
+            placed_files: placed.placements.len() as u64,
+            left_out: counts.into_iter().map(count).collect(),
+            missing,
+        });
+    }
+    Ok(tried)
 }
 
 /// Enough ways to choose that every option and every part is taken once.

@@ -28,6 +28,10 @@ impl<'a> LedgerTree<'a> {
         Self { ledger, order, last: RefCell::default() }
     }
 
+    #[expect(
+        clippy::too_many_lines,
+        reason = "one pass over all names of the game, in which nothing may be done twice"
+    )]
     fn look(&self, wanted: &WantedNames) -> NamedThings {
         let game = self.ledger.game();
         let roots: HashMap<RootId, usize> =

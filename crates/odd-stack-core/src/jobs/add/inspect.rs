@@ -122,7 +122,7 @@ pub struct InspectReport {
     pub name: String,
     /// The version read off its fit sheet or its file name.
     pub version: Option<String>,
-    /// Which one of several makes it is, read likewise.
+    /// Which of several variants it is, read from there too.
     pub variant: Option<String>,
     /// All its files, without those in archives inside it.
     pub total: Count,
@@ -174,9 +174,38 @@ pub fn inspect(
     let contents = ledger.map(|ledger| Contents::new(ledger, false));
     let opening = Opening { wanted, remembered: None, limits, unasked: true };
     let arrival = Arrival::open(path, &opening, contents.as_ref(), observer)?;
-    let Arrival { package, told, .. } = &arrival;
+    let mut report = looked_into(path, &arrival);
+    let (Some(ledger), Some(contents)) = (ledger, contents) else { return Ok(report) };
+    let order = ledger.present_order()?;
+    let placer = Placer::new(ledger, order.clone(), &arrival, &contents, observer);
+    match placer.place(wanted, None) {
+        Ok(placed) => {
+            let links = GameLinks::follow(ledger, &order, &arrival.package, &placed)?;
+            (report.links_out, report.links_to_game) = (link_rows(&links.out), link_copies(&links).collect());
+            report.findings = findings_of(&placed.findings);
+            report.choices = choice_rows(&placed);
+            report.parts = part_rows(&placed.parts);
+            let needs = needs_of(&placed.rules);
+            report.needs = needs_words(&needs);
+            report.sets = set_words(&placed.rules.wishes);
+            (report.starts, report.clears) = wish_rows(ledger, &placed.rules, observer)?;
+            report.unmet = unmet_on_top(ledger, &report.name, report.version.clone(), needs)?;
+            meet(&placer, &order, placed, &mut report)?;
+        }
+        Err(AddError::Fit { source, .. }) => {
+            let misfit = |source| AddError::Fit { package: path.display().to_string(), source };
+            tell_unplaced(source, wanted, &mut report).map_err(misfit)?;
+        }
+        Err(other) => return Err(other),
+    }
+    Ok(report)
+}
+
+/// What the package itself tells.
+fn looked_into(path: &Path, arrival: &Arrival) -> InspectReport {
+    let Arrival { package, told, .. } = arrival;
     let own = package.members().iter().filter(|member| member.inner.is_none());
-    let mut report = InspectReport {
+    InspectReport {
         package: path.display().to_string(),
         kind: package.kind(),
         volumes: package.volumes() as u64,
@@ -203,28 +232,15 @@ pub fn inspect(
         starts: Vec::new(),
         clears: Vec::new(),
         meeting: None,
-    };
-    let (Some(ledger), Some(contents)) = (ledger, contents) else { return Ok(report) };
-    let order = ledger.present_order()?;
-    let placer = Placer::new(ledger, order.clone(), &arrival, &contents, observer);
-    let source = match placer.place(wanted, None) {
-        Ok(placed) => {
-            let links = GameLinks::follow(ledger, &order, &arrival.package, &placed)?;
-            (report.links_out, report.links_to_game) = (link_rows(&links.out), link_copies(&links).collect());
-            report.findings = findings_of(&placed.findings);
-            report.choices = choice_rows(&placed);
-            report.parts = part_rows(&placed.parts);
-            let needs = needs_of(&placed.rules);
-            report.needs = needs_words(&needs);
-            report.sets = set_words(&placed.rules.wishes);
-            (report.starts, report.clears) = wish_rows(ledger, &placed.rules, observer)?;
-            report.unmet = unmet_on_top(ledger, &report.name, report.version.clone(), needs)?;
-            meet(&placer, &order, placed, &mut report)?;
-            return Ok(report);
-        }
-        Err(AddError::Fit { source, .. }) => source,
-        Err(other) => return Err(other),
-    };
+    }
+}
+
+/// What is told of a package that can't be placed yet; an error that is no question is given back.
+fn tell_unplaced(
+    source: FitError,
+    wanted: &PlacingRequest,
+    report: &mut InspectReport,
+) -> Result<(), FitError> {
     match source {
         FitError::Unclear(unclear) => {
             report.candidates = unclear.candidates.iter().map(CandidateRow::of).collect();
@@ -248,9 +264,9 @@ pub fn inspect(
             report.candidates = candidates.iter().map(CandidateRow::of).collect();
             report.unplaceable = Some(packed.to_string());
         }
-        source => return Err(AddError::Fit { package: path.display().to_string(), source }),
+        source => return Err(source),
     }
-    Ok(report)
+    Ok(())
 }
 
 fn link_rows(links: &[LinkOut]) -> Vec<LinkRow> {

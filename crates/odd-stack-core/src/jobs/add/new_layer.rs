@@ -6,7 +6,7 @@ use super::content_at::{ContentAt, key_of};
 use super::game_links::GameLinks;
 use super::taken_away::{Away, AwayAt};
 use crate::address::{Address, RelPath};
-use crate::fit::{Fit, Patterns, Rules};
+use crate::fit::{Fit, Patterns, Placement, Rules};
 use crate::hash::ContentHash;
 use crate::jobs::needs::{needs_of, write_needs};
 use crate::ledger::{Ledger, LedgerError, NewLayer};
@@ -132,7 +132,7 @@ pub(in crate::jobs) struct Written {
 
 /// Writes the layer with its entries and folders; it is not in the stack yet, and its contents are not listed.
 pub(in crate::jobs) fn write_layer(ledger: &Ledger, making: &Making<'_>) -> Result<Written, LedgerError> {
-    let Making { draft, package, placed, rules, hashes, exchanged, keys, away, times, now } = *making;
+    let Making { draft, package, placed, rules, exchanged, keys, away, now, .. } = *making;
     let catalogue = &ledger.catalogue;
     let remembered = serde_json::to_string(rules).map_err(|error| catalogue.damaged_by(&error))?;
     let mut needs = needs_of(rules);
@@ -162,35 +162,7 @@ pub(in crate::jobs) fn write_layer(ledger: &Ledger, making: &Making<'_>) -> Resu
     files.sort_by(|(one, _), (two, _)| one.cmp(two));
     let (folded, placements): (Vec<_>, Vec<_>) = files.into_iter().unzip();
     let numbers = catalogue.path_numbers(&folded)?;
-    let before =
-        exchanged.map(|exchanged| catalogue.entries_of(exchanged.old)).transpose()?.unwrap_or_default();
-    let by_lines = Patterns::new(&rules.wishes.by_lines).map_err(|error| catalogue.damaged_by(&error))?;
-    let mut entries = Vec::with_capacity(numbers.len());
-    for (path, placement) in numbers.into_iter().zip(placements) {
-        let member = &package.members()[placement.member];
-        let hash = hashes.get(&member.content).copied();
-        let hash = hash.ok_or_else(|| catalogue.damaged_by(&"a content was not taken in"))?;
-        // What is as it was keeps its time, so that it is not written again.
-        let unchanged = before.get(&path).filter(|old| old.hash == hash);
-        let entry = Entry {
-            layer,
-            kind: match rules.wishes.whole {
-                true => EntryKind::Whole,
-                false if by_lines.meet(&placement.to.path) => EntryKind::Lines,
-                false => EntryKind::File,
-            },
-            spelled: placement.to.path.clone(),
-            hash,
-            size_bytes: member.size_bytes,
-            modified: times
-                .get(&placement.to)
-                .copied()
-                .or(unchanged.map(|old| old.modified))
-                .unwrap_or(member.modified),
-            executable: member.executable,
-        };
-        entries.push((path, entry, member.path.clone()));
-    }
+    let mut entries = file_entries(ledger, making, layer, numbers.into_iter().zip(placements))?;
     if exchanged.is_none_or(|exchanged| exchanged.patch.is_none()) {
         entries.extend(take_aways(ledger, layer, &away.files)?);
     }
@@ -211,6 +183,44 @@ pub(in crate::jobs) fn write_layer(ledger: &Ledger, making: &Making<'_>) -> Resu
         return Ok(Written { layer, files, bytes });
     }
     Ok(Written { layer, files: draft.files, bytes: draft.bytes })
+}
+
+/// The entries of the files that the package brings.
+fn file_entries<'p>(
+    ledger: &Ledger,
+    making: &Making<'_>,
+    layer: LayerId,
+    files: impl Iterator<Item = (PathId, &'p Placement)>,
+) -> Result<Vec<(PathId, Entry, RelPath)>, LedgerError> {
+    let Making { package, rules, hashes, exchanged, times, .. } = *making;
+    let catalogue = &ledger.catalogue;
+    let before =
+        exchanged.map(|exchanged| catalogue.entries_of(exchanged.old)).transpose()?.unwrap_or_default();
+    let by_lines = Patterns::new(&rules.wishes.by_lines).map_err(|error| catalogue.damaged_by(&error))?;
+    let mut entries = Vec::with_capacity(files.size_hint().0);
+    for (path, placement) in files {
+        let member = &package.members()[placement.member];
+        let hash = hashes.get(&member.content).copied();
+        let hash = hash.ok_or_else(|| catalogue.damaged_by(&"a content was not taken in"))?;
+        // What is as it was keeps its time, so that it is not written again.
+        let unchanged = before.get(&path).filter(|old| old.hash == hash);
+        let known_time = times.get(&placement.to).copied().or(unchanged.map(|old| old.modified));
+        let entry = Entry {
+            layer,
+            kind: match rules.wishes.whole {
+                true => EntryKind::Whole,
+                false if by_lines.meet(&placement.to.path) => EntryKind::Lines,
+                false => EntryKind::File,
+            },
+            spelled: placement.to.path.clone(),
+            hash,
+            size_bytes: member.size_bytes,
+            modified: known_time.unwrap_or(member.modified),
+            executable: member.executable,
+        };
+        entries.push((path, entry, member.path.clone()));
+    }
+    Ok(entries)
 }
 
 /// Entries for contents that are no file of the package.

@@ -95,6 +95,18 @@ impl Placer<'_> {
             }
             Err(_) => None,
         };
+        self.better_of(kept, fresh, (was_found_out, old_count), before)
+    }
+
+    /// The old places, or those found anew: whichever has clearly more of the old version's addresses again, else it is
+    /// asked.
+    fn better_of(
+        &self,
+        kept: Result<Tried, FitError>,
+        fresh: Option<Tried>,
+        (was_found_out, old_count): (bool, usize),
+        before: &VersionBefore,
+    ) -> Result<Fit, FitError> {
         match (kept, fresh) {
             (Ok(kept), Some(fresh)) if kept.fit.placements == fresh.fit.placements => Ok(fresh.fit),
             (Ok(kept), Some(mut fresh)) => {

@@ -26,7 +26,7 @@ pub struct LeftOutRow {
     pub reason: LeftOut,
 }
 
-/// A choice between several makes of a package, and what was chosen.
+/// A choice between several variants of a package, and what was chosen.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct ChoiceRow {
@@ -157,7 +157,7 @@ pub struct AddReport {
     pub name: String,
     /// Its version.
     pub version: Option<String>,
-    /// Which one of several makes of its package it is.
+    /// Which of several variants of its package it is.
     pub variant: Option<String>,
     /// The package, as an absolute path.
     pub package: String,

@@ -20,7 +20,7 @@ pub struct AddRequest {
     pub name: Option<String>,
     /// Its version; read off the fit sheet or the file name when not given.
     pub version: Option<String>,
-    /// Which one of several makes it is; read as the version is.
+    /// Which of several variants it is; read as the version is.
     pub variant: Option<String>,
     /// What is said of where its files go.
     pub wanted: PlacingRequest,

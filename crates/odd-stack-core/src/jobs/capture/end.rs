@@ -11,7 +11,7 @@ use serde::Serialize;
 use super::super::made_by::MadeBy;
 use super::differences::{Difference, Differences, differences};
 use super::folders::{folders_away, folders_kept, still_needed};
-use super::{CaptureError, CaptureUnderWay, Stage, clear_after};
+use super::{CaptureError, CaptureUnderWay, clear_after};
 use crate::address::{FoldedKey, RelPath};
 use crate::blend::{KeyEdit, MOST_BLENDED_BYTES, edits_between, write_edits};
 use crate::change::{
@@ -109,22 +109,13 @@ pub fn prepare_capture_end<'l>(
     dry_run: bool,
     observer: &dyn Observer,
 ) -> Result<Ending<'l>, CaptureError> {
-    let (begun, begun_at) = CaptureUnderWay::read(ledger)?;
-    if begun.stage != Stage::Ready {
-        return Err(CaptureError::NotReady);
-    }
+    let (begun, begun_at) = CaptureUnderWay::ready(ledger)?;
     let skip = AddressPatterns::parse(ledger.game(), skip)?;
     let order = ledger.present_order()?;
     let found = differences(ledger, &order, observer)?;
     let made_by =
         MadeBy { command: begun.command.clone().unwrap_or_default(), begun_at, end: begun.end.clone() };
-    let mut report = CaptureEnd {
-        version: begun.version.clone(),
-        alike_files: found.alike.len() as u64,
-        volatile_files: found.volatile_files,
-        made_by: Some(made_by.clone()),
-        ..CaptureEnd::default()
-    };
+    let mut report = report_begun(&begun, &made_by, &found);
     if !dry_run {
         for (path, stamp) in &found.alike {
             ledger.seam.stamp(path, *stamp).map_err(LedgerError::io("set the time of", path))?;
@@ -132,7 +123,7 @@ pub fn prepare_capture_end<'l>(
     }
     let intake = Intake::new(ledger.folder(), &*ledger.seam, !dry_run);
     let transaction = Transaction::of_contents(ledger);
-    let CapturedFiles { drafts, request } =
+    let CapturedFiles { drafts, mut request } =
         take(ledger, (&intake, now), &order, &found, &skip, &mut report, observer)?;
     let new = intake.take_new();
     let folders_added =
@@ -158,43 +149,67 @@ pub fn prepare_capture_end<'l>(
     }
     let folders = folders_kept(&found, &drafts, &request.files.direct);
     transaction.open()?;
-    let mut request = request;
-    let own = ledger.catalogue.own_edits()?;
     request.stack.after = begun.arrangement();
     if is_layer {
         let folders = LayerFolders { new: &folders, away: &away };
         let layer = insert(ledger, &begun, &made_by, &drafts, folders, &new, now)?;
-        request.stack.after = with_own_on_top(with_new(&begun, layer), own);
+        ask_for(ledger, &begun, layer, drafts, &mut request)?;
         request.noted.new_blobs = new.iter().map(|(hash, _)| *hash).collect();
-        let keys: Vec<_> = drafts.iter().map(|draft| (draft.root, draft.key.clone())).collect();
-        let numbers = ledger.catalogue.path_numbers(&keys)?;
-        request.files.foreign =
-            numbers.into_iter().zip(drafts).map(|(path, draft)| (path, draft.foreign)).collect();
-        if let Some(old) = begun.exchange {
-            request.stack.removed.push(old);
-            request.stack.exchanges.push(Exchange { old, new: layer, prefer: None, asks_otherwise: true });
-        }
         report.layer = Some(begun.name.clone());
     } else if begun.exchange.is_none() {
         request.stack.after = ledger.catalogue.arrangement()?;
     }
     request.files.make_folders = still_needed(ledger, &order, &found, &request)?;
-    request.files.drop_folders = found.folders_added.iter().rev().cloned().collect();
-    request.files.drop_folders.retain(|folder| !folders.contains(folder));
+    let dropped = found.folders_added.iter().rev().filter(|folder| !folders.contains(folder));
+    request.files.drop_folders = dropped.cloned().collect();
     request.noted.ongoing = Some(None);
     request.noted.is_dry_run = dry_run;
-    // What is not known any more is known again if it is all taken back.
-    request.noted.undo = Some(BaseBefore {
-        base: request_base(&request, ledger)?,
+    request.noted.undo = Some(known_before(ledger, &request)?);
+    let options = ChangeOptions { edits: Edits::Keep, despite: true, ..ChangeOptions::default() };
+    let change = prepare(transaction, permit.lock, request, options, observer)?;
+    Ok(Ending { report, change: Some(change.then(clear_after)) })
+}
+
+fn report_begun(begun: &CaptureUnderWay, made_by: &MadeBy, found: &Differences) -> CaptureEnd {
+    CaptureEnd {
+        version: begun.version.clone(),
+        alike_files: found.alike.len() as u64,
+        volatile_files: found.volatile_files,
+        made_by: Some(made_by.clone()),
+        ..CaptureEnd::default()
+    }
+}
+
+/// Has the captured layer on the stack, with its files as they lie.
+fn ask_for(
+    ledger: &Ledger,
+    begun: &CaptureUnderWay,
+    layer: LayerId,
+    drafts: Vec<CapturedEntry>,
+    request: &mut ChangeRequest,
+) -> Result<(), LedgerError> {
+    request.stack.after = with_own_on_top(with_new(begun, layer), ledger.catalogue.own_edits()?);
+    let keys: Vec<_> = drafts.iter().map(|draft| (draft.root, draft.key.clone())).collect();
+    let numbers = ledger.catalogue.path_numbers(&keys)?;
+    request.files.foreign =
+        numbers.into_iter().zip(drafts).map(|(path, draft)| (path, draft.foreign)).collect();
+    if let Some(old) = begun.exchange {
+        request.stack.removed.push(old);
+        request.stack.exchanges.push(Exchange { old, new: layer, prefer: None, asks_otherwise: true });
+    }
+    Ok(())
+}
+
+/// What is not known any more after the change, and is known again if it is all taken back.
+fn known_before(ledger: &Ledger, request: &ChangeRequest) -> Result<BaseBefore, LedgerError> {
+    Ok(BaseBefore {
+        base: request_base(request, ledger)?,
         version: ledger.game().version.clone(),
         seen: ledger.game().seen,
         unknown_originals: ledger.catalogue.unknown_originals()?,
         entries: Vec::new(),
         tallies: Vec::new(),
-    });
-    let options = ChangeOptions { edits: Edits::Keep, despite: true, ..ChangeOptions::default() };
-    let change = prepare(transaction, permit.lock, request, options, observer)?;
-    Ok(Ending { report, change: Some(change.then(clear_after)) })
+    })
 }
 
 /// Rows of the base at addresses whose original may be lost by this.
@@ -252,8 +267,6 @@ fn take(
     if let Some(first) = links.first() {
         observer.notice(Notice::LinksStay { first: first.clone(), count: links.len() });
     }
-    let bytes = wanted.iter().filter_map(|file| Some(file.now.as_ref()?.1.size_bytes)).sum();
-    observer.begin(Work::Reading, wanted.len() as u64, bytes);
     let settings: Vec<Option<Vec<KeyEdit>>> =
         wanted.iter().map(|file| settings_of(ledger, order, file)).collect::<Result<_, _>>()?;
     let lists: Vec<Option<Vec<u8>>> = settings
@@ -261,10 +274,33 @@ fn take(
         .map(|edits| edits.as_deref().map(write_edits).transpose())
         .collect::<Result<_, _>>()
         .map_err(|error| ledger.catalogue.damaged_by(&error))?;
+    let contents = contents(ledger, intake, &wanted, &lists, observer);
+    let mut drafts = Vec::new();
+    for (((file, settings), list), content) in wanted.into_iter().zip(settings).zip(lists).zip(contents) {
+        let (hash, size_bytes) = content?;
+        if let Some(list) = list {
+            request.noted.unstored.insert(hash, list);
+        }
+        note(report, file, settings.as_deref(), &address_of(ledger, file));
+        drafts.push(draft(ledger, order, file, settings.is_some(), (hash, size_bytes), &mut request, report));
+    }
+    Ok(CapturedFiles { drafts, request })
+}
+
+/// Takes in each file, or the list of keys in its stead.
+fn contents(
+    ledger: &Ledger,
+    intake: &Intake<'_>,
+    wanted: &[&Difference],
+    lists: &[Option<Vec<u8>>],
+    observer: &dyn Observer,
+) -> Vec<Result<(ContentHash, u64), LedgerError>> {
+    let bytes = wanted.iter().filter_map(|file| Some(file.now.as_ref()?.1.size_bytes)).sum();
+    observer.begin(Work::Reading, wanted.len() as u64, bytes);
     let site = ledger.site();
-    let contents: Vec<Result<(ContentHash, u64), LedgerError>> = wanted
+    let contents = wanted
         .par_iter()
-        .zip(&lists)
+        .zip(lists)
         .map(|(file, list)| {
             let Some((path, seen)) = &file.now else { return Ok((ContentHash::NOTHING, 0)) };
             observer.advance(1, seen.size_bytes);
@@ -278,16 +314,7 @@ fn take(
         })
         .collect();
     observer.end();
-    let mut drafts = Vec::new();
-    for (((file, settings), list), content) in wanted.into_iter().zip(settings).zip(lists).zip(contents) {
-        let (hash, size_bytes) = content?;
-        if let Some(list) = list {
-            request.noted.unstored.insert(hash, list);
-        }
-        note(report, file, settings.as_deref(), &address_of(ledger, file));
-        drafts.push(draft(ledger, order, file, settings.is_some(), (hash, size_bytes), &mut request, report));
-    }
-    Ok(CapturedFiles { drafts, request })
+    contents
 }
 
 fn address_of(ledger: &Ledger, file: &Difference) -> String {
@@ -462,6 +489,21 @@ fn insert(
         numbers.into_iter().zip(drafts).map(|(path, draft)| (path, entry(draft), RelPath::root())).collect();
     entries.sort_by_key(|(path, ..)| *path);
     catalogue.insert_entries(&entries)?;
+    insert_folders(ledger, layer, drafts, layer_folders.new)?;
+    catalogue.insert_folders_away(layer, &numbered(ledger, layer_folders.away)?)?;
+    let mut new = new.to_vec();
+    new.sort_unstable();
+    catalogue.insert_blobs(&new)?;
+    Ok(layer)
+}
+
+/// The folders of the layer's files, and those that are empty.
+fn insert_folders(
+    ledger: &Ledger,
+    layer: LayerId,
+    drafts: &[CapturedEntry],
+    empty: &[(RootId, RelPath)],
+) -> Result<(), LedgerError> {
     let mut folders: HashMap<(RootId, FoldedKey), RelPath> = HashMap::new();
     for draft in drafts.iter().filter(|draft| !draft.entry.takes_away()) {
         for folder in draft.entry.spelled.ancestors() {
@@ -469,17 +511,12 @@ fn insert(
             folders.entry(key).or_insert_with(|| RelPath::from_disk(folder.to_owned()));
         }
     }
-    for (root, folder) in layer_folders.new {
+    for (root, folder) in empty {
         folders.entry((*root, ledger.game().folding.key(folder.as_str()))).or_insert_with(|| folder.clone());
     }
     let mut folders: Vec<_> = folders.into_iter().collect();
     folders.sort_by(|(one, _), (two, _)| one.cmp(two));
     let (keys, paths): (Vec<_>, Vec<_>) = folders.into_iter().unzip();
-    let numbers = catalogue.path_numbers(&keys)?;
-    catalogue.insert_folders(layer, &numbers.into_iter().zip(paths).collect::<Vec<_>>())?;
-    catalogue.insert_folders_away(layer, &numbered(ledger, layer_folders.away)?)?;
-    let mut new = new.to_vec();
-    new.sort_unstable();
-    catalogue.insert_blobs(&new)?;
-    Ok(layer)
+    let numbers = ledger.catalogue.path_numbers(&keys)?;
+    ledger.catalogue.insert_folders(layer, &numbers.into_iter().zip(paths).collect::<Vec<_>>())
 }

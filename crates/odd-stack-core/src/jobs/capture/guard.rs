@@ -81,21 +81,7 @@ pub(super) fn protect(
         return Ok(Guarded { report, numbers });
     }
     let (site, seam) = (ledger.site(), &*ledger.seam);
-    let mut is_shared = true;
-    let mut made: HashSet<PathBuf> = HashSet::new();
-    for (number, wanted) in (0..).zip(&wanted) {
-        let path = guard_path(site, wanted.root, number);
-        let Some(folder) = path.parent().filter(|folder| !made.contains(*folder)) else { continue };
-        let side = ledger.site().side(wanted.root);
-        let above = side.join(FOLDER);
-        for folder in [side.as_path(), above.as_path(), folder] {
-            make_private_folder(folder, &*ledger.seam)?;
-        }
-        if made.is_empty() || !made.iter().any(|known| known.starts_with(&side)) {
-            is_shared &= shares_blocks(&above);
-        }
-        made.insert(folder.to_path_buf());
-    }
+    let (made, is_shared) = make_guard_folders(ledger, &wanted)?;
     let means = match (is_shared, links) {
         (true, _) => GuardMeans::Shared,
         (false, true) => GuardMeans::Linked,
@@ -128,15 +114,49 @@ pub(super) fn protect(
         remove(ledger)?;
         return Err(error);
     }
+    make_guard_durable(ledger, &numbered, &made)?;
+    Ok(Guarded { report, numbers })
+}
+
+fn make_guard_durable(
+    ledger: &Ledger,
+    numbered: &[(u64, &ToProtect<'_>)],
+    made: &HashSet<PathBuf>,
+) -> Result<(), LedgerError> {
     for root in &ledger.game().roots {
         let folder = ledger.site().side(root).join(FOLDER);
         if folder.is_dir() {
             let mut touched: Vec<PathBuf> = made.iter().cloned().collect();
-            touched.extend(numbered.iter().map(|(number, wanted)| guard_path(site, wanted.root, *number)));
+            touched.extend(
+                numbered.iter().map(|(number, wanted)| guard_path(ledger.site(), wanted.root, *number)),
+            );
             ledger.seam.make_durable(&folder, &touched).map_err(LedgerError::io("write to", &folder))?;
         }
     }
-    Ok(Guarded { report, numbers })
+    Ok(())
+}
+
+/// Makes the folders for that many files; says which, and whether a copy there shares blocks with the file.
+fn make_guard_folders(
+    ledger: &Ledger,
+    wanted: &[ToProtect<'_>],
+) -> Result<(HashSet<PathBuf>, bool), CaptureError> {
+    let mut is_shared = true;
+    let mut made: HashSet<PathBuf> = HashSet::new();
+    for (number, wanted) in (0..).zip(wanted) {
+        let path = guard_path(ledger.site(), wanted.root, number);
+        let Some(folder) = path.parent().filter(|folder| !made.contains(*folder)) else { continue };
+        let side = ledger.site().side(wanted.root);
+        let above = side.join(FOLDER);
+        for folder in [side.as_path(), above.as_path(), folder] {
+            make_private_folder(folder, &*ledger.seam)?;
+        }
+        if made.is_empty() || !made.iter().any(|known| known.starts_with(&side)) {
+            is_shared &= shares_blocks(&above);
+        }
+        made.insert(folder.to_path_buf());
+    }
+    Ok((made, is_shared))
 }
 
 /// The base's own files that no layer covers, of a root; `columns` are those of all laid layers.

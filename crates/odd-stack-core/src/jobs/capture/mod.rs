@@ -140,6 +140,15 @@ impl CaptureUnderWay {
         Ok((begun, begun_at))
     }
 
+    /// The one under way, of which the program has ended.
+    fn ready(ledger: &Ledger) -> Result<(Self, String), CaptureError> {
+        let (begun, begun_at) = Self::read(ledger)?;
+        match begun.stage {
+            Stage::Ready => Ok((begun, begun_at)),
+            _ => Err(CaptureError::NotReady),
+        }
+    }
+
     fn ongoing(&self, ledger: &Ledger, begun_at: &str) -> Result<Ongoing, LedgerError> {
         let about = serde_json::to_string(self).map_err(|error| ledger.catalogue.damaged_by(&error))?;
         Ok(Ongoing { kind: OngoingKind::Capture, begun_at: begun_at.to_owned(), about })

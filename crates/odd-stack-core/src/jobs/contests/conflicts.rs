@@ -157,15 +157,37 @@ pub fn conflicts(ledger: &Ledger, request: &ConflictsRequest) -> Result<Conflict
             open.map(|(path, _)| *path).collect::<HashSet<_>>().len() as u64
         }
     };
-    let mut pairs: Vec<((LayerId, LayerId), SharedByPair)> = meetings.pairs.into_iter().collect();
+    let without_effect = layers.iter().filter(|layer| {
+        layer.laid
+            && layer.about.files > 0
+            && layer.tally.won_files == 0
+            && request.layer.is_none_or(|only| only == layer.id)
+    });
+    let words = KnownWords::default();
+    let teller = Teller { ledger, order: &order, names: &names, words: &words };
+    Ok(ConflictsReport {
+        asked_addresses,
+        pairs: pair_rows(meetings.pairs, request, &teller)?,
+        open_files,
+        no_effect: without_effect.map(|layer| layer.about.name.clone()).collect(),
+        odd,
+        is_complete: request.all,
+    })
+}
+
+/// The pairs, those with the most open contests first.
+fn pair_rows(
+    pairs: FxHashMap<(LayerId, LayerId), SharedByPair>,
+    request: &ConflictsRequest,
+    teller: &Teller<'_>,
+) -> Result<Vec<PairRow>, LedgerError> {
+    let mut pairs: Vec<((LayerId, LayerId), SharedByPair)> = pairs.into_iter().collect();
     pairs.retain(|((lower, upper), _)| request.layer.is_none_or(|layer| layer == *lower || layer == *upper));
-    let ranks = |(lower, upper): (LayerId, LayerId)| (order.rank(lower), order.rank(upper));
+    let ranks = |(lower, upper): (LayerId, LayerId)| (teller.order.rank(lower), teller.order.rank(upper));
     pairs.sort_by_key(|(pair, met)| {
         let [_, _, won, open] = met.counts;
         (std::cmp::Reverse((open, won)), ranks(*pair))
     });
-    let words = KnownWords::default();
-    let teller = Teller { ledger, order: &order, names: &names, words: &words };
     let mut rows = Vec::with_capacity(pairs.len());
     for (index, ((lower, upper), mut met)) in pairs.into_iter().enumerate() {
         let [same_files, blended_files, won_files, open_files] = met.counts;
@@ -181,20 +203,7 @@ pub fn conflicts(ledger: &Ledger, request: &ConflictsRequest) -> Result<Conflict
         let (upper, lower) = (teller.name(upper), teller.name(lower));
         rows.push(PairRow { upper, lower, open_files, won_files, blended_files, same_files, contests });
     }
-    let without_effect = layers.iter().filter(|layer| {
-        layer.laid
-            && layer.about.files > 0
-            && layer.tally.won_files == 0
-            && request.layer.is_none_or(|only| only == layer.id)
-    });
-    Ok(ConflictsReport {
-        asked_addresses,
-        pairs: rows,
-        open_files,
-        no_effect: without_effect.map(|layer| layer.about.name.clone()).collect(),
-        odd,
-        is_complete: request.all,
-    })
+    Ok(rows)
 }
 
 /// Addresses from which on two threads share the walk over them.

@@ -115,6 +115,7 @@ pub struct TraceReport {
 ///
 /// # Errors
 /// [`TraceError`].
+#[expect(clippy::too_many_lines, reason = "one line for each field")]
 pub fn trace(ledger: &Ledger, text: &str, wants_keys: bool) -> Result<TraceReport, TraceError> {
     let (catalogue, game) = (&ledger.catalogue, ledger.game());
     let address = game.meant(text)?;

@@ -338,29 +338,42 @@ pub fn register_game(
     check_apart(&game.roots, &ledger, home, None, |root| root.share > 0)?;
     tell_synced(&game.roots, &ledger, observer);
     if !dry_run {
-        let name = game.name.clone();
-        let before: Vec<&Path> = ledger.ancestors().take_while(|folder| !folder.exists()).collect();
-        let listed = home.change(|list| {
-            check_name(&name, list)?;
-            let made = Ledger::create(&ledger, game.clone(), seam, |catalogue| {
-                for (root, found) in &scans {
-                    for doubled in catalogue.insert_base(*root, found)? {
-                        observer.notice(Notice::SameButForCase { spelled: doubled.spelled.to_string() });
-                    }
-                }
-                Ok(())
-            });
-            made?;
-            list.push(Registered { name, ledger: ledger.clone(), leaving: false });
-            Ok::<_, RegisterError>(())
-        });
-        if let Err(error) = listed {
-            leave_nothing(&ledger, &before);
-            return Err(error);
-        }
-        GameMark::write_all(&game, &ledger, home);
+        make_ledger(home, &game, &ledger, &scans, seam, observer)?;
     }
     Ok(RegisterReport { dry_run, game: game_rows(&game, &ledger, 0, 0), taken_up_again: false })
+}
+
+/// Makes the ledger and lists the game, or leaves nothing of both.
+fn make_ledger(
+    home: &Home,
+    game: &Game,
+    ledger: &Path,
+    scans: &[(RootId, Vec<(FoldedKey, BaseFile)>)],
+    seam: Arc<dyn Seam>,
+    observer: &dyn Observer,
+) -> Result<(), RegisterError> {
+    let before: Vec<&Path> = ledger.ancestors().take_while(|folder| !folder.exists()).collect();
+    let listed = home.change(|list| {
+        check_name(&game.name, list)?;
+        let made = Ledger::create(ledger, game.clone(), seam, |catalogue| {
+            for (root, found) in scans {
+                for doubled in catalogue.insert_base(*root, found)? {
+                    observer.notice(Notice::SameButForCase { spelled: doubled.spelled.to_string() });
+                }
+            }
+            Ok(())
+        });
+        made?;
+        let (name, ledger) = (game.name.clone(), ledger.to_path_buf());
+        list.push(Registered { name, ledger, leaving: false });
+        Ok::<_, RegisterError>(())
+    });
+    if let Err(error) = listed {
+        leave_nothing(ledger, &before);
+        return Err(error);
+    }
+    GameMark::write_all(game, ledger, home);
+    Ok(())
 }
 
 /// Removes a ledger that was made just now, and the folders that were made for it, of which `made` are all that were not

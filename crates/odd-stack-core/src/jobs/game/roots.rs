@@ -90,36 +90,38 @@ pub(in crate::jobs) fn check_apart(
             continue;
         };
         for theirs in &known.game().roots {
-            let their_real = real(&theirs.folder);
             for (root, one) in roots.iter().zip(&reals) {
-                if *one == their_real && root.name.as_str() == MAIN_ROOT && theirs.name.as_str() == MAIN_ROOT
-                {
-                    return Err(RegisterError::AlreadyInCare {
-                        folder: root.folder.clone(),
-                        game: other.name,
-                    });
-                }
-                let is_main = |root: &Root| root.name.as_str() == MAIN_ROOT;
-                if *one == their_real && !is_main(root) && !is_main(theirs) {
-                    if is_shared(root) {
-                        continue;
-                    }
-                    return Err(RegisterError::RootOfGame {
-                        root: root.name.to_string(),
-                        folder: root.folder.clone(),
-                        theirs: theirs.name.to_string(),
-                        game: other.name,
-                    });
-                }
-                if overlap(one, &their_real) {
-                    return Err(RegisterError::OverlapsGame {
-                        folder: root.folder.clone(),
-                        theirs: theirs.folder.clone(),
-                        game: other.name,
-                    });
-                }
+                check_apart_from((root, one), (theirs, &other.name), &is_shared)?;
             }
         }
+    }
+    Ok(())
+}
+
+fn check_apart_from(
+    (root, real_root): (&Root, &Path),
+    (theirs, game): (&Root, &str),
+    is_shared: &impl Fn(&Root) -> bool,
+) -> Result<(), RegisterError> {
+    let (their_real, game) = (real(&theirs.folder), game.to_owned());
+    let is_main = |root: &Root| root.name.as_str() == MAIN_ROOT;
+    if real_root == their_real && is_main(root) && is_main(theirs) {
+        return Err(RegisterError::AlreadyInCare { folder: root.folder.clone(), game });
+    }
+    if real_root == their_real && !is_main(root) && !is_main(theirs) {
+        if is_shared(root) {
+            return Ok(());
+        }
+        return Err(RegisterError::RootOfGame {
+            root: root.name.to_string(),
+            folder: root.folder.clone(),
+            theirs: theirs.name.to_string(),
+            game,
+        });
+    }
+    if overlap(real_root, &their_real) {
+        let (folder, theirs) = (root.folder.clone(), theirs.folder.clone());
+        return Err(RegisterError::OverlapsGame { folder, theirs, game });
     }
     Ok(())
 }

@@ -11,7 +11,7 @@ use crate::change::{ChangeRequest, Exchange};
 use crate::expected::Blender;
 use crate::fit::Rules;
 use crate::hash::ContentHash;
-use crate::ledger::{Intake, Ledger, LedgerError, NewLayer};
+use crate::ledger::{Intake, Layer, Ledger, LedgerError, NewLayer};
 use crate::moment::Moment;
 use crate::stack::{Column, Entry, EntryKind, LayerId, Order, PathId, Provider, RootId, Standing, Target};
 
@@ -100,16 +100,8 @@ pub(super) fn own_layer(
         return Ok(request);
     }
     let layers = ledger.layers()?;
-    let name = match layers.iter().find(|layer| Some(layer.id) == old) {
-        Some(old) => old.about.name.clone(),
-        None => {
-            let place = AddPlace::New { target: None, lifted: false };
-            match free_name(&layers, &[], OWN_EDITS.to_owned(), place) {
-                Err(AddError::NameTaken { free, .. }) => free,
-                _ => OWN_EDITS.to_owned(),
-            }
-        }
-    };
+    let known = layers.iter().find(|layer| Some(layer.id) == old);
+    let name = known.map_or_else(|| free_name_of_own(&layers), |old| old.about.name.clone());
     let layer = catalogue.insert_layer(&NewLayer {
         name,
         version: None,
@@ -150,6 +142,14 @@ pub(super) fn own_layer(
     request.stack.exchanges = exchange.into_iter().collect();
     request.noted.new_blobs = new.iter().map(|(hash, _)| *hash).collect();
     Ok(request)
+}
+
+fn free_name_of_own(layers: &[Layer]) -> String {
+    let place = AddPlace::New { target: None, lifted: false };
+    match free_name(layers, &[], OWN_EDITS.to_owned(), place) {
+        Err(AddError::NameTaken { free, .. }) => free,
+        _ => OWN_EDITS.to_owned(),
+    }
 }
 
 /// Folders around whole files of the user's own that must be there.

@@ -81,17 +81,7 @@ fn compare(
             Some(is) => differ.push((key, was, is)),
         }
     }
-    // Touched and not changed, where the content is known.
-    let hashed: Vec<Option<ContentHash>> = differ
-        .par_iter()
-        .map(|(_, was, is)| {
-            let may_be_alike = was.hash.is_some()
-                && (was.kind, is.kind, was.size_bytes) == (BaseKind::File, BaseKind::File, is.size_bytes);
-            let path = is.spelled.on(&root.folder);
-            let hash = may_be_alike.then(|| ContentHash::of_file(&path));
-            hash.transpose().map_err(LedgerError::io("read", &path))
-        })
-        .collect::<Result<_, _>>()?;
+    let hashed = hashes_of_touched(root, &differ)?;
     let name = |file: &BaseFile| {
         ledger.game().address(root.id, file.spelled.clone()).map(|address| address.to_string())
     };
@@ -139,6 +129,21 @@ fn compare(
     before.extend(added.into_iter().map(|(key, _)| (root.id, key, None)));
     changes.before.extend(before);
     Ok(())
+}
+
+/// The contents of files that may be touched and not changed, where what it was is known.
+fn hashes_of_touched(
+    root: &Root,
+    differ: &[(FoldedKey, BaseFile, BaseFile)],
+) -> Result<Vec<Option<ContentHash>>, LedgerError> {
+    let hash_of = |(_, was, is): &(FoldedKey, BaseFile, BaseFile)| {
+        let may_be_alike = was.hash.is_some()
+            && (was.kind, is.kind, was.size_bytes) == (BaseKind::File, BaseKind::File, is.size_bytes);
+        let path = is.spelled.on(&root.folder);
+        let hash = may_be_alike.then(|| ContentHash::of_file(&path));
+        hash.transpose().map_err(LedgerError::io("read", &path))
+    };
+    differ.par_iter().map(hash_of).collect()
 }
 
 /// Reads a file that layers touch: they are judged by its content.

@@ -97,6 +97,7 @@ pub(in crate::jobs) fn meet_update(
 }
 
 impl Meeting<'_> {
+    #[expect(clippy::too_many_lines, reason = "one arm for each kind of drift")]
     fn meet(&mut self, drifted: &Drifted) -> Result<(), PatchDayError> {
         let address = &drifted.drift.address;
         let Some(root) = self.ledger.game().root_named(&address.root) else { return Ok(()) };

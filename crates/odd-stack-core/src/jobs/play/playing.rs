@@ -107,25 +107,11 @@ pub fn launch(ledger: &Ledger, named: Option<&str>) -> Result<Launch, PlayError>
             starts.push((layer.clone(), start));
         }
     }
-    let name_of =
-        |layer: &Layer, start: &Start| start.name.clone().unwrap_or_else(|| layer.about.name.clone());
     let game = ledger.game();
     let chosen = match named {
         None => starts.first(),
         Some(name) if plain(name) == plain(&game.name) => None,
-        Some(name) => {
-            let is_it = |(layer, start): &&(Layer, Start)| {
-                plain(&name_of(layer, start)) == plain(name) || plain(&layer.about.name) == plain(name)
-            };
-            let found = starts.iter().find(is_it);
-            if found.is_none() {
-                let mut there_are: Vec<String> =
-                    starts.iter().map(|(layer, start)| name_of(layer, start)).collect();
-                there_are.push(game.name.clone());
-                return Err(PlayError::NoSuchStart { name: name.to_owned(), there_are });
-            }
-            found
-        }
+        Some(name) => Some(start_named(name, &starts, &game.name)?),
     };
     let (address, start, layer) = match chosen {
         Some((layer, start)) => {
@@ -163,6 +149,22 @@ pub fn launch(ledger: &Ledger, named: Option<&str>) -> Result<Launch, PlayError>
         layer,
         loads_code,
         agreement,
+    })
+}
+
+/// The first start of that name, or of the layer of that name.
+fn start_named<'s>(
+    name: &str,
+    starts: &'s [(Layer, Start)],
+    game: &str,
+) -> Result<&'s (Layer, Start), PlayError> {
+    let name_of =
+        |(layer, start): &(Layer, Start)| start.name.clone().unwrap_or_else(|| layer.about.name.clone());
+    let is_it =
+        |at: &&(Layer, Start)| plain(&name_of(at)) == plain(name) || plain(&at.0.about.name) == plain(name);
+    starts.iter().find(is_it).ok_or_else(|| {
+        let there_are = starts.iter().map(name_of).chain([game.to_owned()]).collect();
+        PlayError::NoSuchStart { name: name.to_owned(), there_are }
     })
 }
 

@@ -252,17 +252,7 @@ pub fn rescue(
     }
     let lock = Lock::take(&folder, "rescue", Duration::from_secs(10))?;
     let by_names = request.to.is_some() || request.put_back;
-    let catalogue = match condition(&folder, seam) {
-        Err(_) if by_names => Condition::Damaged,
-        other => other?,
-    };
-    let second = match (is_second_whole(&folder), folder.join(SECOND_NAME).exists()) {
-        (Ok(true), _) => Condition::Whole,
-        // What can't be read just now may be whole: nothing is given up for that unasked.
-        (Err(error), _) if !by_names => return Err(RescueError::NotNow(error)),
-        (_, true) => Condition::Damaged,
-        (_, false) => Condition::Missing,
-    };
+    let (catalogue, second) = conditions(&folder, by_names, seam)?;
     let mut report = RescueReport {
         dry_run: request.dry_run,
         ledger: folder.display().to_string(),
@@ -306,8 +296,21 @@ pub fn rescue(
         ledger.seal_anew();
         return look_after(home, &ledger, report, observer);
     }
+    bring_originals(home, &folder, (&places, report), request, seam, agrees, observer)
+}
+
+/// The originals by their names: copied to a folder, or put back, which ends that the game is known.
+fn bring_originals(
+    home: &Home,
+    folder: &Path,
+    (places, mut report): (&Places, RescueReport),
+    request: &RescueRequest,
+    seam: &Arc<dyn Seam>,
+    agrees: &mut dyn FnMut(&RescueReport) -> bool,
+    observer: &dyn Observer,
+) -> Result<RescueReport, RescueError> {
     if places.originals.is_empty() {
-        return Err(RescueError::Nothing { folder });
+        return Err(RescueError::Nothing { folder: folder.to_path_buf() });
     }
     let to = request.to.as_deref();
     report.done = if to.is_some() { RescueDone::Copied } else { RescueDone::PutBack };
@@ -330,10 +333,30 @@ pub fn rescue(
             Ok::<_, LedgerError>(())
         });
         for root in places.roots.values() {
-            let _ = GameMark::remove_from(root, &folder);
+            let _ = GameMark::remove_from(root, folder);
         }
     }
     Ok(report)
+}
+
+/// How the catalogue is, and its second copy.
+fn conditions(
+    folder: &Path,
+    by_names: bool,
+    seam: &Arc<dyn Seam>,
+) -> Result<(Condition, Condition), RescueError> {
+    let catalogue = match condition(folder, seam) {
+        Err(_) if by_names => Condition::Damaged,
+        other => other?,
+    };
+    let second = match (is_second_whole(folder), folder.join(SECOND_NAME).exists()) {
+        (Ok(true), _) => Condition::Whole,
+        // What can't be read just now may be whole: nothing is given up for that unasked.
+        (Err(error), _) if !by_names => return Err(RescueError::NotNow(error)),
+        (_, true) => Condition::Damaged,
+        (_, false) => Condition::Missing,
+    };
+    Ok((catalogue, second))
 }
 
 fn condition(folder: &Path, seam: &Arc<dyn Seam>) -> Result<Condition, RescueError> {

@@ -1,5 +1,6 @@
 //! The game, its roots and spots.
 
+use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 use rusqlite::{OptionalExtension, params};
@@ -14,37 +15,7 @@ use crate::stack::RootId;
 impl Catalogue {
     /// Reads the game.
     pub(crate) fn game(&self) -> Result<Game> {
-        let prefix = |text: String| PrefixName::parse(&text).map_err(|error| self.damaged(&error));
-        let roots = self.run(|db| {
-            let mut query =
-                db.prepare_cached("SELECT id, name, folder, side_folder, share FROM root ORDER BY id")?;
-            let rows = query.query_map([], |row| {
-                Ok((
-                    row.get(0)?,
-                    row.get::<_, String>(1)?,
-                    row.get::<_, String>(2)?,
-                    row.get(3)?,
-                    row.get(4)?,
-                ))
-            })?;
-            rows.collect::<rusqlite::Result<Vec<_>>>()
-        })?;
-        let mut all_roots = Vec::new();
-        for (id, name, folder, has_side_folder, share) in roots {
-            let (id, name, folder) = (RootId(id), prefix(name)?, PathBuf::from(folder));
-            all_roots.push(Root { id, name, folder, has_side_folder, share });
-        }
-        let spots = self.run(|db| {
-            let mut query = db.prepare_cached(
-                "SELECT spot.name, root.name, path FROM spot JOIN root ON root.id = spot.root",
-            )?;
-            let rows = query.query_map([], |row| Ok((row.get(0)?, row.get(1)?, row.get::<_, String>(2)?)))?;
-            rows.collect::<rusqlite::Result<Vec<(String, String, String)>>>()
-        })?;
-        let mut all_spots = std::collections::BTreeMap::new();
-        for (name, root, path) in spots {
-            all_spots.insert(prefix(name)?, Address { root: prefix(root)?, path: RelPath::from_disk(path) });
-        }
+        let (all_roots, all_spots) = (self.roots()?, self.spots()?);
         let row = self.run(|db| {
             let sql = "SELECT name, exact_case, program, version, version_read_from, seen_files, seen_bytes,
                 added_at, version_pattern, blend_rules, volatile, runner FROM game";
@@ -88,6 +59,51 @@ impl Catalogue {
             volatile,
             runner,
         })
+    }
+
+    fn prefix(&self, text: String) -> Result<PrefixName> {
+        PrefixName::parse(&text).map_err(|error| self.damaged(&error))
+    }
+
+    fn roots(&self) -> Result<Vec<Root>> {
+        let roots = self.run(|db| {
+            let mut query =
+                db.prepare_cached("SELECT id, name, folder, side_folder, share FROM root ORDER BY id")?;
+            let rows = query.query_map([], |row| {
+                Ok((
+                    row.get(0)?,
+                    row.get::<_, String>(1)?,
+                    row.get::<_, String>(2)?,
+                    row.get(3)?,
+                    row.get(4)?,
+                ))
+            })?;
+            rows.collect::<rusqlite::Result<Vec<_>>>()
+        })?;
+        let mut all_roots = Vec::new();
+        for (id, name, folder, has_side_folder, share) in roots {
+            let (id, name, folder) = (RootId(id), self.prefix(name)?, PathBuf::from(folder));
+            all_roots.push(Root { id, name, folder, has_side_folder, share });
+        }
+        Ok(all_roots)
+    }
+
+    fn spots(&self) -> Result<BTreeMap<PrefixName, Address>> {
+        let spots = self.run(|db| {
+            let mut query = db.prepare_cached(
+                "SELECT spot.name, root.name, path FROM spot JOIN root ON root.id = spot.root",
+            )?;
+            let rows = query.query_map([], |row| Ok((row.get(0)?, row.get(1)?, row.get::<_, String>(2)?)))?;
+            rows.collect::<rusqlite::Result<Vec<(String, String, String)>>>()
+        })?;
+        let mut all_spots = BTreeMap::new();
+        for (name, root, path) in spots {
+            all_spots.insert(
+                self.prefix(name)?,
+                Address { root: self.prefix(root)?, path: RelPath::from_disk(path) },
+            );
+        }
+        Ok(all_spots)
     }
 
     /// Reads a list that is kept as JSON.

@@ -37,7 +37,7 @@ pub struct NewLayer {
     pub name: String,
     /// Its version as written by its author.
     pub version: Option<String>,
-    /// Which one of several makes of its package it is.
+    /// Which of several variants of its package it is.
     pub variant: Option<String>,
     /// The package it was read from, as a path.
     pub source: String,
