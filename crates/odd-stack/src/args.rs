@@ -80,9 +80,20 @@ pub struct Common {
     /// Change files although the game is running
     #[arg(long, global = true, help_heading = "Common options")]
     pub while_running: bool,
+    /// For a screen reader or a plain terminal: no colours, nothing that moves, questions as numbered lines; also
+    /// with TERM=dumb
+    #[arg(long, global = true, help_heading = "Common options")]
+    pub plain: bool,
     /// When to use colours; NO_COLOR turns them off too
     #[arg(long, global = true, value_name = "WHEN", default_value = "auto", help_heading = "Common options")]
     pub color: ColorWhen,
+}
+
+impl Common {
+    /// Whether nothing may move on the terminal.
+    pub fn is_plain(&self) -> bool {
+        self.plain || std::env::var_os("TERM").is_some_and(|name| name == "dumb")
+    }
 }
 
 /// When to use colours.
@@ -108,7 +119,7 @@ pub struct ChangeArgs {
     /// Discard changed files that are in the way
     #[arg(long)]
     pub discard_edits: bool,
-    /// Continue despite unmet requirements, and remember that you want it so
+    /// Continue despite unmet requirements, and remember this decision
     #[arg(long)]
     pub despite: bool,
     /// Continue although the ledger has lost files of the game's own; they are missing until its client repairs them
@@ -136,24 +147,24 @@ impl ChangeArgs {
 /// Options that say where a package's files go.
 #[derive(Debug, Clone, Default, Args)]
 pub struct PlaceArgs {
-    /// Put FROM (a path in the package, `.` = all, `*` = the one folder there, `inner.7z!/.` = all of an archive inside) at the address TO; a
-    /// file onto a file is a rename
+    /// Put FROM (a path in the package, `.` = all, `*` = the one folder there, `inner.7z!/.` = all of an archive inside) at the address TO;
+    /// a file whose TO is no folder gets that name
     #[arg(long, value_name = "FROM=TO")]
     pub place: Vec<String>,
-    /// Take only files that meet the pattern
+    /// Take only files that match the pattern
     #[arg(long, value_name = "GLOB")]
     pub only: Vec<String>,
-    /// Leave out files that meet the pattern
+    /// Leave out files that match the pattern
     #[arg(long, value_name = "GLOB")]
     pub skip: Vec<String>,
     /// A fit sheet that says where the files go; it goes over the package's own
     #[arg(long, value_name = "FILE")]
     pub fit: Option<PathBuf>,
-    /// Choose one of several makes, or a part: finish=polished, extras=on
+    /// Choose one of several variants, or a part: finish=polished, extras=on
     #[arg(long, value_name = "ID=OPTION")]
     pub choose: Vec<String>,
-    /// Leave out documents, sources, pictures, what systems leave behind and copies of the game's own
-    /// files, also when --place says where things go
+    /// Leave out documents, source files, pictures, system clutter and copies of the game's own files, even when
+    /// --place says where things go
     #[arg(long)]
     pub tidy: bool,
     /// Leave out links that lead out of the package
@@ -203,13 +214,13 @@ impl NeedsArgs {
 /// What is said of a layer beyond what its fit sheet says: what starts it, how you can tell that it works.
 #[derive(Debug, Clone, Default, Args)]
 pub struct SaidArgs {
-    /// A program that starts the game with it, as an address or below the game's folder
+    /// The program that starts the game with this layer: an address, or a path in the game's folder
     #[arg(long, value_name = "PROGRAM", help_heading = "Playing with it")]
     pub start: Option<String>,
-    /// What that start is called, for `oddstack play NAME`
+    /// A name for that way to start it, for `oddstack play NAME`
     #[arg(long, value_name = "NAME", requires = "start", help_heading = "Playing with it")]
     pub start_name: Option<String>,
-    /// What is given to the program
+    /// An argument for that program
     #[arg(
         long,
         value_name = "WORD",
@@ -221,13 +232,13 @@ pub struct SaidArgs {
     /// A variable in the program's environment
     #[arg(long, value_name = "K=V", requires = "start", help_heading = "Playing with it")]
     pub env: Vec<String>,
-    /// It works when a line of this log contains the text; `*` in it is any text
+    /// A sign that it works: a line of this log contains the text; `*` in it stands for any text
     #[arg(long, value_name = "FILE=TEXT", help_heading = "Playing with it")]
     pub proof_log: Vec<String>,
-    /// It works when this file is there
+    /// A sign that it works: this file exists
     #[arg(long, value_name = "FILE", help_heading = "Playing with it")]
     pub proof_file: Vec<String>,
-    /// What the game must make anew after a change, such as 'cache/**'
+    /// What the game must rebuild after a change, such as 'cache/**'
     #[arg(long, value_name = "GLOB", help_heading = "Playing with it")]
     pub clears: Vec<String>,
 }

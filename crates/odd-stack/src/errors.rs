@@ -24,6 +24,7 @@ use odd_stack_core::jobs::{
 };
 use odd_stack_core::ledger::OngoingKind;
 use serde_json::{Value, json};
+use unicode_width::UnicodeWidthStr;
 
 pub use self::fits::{fit_failure, question_words};
 use self::ledger::{contents_lost, originals_lost};
@@ -128,10 +129,11 @@ impl Failure {
         }
         if !self.choices.is_empty() {
             lines.push("Choose:".to_owned());
-            let widest = self.choices.iter().map(|choice| choice.option.chars().count()).max().unwrap_or(0);
-            lines.extend(
-                self.choices.iter().map(|choice| format!("  {:widest$}  {}", choice.option, choice.does)),
-            );
+            let widest = self.choices.iter().map(|choice| choice.option.width()).max().unwrap_or(0);
+            lines.extend(self.choices.iter().map(|choice| {
+                let gap = " ".repeat(widest - choice.option.width());
+                format!("  {}{gap}  {}", choice.option, choice.does)
+            }));
         }
         lines.join("\n")
     }
@@ -253,7 +255,7 @@ impl From<ChangeError> for Failure {
 fn root_missing(error: &dyn Error) -> Failure {
     let mut failure = Failure::of(Exit::Undecided, "root_missing", error);
     failure.message.push_str(
-        " Say where it lies now with `oddstack game set --root`; a game that is gone for good is let go with \
+        " Say where it lies now with `oddstack game set --root`; remove a game that is gone for good with \
          `oddstack game forget --leave-layers`",
     );
     failure

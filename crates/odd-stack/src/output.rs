@@ -14,6 +14,7 @@ use crate::args::{ColorWhen, Common};
 use crate::errors::Failure;
 use crate::show::safe::{self, for_terminal};
 use crate::show::style::{BAD, DIM, WARN, paint};
+use crate::show::wrap::wrapped;
 
 /// Width when the terminal does not tell one, and for pipes.
 const USUAL_WIDTH: usize = 100;
@@ -38,6 +39,7 @@ pub struct Output {
 impl Output {
     pub fn new(common: &Common) -> Self {
         let choice = match common.color {
+            _ if common.is_plain() => ColorChoice::Never,
             ColorWhen::Always => ColorChoice::Always,
             ColorWhen::Never => ColorChoice::Never,
             ColorWhen::Auto => ColorChoice::Auto,
@@ -66,11 +68,12 @@ impl Output {
         }
     }
 
-    /// Writes text to standard output; nothing when JSON was asked for.
+    /// Writes text to standard output; nothing when JSON was asked for. For a person it is broken between words.
     pub fn text(&mut self, text: &str) {
         if !self.json {
             self.write(|output| {
                 let text = for_terminal(text);
+                let text = if io::stdout().is_terminal() { wrapped(&text, output.width) } else { text };
                 output.result.write_all(text.as_bytes()).and_then(|()| output.result.flush())
             });
         }
@@ -99,8 +102,10 @@ impl Output {
 
     /// Says something beside the result.
     pub fn status(&mut self, text: &str) {
+        let text = for_terminal(text);
+        let text = if io::stderr().is_terminal() { wrapped(&text, self.width) } else { text };
         // Nobody is left to be told when standard error is closed.
-        let _ = writeln!(self.status, "{}", for_terminal(text));
+        let _ = writeln!(self.status, "{text}");
     }
 
     /// Says what to do next, unless told to be quiet or to write JSON.

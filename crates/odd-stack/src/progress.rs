@@ -10,6 +10,7 @@ use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use odd_stack_core::notice::Notice;
 use odd_stack_core::observer::{Observer, Work};
 
+use crate::output::tell_at_once;
 use crate::show::units::{files, number};
 
 /// No bar for anything shorter.
@@ -51,6 +52,7 @@ pub fn was_interrupted() -> bool {
 /// Tells a person how the work goes.
 pub struct Progress {
     shows_bars: bool,
+    is_plain: bool,
     current: Mutex<Option<Current>>,
     notices: Mutex<Vec<Notice>>,
 }
@@ -75,9 +77,10 @@ impl Current {
 }
 
 impl Progress {
-    pub fn new(quiet: bool, json: bool) -> Self {
-        let shows_bars = !quiet && !json && std::io::stderr().is_terminal();
-        Self { shows_bars, current: Mutex::default(), notices: Mutex::default() }
+    /// With `is_plain` nothing moves: what takes long is said once.
+    pub fn new(quiet: bool, is_plain: bool) -> Self {
+        let shows_bars = !quiet && std::io::stderr().is_terminal();
+        Self { shows_bars, is_plain, current: Mutex::default(), notices: Mutex::default() }
     }
 
     /// Whether anybody looks at how the work goes.
@@ -148,9 +151,13 @@ impl Observer for Progress {
             }
             current.bar.inc(if current.counts_bytes { bytes } else { files });
             if !current.is_shown && current.begun.elapsed() > WORTH_A_BAR {
-                current.bar.set_prefix(current.files_so_far());
-                current.bar.set_draw_target(ProgressDrawTarget::stderr());
                 current.is_shown = true;
+                if self.is_plain {
+                    tell_at_once(&format!("{} ...", current.bar.message()));
+                } else {
+                    current.bar.set_prefix(current.files_so_far());
+                    current.bar.set_draw_target(ProgressDrawTarget::stderr());
+                }
             }
         }
     }

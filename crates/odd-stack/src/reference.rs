@@ -45,7 +45,13 @@ fn name(arg: &Arg) -> String {
 }
 
 fn rows<'a>(args: impl Iterator<Item = &'a Arg>) -> String {
-    let shown = args.filter(|arg| !arg.is_hide_set() && arg.get_id() != "help" && arg.get_id() != "version");
+    let shown = args.filter(|arg| {
+        !arg.is_hide_set()
+            && !matches!(
+                arg.get_action(),
+                ArgAction::Version | ArgAction::Help | ArgAction::HelpShort | ArgAction::HelpLong
+            )
+    });
     let rows: String = shown.map(|arg| format!("| {} | {} |\n", name(arg), help(arg))).collect();
     if rows.is_empty() { rows } else { format!("\n| | |\n|---|---|\n{rows}") }
 }

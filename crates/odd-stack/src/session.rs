@@ -58,7 +58,8 @@ impl Session {
         };
         crate::shell::choose(common.shell);
         watch_for_stop();
-        let progress = Arc::new(Progress::new(common.quiet, common.json));
+        let progress = Arc::new(Progress::new(common.quiet || common.json, common.is_plain()));
+        questions::ask_plainly(common.is_plain());
         let while_running = if common.while_running { WhileRunning::GoOn } else { WhileRunning::Refuse };
         let mut door = OddStack::open(home)
             .through(Arc::new(disk(progress.shows_bars())))

@@ -8,7 +8,7 @@ use odd_stack_core::fit::{Candidate, FitError, Place, Rank, Unclear};
 use odd_stack_core::game::Game;
 use odd_stack_core::jobs::InItsPlace;
 use odd_stack_core::jobs::{
-    AddError, AddPlace, AddReport, AddRequest, Arriving, ChangeReport, ReplacedRow, select,
+    AddError, AddPlace, AddReport, AddRequest, Adding, Arriving, ChangeReport, ReplacedRow, select,
 };
 #[cfg(test)]
 use schemars::JsonSchema;
@@ -30,13 +30,13 @@ use crate::show::units::{capital, file_name};
 /// What a package is called, where the file name does not say it right.
 #[derive(Debug, Clone, Default, Args)]
 pub struct NameArgs {
-    /// The layer's name; read off the fit sheet or the file name otherwise
+    /// The layer's name; otherwise taken from the fit sheet or the file name
     #[arg(long, value_name = "NAME", overrides_with = "name")]
     pub name: Option<String>,
-    /// Its version; read likewise
+    /// Its version; otherwise taken from there too
     #[arg(long, value_name = "V")]
     pub version: Option<String>,
-    /// Which one of several makes it is, such as `full`; read likewise
+    /// Which of several variants it is, such as `full`; otherwise taken from there too
     #[arg(long, value_name = "TEXT")]
     pub variant: Option<String>,
 }
@@ -230,6 +230,17 @@ pub fn carry_out<'g>(
         }
         answer.put_into(&mut requests[at], game)?;
     };
+    carry_out_prepared(session, game, adding, args, doing)
+}
+
+/// Shows what would be done, and does it.
+fn carry_out_prepared(
+    session: &mut Session,
+    game: &OpenGame,
+    adding: Adding<'_>,
+    args: &ChangeArgs,
+    doing: &Doing,
+) -> Result<AddedReport, Failure> {
     let layers = adding.reports;
     let most = match session.out.verbose || args.dry_run {
         true => usize::MAX,
@@ -387,7 +398,7 @@ fn question_of(error: &AddError) -> Option<Question> {
     }
 }
 
-/// `what is in its one folder to game:mods/lamp_oil  (after its folder's name)`.
+/// `the contents of its only folder to game:mods/lamp_oil  (after its folder's name)`.
 fn candidate_words(candidate: &Candidate) -> String {
     let places: Vec<String> =
         candidate.places.iter().map(|place| place_words(&place.from, &place.to)).collect();

@@ -25,7 +25,7 @@ pub struct AdoptArgs {
     pub file: PathBuf,
     #[command(flatten)]
     pub package: PackageArgs,
-    /// What becomes of the game's own files that lie in it under other names, such as `core.qpk.orig`
+    /// What to do with the game's own files found there under other names, such as `core.qpk.orig`
     #[arg(long, value_name = "WHAT")]
     pub originals: Option<OriginalsWord>,
     /// Only say what would be adopted
@@ -123,6 +123,24 @@ fn text(report: &AdoptReport, most: usize, verbose: bool) -> String {
             text.push_str(&list(&rows));
         }
     }
+    text.push_str(&originals(report));
+    text.push_str(&match report.revision {
+        Some(revision) => format!(
+            "{} {}\n",
+            paint(
+                BOLD,
+                &format!("{} is adopted, beneath all other layers; no file was written.", report.layer.name)
+            ),
+            paint(DIM, &format!("(revision {revision})"))
+        ),
+        None => format!("{}\n", paint(BOLD, "Dry run: nothing was changed.")),
+    });
+    text
+}
+
+/// What is known of the game's own files that it covers.
+fn originals(report: &AdoptReport) -> String {
+    let mut text = String::new();
     for row in &report.originals_taken {
         text.push_str(&format!(
             "  the game's own {} was found at {}, and is kept\n",
@@ -136,16 +154,5 @@ fn text(report: &AdoptReport, most: usize, verbose: bool) -> String {
              lifted, let the game's client repair its files and run `oddstack mend --accept`.\n"
         ));
     }
-    text.push_str(&match report.revision {
-        Some(revision) => format!(
-            "{} {}\n",
-            paint(
-                BOLD,
-                &format!("{} is adopted, beneath all other layers; no file was written.", report.layer.name)
-            ),
-            paint(DIM, &format!("(revision {revision})"))
-        ),
-        None => format!("{}\n", paint(BOLD, "Dry run: nothing was changed.")),
-    });
     text
 }

@@ -1,7 +1,8 @@
 //! `oddstack capture`
 
+use std::io;
 use std::path::PathBuf;
-use std::process::{Command, Stdio};
+use std::process::{Command, ExitStatus, Stdio};
 use std::time::Instant;
 
 use clap::Args;
@@ -40,10 +41,10 @@ pub struct RunArgs {
     /// A variable in the program's environment
     #[arg(long, value_name = "K=V", help_heading = "The program")]
     pub env: Vec<String>,
-    /// What the program may write: only originals that meet the pattern are copied first
+    /// What the program may write: only originals that match the pattern are copied first
     #[arg(long, value_name = "GLOB", help_heading = "The program")]
     pub watch: Vec<String>,
-    /// Give originals a second name instead of copying them: quick, but what the program writes into a file in place
+    /// Give originals a second name instead of copying them: fast, but what the program writes into a file in place
     /// is then lost
     #[arg(long, help_heading = "The program")]
     pub link_originals: bool,
@@ -65,7 +66,7 @@ pub struct CaptureArgs {
     pub version: Option<String>,
     #[command(flatten)]
     pub run: RunArgs,
-    /// Leave out what meets the pattern, such as an uninstaller: it is taken out of the game again
+    /// Leave out what matches the pattern, such as an uninstaller: it is removed from the game again
     #[arg(long, value_name = "GLOB")]
     pub skip: Vec<String>,
     /// Begin, and let me work by hand
@@ -212,16 +213,7 @@ fn carry_out(
     let end_of_it = ProgramEnd { exit_code, seconds: began.elapsed().as_secs() };
     game.note_program_end(&capturing, &end_of_it)?;
     let held = Some(capturing);
-    let trouble = match (&ended, interrupted) {
-        (Err(error), _) => Some(refusal(&program, error)),
-        (Ok(_), true) => Some(format!("{program} was interrupted")),
-        (Ok(status), false) if !status.success() => Some(match status.code() {
-            Some(code) => format!("{program} ended with exit code {code}"),
-            None => format!("{program} was ended by a signal"),
-        }),
-        _ => still_running(game),
-    };
-    let Some(trouble) = trouble else {
+    let Some(trouble) = trouble(&program, &ended, interrupted).or_else(|| still_running(game)) else {
         return end(session, game, held, skip, false).map_err(has_changed_things);
     };
     let choices = ["make a layer of what it changed".to_owned(), "take back all that it did".to_owned()];
@@ -240,6 +232,19 @@ fn carry_out(
         )
         .choice("make a layer of what it changed", "oddstack capture --end")
         .choice("take back all that it did", "oddstack capture --cancel")),
+    }
+}
+
+/// Why it is not plain that what the program changed is as it should be.
+fn trouble(program: &str, ended: &io::Result<ExitStatus>, interrupted: bool) -> Option<String> {
+    match (ended, interrupted) {
+        (Err(error), _) => Some(refusal(program, error)),
+        (Ok(_), true) => Some(format!("{program} was interrupted")),
+        (Ok(status), false) if !status.success() => Some(match status.code() {
+            Some(code) => format!("{program} ended with exit code {code}"),
+            None => format!("{program} was ended by a signal"),
+        }),
+        _ => None,
     }
 }
 

@@ -185,23 +185,9 @@ fn hints(report: &CheckSummary) -> Vec<String> {
 }
 
 fn text(report: &CheckSummary, most: usize) -> String {
-    let how = match report.deep {
-        false => "compared by size and time; --deep compares contents".to_owned(),
-        true => {
-            let by_time = report.as_laid_files.saturating_sub(report.compared.files);
-            let rest = match by_time {
-                0 => String::new(),
-                count => format!("; {} of the game itself, never covered, by size and time", files(count)),
-            };
-            format!(
-                "{} compared by content, {}{rest}",
-                files(report.compared.files),
-                size(report.compared.bytes)
-            )
-        }
-    };
     let fine = format!("{} as laid", files(report.as_laid_files));
-    let mut text = format!("{}  {}\n", paint(GOOD, &fine), paint(DIM, &format!("({how})")));
+    let mut text =
+        format!("{}  {}\n", paint(GOOD, &fine), paint(DIM, &format!("({})", how_compared(report))));
     if report.volatile_files > 0 {
         let line = format!("{} left alone where the game writes by itself\n", files(report.volatile_files));
         text.push_str(&paint(DIM, &line));
@@ -247,6 +233,17 @@ fn text(report: &CheckSummary, most: usize) -> String {
         text.push_str(&paint(DIM, &format!("  ... and {more} more (-v lists all)\n")));
     }
     text
+}
+
+fn how_compared(report: &CheckSummary) -> String {
+    if !report.deep {
+        return "compared by size and time; --deep compares contents".to_owned();
+    }
+    let rest = match report.as_laid_files.saturating_sub(report.compared.files) {
+        0 => String::new(),
+        count => format!("; {} of the game itself, never covered, by size and time", files(count)),
+    };
+    format!("{} compared by content, {}{rest}", files(report.compared.files), size(report.compared.bytes))
 }
 
 /// How a stored file is, in a word.

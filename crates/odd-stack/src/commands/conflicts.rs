@@ -18,7 +18,7 @@ pub struct ConflictsArgs {
     /// Only contests of this layer
     #[arg(value_name = "LAYER")]
     pub layer: Option<String>,
-    /// Only contests at this address, in this folder, or at addresses that meet the pattern
+    /// Only contests at this address, in this folder, or at addresses that match the pattern
     #[arg(long, value_name = "ADDRESS-OR-GLOB")]
     pub at: Option<String>,
     /// List all, also what is the same or settled, instead of those that tell most
@@ -97,7 +97,7 @@ fn pair_text(pair: &PairRow, is_complete: bool) -> String {
     for (count, word) in [
         (pair.open_files, "open"),
         (pair.won_files, "won"),
-        (pair.blended_files, "blended"),
+        (pair.blended_files, "merged"),
         (pair.same_files, "the same"),
     ] {
         if count > 0 {
@@ -120,7 +120,7 @@ fn pair_text(pair: &PairRow, is_complete: bool) -> String {
 fn state_word(state: ContestState) -> &'static str {
     match state {
         ContestState::Same => "same",
-        ContestState::Blended => "blended",
+        ContestState::Blended => "merged",
         ContestState::Won => "won",
         ContestState::Open => "open",
     }

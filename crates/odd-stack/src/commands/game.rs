@@ -24,7 +24,7 @@ use crate::show::units::{files, layers, size};
 pub enum GameCommand {
     /// Add a game: look through its folders
     Add(AddGameArgs),
-    /// List the the games
+    /// List the games
     List,
     /// Show one game: folders, short names, program, version
     Show(OneGameArgs),
@@ -32,7 +32,7 @@ pub enum GameCommand {
     Find(FindGamesArgs),
     /// Change what is known of a game
     Set(SetGameArgs),
-    /// Let a game go: its layers are lifted first
+    /// Remove a game from Odd Stack; its layers are lifted first
     Forget(ForgetGameArgs),
     /// Move the list of games and the ledgers that lie with it to another folder
     MoveHome(MoveHomeArgs),
@@ -60,7 +60,7 @@ pub struct AddGameArgs {
     /// A further folder of the game, such as docs=/home/me/Documents/Quillhaven
     #[arg(long, value_name = "ID=DIR")]
     pub root: Vec<String>,
-    /// The further folder ID may be another game's, too: each leaves alone what the other has laid there
+    /// The further folder ID may belong to another game, too: neither touches what the other has put there
     #[arg(long, value_name = "ID")]
     pub shares: Vec<String>,
     /// A short name for a folder, such as bin=engine/bin
@@ -73,7 +73,7 @@ pub struct AddGameArgs {
     pub version: VersionArgs,
     #[command(flatten)]
     pub pattern: PatternArgs,
-    /// What starts programs of another system, with its arguments
+    /// What runs programs made for another system, with its arguments
     #[arg(long, value_name = "PROG ARGS")]
     pub runner: Option<String>,
     /// Where to keep what Odd Stack knows and stores of this game
@@ -82,7 +82,7 @@ pub struct AddGameArgs {
     /// Spellings that differ in case are different files
     #[arg(long)]
     pub exact_case: bool,
-    /// Take what is there as the game's own, though the game was added before
+    /// Take what is there as the game's own, even if the game was added before
     #[arg(long)]
     pub afresh: bool,
     /// Only say what would be done
@@ -104,14 +104,14 @@ pub struct VersionArgs {
 /// How a version stands in its file.
 #[derive(Debug, Args)]
 pub struct PatternArgs {
-    /// What stands around the version in that file, {} in its place: "Build = {}"
+    /// The text around the version in that file, with {} in its place: "Build = {}"
     #[arg(long, value_name = "TEXT")]
     pub version_pattern: Option<String>,
 }
 
 #[derive(Debug, Args)]
 pub struct OneGameArgs {
-    /// The game; else as with --game
+    /// The game; otherwise as with --game
     #[arg(value_name = "NAME")]
     pub name: Option<String>,
 }
@@ -319,7 +319,7 @@ pub fn about(game: &GameReport) -> String {
     };
     say("version", &version);
     if !game.blend.is_empty() {
-        say("blending", &game.blend.join(", "));
+        say("merged as", &game.blend.join(", "));
     }
     if !game.volatile.is_empty() {
         say("volatile", &game.volatile.join(", "));

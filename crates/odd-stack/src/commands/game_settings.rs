@@ -16,7 +16,7 @@ use crate::show::units::counted;
 
 #[derive(Debug, Args)]
 pub struct SetGameArgs {
-    /// The game; else as with --game
+    /// The game; otherwise as with --game
     #[arg(value_name = "NAME")]
     pub game_name: Option<String>,
     /// Another name for it
@@ -25,16 +25,16 @@ pub struct SetGameArgs {
     /// A further folder, or where a known one lies now
     #[arg(long, value_name = "ID=DIR")]
     pub root: Vec<String>,
-    /// The further folder ID may be another game's, too: each leaves alone what the other has laid there
+    /// The further folder ID may belong to another game, too: neither touches what the other has put there
     #[arg(long, value_name = "ID")]
     pub shares: Vec<String>,
-    /// Give up a further folder
+    /// Remove a further folder
     #[arg(long, value_name = "ID")]
     pub drop_root: Vec<String>,
     /// A short name for a folder
     #[arg(long, value_name = "ID=ADDRESS")]
     pub spot: Vec<String>,
-    /// Give up a short name
+    /// Remove a short name
     #[arg(long, value_name = "ID")]
     pub drop_spot: Vec<String>,
     /// The main program
@@ -44,10 +44,10 @@ pub struct SetGameArgs {
     pub version: VersionArgs,
     #[command(flatten)]
     pub pattern: PatternArgs,
-    /// Files that meet the pattern blend as FORMAT: ini, json, toml, xml or lua key by key, lines for texts whose changes lie apart
+    /// Files that match the pattern are merged as FORMAT: ini, json, toml, xml or lua key by key, lines for texts whose changes don't overlap
     #[arg(long, value_name = "GLOB=FORMAT")]
     pub blend: Vec<String>,
-    /// Files that meet the pattern count as whole files and do not blend
+    /// Files that match the pattern are never merged: one whole file wins
     #[arg(long, value_name = "GLOB")]
     pub no_blend: Vec<String>,
     /// Forget what --blend and --no-blend said before
@@ -56,10 +56,10 @@ pub struct SetGameArgs {
     /// An address, folder or pattern at which the game writes by itself: what changes there is left alone
     #[arg(long, value_name = "GLOB")]
     pub volatile: Vec<String>,
-    /// Give up one of these
+    /// Remove one of these patterns
     #[arg(long, value_name = "GLOB")]
     pub not_volatile: Vec<String>,
-    /// What starts programs of another system, with its arguments; none for nothing
+    /// What runs programs made for another system, with its arguments; none for nothing
     #[arg(long, value_name = "PROG ARGS")]
     pub runner: Option<String>,
     /// Only say what would be done
@@ -122,7 +122,7 @@ fn set_blending(session: &mut Session, game: &OpenGame, args: &SetGameArgs) -> R
     session.carry_out(game, prepared, &change, |out, report| {
         if report.changes_files() {
             let what = counted(report.effects.len() as u64, "file changes", "files change");
-            out.text(&format!("{what} with what blends:\n{}", effects(report, 12)));
+            out.text(&format!("{what} with what is merged:\n{}", effects(report, 12)));
         }
     })?;
     Ok(())

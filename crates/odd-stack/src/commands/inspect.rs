@@ -111,6 +111,13 @@ fn text(report: &InspectReport, game: Option<&str>, verbose: bool, width: usize)
     let replaces = |member: &MemberRow| member.targets.iter().any(|t| t.covers.is_some() && !t.identical);
     text.push_str(&runs_code(code.map(|member| (member.path.as_str(), replaces(member))), verbose));
     text.push_str(&wishes(&report.starts, &report.clears));
+    text.push_str(&not_read(report));
+    text
+}
+
+/// Archives that stay closed, and links.
+fn not_read(report: &InspectReport) -> String {
+    let mut text = String::new();
     for inner in &report.unopened {
         text.push_str(&format!("  {} can't be looked into: {}\n", inner.path, inner.reason));
     }
@@ -161,7 +168,7 @@ fn said_of(member: &MemberRow) -> String {
             (Some(Owner::Base), true) => "identical to the game's own".to_owned(),
             (Some(Owner::Base), false) => "over the game's own".to_owned(),
             (Some(Owner::Layer(layer)), true) => format!("identical to {layer}'s"),
-            (Some(Owner::Layer(layer)), false) if target.blends => format!("blends with {layer}"),
+            (Some(Owner::Layer(layer)), false) if target.blends => format!("merges with {layer}"),
             (Some(Owner::Layer(layer)), false) => format!("over {layer}"),
         };
         parts.push(match only_target(member) {

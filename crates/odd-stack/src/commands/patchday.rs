@@ -21,9 +21,9 @@ use crate::show::units::{counted, files, layers as layers_of};
 
 #[derive(Debug, Subcommand)]
 pub enum PatchDayCommand {
-    /// Lift everything and prove that the game is itself again; then update it
+    /// Lift everything and check that the game is untouched again; then update it
     Begin(ChangeArgs),
-    /// Look at the updated game, take its files as its own, and lay what still fits; also when it was updated unawares
+    /// Look at the updated game, take its files as its own, and lay what still fits; also after an update that you did not prepare for
     Finish(FinishArgs),
     /// Say whether a patch day is under way, and what waits
     Status,

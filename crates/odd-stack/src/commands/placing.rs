@@ -95,7 +95,7 @@ pub fn options_of(candidate: &Candidate, scope: &str) -> String {
         places.map(|place| format!("--place {}", in_quotes(&format!("{scope}{}={}", place.from, place.to))));
     let skips =
         candidate.skip.iter().map(|pattern| format!("--skip {}", in_quotes(&format!("{scope}{pattern}"))));
-    // What is only to be read stays out, as it would if the place were found out.
+    // What is documents stays out, as it would if the place were found out.
     let tidy = (!candidate.places.is_empty()).then(|| "--tidy".to_owned());
     places.chain(skips).chain(tidy).collect::<Vec<_>>().join(" ")
 }

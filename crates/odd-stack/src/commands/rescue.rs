@@ -31,7 +31,7 @@ pub struct RescueArgs {
     /// Copy the game's own files that the ledger holds into this folder, by their names, and change nothing else
     #[arg(long, value_name = "DIR")]
     pub to: Option<PathBuf>,
-    /// Put the game's own files back into the game even if the catalogue can be had again; the game is then let go
+    /// Put the game's own files back into the game even if the catalogue can be had again; the game is then removed from Odd Stack
     #[arg(long, conflicts_with = "to")]
     pub put_back: bool,
     /// Only say what would be done

@@ -26,7 +26,7 @@ pub struct SetArgs {
     /// Its version
     #[arg(long, value_name = "V")]
     pub version: Option<String>,
-    /// Which one of several makes it is
+    /// Which of several variants it is
     #[arg(long, value_name = "TEXT")]
     pub variant: Option<String>,
     #[command(flatten)]
@@ -36,7 +36,7 @@ pub struct SetArgs {
     /// Forget what was said of this, before anything else is said
     #[arg(long, value_name = "WHAT")]
     pub forget: Vec<Fact>,
-    /// Only say what would be known then
+    /// Only say what would be changed
     #[arg(short = 'n', long)]
     pub dry_run: bool,
 }
@@ -52,7 +52,7 @@ pub enum Fact {
     Start,
     /// How one sees that it works
     Proof,
-    /// What the game must make anew
+    /// What the game must rebuild
     Clears,
 }
 

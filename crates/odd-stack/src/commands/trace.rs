@@ -56,7 +56,7 @@ fn text(report: &TraceReport) -> String {
         text.push_str(&format!("  the file on disk is merged from these, {how}\n"));
     }
     if let Some(reason) = &report.not_blended {
-        text.push_str(&paint(WARN, &format!("  not blended: {reason}\n")));
+        text.push_str(&paint(WARN, &format!("  not merged: {reason}\n")));
     }
     if let Some(keys) = &report.keys {
         text.push_str(&keys_text(keys));
@@ -110,7 +110,7 @@ fn keys_text(keys: &[KeyTraceRow]) -> String {
 
 fn row(row: &TraceRow) -> Vec<comfy_table::Cell> {
     let (mark, look) = match (row.blended, row.wins) {
-        (true, _) => ("blended", Look::Good),
+        (true, _) => ("merged", Look::Good),
         (_, true) => ("wins", Look::Good),
         _ => ("", Look::Plain),
     };

@@ -28,16 +28,16 @@ pub struct UpgradeArgs {
     pub words: Vec<String>,
     #[command(flatten)]
     pub package: PackageArgs,
-    /// The package holds only the changed files of the new version: put them onto what the layer has
+    /// The package holds only the changed files of the new version: apply them on top of the layer's files
     #[arg(long)]
     pub patch: bool,
-    /// The package holds all of the new version, however little that is
+    /// The package holds all of the new version, however small it is
     #[arg(long, conflicts_with = "patch")]
     pub whole: bool,
-    /// The version that a patch goes onto, when the package does not say it
+    /// The version that a patch is for, when the package does not say
     #[arg(long, value_name = "V", requires = "patch")]
     pub onto: Option<String>,
-    /// What counts where you and the new version changed the same setting
+    /// Which value wins where you and the new version changed the same setting
     #[arg(long, value_name = "WHOSE")]
     pub both_changed: Option<Whose>,
     #[command(flatten)]

@@ -13,6 +13,7 @@ impl From<FitError> for Failure {
 }
 
 /// A package that can't be placed. Of several packages `scope` is what the words of options for this one begin with.
+#[expect(clippy::too_many_lines, reason = "one arm for each error")]
 pub fn fit_failure(error: FitError, scope: &str) -> Failure {
     let (exit, code) = match &error {
         FitError::OnlyPacked { candidates, .. } | FitError::Unclear(Unclear { candidates, .. }) => {

@@ -25,6 +25,7 @@ impl From<MoveHomeError> for Failure {
 }
 
 impl From<RegisterError> for Failure {
+    #[expect(clippy::too_many_lines, reason = "one arm for each error")]
     fn from(error: RegisterError) -> Self {
         let afresh = "take what lies there as the game's own";
         match &error {

@@ -36,7 +36,7 @@ pub(super) fn unmet_needs(needs: &[UnmetNeed], error: &ChangeError) -> Failure {
             failure = ways_out(need, failure);
         }
     }
-    failure.choice("continue despite unmet requirements, and remember that you want it so", "--despite")
+    failure.choice("continue despite unmet requirements, and remember this decision", "--despite")
 }
 
 /// What would help for one need.

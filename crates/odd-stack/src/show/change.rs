@@ -27,7 +27,7 @@ pub fn meeting(meeting: &MeetingRow) -> String {
         parts.push(format!("{} identical to what is there", number(meeting.identical)));
     }
     if meeting.blended > 0 {
-        parts.push(format!("{} blended with other layers", number(meeting.blended)));
+        parts.push(format!("{} merged with other layers", number(meeting.blended)));
     }
     if meeting.covered > 0 {
         parts.push(format!("{} covered by layers above", number(meeting.covered)));
@@ -53,7 +53,7 @@ pub fn runs_code<'a>(code: impl Iterator<Item = (&'a str, bool)>, verbose: bool)
         let line = format!("  {what}: {}{more}\n", shown.join(", "));
         if shown.is_empty() { String::new() } else { paint(WARN, &line) }
     };
-    line("brings what runs code", brought) + &line("replaces what runs code", replaced)
+    line("brings files that run code", brought) + &line("replaces files that run code", replaced)
 }
 
 /// `adds 3 files, overwrites 2, restores 1, deletes 4`, or that nothing changes.
@@ -222,10 +222,14 @@ pub fn edits(report: &ChangeReport, most: usize) -> String {
     text.push_str(&some(carried, most));
     if !report.originals_lost.is_empty() {
         let count = report.originals_lost.len() as u64;
-        let head = format!("{} of the game's own stay away, since the ledger has lost them", files(count));
+        let head = counted(count, "file of the game's own stays", "files of the game's own stay");
+        let lost = if count == 1 { "it" } else { "them" };
+        let head = format!("{head} missing, since the ledger has lost {lost}");
         text.push_str(&format!("{}:\n", paint(WARN, &head)));
         text.push_str(&some(report.originals_lost.iter().map(|address| format!("  {address}\n")), most));
-        text.push_str("  Let the game's client repair them, then `oddstack mend ADDRESS --accept`.\n");
+        text.push_str(&format!(
+            "  Let the game's client repair {lost}, then run `oddstack mend ADDRESS --accept`.\n"
+        ));
     }
     if !report.originals_missing.is_empty() {
         let count = report.originals_missing.len() as u64;
@@ -246,7 +250,7 @@ pub fn edits(report: &ChangeReport, most: usize) -> String {
         )));
     }
     let discarded =
-        report.discarded.iter().map(|address| warned(&format!("{address} as it is on disk is let go")));
+        report.discarded.iter().map(|address| warned(&format!("{address} as it is on disk is discarded")));
     text.push_str(&some(discarded, most));
     text
 }

@@ -11,3 +11,4 @@ pub mod table;
 pub mod tree;
 pub mod units;
 pub mod wishes;
+pub mod wrap;

@@ -7,6 +7,7 @@ use odd_stack_core::notice::{Notice, Recovered};
 const MOST: usize = 4;
 
 /// The sentence.
+#[expect(clippy::too_many_lines, reason = "one arm for each notice")]
 pub fn notice_words(notice: &Notice) -> String {
     match notice {
         Notice::Recovered(Recovered { command, begun_at, finished }) => {
@@ -37,7 +38,7 @@ pub fn notice_words(notice: &Notice) -> String {
              --names, such as --names shift_jis"
         ),
         Notice::NeverCleared { layer, refused } => {
-            format!("{layer} wants cleared what never is: {refused}")
+            format!("{layer} asks to clear what is never cleared: {refused}")
         }
         Notice::LinksStay { first, count: 1 } => {
             format!("{first} is a link, which is no part of a layer; it stays where it is")
@@ -78,7 +79,7 @@ pub fn notice_words(notice: &Notice) -> String {
         ),
         Notice::NothingToChange { addresses, reason } => format!("{}: {reason}", listed(addresses)),
         Notice::NotBlended { addresses, whose, reason } => format!(
-            "{} can't be blended, so one whole file counts{}: {}{reason}",
+            "{} can't be merged, so one whole file counts{}: {}{reason}",
             listed(addresses),
             number(addresses, "", " for each"),
             whose.as_ref().map(|whose| format!("{whose}: ")).unwrap_or_default()

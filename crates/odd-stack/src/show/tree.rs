@@ -2,6 +2,8 @@
 
 use std::collections::BTreeMap;
 
+use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
+
 use super::style::{BOLD, DIM, paint};
 use super::units::{files, size};
 
@@ -43,7 +45,7 @@ const FOLDINGS: [Most; 5] = [
 ];
 const FEW_LINES: usize = 48;
 
-/// The leaves as an indented tree with counts and sizes, `width` characters wide; `all` shows every
+/// The leaves as an indented tree with counts and sizes, `width` columns wide; `all` shows every
 /// file.
 pub fn tree(leaves: &[Leaf<'_>], all: bool, width: usize) -> String {
     let mut top = Node::default();
@@ -86,24 +88,34 @@ pub fn tree(leaves: &[Leaf<'_>], all: bool, width: usize) -> String {
     lines.iter().map(|line| line.text(widest, width)).collect()
 }
 
-/// The text cut off after `most` characters.
-fn cut_off(text: &str, most: usize) -> String {
-    match text.char_indices().nth(most) {
-        Some(_) => text.chars().take(most.saturating_sub(3)).chain("...".chars()).collect(),
-        None => text.to_owned(),
-    }
+/// As many of the letters as take no more than `most` columns.
+fn first_columns(letters: impl Iterator<Item = char>, most: usize) -> Vec<char> {
+    let mut columns = 0;
+    letters
+        .take_while(|letter| {
+            columns += letter.width().unwrap_or(0);
+            columns <= most
+        })
+        .collect()
 }
 
-/// The text cut down to `most` characters, its middle left out.
+/// The text cut off after `most` columns.
+fn cut_off(text: &str, most: usize) -> String {
+    if text.width() <= most {
+        return text.to_owned();
+    }
+    first_columns(text.chars(), most.saturating_sub(3)).into_iter().chain("...".chars()).collect()
+}
+
+/// The text cut down to `most` columns, its middle left out.
 fn shortened(text: &str, most: usize) -> String {
-    let count = text.chars().count();
-    if count <= most {
+    if text.width() <= most {
         return text.to_owned();
     }
     let tail = most.saturating_sub(3) * 2 / 3;
-    let head: String = text.chars().take(most.saturating_sub(3) - tail).collect();
-    let end: String = text.chars().skip(count - tail).collect();
-    format!("{head}...{end}")
+    let head = first_columns(text.chars(), most.saturating_sub(3) - tail);
+    let end = first_columns(text.chars().rev(), tail);
+    head.into_iter().chain("...".chars()).chain(end.into_iter().rev()).collect()
 }
 
 struct Line {
@@ -116,13 +128,13 @@ struct Line {
 
 impl Line {
     fn width(&self) -> usize {
-        self.indent * 2 + self.name.chars().count()
+        self.indent * 2 + self.name.width()
     }
 
     fn text(&self, widest: usize, width: usize) -> String {
         let indent = self.indent * 2;
         let shown = shortened(&self.name, widest.saturating_sub(indent).max(8));
-        let gap = " ".repeat(widest.saturating_sub(indent + shown.chars().count()) + 2);
+        let gap = " ".repeat(widest.saturating_sub(indent + shown.width()) + 2);
         let name = if self.is_folder { paint(BOLD, &shown) } else { shown };
         let said = cut_off(&self.said, width.saturating_sub(widest + 12).max(16));
         let said = if said.is_empty() { said } else { format!("  {}", paint(DIM, &said)) };

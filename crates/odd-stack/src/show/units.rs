@@ -1,5 +1,7 @@
 //! Numbers as people read them.
 
+use unicode_width::UnicodeWidthStr;
+
 /// A size with the units of the usual file managers (powers of 1024).
 pub fn size(bytes: u64) -> String {
     const UNITS: [&str; 4] = ["KB", "MB", "GB", "TB"];
@@ -47,7 +49,7 @@ pub fn number(count: u64) -> String {
 pub fn short(value: &str) -> String {
     const MOST: usize = 40;
     let line = value.split_whitespace().collect::<Vec<_>>().join(" ");
-    if line.chars().count() <= MOST {
+    if line.width() <= MOST {
         return line;
     }
     format!("{}...", line.chars().take(MOST - 3).collect::<String>())

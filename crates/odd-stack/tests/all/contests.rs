@@ -32,7 +32,7 @@ fn contests_are_shown_by_pair_and_settled() {
     assert_snapshot!(sandbox.run("conflicts").status(3).stdout, @"
     Layers disagree at 1 address.
 
-    gulls over fog: 1 open, 1 blended
+    gulls over fog: 1 open, 1 merged
       open  game:data/lamps/brass.qtx  6 B over 4 B  lamps wins
           - fog
           + gulls
@@ -105,11 +105,11 @@ fn settings_of_layers_and_of_the_person_blend() {
     assert_eq!(sandbox.read("game/config/harbour.ini"), mine);
     assert_snapshot!(sandbox.run("trace config/harbour.ini --keys").status(0).stdout, @"
     game:config/harbour.ini
-               #  layer            version  size  hash                    from
-      blended  4  own edits                 65 B  5a93b1f1  changes keys
-      blended  2  gulls            1        56 B  6dcb024d                config/harbour.ini
-      blended  1  fog              1        55 B  47da6741                config/harbour.ini
-                  the game itself  1.7      55 B  38eb991e  covered
+              #  layer            version  size  hash                    from
+      merged  4  own edits                 65 B  5a93b1f1  changes keys
+      merged  2  gulls            1        56 B  6dcb024d                config/harbour.ini
+      merged  1  fog              1        55 B  47da6741                config/harbour.ini
+                 the game itself  1.7      55 B  38eb991e  covered
       the file on disk is merged from these, key by key
       key          value  set by     over
       Fog.thick    7      fog        the game itself 1
@@ -210,13 +210,13 @@ fn what_blends_can_be_said() {
     assert_eq!(sandbox.read("game/config/harbour.ini"), "[Fog]\nthick=9\n");
     sandbox.run("remove whole").status(0);
     sandbox.zip("broken-1.zip", &[("config/harbour.ini", "words and words\nand more\n")]);
-    sandbox.run("add broken-1.zip").status(0).says("can't be blended").says("broken");
+    sandbox.run("add broken-1.zip").status(0).says("can't be merged").says("broken");
     assert_eq!(sandbox.read("game/config/harbour.ini"), "words and words\nand more\n");
     sandbox.run("remove broken").status(0);
-    // What a person sets counts although what layers bring can't be blended.
+    // What a person sets counts although what layers bring can't be merged.
     let twice = |first: &str| format!("[Fog]\nthick={first}\nhigh=1\n[Gulls]\ncount=60\n[Gulls]\ncount=9\n");
     sandbox.zip("twice-1.zip", &[("config/harbour.ini", &twice("2").replace("60", "5"))]);
-    sandbox.run("add twice-1.zip").status(0).says("can't be blended");
+    sandbox.run("add twice-1.zip").status(0).says("can't be merged");
     sandbox
         .run("tweak config/harbour.ini Fog.high=8")
         .status(0)
@@ -291,7 +291,7 @@ fn a_fit_sheet_lets_texts_be_merged_by_lines_unless_the_person_says_otherwise() 
     sandbox
         .run_words(&["game", "set", "--no-blend", "*.qnote"])
         .status(0)
-        .says("1 file changes with what blends");
+        .says("1 file changes with what is merged");
     assert_eq!(sandbox.read("game/notes/old.qnote"), high);
     sandbox.run("conflicts").status(3);
     sandbox.run("conflicts --at notes/none.qnote").status(0).says("No layer has a file there.");

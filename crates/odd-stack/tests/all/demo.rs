@@ -21,7 +21,7 @@ fn the_demo_walks_through_the_main_job() {
         "--keep-edits",
         "Nothing drifted",
         "Settled at 2 addresses",
-        "blended with other layers",
+        "merged with other layers",
         "and the game is 1.7",
         "night-ferries is a layer now",
         "The game is itself again",

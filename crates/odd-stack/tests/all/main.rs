@@ -1,5 +1,7 @@
 //! The built program, driven in a closed environment.
 
+#![allow(clippy::too_many_lines, reason = "a table or a story is as long as it is")]
+
 #[path = "../../../odd-stack-core/tests/all/archives.rs"]
 mod archives;
 mod contests;

@@ -53,13 +53,13 @@ fn adding_says_what_it_meets() {
           lamps/           22 B  2 files
             brass.qtx      12 B  over the game's own
             iron.qtx       10 B  left out: copies of the game's own
-        readme.txt         13 B  left out: only to be read
+        readme.txt         13 B  left out: documents
 
     On top of Quillhaven's stack it would go like this:
       what is in `Brass Lamps` goes to game: (2 of 3 files exist there in the game)
       1 new file, 1 over the game's own; 17 B to write
       1 file left out: copies of the game's own
-      1 file left out: only to be read
+      1 file left out: documents
     [exit 0]
     ");
     let before = sandbox.files();
@@ -101,7 +101,7 @@ fn adding_says_what_it_meets() {
       package   zip [HERE]/brass-lamps-1.2.zip
       added     2026-01-02T03:04:05Z
       files     2, 17 B
-      placed    what is in its one folder to game:
+      placed    the contents of its only folder to game:
       skipped   readme.txt
       covers    1 file of the game's own
       covered   1 file by fog
@@ -285,7 +285,7 @@ fn a_package_can_be_looked_into_without_any_game() {
         a.qtx        1 B
         b.qtx        2 B
       hook.dll       1 B  runs code
-      brings what runs code: hook.dll
+      brings files that run code: hook.dll
     No game was chosen (--game NAME), so nothing is said of where the files would go.
     [exit 0]
     ");
@@ -461,7 +461,7 @@ fn a_package_that_only_wraps_another_is_asked_about() {
       not placed yet: the package only wraps `w/inner.zip`: say whether that is to be unpacked
         --place "w/inner.zip!/Pack=game:" --tidy  unpack `inner.zip`: what is in `Pack` goes to game: (1 of 2 files exist there in the game); 1 new, 1 replaced
         --place ".=game:" --tidy  leave it packed, as the game reads it; 1 new
-      brings what runs code: w/inner.zip!/Pack/hook.dll
+      brings files that run code: w/inner.zip!/Pack/hook.dll
     [exit 0]
     "#);
     // Shells and Windows know different quotes.
@@ -474,7 +474,7 @@ fn a_package_that_only_wraps_another_is_asked_about() {
     "#);
     sandbox.run_words(&["add", "wrap.tar.gz", "--place", "w/inner.zip!/Pack=game:"]).status(0);
     assert_eq!(sandbox.read("game/data/lamps/brass.qtx"), "new");
-    sandbox.run("show wrap").status(0).says("brings what runs code: game:hook.dll");
+    sandbox.run("show wrap").status(0).says("brings files that run code: game:hook.dll");
 }
 
 #[test]

@@ -7,6 +7,7 @@ use std::thread::sleep;
 use std::time::{Duration, Instant};
 
 use rustix::io::ioctl_fionbio;
+use rustix::process::{Pid, Signal, kill_process};
 use rustix::pty::{OpenptFlags, grantpt, openpt, ptsname, unlockpt};
 
 use crate::sandbox::Sandbox;
@@ -14,6 +15,8 @@ use crate::sandbox::Sandbox;
 pub const ENTER: &str = "\r";
 pub const DOWN: &str = "\u{1b}[B";
 pub const CTRL_C: &str = "\u{3}";
+/// What the terminal makes of that key for its own processes, which the command is not here.
+pub const INTERRUPT: &str = "(interrupted)";
 /// The terminal is closed.
 pub const HANG_UP: &str = "(hung up)";
 
@@ -68,6 +71,10 @@ pub fn on_terminal(
                 (asked, answered) = (asked + 1, all.len());
                 if typed == HANG_UP {
                     master = None;
+                } else if typed == INTERRUPT {
+                    let process = Pid::from_child(&child);
+                    // It may have ended meanwhile.
+                    let _ = kill_process(process, Signal::INT);
                 } else {
                     // It may have ended meanwhile.
                     let _ = terminal.write_all(typed.as_bytes());

@@ -1,7 +1,7 @@
 //! Every question that a person is asked: answered, left with Ctrl-C, and left alone on a terminal that is closed. Whoever does not
 //! answer changes nothing, and gets the terminal back as it was.
 
-use crate::pseudo_terminal::{CTRL_C, DOWN, ENTER, HANG_UP, OnTerminal, answered};
+use crate::pseudo_terminal::{CTRL_C, DOWN, ENTER, HANG_UP, INTERRUPT, OnTerminal, answered};
 use crate::sandbox::Sandbox;
 
 const SHOW_CURSOR: &str = "\u{1b}[?25h";
@@ -14,6 +14,8 @@ struct Question {
     words: &'static [&'static str],
     says: &'static str,
     answers: &'static [&'static str],
+    /// The same answer where nothing may move on the terminal.
+    in_lines: &'static [&'static str],
     gives: fn(&Sandbox, &OnTerminal),
 }
 
@@ -40,6 +42,7 @@ const QUESTIONS: [Question; 8] = [
         words: &["lift", "lamps"],
         says: "Go ahead?",
         answers: &["y"],
+        in_lines: &["y\r"],
         gives: |sandbox, seen| is_done(sandbox, "game/data/lamps/brass.qtx", "base brass\n", seen),
     },
     Question {
@@ -52,6 +55,7 @@ const QUESTIONS: [Question; 8] = [
         says: "What is this package to be?",
         // The second answer: beside the one that is there.
         answers: &[DOWN, ENTER, "y"],
+        in_lines: &["2\r", "y\r"],
         gives: |sandbox, seen| {
             is_done(sandbox, "game/data/lamps/brass.qtx", "brighter\n", seen);
             sandbox.run("stack").says("lamps 2");
@@ -64,6 +68,7 @@ const QUESTIONS: [Question; 8] = [
         says: "How is it to be?",
         // Up from nothing chosen is `leave it`, one before it the address that is typed.
         answers: &["\u{1b}[A", "\u{1b}[A", ENTER, "game:placed\r", "y"],
+        in_lines: &["3\r", "game:placed\r", "y\r"],
         gives: |sandbox, seen| is_done(sandbox, "game/placed/one.bin", "one", seen),
     },
     Question {
@@ -75,6 +80,7 @@ const QUESTIONS: [Question; 8] = [
         words: &["mend"],
         says: "put the layer's file again",
         answers: &[ENTER, "y"],
+        in_lines: &["1\r", "y\r"],
         gives: |sandbox, seen| is_done(sandbox, "game/data/lamps/brass.qtx", "bright\n", seen),
     },
     Question {
@@ -83,6 +89,7 @@ const QUESTIONS: [Question; 8] = [
         words: &["settle"],
         says: "1 of 1",
         answers: &["2", "y"],
+        in_lines: &["2\r", "y\r"],
         gives: |sandbox, seen| is_done(sandbox, "game/data/lamps/brass.qtx", "bright\n", seen),
     },
     Question {
@@ -91,6 +98,7 @@ const QUESTIONS: [Question; 8] = [
         words: &["capture", "forge", "--", "sh", "-c", "echo forged > data/forged.txt; exit 3"],
         says: "ended with exit code 3",
         answers: &[ENTER],
+        in_lines: &["\r"],
         gives: |sandbox, seen| {
             is_done(sandbox, "game/data/forged.txt", "forged\n", seen);
             sandbox.run("stack").says("forge");
@@ -112,6 +120,7 @@ const QUESTIONS: [Question; 8] = [
         words: &["play"],
         says: "Nobody has agreed to this yet.",
         answers: &["y"],
+        in_lines: &["y\r"],
         gives: |sandbox, seen| is_done(sandbox, "game/started.txt", "started\n", seen),
     },
     Question {
@@ -125,6 +134,7 @@ const QUESTIONS: [Question; 8] = [
         words: &["rescue", "Quillhaven", "--put-back"],
         says: "Put them back?",
         answers: &["y"],
+        in_lines: &["y\r"],
         gives: |sandbox, seen| {
             assert_eq!(sandbox.read("game/data/lamps/brass.qtx"), "base brass\n", "{}", seen.sent);
         },
@@ -142,11 +152,17 @@ fn is_given_back(seen: &OnTerminal) -> bool {
     seen.sent.rfind(HIDE_CURSOR).is_none_or(|hidden| seen.sent[hidden..].contains(SHOW_CURSOR))
 }
 
+/// Asks it as people have it, or with lines alone.
+fn asked(sandbox: &Sandbox, question: &Question, is_plain: bool, answers: &[&str]) -> OnTerminal {
+    let plain: &[&str] = if is_plain { &["--plain"] } else { &[] };
+    answered(sandbox, &[plain, question.words].concat(), question.says, answers)
+}
+
 #[test]
 fn every_question_is_asked_and_its_answer_counts() {
     for question in &QUESTIONS {
         let sandbox = sandbox_for(question);
-        let seen = answered(&sandbox, question.words, question.says, question.answers);
+        let seen = asked(&sandbox, question, false, question.answers);
         assert!(seen.sent.contains(question.says), "{}: {}", question.name, seen.sent);
         assert!(is_given_back(&seen), "{}: {:?}", question.name, seen.sent);
         (question.gives)(&sandbox, &seen);
@@ -154,12 +170,34 @@ fn every_question_is_asked_and_its_answer_counts() {
 }
 
 #[test]
-fn who_does_not_answer_changes_nothing_and_gets_the_terminal_back() {
+fn plain_questions_are_lines_without_anything_that_moves() {
     for question in &QUESTIONS {
-        for leaves in [CTRL_C, HANG_UP] {
+        let sandbox = sandbox_for(question);
+        let seen = asked(&sandbox, question, true, question.in_lines);
+        assert!(seen.sent.contains(question.says), "{}: {}", question.name, seen.sent);
+        assert!(!seen.sent.contains('\u{1b}'), "{}: {:?}", question.name, seen.sent);
+        (question.gives)(&sandbox, &seen);
+    }
+}
+
+#[test]
+fn a_wrong_answer_in_a_line_is_asked_again_and_none_changes_nothing() {
+    let question = &QUESTIONS[1];
+    let sandbox = sandbox_for(question);
+    let before = sandbox.files();
+    let seen = asked(&sandbox, question, true, &["9\r", "no\r", "q\r"]);
+    assert_eq!(seen.sent.matches("Type a number from 1 to").count(), 2, "{}", seen.sent);
+    assert_eq!((seen.code, sandbox.files()), (Some(4), before), "{}", seen.sent);
+}
+
+#[test]
+fn who_does_not_answer_changes_nothing_and_gets_the_terminal_back() {
+    for (question, is_plain) in QUESTIONS.iter().flat_map(|question| [(question, false), (question, true)]) {
+        // Where it reads lines a terminal makes a signal of the key.
+        for leaves in [if is_plain { INTERRUPT } else { CTRL_C }, HANG_UP] {
             let sandbox = sandbox_for(question);
             let before = sandbox.files();
-            let seen = answered(&sandbox, question.words, question.says, &[leaves, leaves]);
+            let seen = asked(&sandbox, question, is_plain, &[leaves, leaves]);
             let told = format!("{} left with {leaves:?} ({:?}): {:?}", question.name, seen.code, seen.sent);
             assert!(seen.sent.contains(question.says), "{told}");
             assert_ne!(seen.code, Some(0), "{told}");

@@ -4,7 +4,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 /// Each is explained in `docs/words.md`.
-const BANNED: [&str; 16] = [
+const BANNED: [&str; 20] = [
     "behind our back",
     "under our hands",
     "placed as it was",
@@ -21,6 +21,10 @@ const BANNED: [&str; 16] = [
     "in the place of",
     "fine as it lies",
     "can't live with",
+    "that meet the pattern",
+    "several makes",
+    "blended with other",
+    "can't be blended",
 ];
 
 fn repository() -> PathBuf {
