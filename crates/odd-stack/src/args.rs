@@ -8,8 +8,9 @@ use odd_stack_core::stack::Needs;
 
 use crate::commands::standing::LayersArgs;
 use crate::commands::{
-    add, adopt, capture, check, completions, conflicts, demo, dropped, fit, game, inspect, man, mend, open,
-    patchday, play, remove, reorder, rescue, set, settle, show, trace, tweak, upgrade,
+    add, adopt, capture, check, completions, conflicts, demo, dropped, fit, game, going_back, history,
+    inspect, man, mark, mend, open, patchday, play, remove, reorder, rescue, set, settle, show, stack, trace,
+    tweak, upgrade,
 };
 use crate::errors::{Exit, Failure};
 use crate::shell::Shell;
@@ -303,7 +304,7 @@ pub enum Command {
     Move(reorder::MoveArgs),
     /// Show the layers, from the top down to the game itself
     #[command(aliases = ["list", "ls", "status"])]
-    Stack,
+    Stack(stack::StackArgs),
     /// Show one layer: its package, its files, and what they cover
     Show(show::ShowArgs),
     /// Set a layer's name, version, requirements and how it is started
@@ -326,6 +327,18 @@ pub enum Command {
     /// Take layers off for a game update, then put back what still fits
     #[command(subcommand)]
     Patchday(patchday::PatchDayCommand),
+    /// Show what was done, and when
+    #[command(alias = "log")]
+    History(history::HistoryArgs),
+    /// Take back the last change, or the last few
+    #[command(aliases = ["revert", "rollback"])]
+    Undo(going_back::UndoArgs),
+    /// Do again what was taken back
+    Redo(going_back::RedoArgs),
+    /// Go to the stack of any day: a revision, a name, a time
+    Rewind(going_back::RewindArgs),
+    /// Give the stack as it is now a name to come back to
+    Mark(mark::MarkArgs),
     /// Start the game, and say what it wrote
     #[command(alias = "run")]
     Play(play::PlayArgs),
@@ -359,7 +372,12 @@ impl Command {
             Self::Lift(_) => "lift",
             Self::Move(_) => "move",
             Self::Set(_) => "set",
-            Self::Stack => "stack",
+            Self::Stack(_) => "stack",
+            Self::History(_) => "history",
+            Self::Undo(_) => "undo",
+            Self::Redo(_) => "redo",
+            Self::Rewind(_) => "rewind",
+            Self::Mark(_) => "mark",
             Self::Show(_) => "show",
             Self::Conflicts(_) => "conflicts",
             Self::Settle(_) => "settle",

@@ -2,6 +2,7 @@
 
 mod fits;
 mod games;
+mod history;
 mod ledger;
 mod needs;
 mod packages;

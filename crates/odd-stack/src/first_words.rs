@@ -10,11 +10,7 @@ use crate::args::Cli;
 use crate::show::style::{BOLD, NAME};
 
 /// Words that name no command, and what does what they mean.
-const MEANT: [(&[&str], &str); 13] = [
-    (
-        &["undo", "revert", "rollback"],
-        "`oddstack lift LAYER` takes a layer off the game, `oddstack remove LAYER` removes it for good",
-    ),
+const MEANT: [(&[&str], &str); 12] = [
     (&["mods", "layers"], "`oddstack stack` shows the layers"),
     (&["info", "details"], "`oddstack show LAYER` shows one layer, `oddstack game show` the game"),
     (&["init", "setup", "register", "new"], "`oddstack game add FOLDER` adds a game"),
@@ -45,14 +41,15 @@ const MEANT: [(&[&str], &str); 13] = [
 ];
 
 /// The commands by what people do, for one screen of help.
-const GROUPS: [(&str, &[&str]); 6] = [
+const GROUPS: [(&str, &[&str]); 5] = [
     ("Look", &["stack", "show", "conflicts", "trace", "check", "inspect", "open"]),
-    ("Change", &["game", "add", "upgrade", "remove", "lay", "lift", "move", "adopt"]),
+    ("Change", &["game", "add", "upgrade", "remove", "lay", "lift", "move", "adopt", "fit"]),
     ("Decide", &["settle", "tweak", "set", "mend"]),
+    ("Go back", &["history", "undo", "redo", "rewind", "mark"]),
     ("Live with updates", &["patchday", "capture", "play", "rescue"]),
-    ("Share", &["fit"]),
-    ("More", &["demo", "completions", "man", "help"]),
 ];
+/// These are told in one line.
+const MORE: [&str; 4] = ["demo", "completions", "man", "help"];
 
 /// What was written on the command line.
 pub fn parse(words: &[OsString]) -> Result<Cli, clap::Error> {
@@ -110,13 +107,14 @@ fn command() -> Command {
 fn screen(command: &Command) -> String {
     let line = |name: &&str| {
         let about = command.find_subcommand(name).and_then(Command::get_about).map(ToString::to_string);
-        let about = about.unwrap_or_else(|| "Say more of a command".to_owned());
+        let about = about.unwrap_or_default();
         format!("  {NAME}{name:<11}{NAME:#} {about}\n")
     };
     let group = |(title, names): &(&str, &[&str])| {
         format!("{BOLD}{title}{BOLD:#}\n{}", names.iter().map(line).collect::<String>())
     };
-    GROUPS.iter().map(group).collect()
+    let more = MORE.map(|name| format!("{NAME}{name}{NAME:#}")).join(", ");
+    GROUPS.iter().map(group).chain([format!("{BOLD}More{BOLD:#}\n  {more}\n")]).collect()
 }
 
 #[cfg(test)]
@@ -126,7 +124,8 @@ mod tests {
     #[test]
     fn every_command_is_on_the_screen_and_each_line_fits() {
         let command = Cli::command();
-        let shown: Vec<&str> = GROUPS.iter().flat_map(|(_, names)| names.iter().copied()).collect();
+        let shown = GROUPS.iter().flat_map(|(_, names)| names.iter().copied());
+        let shown: Vec<&str> = shown.chain(MORE).collect();
         for known in command.get_subcommands().filter(|known| !known.is_hide_set()) {
             let times = shown.iter().filter(|name| **name == known.get_name()).count();
             assert_eq!(times, 1, "{}", known.get_name());
@@ -162,8 +161,8 @@ mod tests {
             assert!(known.iter().any(|name| name == word), "{word}");
         }
         let words = |line: &str| line.split(' ').map(OsString::from).collect::<Vec<_>>();
-        let error = parse(&words("oddstack undo")).unwrap_err().to_string();
-        assert!(error.contains("oddstack lift LAYER"), "{error}");
+        let error = parse(&words("oddstack mods")).unwrap_err().to_string();
+        assert!(error.contains("oddstack stack"), "{error}");
         assert!(parse(&words("oddstack src")).is_ok(), "a path alone");
         assert!(parse(&words("oddstack nowhere.zip")).is_err());
     }

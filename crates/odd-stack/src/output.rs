@@ -110,7 +110,7 @@ impl Output {
 
     /// Says what to do next, unless told to be quiet or to write JSON.
     pub fn hint(&mut self, text: &str) {
-        if !self.quiet && !self.json {
+        if !self.quiet && !self.json && !self.is_closed {
             self.status(&paint(DIM, text));
         }
     }

@@ -6,13 +6,16 @@ use std::path::PathBuf;
 use odd_stack_core::fit::FitSheet;
 use odd_stack_core::jobs::{
     AdoptReport, CaptureEnd, CheckSummary, ConflictsReport, DraftReport, FactsReport, GameReport,
-    InspectReport, PatchDayStatus, RegisterReport, SheetCheck, ShowReport, StackReport, TraceReport,
+    HistoryDifference, HistoryReport, InspectReport, PastStack, PatchDayStatus, RegisterReport, SheetCheck,
+    ShowReport, StackReport, TraceReport,
 };
 use schemars::{Schema, schema_for};
 
 use crate::commands::adding::AddedReport;
 use crate::commands::capture::{CaptureBegun, CaptureCancelled};
 use crate::commands::game::{ForgetReport, FoundGames, GameList, HomeMoved};
+use crate::commands::going_back::BackReport;
+use crate::commands::mark::MarkReport;
 use crate::commands::mend::MendReport;
 use crate::commands::open::OpenReport;
 use crate::commands::overview::Overview;
@@ -37,6 +40,11 @@ fn schemas() -> Vec<(&'static str, Schema)> {
         ("game-forget", schema_for!(ForgetReport)),
         ("game-list", schema_for!(GameList)),
         ("game-show", schema_for!(GameReport)),
+        ("history", schema_for!(HistoryReport)),
+        ("history-diff", schema_for!(HistoryDifference)),
+        ("undo", schema_for!(BackReport)),
+        ("mark", schema_for!(MarkReport)),
+        ("stack-at", schema_for!(PastStack)),
         ("inspect", schema_for!(InspectReport)),
         ("lay", schema_for!(StandingReport)),
         ("mend", schema_for!(MendReport)),

@@ -93,6 +93,9 @@ impl Session {
         }
         match done {
             Ok(ended) => {
+                if let (Some(_), Some(hint)) = (self.made, self.way_back()) {
+                    self.out.hint(hint);
+                }
                 self.out.close(self.command, None);
                 match ended {
                     Ended::Well => ExitCode::SUCCESS,
@@ -113,6 +116,16 @@ impl Session {
                 self.out.close(self.command, Some(&failure));
                 code
             }
+        }
+    }
+
+    /// What takes back the change that this command has made.
+    fn way_back(&self) -> Option<&'static str> {
+        match self.command {
+            "undo" => Some("`oddstack redo` does it again."),
+            // These are gone back from by a command of their own.
+            "demo" | "capture" | "patchday begin" | "play" | "mend" | "adopt" => None,
+            _ => Some("`oddstack undo` takes this back."),
         }
     }
 

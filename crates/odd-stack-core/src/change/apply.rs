@@ -14,8 +14,8 @@ use super::execute::{self, StepFailed};
 use super::left_folders;
 use super::options::ChangeOptions;
 use super::other_games::{hold_others, others_are_asked};
-use super::outcome::{BaseNow, Outcome, Undo, write_outcome};
-use super::plan::Plan;
+use super::outcome::{Back, BaseNow, Outcome, Undo, write_outcome};
+use super::plan::{EffectKind, Plan};
 use super::private_folders::{make_private_folders, tidy_private_folders};
 use super::request::ChangeRequest;
 use super::step::Step;
@@ -91,6 +91,10 @@ pub(crate) fn prepare<'l>(
         },
         ongoing: request.noted.ongoing.map(|ongoing| ongoing.into_iter().collect()),
         undo: request.noted.undo.map(Undo::of),
+        restores: request.noted.restores,
+        about: request.noted.about,
+        did: [EffectKind::Add, EffectKind::Overwrite, EffectKind::Restore, EffectKind::Delete]
+            .map(|kind| decision.plan.count(kind).0),
         lost: decision
             .lost
             .iter()
@@ -300,7 +304,7 @@ fn take_back(
     ledger: &Ledger,
     steps: &[Step],
     side_folders: &[PathBuf],
-    (undo, brought): (Option<Undo>, Vec<ContentHash>),
+    Back { undo, brought, about }: Back,
     observer: &dyn Observer,
 ) -> Result<(), ChangeError> {
     let (catalogue, seam) = (&ledger.catalogue, &*ledger.seam);
@@ -313,6 +317,7 @@ fn take_back(
     if let Some(undo) = undo {
         undo.write(ledger)?;
     }
+    about.iter().try_for_each(|about| about.write(ledger))?;
     let mut hashes = catalogue.unfinished_contents()?;
     hashes.extend(brought);
     catalogue.drop_unfinished_layers()?;

@@ -40,6 +40,7 @@ mod outcome;
 mod plan;
 mod private_folders;
 mod request;
+mod revision_before;
 mod step;
 mod version_difference;
 
@@ -52,3 +53,4 @@ pub(crate) use apply::{prepare, recover};
 pub(crate) use execute::empty_folder;
 pub(crate) use last_look::base_as_seen;
 pub(crate) use request::{BaseBefore, ChangeRequest, Direct, Exchange, FileChanges, ForeignFile};
+pub(crate) use revision_before::{AboutBefore, RevisionBefore};

@@ -1,17 +1,19 @@
 //! What becomes of the catalogue when all steps of a change are done, and what is written back when they are taken back;
 //! both are kept in the journal.
 
+use std::collections::{HashMap, HashSet};
 use std::path::PathBuf;
 
 use serde::{Deserialize, Serialize};
 
 use super::error::ChangeError;
 use super::request::BaseBefore;
+use super::revision_before::{AboutBefore, RevisionBefore};
 use crate::address::{FoldedKey, RelPath};
 use crate::blend::BlendRule;
 use crate::game::{Game, GameVersion};
 use crate::hash::ContentHash;
-use crate::ledger::{Ledger, LedgerError, Ongoing, Transaction};
+use crate::ledger::{Ledger, LedgerError, NewRevision, Ongoing, Transaction};
 use crate::stack::{
     Arrangement, BaseFile, BaseKind, Entry, EntryKind, LayerId, PathId, RootId, Settlement, Standing, Tally,
 };
@@ -113,12 +115,54 @@ pub(super) struct Outcome {
     /// Addresses whose original is lost, and not known from then on.
     #[serde(default)]
     pub lost: Vec<(RootId, String, String)>,
+    /// The revision whose stack it brings back.
+    #[serde(default)]
+    pub restores: Option<i64>,
+    /// What was known before of layers of which something else is known already.
+    #[serde(default)]
+    pub about: Vec<AboutBefore>,
+    /// Files added, overwritten, restored and deleted.
+    #[serde(default)]
+    pub did: [u64; 4],
+}
+
+/// What is written back into the catalogue when a change is taken back.
+pub(super) struct Back {
+    pub undo: Option<Undo>,
+    /// Contents that are of no new layer.
+    pub brought: Vec<ContentHash>,
+    pub about: Vec<AboutBefore>,
 }
 
 impl Outcome {
     /// What is needed to take the change back.
-    pub(super) fn into_back(self) -> (Option<Undo>, Vec<ContentHash>) {
-        (self.undo, self.brought)
+    pub(super) fn into_back(self) -> Back {
+        Back { undo: self.undo, brought: self.brought, about: self.about }
+    }
+
+    /// What it changes beside the order, as it is.
+    fn before(&self, ledger: &Ledger) -> Result<RevisionBefore, LedgerError> {
+        let catalogue = &ledger.catalogue;
+        let olds: Vec<LayerId> = self.handed_on.iter().map(|(old, _)| *old).collect();
+        let mut now = match olds.is_empty() && self.settle.is_empty() {
+            true => HashMap::new(),
+            false => catalogue.settlements()?,
+        };
+        let is_named: HashSet<PathId> = self.settle.iter().map(|(path, _)| *path).collect();
+        let is_of_old =
+            |settlement: &Settlement| settlement.sides.iter().any(|(layer, _)| olds.contains(layer));
+        now.retain(|path, settlement| is_named.contains(path) || is_of_old(settlement));
+        let mut settled: Vec<_> =
+            now.into_iter().map(|(path, settlement)| (path, Some(settlement))).collect();
+        let known: HashSet<PathId> = settled.iter().map(|(path, _)| *path).collect();
+        settled.extend(is_named.difference(&known).map(|path| (*path, None)));
+        settled.sort_by_key(|(path, _)| *path);
+        Ok(RevisionBefore {
+            settled,
+            blend_rules: self.blend_rules.is_some().then(|| ledger.game().blend_rules.clone()),
+            about: self.about.clone(),
+            base: !self.base.is_empty() || self.undo.as_ref().is_some_and(|undo| !undo.base.is_empty()),
+        })
     }
 }
 
@@ -175,6 +219,7 @@ impl BaseFileNow {
 pub(super) fn write_outcome(transaction: Transaction<'_>, outcome: Outcome) -> Result<i64, ChangeError> {
     let ledger = transaction.ledger();
     let catalogue = &ledger.catalogue;
+    let before = outcome.before(ledger)?;
     let standings = outcome.arrangement.iter().map(|(layer, laid)| Standing { layer: *layer, laid: *laid });
     let arrangement = Arrangement::new(standings.collect());
     catalogue.write_arrangement(&arrangement, &outcome.removed)?;
@@ -204,9 +249,15 @@ pub(super) fn write_outcome(transaction: Transaction<'_>, outcome: Outcome) -> R
     for (root, key, spelled) in outcome.lost {
         catalogue.doubt_original(root, &FoldedKey::from_stored(key), &RelPath::from_disk(spelled))?;
     }
-    let arrangement =
-        serde_json::to_string(&outcome.arrangement).map_err(|error| catalogue.damaged_by(&error))?;
-    let revision = catalogue.insert_revision(&outcome.made_at, &outcome.command, &arrangement)?;
+    let json = |error| catalogue.damaged_by(&error);
+    let revision = catalogue.insert_revision(&NewRevision {
+        made_at: &outcome.made_at,
+        command: &outcome.command,
+        arrangement: &serde_json::to_string(&outcome.arrangement).map_err(json)?,
+        restores: outcome.restores,
+        before: &serde_json::to_string(&before).map_err(json)?,
+        did: &serde_json::to_string(&outcome.did).map_err(json)?,
+    })?;
     catalogue.clear_journal()?;
     ledger.seam.pass("done").map_err(LedgerError::io("write to", ledger.folder()))?;
     transaction.commit()?;

@@ -3,6 +3,7 @@
 use std::collections::HashMap;
 use std::path::PathBuf;
 
+use super::revision_before::AboutBefore;
 use crate::address::{FoldedKey, RelPath};
 use crate::blend::{BlendRule, Prefer};
 use crate::game::GameVersion;
@@ -108,6 +109,10 @@ pub(crate) struct ChangeNotes {
     pub ongoing: Option<Option<Ongoing>>,
     /// What the transaction has changed already, as it was; written back if the change is taken back.
     pub undo: Option<BaseBefore>,
+    /// The revision whose stack it brings back.
+    pub restores: Option<i64>,
+    /// What was known before of layers of which the transaction has written something else already.
+    pub about: Vec<AboutBefore>,
     /// Contents taken in for it, which must be durable before the mark.
     pub new_blobs: Vec<ContentHash>,
     /// Contents that are not stored, and that nothing will be made of.

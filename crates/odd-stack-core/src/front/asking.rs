@@ -10,12 +10,13 @@ use crate::fit::Wishes;
 use crate::game::{Game, Running};
 use crate::jobs::{
     AddError, AddressesError, CaptureError, CheckSummary, ConflictsReport, ConflictsRequest, DoubtfulNeed,
-    DraftReport, GameLine, GameReport, Glance, InspectReport, Launch, LayerClears, MendError, PatchDayStatus,
-    PlacingRequest, PlayError, ProofRow, SheetCheck, ShowReport, StackReport, StoredSummary, TraceError,
-    TraceReport, TweakError, TweakRow, Written, capture_exchanges, check_facts, check_report, check_sheet,
-    conflicts, doubtful_needs, draft_sheet, game_line, game_report, glance, inspect, is_own_edits,
-    is_start_unagreed, is_under_way, launch, patchday_status, proofs, running, show, stack, trace, tweaks,
-    unagreed_clearing, unknown_originals, wanted_clearing, with_runner, written_since,
+    DraftReport, GameLine, GameReport, Glance, HistoryDifference, HistoryError, HistoryReport, InspectReport,
+    Launch, LayerClears, MendError, PastStack, PatchDayStatus, PlacingRequest, PlayError, ProofRow,
+    SheetCheck, ShowReport, StackReport, StoredSummary, TraceError, TraceReport, TweakError, TweakRow,
+    Written, capture_exchanges, check_facts, check_report, check_sheet, conflicts, doubtful_needs,
+    draft_sheet, game_line, game_report, glance, history, history_difference, inspect, is_own_edits,
+    is_start_unagreed, is_under_way, launch, patchday_status, proofs, running, show, stack, stack_at, trace,
+    tweaks, unagreed_clearing, unknown_originals, wanted_clearing, with_runner, written_since,
 };
 use crate::ledger::{Layer, LedgerError};
 use crate::package::Limits;
@@ -55,6 +56,30 @@ impl OpenGame {
     /// What is known of the game.
     pub fn about(&self) -> &Game {
         self.ledger.game()
+    }
+
+    /// All that was done, the last first.
+    ///
+    /// # Errors
+    /// [`LedgerError`].
+    pub fn history(&self) -> Result<HistoryReport, LedgerError> {
+        history(&self.ledger)
+    }
+
+    /// The stack as it was after a revision.
+    ///
+    /// # Errors
+    /// [`HistoryError`].
+    pub fn stack_at(&self, revision: i64) -> Result<PastStack, HistoryError> {
+        stack_at(&self.ledger, revision)
+    }
+
+    /// How the stacks after two revisions differ.
+    ///
+    /// # Errors
+    /// [`HistoryError`].
+    pub fn history_difference(&self, from: i64, to: i64) -> Result<HistoryDifference, HistoryError> {
+        history_difference(&self.ledger, from, to)
     }
 
     /// The folder of all that is known and stored of it.

@@ -6,15 +6,16 @@ use super::{NoPermission, OpenGame, Refused};
 use crate::blend::BlendRule;
 use crate::change::{ChangeError, ChangeOptions, Prepared};
 use crate::jobs::{
-    AddError, AddRequest, Adding, AdoptRequest, Adopting, Arriving, Cancelling, CaptureError, CaptureRequest,
-    Capturing, ChangeReport, Ending, FactsRequest, Finishing, Forgotten, GameReport, GivingBack, Launch,
-    LayerClears, Learnt, MendError, MendFile, Mending, MendingPlan, PatchDayError, Permit, PlayError,
-    ProgramEnd, RenewError, RenewReport, Reorder, Ruling, Saying, SetError, SetRequest, SettleError,
-    Settling, Tweak, TweakError, Tweaking, agree, begin_capture, change_report, change_settings,
-    drifted_files, forget, learn_program, note_cleared, note_program_end, prepare_adopt, prepare_blend_rules,
-    prepare_capture_cancel, prepare_capture_close, prepare_capture_end, prepare_clearing, prepare_facts,
-    prepare_giving_back, prepare_mend, prepare_patchday_begin, prepare_patchday_finish, prepare_reorder,
-    prepare_settle, prepare_tweak, refuse_to_accept, renew,
+    AddError, AddRequest, Adding, AdoptRequest, Adopting, Arriving, BackRequest, Cancelling, CaptureError,
+    CaptureRequest, Capturing, ChangeReport, Ending, FactsRequest, Finishing, Forgotten, GameReport,
+    GivingBack, GoingBack, HistoryError, Launch, LayerClears, Learnt, MendError, MendFile, Mending,
+    MendingPlan, PatchDayError, Permit, PlayError, ProgramEnd, RenewError, RenewReport, Reorder, Ruling,
+    Saying, SetError, SetRequest, SettleError, Settling, Tweak, TweakError, Tweaking, agree, begin_capture,
+    change_report, change_settings, drifted_files, forget, learn_program, name_state, note_cleared,
+    note_program_end, prepare_adopt, prepare_blend_rules, prepare_capture_cancel, prepare_capture_close,
+    prepare_capture_end, prepare_clearing, prepare_facts, prepare_giving_back, prepare_going_back,
+    prepare_mend, prepare_patchday_begin, prepare_patchday_finish, prepare_reorder, prepare_settle,
+    prepare_tweak, refuse_to_accept, renew,
 };
 use crate::ledger::{Layer, LedgerError, OngoingKind};
 
@@ -110,6 +111,30 @@ impl OpenGame {
         let permit = self.permit(None, dry_run)?;
         let now = self.door.now();
         prepare_settle(&self.ledger, permit, rulings, command, now, options, self.observer()).map_err(job)
+    }
+
+    /// Prepares to bring back the stack of an earlier revision.
+    ///
+    /// # Errors
+    /// [`Refused`]; nothing was changed.
+    pub fn go_back(
+        &self,
+        request: &BackRequest,
+        options: ChangeOptions,
+        dry_run: bool,
+    ) -> Result<GoingBack<'_>, Refused<HistoryError>> {
+        let permit = self.permit(None, dry_run)?;
+        let now = self.door.now();
+        prepare_going_back(&self.ledger, permit, request, now, options, self.observer()).map_err(job)
+    }
+
+    /// Gives the present state a name, or takes a name away; says whether the name stood for another state before.
+    ///
+    /// # Errors
+    /// [`Refused`]; nothing was changed.
+    pub fn name_state(&self, name: &str, drop: bool) -> Result<bool, Refused<HistoryError>> {
+        let permit = self.permit(None, true)?;
+        name_state(&self.ledger, &permit, name, drop).map_err(job)
     }
 
     /// Prepares to note what a person says of a layer.

@@ -150,7 +150,8 @@ impl OddStack {
         &self.home
     }
 
-    fn now(&self) -> Moment {
+    /// The time that changes are noted with: the one it was given, else that of the clock.
+    pub fn now(&self) -> Moment {
         self.time.unwrap_or_else(Moment::of_clock)
     }
 

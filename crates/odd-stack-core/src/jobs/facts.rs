@@ -11,7 +11,7 @@ use super::add::remembered::remembered_rules;
 use super::add::request::{AddPlace, free_name};
 use super::add::start_wishes::missing_starts;
 use super::needs::{unmet_under, write_needs};
-use crate::change::{ChangeError, ChangeOptions, ChangeRequest, Prepared, prepare};
+use crate::change::{AboutBefore, ChangeError, ChangeOptions, ChangeRequest, Prepared, prepare};
 use crate::fit::{FitError, FitSheet, Rules, SheetNeeds, Wishes};
 use crate::ledger::{Layer, Ledger, LedgerError, Transaction};
 use crate::moment::Moment;
@@ -105,6 +105,7 @@ pub fn prepare_facts<'l>(
     let fit = serde_json::to_string(&rules).map_err(|error| ledger.catalogue.damaged_by(&error))?;
     let arrangement = ledger.catalogue.arrangement()?;
     let transaction = Transaction::begin(ledger)?;
+    let before = AboutBefore::of(ledger, layer.id)?;
     ledger.catalogue.write_about(layer.id, &name, version.as_deref(), variant.as_deref(), &fit)?;
     write_needs(ledger, layer.id, &needs)?;
     let unmet = unmet_under(ledger, &ledger.catalogue.facts()?, &arrangement)?;
@@ -116,6 +117,7 @@ pub fn prepare_facts<'l>(
     let mut change = ChangeRequest::new(&format!("set {name}"), now, arrangement);
     change.stack.also_touched = touched.iter().map(|column| column.path).collect();
     change.noted.is_dry_run = dry_run;
+    change.noted.about = before.into_iter().collect();
     let change = prepare(transaction, permit.lock, change, ChangeOptions::default(), observer);
     Ok(Saying { report, change: change.map_err(|error: ChangeError| AddError::Change(error))? })
 }

@@ -10,6 +10,7 @@ mod capture;
 mod contests;
 mod facts;
 mod game;
+mod history;
 mod made_by;
 mod needs;
 mod order;
@@ -55,6 +56,11 @@ pub use game::move_home::MoveHomeError;
 pub use game::overview::GameLine;
 pub use game::register::{RegisterError, RegisterReport, RegisterRequest};
 pub use game::settings::{SetError, SetRequest};
+pub use history::HistoryError;
+pub use history::going_back::{BackRequest, GoTo, GoingBack, GoneReport};
+pub use history::past::{
+    DidRow, HistoryDifference, HistoryReport, PastLayer, PastStack, ReplacedLayer, RevisionRow,
+};
 pub use made_by::MadeBy;
 pub use needs::DoubtfulNeed;
 pub use order::Reorder;
@@ -105,6 +111,8 @@ pub mod steps {
     pub use super::game::overview::game_line;
     pub use super::game::register::{default_ledger_folder, register_game};
     pub use super::game::settings::change_settings;
+    pub use super::history::going_back::prepare_going_back;
+    pub use super::history::past::{history, history_difference, name_state, stack_at};
     pub use super::needs::doubtful_needs;
     pub use super::order::prepare_reorder;
     pub use super::own::mend::{drifted_files, prepare_mend, refuse_to_accept, unknown_originals};

@@ -1,5 +1,7 @@
 //! The order of the layers and which of them are laid.
 
+use std::hash::Hash;
+
 use super::{LayerId, Order};
 
 /// One layer's place in the stack.
@@ -97,7 +99,7 @@ impl Arrangement {
 
 /// The fewest layers that must move to turn `old` into `new`, two orders of the same layers: all
 /// outside a longest common subsequence (patience sorting).
-fn moved(old: &[LayerId], new: &[LayerId]) -> Vec<LayerId> {
+pub(crate) fn moved<T: Clone + Eq + Hash>(old: &[T], new: &[T]) -> Vec<T> {
     let place: std::collections::HashMap<_, _> =
         old.iter().enumerate().map(|(at, layer)| (layer, at)).collect();
     let sequence: Vec<usize> = new.iter().map(|layer| place[layer]).collect();
@@ -118,7 +120,7 @@ fn moved(old: &[LayerId], new: &[LayerId]) -> Vec<LayerId> {
         stays[index] = true;
         at = before[index];
     }
-    new.iter().zip(stays).filter(|(_, stays)| !stays).map(|(layer, _)| *layer).collect()
+    new.iter().zip(stays).filter(|(_, stays)| !stays).map(|(layer, _)| layer.clone()).collect()
 }
 
 #[cfg(test)]

@@ -7,6 +7,7 @@ mod arrangement;
 mod column;
 mod contests;
 mod difference;
+mod history;
 mod needs;
 mod order;
 mod recipe;
@@ -20,11 +21,13 @@ pub use column::{
 };
 pub use contests::{ContestState, Tally, tallies};
 pub use difference::{Turn, is_open, turn};
+pub use history::{History, Past};
 pub use needs::{
     LayerFacts, Needs, Unmet, UnmetKind, accepted_pairs, cycle, place_by_rules, plain_name, unmet,
 };
 pub use order::{Order, Settlement};
 
+pub(crate) use arrangement::moved as moved_among;
 pub(crate) use needs::would_meet;
 
 /// The catalogue's number of a layer; never used twice in one ledger, never shown.

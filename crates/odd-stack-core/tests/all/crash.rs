@@ -7,11 +7,13 @@ use std::sync::Arc;
 
 use crate::archives::{Format, archive, file};
 use crate::faulty::{Fault, Faulty};
-use crate::world::{NOW, Tree, World, add, exchange, id, permit, recover, reorder, settle, tempdir, tweak};
+use crate::world::{
+    NOW, Tree, World, add, exchange, go_to, id, permit, recover, reorder, settle, tempdir, tweak,
+};
 use odd_stack_core::change::{ChangeError, ChangeOptions, Edits};
 use odd_stack_core::jobs::steps::{check_report, drifted_files, prepare_adopt, prepare_mend, stack};
 use odd_stack_core::jobs::{
-    AddError, AdoptRequest, MendError, Mending, Originals, PlacingRequest, Reorder, Ruling, StackReport,
+    AddError, AdoptRequest, GoTo, MendError, Mending, Originals, PlacingRequest, Reorder, Ruling, StackReport,
 };
 use odd_stack_core::ledger::Ledger;
 use odd_stack_core::observer::Silent;
@@ -540,6 +542,36 @@ fn own_settings_are_there_or_not_whatever_fails() {
         let world = two_layers();
         assert!(tweak(&world.ledger(), "docs:profiles/default.ini", &[("name", Some("me"))]).is_ok());
         fail_everywhere_in(&world, tweak_both, fault, 0);
+    }
+}
+
+fn undo(_: &World, ledger: &Ledger) -> bool {
+    go_to(ledger, &GoTo::Before(1)).is_ok()
+}
+
+/// A removed layer comes back with a settlement, another goes, an older version takes its place again.
+#[test]
+fn going_back_stops_anywhere() {
+    let made: [fn(&World); 3] = [
+        |world| {
+            settle(&world.ledger(), "data/lamps/brass.dds", Ruling::With(id(&world.ledger(), "lamps")))
+                .unwrap();
+            let both = [id(&world.ledger(), "fog"), id(&world.ledger(), "lamps")];
+            reorder(&world.ledger(), &Reorder::Remove(both.into()), ChangeOptions::default()).unwrap();
+        },
+        |world| assert!(add_quays(world, &world.ledger())),
+        |world| {
+            let ledger = world.ledger();
+            let (fog, quays) = (id(&ledger, "fog"), world.path("packages/quays"));
+            exchange(&ledger, fog, &quays, &["game=game:", "docs=docs:"], KEEP).unwrap();
+        },
+    ];
+    for make in made {
+        for fault in [Fault::Refuse, Fault::Stop, Fault::LoseAll] {
+            let world = two_layers();
+            make(&world);
+            fail_everywhere_in(&world, undo, fault, 0);
+        }
     }
 }
 

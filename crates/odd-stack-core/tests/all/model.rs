@@ -2,10 +2,12 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use crate::world::{Thing, Tree, World, add, change_own, exchange, id, reorder, settle, tweak};
+use crate::world::{Thing, Tree, World, add, change_own, exchange, go_to, id, reorder, settle, tweak};
 use odd_stack_core::change::ChangeOptions;
-use odd_stack_core::jobs::steps::{conflicts, stack};
-use odd_stack_core::jobs::{ConflictsRequest, OWN_EDITS, PairRow, Reorder, Ruling, Tweak};
+use odd_stack_core::jobs::steps::{conflicts, history, stack};
+use odd_stack_core::jobs::{
+    ConflictsRequest, GoTo, HistoryError, OWN_EDITS, PairRow, Reorder, Ruling, Tweak,
+};
 use odd_stack_core::stack::ContestState;
 use odd_stack_core::stack::{LayerId, Target};
 use proptest::prelude::*;
@@ -423,5 +425,57 @@ proptest! {
         let all = ledger.layers().unwrap().iter().map(|layer| layer.id).collect();
         reorder(&ledger, &Reorder::Remove(all), ChangeOptions::default()).unwrap();
         prop_assert_eq!(world.tree(), before);
+    }
+}
+
+/// What there is to see of a state of the stack: files, layers, how often each pair meets.
+type Seen = (Tree, Vec<(String, bool)>, BTreeMap<(String, String), Counts>);
+
+fn seen(world: &World) -> Seen {
+    let layers = world.ledger().layers().unwrap();
+    let layers = layers.into_iter().map(|layer| (layer.about.name, layer.laid)).collect();
+    (world.tree(), layers, pairs_found(world))
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 24, failure_persistence: None, ..ProptestConfig::default() })]
+
+    /// Step by step back to the beginning, forth again, and straight to any of it and back.
+    #[test]
+    fn the_history_leads_to_every_state_that_there_was(
+        commands in prop::collection::vec(command(), 1..10),
+        jump in 0..10usize,
+    ) {
+        let world = World::with_game(&BASE);
+        let mut model = Model::default();
+        let mut states = vec![(0, seen(&world))];
+        for command in &commands {
+            run(&world, &mut model, command)?;
+            let present = history(&world.ledger()).unwrap().present;
+            if states.iter().all(|(known, _)| *known != present) {
+                states.push((present, seen(&world)));
+            }
+        }
+        for (_, state) in states.iter().rev().skip(1) {
+            go_to(&world.ledger(), &GoTo::Before(1)).unwrap();
+            prop_assert_eq!(&seen(&world), state, "back");
+        }
+        let is_at_the_beginning = matches!(
+            go_to(&world.ledger(), &GoTo::Before(1)),
+            Err(HistoryError::NothingBefore { there: 0 })
+        );
+        prop_assert!(is_at_the_beginning);
+        for (_, state) in states.iter().skip(1) {
+            go_to(&world.ledger(), &GoTo::Again).unwrap();
+            prop_assert_eq!(&seen(&world), state, "forth");
+        }
+        let (last, target) = (states.len() - 1, jump % states.len());
+        if target != last {
+            go_to(&world.ledger(), &GoTo::Revision(states[target].0)).unwrap();
+            prop_assert_eq!(&seen(&world), &states[target].1, "straight to {}", target);
+            go_to(&world.ledger(), &GoTo::Before(1)).unwrap();
+            prop_assert_eq!(&seen(&world), &states[last].1, "and back");
+        }
+        prop_assert!(world.check(true).drifted.is_empty());
     }
 }

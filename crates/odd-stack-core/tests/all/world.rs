@@ -15,11 +15,11 @@ use odd_stack_core::files::{RealDisk, Seam};
 use odd_stack_core::fit::{Place, Rules};
 use odd_stack_core::front::for_tests::{self, open_as_it_is};
 use odd_stack_core::jobs::steps::{
-    forget, prepare_add, prepare_reorder, prepare_settle, prepare_tweak, register_game,
+    forget, prepare_add, prepare_going_back, prepare_reorder, prepare_settle, prepare_tweak, register_game,
 };
 use odd_stack_core::jobs::{
-    AddError, AddPlace, AddRequest, Permit, PlacingRequest, RegisterRequest, Reorder, Ruling, SettleError,
-    Tweak, TweakError, select,
+    AddError, AddPlace, AddRequest, BackRequest, GoTo, HistoryError, Permit, PlacingRequest, RegisterRequest,
+    Reorder, Ruling, SettleError, Tweak, TweakError, select,
 };
 use odd_stack_core::ledger::{Home, Ledger};
 use odd_stack_core::observer::Silent;
@@ -191,6 +191,14 @@ fn carry_out(ledger: &Ledger, request: &AddRequest, options: ChangeOptions) -> R
     let adding = prepare_add(ledger, permit(ledger)?, request, NOW, options, false, &Silent)?;
     adding.change.apply(&Silent)?;
     Ok(())
+}
+
+/// Goes to another state of the stack.
+pub fn go_to(ledger: &Ledger, to: &GoTo) -> Result<i64, HistoryError> {
+    let permit = permit(ledger)?;
+    let request = BackRequest { to: to.clone(), prefer: None, command: "go".to_owned() };
+    let going = prepare_going_back(ledger, permit, &request, NOW, ChangeOptions::default(), &Silent)?;
+    Ok(going.change.apply(&Silent)?)
 }
 
 pub fn reorder(ledger: &Ledger, reorder: &Reorder, options: ChangeOptions) -> Result<(), ChangeError> {

@@ -86,13 +86,13 @@ pub fn renewing(damaged: &[DamageRow]) -> String {
     let mut lines = Vec::new();
     if damaged.iter().any(|file| file.layer.is_some()) {
         lines.push(
-            "`oddstack mend --renew` puts contents of layers again, from the game and from their packages where these\n\
+            "`oddstack mend --renew` puts contents of layers again, from the game and from their packages where these \
              still lie; `oddstack mend --renew PACKAGE` from another place.",
         );
     }
     if damaged.iter().any(|file| file.layer.is_none()) {
         lines.push(
-            "`oddstack mend --renew FOLDER` takes the game's own files from a whole copy of the game. Or let its client\n\
+            "`oddstack mend --renew FOLDER` takes the game's own files from a whole copy of the game. Or let its client \
              repair them, then `oddstack mend ADDRESS --accept`.",
         );
     }
@@ -151,13 +151,13 @@ fn hints(report: &CheckSummary) -> Vec<String> {
             _ => format!("{} of the game's own changed", files(update.base_changed_files)),
         };
         hints.push(format!(
-            "An update of the game, it seems: {what}. `oddstack patchday finish` takes its files as the game's own\n\
+            "An update of the game, it seems: {what}. `oddstack patchday finish` takes its files as the game's own \
              and lays again what still fits."
         ));
     } else if has(&[DriftKind::Edited, DriftKind::Missing, DriftKind::PutBack]) {
         hints.push(
             "`oddstack mend` goes through them; `oddstack mend --restore` puts layers' files again as the stack has \
-             them,\n`--keep` keeps your versions as edits of your own, `--accept` takes them as the game's own."
+             them, `--keep` keeps your versions as edits of your own, `--accept` takes them as the game's own."
                 .to_owned(),
         );
     } else if has(&[

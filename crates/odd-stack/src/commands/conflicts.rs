@@ -45,7 +45,7 @@ pub fn run(session: &mut Session, args: &ConflictsArgs) -> Result<Ended, Failure
         return Ok(Ended::Well);
     }
     session.out.hint(
-        "The upper layer of each pair wins for now. `oddstack settle ADDRESS --with LAYER` or `--keep-order` settles\n\
+        "The upper layer of each pair wins for now. `oddstack settle ADDRESS --with LAYER` or `--keep-order` settles \
          it, `oddstack settle` walks through them; `oddstack move LAYER --above OTHER` changes the order.",
     );
     Ok(Ended::WantsAttention)

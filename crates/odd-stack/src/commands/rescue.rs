@@ -201,7 +201,7 @@ fn hints(report: &RescueReport) -> Vec<String> {
             hints.push("`oddstack check --deep` tells whether the game is what the stack says.".to_owned());
         }
         RescueDone::PutBack if !report.dry_run => hints.push(
-            "The game is no longer in the list, and files that layers only added are still there: let the game's client\n\
+            "The game is no longer in the list, and files that layers only added are still there: let the game's client \
              check its files, then `oddstack game add NAME FOLDER --afresh`."
                 .to_owned(),
         ),

@@ -1,18 +1,33 @@
 //! `oddstack stack`
 
-use odd_stack_core::jobs::{LayerRow, StackReport};
+use clap::Args;
+use odd_stack_core::jobs::{LayerRow, PastStack, StackReport};
 use odd_stack_core::ledger::OngoingKind;
 
+use super::history::revision_meant;
 use crate::Ended;
 use crate::errors::Failure;
 use crate::session::Session;
 use crate::show::needs::unmet_line;
 use crate::show::style::{BOLD, DIM, WARN, paint};
 use crate::show::table::{Look, cell, table};
+use crate::show::time::local;
 use crate::show::units::{layers, number, size};
 
-pub fn run(session: &mut Session) -> Result<Ended, Failure> {
+#[derive(Debug, Args)]
+pub struct StackArgs {
+    /// The stack as it was after this revision: its number, or a name given by `oddstack mark`
+    #[arg(long, value_name = "REVISION")]
+    pub at: Option<String>,
+}
+
+pub fn run(session: &mut Session, args: &StackArgs) -> Result<Ended, Failure> {
     let game = session.open()?;
+    if let Some(at) = &args.at {
+        let past = game.stack_at(revision_meant(&game, at)?)?;
+        session.out.result(Some(&game.about().name), &past, &past_text(&past));
+        return Ok(Ended::Well);
+    }
     let report = game.stack()?;
     if report.base.updated && report.under_way.is_none() {
         session.tell_update(report.base.version_now.as_deref(), report.base.version.as_deref());
@@ -26,6 +41,22 @@ pub fn run(session: &mut Session) -> Result<Ended, Failure> {
         session.out.hint("The upper layer wins. `oddstack conflicts` shows where layers disagree.");
     }
     Ok(Ended::Well)
+}
+
+fn past_text(past: &PastStack) -> String {
+    let when = past.made_at.as_deref().map(|made_at| format!(", {}", local(made_at))).unwrap_or_default();
+    let head = format!("After revision {}{when}: {}", past.revision, layers(past.layers.len() as u64));
+    let count = past.layers.len();
+    let rows = past.layers.iter().enumerate().map(|(at, layer)| {
+        let state = if layer.laid { cell("laid", Look::Good) } else { cell("lifted", Look::Dim) };
+        vec![
+            cell((count - at).to_string(), Look::Right),
+            cell(layer.name.clone(), Look::Name),
+            cell(layer.version.clone().unwrap_or_default(), Look::Plain),
+            state,
+        ]
+    });
+    format!("{}\n{}", paint(BOLD, &head), table(&[], rows.collect()))
 }
 
 fn text(report: &StackReport) -> String {

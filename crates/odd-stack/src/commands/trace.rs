@@ -95,7 +95,7 @@ fn keys_text(keys: &[KeyTraceRow]) -> String {
             .collect();
         over.push(match key.base.as_deref() {
             Some(base) => format!("the game itself {}", short(base)),
-            None => "nothing of the game itself".to_owned(),
+            None => "not set before".to_owned(),
         });
         let is_contested = key.set_by.iter().any(|setter| setter.value != key.value);
         vec![

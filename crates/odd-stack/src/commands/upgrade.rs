@@ -64,6 +64,15 @@ pub enum Whose {
     New,
 }
 
+impl Whose {
+    pub fn prefer(self) -> Prefer {
+        match self {
+            Self::Mine => Prefer::Mine,
+            Self::New => Prefer::New,
+        }
+    }
+}
+
 fn usage(message: &str) -> Failure {
     Failure::new(Exit::Usage, "usage", message)
 }
@@ -94,10 +103,7 @@ pub fn run(session: &mut Session, args: &UpgradeArgs) -> Result<Ended, Failure> 
     let arriving = game.arriving(args.change.dry_run)?;
     let mut requests = args.package.requests(game.about(), &packages, Rank::Again)?;
     for request in &mut requests {
-        request.prefer = args.both_changed.map(|whose| match whose {
-            Whose::Mine => Prefer::Mine,
-            Whose::New => Prefer::New,
-        });
+        request.prefer = args.both_changed.map(Whose::prefer);
         request.whole = args.whole;
         request.patch = args.patch.then(|| Patch { onto: args.onto.clone(), despite: args.change.despite });
     }

@@ -8,6 +8,7 @@ pub mod notice;
 pub mod safe;
 pub mod style;
 pub mod table;
+pub mod time;
 pub mod tree;
 pub mod units;
 pub mod wishes;

@@ -129,7 +129,7 @@ mod tests {
         assert!(told.contains("\\u{1b}[2J") && told.contains("\\u{202e}") && told.contains("\\r"), "{told}");
         assert_eq!(one_line("a\nb\tc"), "a\\nb\\tc");
         let painted = for_terminal(&paint(WARN, "x\u{1b}[0my"));
-        assert_eq!(painted, "\u{1b}[33mx\\u{1b}[0my\u{1b}[0m");
+        assert_eq!(painted, "\u{1b}[38;5;166mx\\u{1b}[0my\u{1b}[0m");
         for letters in ["Größe", "図書館", "שלום", "👩‍🚀", "a\nb"] {
             assert_eq!(for_terminal(letters), letters);
         }

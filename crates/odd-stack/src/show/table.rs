@@ -4,7 +4,7 @@ use comfy_table::presets::NOTHING;
 use comfy_table::{Attribute, Cell, CellAlignment, Color, ContentArrangement, Table};
 
 use super::safe::one_line;
-use super::style::ours;
+use super::style::{BLUE, GREEN, ORANGE, ours};
 
 /// How one cell looks.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -26,9 +26,9 @@ pub fn cell(text: impl Into<String>, look: Look) -> Cell {
         // Styles of nothing would keep spaces at the ends of lines.
         _ if is_empty => cell,
         Look::Plain => cell,
-        Look::Name => cell.fg(Color::DarkCyan),
-        Look::Good => cell.fg(Color::DarkGreen),
-        Look::Warn => cell.fg(Color::DarkYellow),
+        Look::Name => cell.fg(Color::AnsiValue(BLUE.index())),
+        Look::Good => cell.fg(Color::AnsiValue(GREEN.index())),
+        Look::Warn => cell.fg(Color::AnsiValue(ORANGE.index())),
         Look::Dim => cell.add_attribute(Attribute::Dim),
         Look::Right => cell.set_alignment(CellAlignment::Right),
     }

@@ -114,7 +114,7 @@ fn settings_of_layers_and_of_the_person_blend() {
       key          value  set by     over
       Fog.thick    7      fog        the game itself 1
       Gulls.count  9      own edits  gulls 200, the game itself 60
-      Fog.low      2      own edits  nothing of the game itself
+      Fog.low      2      own edits  not set before
       on disk: as it should be  [HERE]/game/config/harbour.ini
     ");
     sandbox.run("conflicts --at config").status(0);

@@ -58,9 +58,9 @@ fn packages_alone_are_looked_into_and_added() {
 #[test]
 fn words_that_are_no_commands_name_what_is_meant() {
     let sandbox = Sandbox::empty();
-    sandbox.run("undo").status(2).says("oddstack lift LAYER");
+    sandbox.run("mods").status(2).says("oddstack stack");
     sandbox.run("stak").status(2).says("'stack'");
-    sandbox.run("undo --json").status(2).says("oddstack lift LAYER");
+    sandbox.run("mods --json").status(2).says("oddstack stack");
 }
 
 #[test]

@@ -218,6 +218,7 @@ fn a_new_version_tells_what_is_new_and_keeps_settings() {
       your own a.x is carried over in game:config/lamps.ini
         (the file as it was is saved at [HERE]/home/ledgers/quillhaven/kept/3/game/config/lamps.ini)
     lamps took the place of lamps 1.0. (revision 3)
+    `oddstack undo` takes this back.
     [exit 0]
     ");
     assert_eq!(sandbox.read("game/config/lamps.ini"), "[a]\nx=9\ny=2\nz=3\n");
@@ -268,6 +269,7 @@ fn what_was_put_there_by_hand_is_adopted() {
       1 file of the game's own may be missing now: game:data/lamps/brass.qtx
       the layer was adopted, so these are not known here; let the game's client repair its files, then run `oddstack mend --accept`
     Lifted lamps. (revision 2)
+    `oddstack undo` takes this back.
     [exit 0]
     ");
     sandbox.run("mend --accept data/lamps/brass.qtx").status(1).says("let the game's client repair");

@@ -77,6 +77,10 @@ fn what_a_dry_run_says_is_what_the_real_run_does() {
         "upgrade one four-4.zip",
         "upgrade one=four-4.zip two=five-5.zip --keep-edits",
         "lift one two --keep-edits",
+        "undo",
+        "undo 3",
+        "rewind 1",
+        "rewind 0 --keep-edits",
     ] {
         let sandbox = with_three_layers();
         prepare(&sandbox, line);
@@ -244,6 +248,14 @@ fn every_answer_in_json_has_its_documented_shape() {
         ("patchday status", 0, "patchday-status"),
         ("patchday finish", 0, "patchday-finish"),
         ("remove one", 0, "lay"),
+        ("mark as-it-is", 0, "mark"),
+        ("undo", 0, "undo"),
+        ("history", 0, "history"),
+        ("history --diff 1 as-it-is", 0, "history-diff"),
+        ("stack --at 3", 0, "stack-at"),
+        ("redo", 0, "undo"),
+        ("rewind 3", 0, "undo"),
+        ("undo", 0, "undo"),
         ("game forget quillhaven", 0, "game-forget"),
     ] {
         let answer = sandbox.run(&format!("{line} --json")).status(status).json();

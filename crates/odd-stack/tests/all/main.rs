@@ -16,6 +16,7 @@ mod fits;
 // The ledgers name folders as Unix writes them.
 #[cfg(unix)]
 mod formats;
+mod history;
 mod hostile;
 mod laws;
 mod main_job;

@@ -84,6 +84,7 @@ fn adding_says_what_it_meets() {
       overwrite  game:config/fog.ini         6 B  over the game's own
       overwrite  game:data/lamps/brass.qtx  18 B  over brass-lamps
     fog is laid on top. (revision 2)
+    `oddstack undo` takes this back.
     [exit 0]
     ");
     assert_eq!(sandbox.read("game/data/lamps/brass.qtx"), "fog brass, longer\n");
@@ -116,8 +117,7 @@ fn adding_says_what_it_meets() {
       open  game:data/lamps/brass.qtx  18 B over 12 B  fog wins
           - lamps brass
           + fog brass, longer
-    The upper layer of each pair wins for now. `oddstack settle ADDRESS --with LAYER` or `--keep-order` settles
-    it, `oddstack settle` walks through them; `oddstack move LAYER --above OTHER` changes the order.
+    The upper layer of each pair wins for now. `oddstack settle ADDRESS --with LAYER` or `--keep-order` settles it, `oddstack settle` walks through them; `oddstack move LAYER --above OTHER` changes the order.
     [exit 3]
     ");
     assert_snapshot!(sandbox.run("trace DATA/lamps/BRASS.qtx").whole(), @"
@@ -141,6 +141,7 @@ fn moving_lifting_and_removing_bring_back_what_lay_beneath() {
     move brass-lamps to the top: restores 1 file (12 B)
       restore  game:data/lamps/brass.qtx  12 B  from brass-lamps, in place of fog
     Moved brass-lamps to the top. (revision 3)
+    `oddstack undo` takes this back.
     [exit 0]
     ");
     assert_eq!(sandbox.read("game/data/lamps/brass.qtx"), "lamps brass\n");
@@ -151,6 +152,7 @@ fn moving_lifting_and_removing_bring_back_what_lay_beneath() {
     remove fog: restores 1 file (6 B)
       restore  game:config/fog.ini  6 B  the game's own, in place of fog
     Removed fog. (revision 6)
+    `oddstack undo` takes this back.
     [exit 0]
     ");
     sandbox.run("lift --all").status(0).says("the game is itself again");
@@ -172,8 +174,7 @@ fn drift_is_found_told_and_never_overwritten() {
     1 file of layers edited:
       fog 1
       edited  game:config/fog.ini  of fog
-    `oddstack mend` goes through them; `oddstack mend --restore` puts layers' files again as the stack has them,
-    `--keep` keeps your versions as edits of your own, `--accept` takes them as the game's own.
+    `oddstack mend` goes through them; `oddstack mend --restore` puts layers' files again as the stack has them, `--keep` keeps your versions as edits of your own, `--accept` takes them as the game's own.
     [exit 3]
     ");
     assert_snapshot!(sandbox.run("remove fog").whole(), @"
@@ -190,6 +191,7 @@ fn drift_is_found_told_and_never_overwritten() {
       restore  game:data/lamps/brass.qtx  11 B  the game's own, in place of fog
       game:config/fog.ini as it was on disk is saved at [HERE]/home/ledgers/quillhaven/kept/2/game/config/fog.ini
     Removed fog. (revision 2)
+    `oddstack undo` takes this back.
     [exit 0]
     ");
     assert_eq!(sandbox.read("game/config/fog.ini"), "fog=1\n");
@@ -414,6 +416,7 @@ fn a_layer_is_exchanged_in_its_place_and_placed_as_it_was() {
       changed  game:data/lamps/brass.qtx
       gone     game:data/lamps/old.qtx
     lamps took the place of lamps 1.0. (revision 3)
+    `oddstack undo` takes this back.
     [exit 0]
     ");
     assert_eq!((time("game/data/lamps/same.qtx"), time("game/config/fog.ini")), before, "untouched");

@@ -6,6 +6,7 @@ use crate::jobs::Permit;
 use crate::ledger::{Ledger, LedgerError, Transaction};
 use crate::moment::Moment;
 use crate::observer::Observer;
+use crate::stack::PathId;
 
 /// Prepares the change to other rules of what blends; what lies on disk follows. `command` is what the history will
 /// say. The rules' patterns must have been checked.
@@ -21,10 +22,23 @@ pub fn prepare_blend_rules<'l>(
     options: ChangeOptions,
     observer: &dyn Observer,
 ) -> Result<Prepared<'l>, ChangeError> {
+    let also_touched = touched_by_rules(ledger, &rules)?;
+    let arrangement = ledger.catalogue.arrangement()?;
+    let mut request = ChangeRequest::new(command, now, arrangement);
+    request.stack.blend_rules = Some(rules);
+    request.stack.also_touched = also_touched;
+    prepare(Transaction::begin(ledger)?, permit.lock, request, options, observer)
+}
+
+/// Addresses of which other rules decide otherwise whether they blend.
+pub(in crate::jobs) fn touched_by_rules(
+    ledger: &Ledger,
+    rules: &[BlendRule],
+) -> Result<Vec<PathId>, LedgerError> {
     let compiled = |rules: &[BlendRule]| -> Result<BlendRules, LedgerError> {
         BlendRules::new(rules).map_err(|error| ledger.catalogue.damaged_by(&error))
     };
-    let (before, after) = (compiled(&ledger.game().blend_rules)?, compiled(&rules)?);
+    let (before, after) = (compiled(&ledger.game().blend_rules)?, compiled(rules)?);
     let mut met = Vec::new();
     ledger.catalogue.pass_meetings(|sides| met.push(sides[0].path))?;
     let mut also_touched = Vec::new();
@@ -37,9 +51,5 @@ pub fn prepare_blend_rules<'l>(
             also_touched.push(path);
         }
     }
-    let arrangement = ledger.catalogue.arrangement()?;
-    let mut request = ChangeRequest::new(command, now, arrangement);
-    request.stack.blend_rules = Some(rules);
-    request.stack.also_touched = also_touched;
-    prepare(Transaction::begin(ledger)?, permit.lock, request, options, observer)
+    Ok(also_touched)
 }

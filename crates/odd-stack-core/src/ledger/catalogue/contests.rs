@@ -147,10 +147,10 @@ impl Catalogue {
         })
     }
 
-    /// The layers of the user's own edits: that in the stack, and one that is about to take its place.
+    /// The layers of the user's own edits: that in the stack, one that is about to take its place, and those of before.
     pub(crate) fn all_own_edits(&self) -> Result<HashSet<LayerId>> {
         self.run(|db| {
-            let mut query = db.prepare_cached("SELECT id FROM layer WHERE own_edits AND state < 2")?;
+            let mut query = db.prepare_cached("SELECT id FROM layer WHERE own_edits")?;
             query.query_map([], |row| Ok(LayerId(row.get(0)?)))?.collect()
         })
     }

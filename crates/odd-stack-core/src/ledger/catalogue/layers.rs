@@ -1,4 +1,4 @@
-//! Layers, their entries and folders, and the revisions of the stack.
+//! Layers, their entries and folders.
 
 use std::collections::{HashMap, HashSet};
 
@@ -18,7 +18,12 @@ pub enum LayerState {
     InStack,
     /// Taken out; its record is kept for going back.
     Removed,
+    /// It was taken out, and the change that brings it back is not done.
+    ComingBack,
 }
+
+/// Name, version, variant, fit and needs.
+pub(crate) type AboutRow = (String, Option<String>, Option<String>, String, Option<String>);
 
 impl LayerState {
     fn number(self) -> i64 {
@@ -26,6 +31,8 @@ impl LayerState {
             Self::BeingAdded => 0,
             Self::InStack => 1,
             Self::Removed => 2,
+            // Less than `Removed`, as all that a change looks at.
+            Self::ComingBack => -1,
         }
     }
 }
@@ -328,6 +335,15 @@ impl Catalogue {
         })
     }
 
+    /// Has removed layers take part in the change that brings them back.
+    pub(crate) fn bring_back(&self, layers: &[LayerId]) -> Result<()> {
+        self.run(|db| {
+            let mut update = db.prepare_cached("UPDATE layer SET state = ?2 WHERE id = ?1 AND state = ?3")?;
+            let (from, to) = (LayerState::Removed.number(), LayerState::ComingBack.number());
+            layers.iter().try_for_each(|layer| update.execute(params![layer.0, to, from]).map(drop))
+        })
+    }
+
     /// The contents of layers being added.
     pub(crate) fn unfinished_contents(&self) -> Result<Vec<ContentHash>> {
         self.run(|db| {
@@ -338,13 +354,14 @@ impl Catalogue {
         })
     }
 
-    /// Drops layers whose adding was taken back, with their entries.
+    /// Drops layers whose adding was taken back, with their entries; those that were to come back stay removed.
     pub(crate) fn drop_unfinished_layers(&self) -> Result<()> {
         self.run(|db| {
             db.execute_batch(
                 "DELETE FROM entry WHERE layer IN (SELECT id FROM layer WHERE state = 0);
                  DELETE FROM layer_folder WHERE layer IN (SELECT id FROM layer WHERE state = 0);
-                 DELETE FROM layer WHERE state = 0;",
+                 DELETE FROM layer WHERE state = 0;
+                 UPDATE layer SET state = 2 WHERE state = -1;",
             )
         })
     }
@@ -371,12 +388,14 @@ impl Catalogue {
         })
     }
 
-    /// Notes a new revision of the stack and gives its number.
-    pub(crate) fn insert_revision(&self, made_at: &str, command: &str, arrangement: &str) -> Result<i64> {
+    /// Name, version, variant, fit and needs of a layer, whether it is in the stack or not.
+    pub(crate) fn about(&self, layer: LayerId) -> Result<Option<AboutRow>> {
         self.run(|db| {
-            let sql = "INSERT INTO revision (made_at, command, arrangement) VALUES (?1, ?2, ?3)";
-            db.execute(sql, params![made_at, command, arrangement])?;
-            Ok(db.last_insert_rowid())
+            let sql = "SELECT name, version, variant, fit, needs FROM layer WHERE id = ?1";
+            let read = |row: &rusqlite::Row<'_>| {
+                Ok((row.get(0)?, row.get(1)?, row.get(2)?, row.get(3)?, row.get(4)?))
+            };
+            db.prepare_cached(sql)?.query_row([layer.0], read).optional()
         })
     }
 
@@ -393,38 +412,6 @@ impl Catalogue {
             let sql = "UPDATE layer SET name = ?2, version = ?3, variant = ?4, fit = ?5 WHERE id = ?1";
             db.execute(sql, params![layer.0, name, version, variant, fit]).map(drop)
         })
-    }
-
-    /// The command that took the layer off the game last; none if it is on it, or never was.
-    pub(crate) fn lifted_by(&self, layer: LayerId) -> Result<Option<String>> {
-        self.run(|db| {
-            let mut query =
-                db.prepare_cached("SELECT command, arrangement FROM revision ORDER BY id DESC")?;
-            let mut rows = query.query([])?;
-            let mut command = None;
-            while let Some(row) = rows.next()? {
-                let arrangement: String = row.get(1)?;
-                // What can't be read tells nothing.
-                let standings: Vec<(LayerId, bool)> = serde_json::from_str(&arrangement).unwrap_or_default();
-                match standings.iter().find(|(other, _)| *other == layer) {
-                    Some((_, true)) => return Ok(command),
-                    Some((_, false)) => command = Some(row.get(0)?),
-                    None => return Ok(None),
-                }
-            }
-            Ok(None)
-        })
-    }
-
-    /// The number of the present revision, 0 before the first.
-    pub(crate) fn last_revision(&self) -> Result<i64> {
-        self.run(|db| db.query_row("SELECT coalesce(max(id), 0) FROM revision", [], |row| row.get(0)))
-    }
-
-    /// When the stack was changed last, RFC 3339.
-    pub(crate) fn last_changed_at(&self) -> Result<Option<String>> {
-        let sql = "SELECT made_at FROM revision ORDER BY id DESC LIMIT 1";
-        self.run(|db| db.query_row(sql, [], |row| row.get(0)).optional())
     }
 
     /// The revision for which what layers want cleared was cleared last, 0 if never.
@@ -451,15 +438,6 @@ impl Catalogue {
         self.run(|db| {
             let sql = "INSERT OR REPLACE INTO agreement VALUES (?1, ?2, ?3)";
             db.execute(sql, params![hash.as_bytes(), layer, agreed_at]).map(drop)
-        })
-    }
-
-    /// The revisions that a command made, the last first.
-    pub(crate) fn revisions_of(&self, command: &str) -> Result<Vec<i64>> {
-        self.run(|db| {
-            let mut query =
-                db.prepare_cached("SELECT id FROM revision WHERE command = ?1 ORDER BY id DESC")?;
-            query.query_map([command], |row| row.get(0))?.collect()
         })
     }
 

@@ -15,6 +15,7 @@ const STEPS: &[&str] = &[
     GUESSES,
     FOLDERS_LEFT,
     SHARED_ROOTS,
+    HISTORY,
 ];
 
 /// The format number that this program writes.
@@ -250,6 +251,19 @@ CREATE TABLE folder_left (
 /// Several games may use one folder.
 const SHARED_ROOTS: &str = "
 ALTER TABLE root ADD COLUMN share INTEGER NOT NULL DEFAULT 0;
+";
+
+/// Going back: which revision a change was made on (none: the one before it), which one it brings back, what it changed
+/// beside the order of the layers, as that was, and how many files it touched; names for states.
+const HISTORY: &str = "
+ALTER TABLE revision ADD COLUMN parent INTEGER;
+ALTER TABLE revision ADD COLUMN restores INTEGER;
+ALTER TABLE revision ADD COLUMN before TEXT;
+ALTER TABLE revision ADD COLUMN did TEXT;
+CREATE TABLE state_name (
+    name TEXT PRIMARY KEY COLLATE NOCASE,
+    revision INTEGER NOT NULL
+) WITHOUT ROWID;
 ";
 
 /// Brings the catalogue to the present format, in one transaction.

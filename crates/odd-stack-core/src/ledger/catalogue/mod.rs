@@ -16,6 +16,7 @@ mod migrations;
 mod names;
 mod ongoing;
 mod reserve;
+mod revisions;
 mod second;
 
 use std::path::{Path, PathBuf};
@@ -30,6 +31,7 @@ pub(crate) use journal::{JournalMark, JournalStep};
 pub use layers::{Layer, LayerState, NewLayer};
 pub use ongoing::{Ongoing, OngoingKind};
 pub(crate) use reserve::{give_up_if_needed as free_reserve_if_needed, keep as keep_reserve};
+pub(crate) use revisions::{NewRevision, Revision};
 pub(crate) use second::{SECOND_NAME, SUMS_NAME, is_second_whole, restore_second, verify, verify_locked};
 
 use super::LedgerError;

@@ -374,7 +374,15 @@ mod tests {
 
     fn change(catalogue: &Catalogue, command: &str) {
         catalogue.begin().unwrap();
-        catalogue.insert_revision("2026-01-02T03:04:05Z", command, "[]").unwrap();
+        let new = super::super::NewRevision {
+            made_at: "2026-01-02T03:04:05Z",
+            command,
+            arrangement: "[]",
+            restores: None,
+            before: "{}",
+            did: "[0,0,0,0]",
+        };
+        catalogue.insert_revision(&new).unwrap();
         catalogue.commit().unwrap();
     }
 

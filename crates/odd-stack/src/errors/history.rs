@@ -1,0 +1,42 @@
+//! Why one can't go back, and what to do then.
+
+use odd_stack_core::jobs::HistoryError;
+
+use super::{Exit, Failure};
+
+impl From<HistoryError> for Failure {
+    fn from(error: HistoryError) -> Self {
+        let code = match error {
+            HistoryError::Change(error) => return error.into(),
+            HistoryError::NothingBefore { .. } => "nothing_to_undo",
+            HistoryError::NothingAgain => "nothing_to_redo",
+            HistoryError::NoRevision { .. } => "no_such_revision",
+            HistoryError::NoSuchName { .. } => "no_such_state",
+            HistoryError::BadName { .. } => "bad_name",
+            HistoryError::IsSo { .. } => "is_so",
+        };
+        let mut failure = Self::of(Exit::Failed, code, &error);
+        match &error {
+            HistoryError::NoSuchName { there_are, .. } if there_are.is_empty() => {
+                failure.message.push_str(
+                    ", and it is no revision and no time either; times are written like `yesterday 18:00` or `2026-11-28 18:00`",
+                );
+            }
+            HistoryError::NoSuchName { there_are, .. } => {
+                failure.message.push_str(&format!(
+                    " (there are: {}), and it is no revision and no time either; times are written like `yesterday 18:00` or \
+                     `2026-11-28 18:00`",
+                    there_are.join(", ")
+                ));
+            }
+            HistoryError::NothingBefore { there } if *there > 0 => {
+                failure = failure.choice("take all of them back", format!("oddstack undo {there}"));
+            }
+            HistoryError::NoRevision { .. } => {
+                failure = failure.choice("the revisions that there are", "oddstack history");
+            }
+            _ => {}
+        }
+        failure
+    }
+}

@@ -1,0 +1,167 @@
+//! What was done, and going back to any of it.
+
+use insta::assert_snapshot;
+
+use crate::sandbox::{Ran, Sandbox};
+
+const BRASS: &str = "game/data/lamps/brass.qtx";
+
+/// Runs it as if it were that time.
+fn at(sandbox: &Sandbox, time: &str, line: &str) -> Ran {
+    let words: Vec<&str> = line.split(' ').collect();
+    sandbox.run_in("", &words, &[("ODDSTACK_NOW", time)])
+}
+
+/// Lamps in version 1, replaced by version 2, with a fog above that is removed again.
+fn lived_with() -> Sandbox {
+    let sandbox = Sandbox::with_game();
+    sandbox.zip("lamps-1.zip", &[("data/lamps/brass.qtx", "one\n"), ("data/lamps/only_one.qtx", "1\n")]);
+    sandbox.zip("lamps-2.zip", &[("data/lamps/brass.qtx", "two\n"), ("config/fog.ini", "fog=2\n")]);
+    sandbox.zip("fog-1.zip", &[("data/lamps/brass.qtx", "foggy\n")]);
+    for line in ["add lamps-1.zip", "add fog-1.zip", "upgrade lamps lamps-2.zip", "remove fog"] {
+        sandbox.run(line).status(0);
+    }
+    sandbox
+}
+
+#[test]
+fn each_change_can_be_taken_back_and_done_again() {
+    let sandbox = lived_with();
+    assert_eq!(sandbox.read(BRASS), "two\n");
+    sandbox.run("undo").status(0).says("back in the stack: fog 1").says("Undone: `remove fog`.");
+    assert_eq!(sandbox.read(BRASS), "foggy\n");
+    sandbox.run("undo").status(0).says("back in the stack: lamps 1").says("out of the stack: lamps 2");
+    assert_eq!(sandbox.read("game/data/lamps/only_one.qtx"), "1\n");
+    sandbox.run("undo 2").status(0).says("Undone: `add fog`, `add lamps`.");
+    assert_eq!(sandbox.read(BRASS), "base brass\n");
+    sandbox.run("undo").status(1).says("nothing has been done yet that could be taken back");
+    for _ in 0..4 {
+        sandbox.run("redo").status(0);
+    }
+    assert_eq!(sandbox.read(BRASS), "two\n");
+    sandbox.run("redo").status(1).says("nothing was taken back that could be done again");
+    sandbox.run("check --deep").status(0);
+    // What is done after an undo is what can be taken back then.
+    sandbox.run("undo 2").status(0);
+    sandbox.run("lift fog").status(0);
+    sandbox.run("redo").status(1);
+    sandbox.run("undo").status(0).says("Undone: `lift fog`.");
+    sandbox.run("undo").status(0).says("Undone: `add fog`.");
+    assert_eq!(sandbox.read(BRASS), "one\n");
+}
+
+#[test]
+fn a_rewind_goes_anywhere_and_is_taken_back_itself() {
+    let sandbox = lived_with();
+    sandbox.run("mark before-fog").status(0).says("Revision 4 is called `before-fog`.");
+    sandbox.run("rewind 1 --yes").status(0).says("The stack is as it was after revision 1.");
+    assert_eq!(sandbox.read(BRASS), "one\n");
+    sandbox.run("rewind 0").status(0).says("as it was at the beginning");
+    assert_eq!(sandbox.read(BRASS), "base brass\n");
+    sandbox.run("undo 2").status(0);
+    assert_eq!(sandbox.read(BRASS), "two\n");
+    sandbox.run("rewind before_fog").status(1).says("the stack is as it was after revision 4 already");
+    sandbox
+        .run("rewind 99")
+        .status(1)
+        .says("there is no revision 99; the last one is 7")
+        .says("oddstack history");
+    sandbox.run("rewind never").status(1).says("no state is called `never` (there are: before-fog)");
+    sandbox.run("mark 4th").status(1).says("it must not begin with a digit");
+    sandbox.run("mark before-fog --drop").status(0);
+    sandbox.run("mark before-fog --drop").status(1).says("no state is called `before-fog`");
+    assert_snapshot!(sandbox.run("history").status(0).stdout, @"
+    #  when              what           files  note
+    7  2026-01-02 03:04  undo 2         ~2     back to 4
+    6  2026-01-02 03:04  rewind 0       ~1 -1
+    5  2026-01-02 03:04  rewind 1       +1 ~2
+    4  2026-01-02 03:04  remove fog     ~1     the stack is so now
+    3  2026-01-02 03:04  upgrade lamps  ~1 -1
+    2  2026-01-02 03:04  add fog        ~1
+    1  2026-01-02 03:04  add lamps      +1 ~1
+    ");
+    assert_snapshot!(sandbox.run("history --diff 2 4").status(0).stdout, @"
+    From 2 to 4:
+      removed   fog
+      replaced  lamps (1 to 2)
+    ");
+    assert_snapshot!(sandbox.run("stack --at 2").status(0).stdout, @"
+    After revision 2, 2026-01-02 03:04: 2 layers
+      2  fog    1  laid
+      1  lamps  1  laid
+    ");
+}
+
+#[test]
+fn a_time_is_a_state_too() {
+    let sandbox = Sandbox::with_game();
+    sandbox.zip("lamps-1.zip", &[("data/lamps/brass.qtx", "one\n")]);
+    sandbox.zip("fog-1.zip", &[("data/lamps/brass.qtx", "foggy\n")]);
+    at(&sandbox, "2026-05-01T10:00:00Z", "add lamps-1.zip").status(0);
+    at(&sandbox, "2026-05-02T10:00:00Z", "add fog-1.zip").status(0);
+    let now = "2026-05-02T20:00:00Z";
+    at(&sandbox, now, "rewind 2026-05-01T23:00:00Z").status(0).says("after revision 1");
+    assert_eq!(sandbox.read(BRASS), "one\n");
+    at(&sandbox, now, "undo").status(0);
+    at(&sandbox, now, "rewind yesterday").status(0).says("after revision 1");
+    at(&sandbox, now, "undo").status(0);
+    at(&sandbox, now, "rewind 2026-04-30 12:00").status(0).says("at the beginning");
+    at(&sandbox, now, "rewind soon").status(1).says("times are written like `yesterday 18:00`");
+}
+
+#[test]
+fn edits_of_settings_go_with_the_version_that_comes_back() {
+    let sandbox = Sandbox::with_game();
+    sandbox.zip("fog-1.zip", &[("config/fog.ini", "fog=1\ngulls=1\n")]);
+    sandbox.zip("fog-2.zip", &[("config/fog.ini", "fog=2\ngulls=1\n")]);
+    sandbox.run("add fog-1.zip").status(0);
+    sandbox.run("upgrade fog fog-2.zip").status(0);
+    sandbox.write("game/config/fog.ini", "fog=2\ngulls=9\n");
+    sandbox.run("undo").status(0).says("your own");
+    assert_eq!(sandbox.read("game/config/fog.ini"), "fog=1\ngulls=9\n");
+    // Where both changed the same, it is asked, and what is offered works.
+    sandbox.write("game/config/fog.ini", "fog=7\ngulls=9\n");
+    sandbox.run("redo").status(4).says("--both-changed mine").says("--both-changed new");
+    sandbox.run("redo --both-changed mine").status(0);
+    assert_eq!(sandbox.read("game/config/fog.ini"), "fog=7\ngulls=9\n");
+}
+
+#[test]
+fn what_was_said_and_settled_goes_back_too_and_the_game_itself_stays() {
+    let sandbox = Sandbox::with_game();
+    sandbox.zip("lamps-1.zip", &[("data/lamps/brass.qtx", "one\n")]);
+    sandbox.zip("fog-1.zip", &[("data/lamps/brass.qtx", "foggy\n")]);
+    sandbox.run("add lamps-1.zip").status(0);
+    sandbox.run("add fog-1.zip").status(0);
+    sandbox.run("settle data/lamps/brass.qtx --with lamps").status(0);
+    sandbox.run("set fog --name mist --version 9").status(0);
+    sandbox.run("undo").status(0);
+    sandbox.run("show fog").status(0);
+    sandbox.run("undo").status(0);
+    assert_eq!(sandbox.read(BRASS), "foggy\n");
+    sandbox.run("conflicts").status(3);
+    sandbox.run("redo").status(0);
+    assert_eq!(sandbox.read(BRASS), "one\n");
+    sandbox.run("conflicts").status(0);
+    // An official update in between.
+    sandbox.run("patchday begin").status(0);
+    sandbox.write(BRASS, "brass of 1.8\n");
+    sandbox.run("patchday finish").one_of(&[0, 3], "");
+    sandbox.run("rewind 1").status(0).says("the game's own files were changed in between");
+    sandbox.run("lift --all").status(0);
+    assert_eq!(sandbox.read(BRASS), "brass of 1.8\n");
+    // While something is under way nothing is gone back from.
+    sandbox.run("patchday begin").status(0);
+    sandbox.run("undo").status(4).says("patchday finish");
+}
+
+#[test]
+fn files_changed_outside_are_not_lost_on_the_way_back() {
+    let sandbox = lived_with();
+    sandbox.write(BRASS, "scratched\n");
+    let before = sandbox.files();
+    sandbox.run("undo").status(4).says("--keep-edits").says("--discard-edits");
+    assert_eq!(sandbox.files(), before);
+    sandbox.run("undo --keep-edits").status(0).says("is saved at");
+    assert_eq!(sandbox.read(BRASS), "foggy\n");
+}
