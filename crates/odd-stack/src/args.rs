@@ -9,8 +9,8 @@ use odd_stack_core::stack::Needs;
 use crate::commands::standing::LayersArgs;
 use crate::commands::{
     add, adopt, capture, check, completions, conflicts, demo, dropped, fit, game, going_back, history,
-    inspect, man, mark, mend, open, patchday, play, remove, reorder, rescue, set, settle, show, stack, trace,
-    tweak, upgrade,
+    inspect, lineup, man, mark, mend, open, patchday, play, remove, reorder, rescue, set, settle, show,
+    stack, trace, tweak, upgrade,
 };
 use crate::errors::{Exit, Failure};
 use crate::shell::Shell;
@@ -327,6 +327,9 @@ pub enum Command {
     /// Take layers off for a game update, then put back what still fits
     #[command(subcommand)]
     Patchday(patchday::PatchDayCommand),
+    /// Save arrangements of the stack and switch between them
+    #[command(subcommand)]
+    Lineup(lineup::LineupCommand),
     /// Show what was done, and when
     #[command(alias = "log")]
     History(history::HistoryArgs),
@@ -373,6 +376,7 @@ impl Command {
             Self::Move(_) => "move",
             Self::Set(_) => "set",
             Self::Stack(_) => "stack",
+            Self::Lineup(lineup) => lineup.name(),
             Self::History(_) => "history",
             Self::Undo(_) => "undo",
             Self::Redo(_) => "redo",

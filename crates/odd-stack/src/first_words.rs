@@ -44,7 +44,7 @@ const MEANT: [(&[&str], &str); 12] = [
 const GROUPS: [(&str, &[&str]); 5] = [
     ("Look", &["stack", "show", "conflicts", "trace", "check", "inspect", "open"]),
     ("Change", &["game", "add", "upgrade", "remove", "lay", "lift", "move", "adopt", "fit"]),
-    ("Decide", &["settle", "tweak", "set", "mend"]),
+    ("Decide", &["settle", "tweak", "set", "mend", "lineup"]),
     ("Go back", &["history", "undo", "redo", "rewind", "mark"]),
     ("Live with updates", &["patchday", "capture", "play", "rescue"]),
 ];
@@ -132,7 +132,7 @@ mod tests {
         }
         let screen = screen(&command);
         let screen = anstream::adapter::strip_str(&screen).to_string();
-        assert!(screen.lines().count() <= 36, "{screen}");
+        assert!(screen.lines().count() <= 38, "{screen}");
         assert!(screen.lines().all(|line| line.len() <= 86), "{screen}");
     }
 

@@ -80,6 +80,7 @@ fn run(session: &mut Session, command: Command) -> Result<Ended, Failure> {
         Command::Lift(args) => commands::lift::run(session, &args),
         Command::Move(args) => commands::reorder::run(session, &args),
         Command::Stack(args) => commands::stack::run(session, &args),
+        Command::Lineup(command) => commands::lineup::run(session, &command),
         Command::History(args) => commands::history::run(session, &args),
         Command::Undo(args) => commands::going_back::undo(session, &args),
         Command::Redo(args) => commands::going_back::redo(session, &args),

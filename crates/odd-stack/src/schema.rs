@@ -6,8 +6,8 @@ use std::path::PathBuf;
 use odd_stack_core::fit::FitSheet;
 use odd_stack_core::jobs::{
     AdoptReport, CaptureEnd, CheckSummary, ConflictsReport, DraftReport, FactsReport, GameReport,
-    HistoryDifference, HistoryReport, InspectReport, PastStack, PatchDayStatus, RegisterReport, SheetCheck,
-    ShowReport, StackReport, TraceReport,
+    HistoryDifference, HistoryReport, InspectReport, LineupDifference, PastStack, PatchDayStatus,
+    RegisterReport, SheetCheck, ShowReport, StackReport, TraceReport,
 };
 use schemars::{Schema, schema_for};
 
@@ -15,6 +15,7 @@ use crate::commands::adding::AddedReport;
 use crate::commands::capture::{CaptureBegun, CaptureCancelled};
 use crate::commands::game::{ForgetReport, FoundGames, GameList, HomeMoved};
 use crate::commands::going_back::BackReport;
+use crate::commands::lineup::{LineupList, SwitchReport};
 use crate::commands::mark::MarkReport;
 use crate::commands::mend::MendReport;
 use crate::commands::open::OpenReport;
@@ -44,6 +45,9 @@ fn schemas() -> Vec<(&'static str, Schema)> {
         ("history-diff", schema_for!(HistoryDifference)),
         ("undo", schema_for!(BackReport)),
         ("mark", schema_for!(MarkReport)),
+        ("lineup-list", schema_for!(LineupList)),
+        ("lineup-switch", schema_for!(SwitchReport)),
+        ("lineup-compare", schema_for!(LineupDifference)),
         ("stack-at", schema_for!(PastStack)),
         ("inspect", schema_for!(InspectReport)),
         ("lay", schema_for!(StandingReport)),

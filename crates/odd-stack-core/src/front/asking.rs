@@ -11,12 +11,13 @@ use crate::game::{Game, Running};
 use crate::jobs::{
     AddError, AddressesError, CaptureError, CheckSummary, ConflictsReport, ConflictsRequest, DoubtfulNeed,
     DraftReport, GameLine, GameReport, Glance, HistoryDifference, HistoryError, HistoryReport, InspectReport,
-    Launch, LayerClears, MendError, PastStack, PatchDayStatus, PlacingRequest, PlayError, ProofRow,
-    SheetCheck, ShowReport, StackReport, StoredSummary, TraceError, TraceReport, TweakError, TweakRow,
-    Written, capture_exchanges, check_facts, check_report, check_sheet, conflicts, doubtful_needs,
-    draft_sheet, game_line, game_report, glance, history, history_difference, inspect, is_own_edits,
-    is_start_unagreed, is_under_way, launch, patchday_status, proofs, running, show, stack, stack_at, trace,
-    tweaks, unagreed_clearing, unknown_originals, wanted_clearing, with_runner, written_since,
+    Launch, LayerClears, LineupDifference, LineupError, LineupRow, MendError, PastStack, PatchDayStatus,
+    PlacingRequest, PlayError, ProofRow, SheetCheck, ShowReport, StackReport, StoredSummary, TraceError,
+    TraceReport, TweakError, TweakRow, Written, capture_exchanges, check_facts, check_report, check_sheet,
+    compare_lineups, conflicts, doubtful_needs, draft_sheet, game_line, game_report, glance, history,
+    history_difference, inspect, is_own_edits, is_start_unagreed, is_under_way, launch, lineups,
+    patchday_status, proofs, running, show, stack, stack_at, trace, tweaks, unagreed_clearing,
+    unknown_originals, wanted_clearing, with_runner, written_since,
 };
 use crate::ledger::{Layer, LedgerError};
 use crate::package::Limits;
@@ -80,6 +81,22 @@ impl OpenGame {
     /// [`HistoryError`].
     pub fn history_difference(&self, from: i64, to: i64) -> Result<HistoryDifference, HistoryError> {
         history_difference(&self.ledger, from, to)
+    }
+
+    /// All lineups, by name.
+    ///
+    /// # Errors
+    /// [`LineupError`].
+    pub fn lineups(&self) -> Result<Vec<LineupRow>, LineupError> {
+        lineups(&self.ledger)
+    }
+
+    /// How a lineup differs from another one, or from the stack as it is.
+    ///
+    /// # Errors
+    /// [`LineupError`].
+    pub fn compare_lineups(&self, from: Option<&str>, to: &str) -> Result<LineupDifference, LineupError> {
+        compare_lineups(&self.ledger, from, to)
     }
 
     /// The folder of all that is known and stored of it.

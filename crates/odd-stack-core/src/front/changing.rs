@@ -3,19 +3,19 @@
 use std::path::PathBuf;
 
 use super::{NoPermission, OpenGame, Refused};
-use crate::blend::BlendRule;
+use crate::blend::{BlendRule, Prefer};
 use crate::change::{ChangeError, ChangeOptions, Prepared};
 use crate::jobs::{
     AddError, AddRequest, Adding, AdoptRequest, Adopting, Arriving, BackRequest, Cancelling, CaptureError,
     CaptureRequest, Capturing, ChangeReport, Ending, FactsRequest, Finishing, Forgotten, GameReport,
-    GivingBack, GoingBack, HistoryError, Launch, LayerClears, Learnt, MendError, MendFile, Mending,
-    MendingPlan, PatchDayError, Permit, PlayError, ProgramEnd, RenewError, RenewReport, Reorder, Ruling,
-    Saying, SetError, SetRequest, SettleError, Settling, Tweak, TweakError, Tweaking, agree, begin_capture,
-    change_report, change_settings, drifted_files, forget, learn_program, name_state, note_cleared,
-    note_program_end, prepare_adopt, prepare_blend_rules, prepare_capture_cancel, prepare_capture_close,
-    prepare_capture_end, prepare_clearing, prepare_facts, prepare_giving_back, prepare_going_back,
-    prepare_mend, prepare_patchday_begin, prepare_patchday_finish, prepare_reorder, prepare_settle,
-    prepare_tweak, refuse_to_accept, renew,
+    GivingBack, GoingBack, HistoryError, Launch, LayerClears, Learnt, LineupError, MendError, MendFile,
+    Mending, MendingPlan, PatchDayError, Permit, PlayError, ProgramEnd, RenewError, RenewReport, Reorder,
+    Ruling, Saying, SetError, SetRequest, SettleError, Settling, Switching, Tweak, TweakError, Tweaking,
+    agree, begin_capture, change_report, change_settings, drifted_files, drop_lineup, forget, learn_program,
+    name_state, note_cleared, note_program_end, prepare_adopt, prepare_blend_rules, prepare_capture_cancel,
+    prepare_capture_close, prepare_capture_end, prepare_clearing, prepare_facts, prepare_giving_back,
+    prepare_going_back, prepare_mend, prepare_patchday_begin, prepare_patchday_finish, prepare_reorder,
+    prepare_settle, prepare_switch, prepare_tweak, refuse_to_accept, rename_lineup, renew, save_lineup,
 };
 use crate::ledger::{Layer, LedgerError, OngoingKind};
 
@@ -135,6 +135,49 @@ impl OpenGame {
     pub fn name_state(&self, name: &str, drop: bool) -> Result<bool, Refused<HistoryError>> {
         let permit = self.permit(None, true)?;
         name_state(&self.ledger, &permit, name, drop).map_err(job)
+    }
+
+    /// Saves the stack as it is as a lineup; says whether there was one of that name before.
+    ///
+    /// # Errors
+    /// [`Refused`].
+    pub fn save_lineup(&self, name: &str) -> Result<bool, Refused<LineupError>> {
+        let permit = self.permit(None, true)?;
+        save_lineup(&self.ledger, &permit, name, self.door.now()).map_err(job)
+    }
+
+    /// Forgets a lineup.
+    ///
+    /// # Errors
+    /// [`Refused`].
+    pub fn drop_lineup(&self, name: &str) -> Result<(), Refused<LineupError>> {
+        let permit = self.permit(None, true)?;
+        drop_lineup(&self.ledger, &permit, name).map_err(job)
+    }
+
+    /// Gives a lineup another name.
+    ///
+    /// # Errors
+    /// [`Refused`].
+    pub fn rename_lineup(&self, old: &str, new: &str) -> Result<(), Refused<LineupError>> {
+        let permit = self.permit(None, true)?;
+        rename_lineup(&self.ledger, &permit, old, new).map_err(job)
+    }
+
+    /// Prepares to switch to a lineup.
+    ///
+    /// # Errors
+    /// [`Refused`]; nothing was changed.
+    pub fn switch_lineup(
+        &self,
+        name: &str,
+        prefer: Option<Prefer>,
+        options: ChangeOptions,
+        dry_run: bool,
+    ) -> Result<Switching<'_>, Refused<LineupError>> {
+        let permit = self.permit(None, dry_run)?;
+        prepare_switch(&self.ledger, permit, (name, prefer), self.door.now(), options, self.observer())
+            .map_err(job)
     }
 
     /// Prepares to note what a person says of a layer.

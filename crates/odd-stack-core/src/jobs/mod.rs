@@ -58,8 +58,10 @@ pub use game::register::{RegisterError, RegisterReport, RegisterRequest};
 pub use game::settings::{SetError, SetRequest};
 pub use history::HistoryError;
 pub use history::going_back::{BackRequest, GoTo, GoingBack, GoneReport};
+pub use history::lineups::{LineupDifference, LineupError, LineupRow, Switching};
 pub use history::past::{
-    DidRow, HistoryDifference, HistoryReport, PastLayer, PastStack, ReplacedLayer, RevisionRow,
+    DidRow, HistoryDifference, HistoryReport, LayersDifference, PastLayer, PastStack, ReplacedLayer,
+    RevisionRow,
 };
 pub use made_by::MadeBy;
 pub use needs::DoubtfulNeed;
@@ -112,6 +114,9 @@ pub mod steps {
     pub use super::game::register::{default_ledger_folder, register_game};
     pub use super::game::settings::change_settings;
     pub use super::history::going_back::prepare_going_back;
+    pub use super::history::lineups::{
+        compare_lineups, drop_lineup, lineups, prepare_switch, rename_lineup, save_lineup,
+    };
     pub use super::history::past::{history, history_difference, name_state, stack_at};
     pub use super::needs::doubtful_needs;
     pub use super::order::prepare_reorder;

@@ -53,8 +53,8 @@ pub(crate) use transaction::Transaction;
 pub(crate) use blobs::{Incoming, Intake, blob_path, drop_unneeded, end_intake, is_intake_open, sweep};
 pub(crate) use catalogue::Catalogue;
 pub(crate) use catalogue::{
-    FILE_NAME as CATALOGUE_FILE, NewRevision, Revision, SECOND_NAME, SUMS_NAME, Side, free_reserve_if_needed,
-    is_second_whole, keep_reserve, restore_second,
+    FILE_NAME as CATALOGUE_FILE, Lineup, NewRevision, Revision, SECOND_NAME, SUMS_NAME, Side,
+    free_reserve_if_needed, is_second_whole, keep_reserve, restore_second,
 };
 
 /// One game's ledger, open for asking and changing.

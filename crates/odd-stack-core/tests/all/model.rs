@@ -2,12 +2,15 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use crate::world::{Thing, Tree, World, add, change_own, exchange, go_to, id, reorder, settle, tweak};
-use odd_stack_core::change::ChangeOptions;
-use odd_stack_core::jobs::steps::{conflicts, history, stack};
-use odd_stack_core::jobs::{
-    ConflictsRequest, GoTo, HistoryError, OWN_EDITS, PairRow, Reorder, Ruling, Tweak,
+use crate::world::{
+    NOW, Thing, Tree, World, add, change_own, exchange, go_to, id, permit, reorder, settle, tweak,
 };
+use odd_stack_core::change::ChangeOptions;
+use odd_stack_core::jobs::steps::{conflicts, history, prepare_switch, save_lineup, stack};
+use odd_stack_core::jobs::{
+    ConflictsRequest, GoTo, HistoryError, LineupError, OWN_EDITS, PairRow, Reorder, Ruling, Tweak,
+};
+use odd_stack_core::observer::Silent;
 use odd_stack_core::stack::ContestState;
 use odd_stack_core::stack::{LayerId, Target};
 use proptest::prelude::*;
@@ -477,5 +480,37 @@ proptest! {
             prop_assert_eq!(&seen(&world), &states[last].1, "and back");
         }
         prop_assert!(world.check(true).drifted.is_empty());
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 24, failure_persistence: None, ..ProptestConfig::default() })]
+
+    /// Each lineup that was saved on the way gives the game that it was saved from, whatever came in between, in any order.
+    #[test]
+    fn a_lineup_gives_the_game_that_it_was_saved_from(
+        commands in prop::collection::vec(command(), 1..10),
+        switches in prop::collection::vec(0..10usize, 1..5),
+    ) {
+        let world = World::with_game(&BASE);
+        let mut model = Model::default();
+        let mut trees = Vec::new();
+        // Lineups follow new versions on purpose.
+        let commands = commands.iter().filter(|command| !matches!(command, Command::Exchange(..)));
+        for (at, command) in commands.enumerate() {
+            run(&world, &mut model, command)?;
+            save_lineup(&world.ledger(), &permit(&world.ledger()).unwrap(), &format!("after {at}"), NOW).unwrap();
+            trees.push(world.tree());
+        }
+        for at in switches.into_iter().map(|at| at % trees.len().max(1)).filter(|at| *at < trees.len()) {
+            let (ledger, name) = (world.ledger(), format!("after {at}"));
+            match prepare_switch(&ledger, permit(&ledger).unwrap(), (&name, None), NOW, ChangeOptions::default(), &Silent) {
+                Ok(switching) => drop(switching.change.apply(&Silent).unwrap()),
+                Err(LineupError::IsSo { .. }) => {}
+                Err(error) => prop_assert!(false, "{error}"),
+            }
+            prop_assert_eq!(&world.tree(), &trees[at], "{}", name);
+            prop_assert!(world.check(true).drifted.is_empty());
+        }
     }
 }

@@ -2,7 +2,7 @@
 
 use clap::Args;
 use odd_stack_core::OpenGame;
-use odd_stack_core::jobs::{HistoryDifference, HistoryReport, RevisionRow};
+use odd_stack_core::jobs::{HistoryDifference, HistoryReport, LayersDifference, RevisionRow};
 
 use crate::Ended;
 use crate::errors::{Exit, Failure};
@@ -120,7 +120,21 @@ fn files_words(row: &RevisionRow) -> String {
 }
 
 fn difference_text(difference: &HistoryDifference) -> String {
-    let mut text = format!("{}\n", paint(BOLD, &format!("From {} to {}:", difference.from, difference.to)));
+    let head = paint(BOLD, &format!("From {} to {}:", difference.from, difference.to));
+    let mut text = layers_difference(&difference.layers);
+    if difference.settled_files > 0 {
+        let count = counted(difference.settled_files, "address is", "addresses are");
+        text.push_str(&format!("  {count} settled differently\n"));
+    }
+    if text.is_empty() {
+        text.push_str("  no difference\n");
+    }
+    format!("{head}\n{text}")
+}
+
+/// How layers differ, a line for each kind of difference.
+pub fn layers_difference(difference: &LayersDifference) -> String {
+    let mut text = String::new();
     let mut line = |what: &str, names: &[String]| {
         if !names.is_empty() {
             text.push_str(&format!("  {what:<9} {}\n", names.join(", ")));
@@ -136,12 +150,5 @@ fn difference_text(difference: &HistoryDifference) -> String {
     line("laid", &difference.laid);
     line("lifted", &difference.lifted);
     line("moved", &difference.moved);
-    if difference.settled_files > 0 {
-        let count = counted(difference.settled_files, "address is", "addresses are");
-        text.push_str(&format!("  {count} settled differently\n"));
-    }
-    if text.lines().count() == 1 {
-        text.push_str("  the stacks are the same\n");
-    }
     text
 }

@@ -8,6 +8,7 @@ use serde::Serialize;
 use crate::Ended;
 use crate::errors::Failure;
 use crate::session::Session;
+use crate::shell::quoted;
 
 #[derive(Debug, Args)]
 pub struct MarkArgs {
@@ -44,7 +45,7 @@ pub fn run(session: &mut Session, args: &MarkArgs) -> Result<Ended, Failure> {
     let report = MarkReport { name: name.clone(), revision, moved: was && !args.drop };
     session.out.result(Some(&game.about().name), &report, &text);
     if !args.drop {
-        session.out.hint(&format!("`oddstack rewind {}` comes back to it.", crate::shell::in_quotes(&name)));
+        session.out.hint(&format!("`oddstack rewind {}` comes back to it.", quoted(&name)));
     }
     Ok(Ended::Well)
 }

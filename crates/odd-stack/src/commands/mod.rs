@@ -17,6 +17,7 @@ pub mod history;
 pub mod inspect;
 pub mod lay;
 pub mod lift;
+pub mod lineup;
 pub mod man;
 pub mod mark;
 pub mod mend;

@@ -11,9 +11,12 @@ use odd_stack_core::jobs::{Launch, LayerClears, ProofRow, Written};
 use schemars::JsonSchema;
 use serde::Serialize;
 
+use super::going_back::BackArgs;
+use super::lineup::switch_first;
 use super::program::{ran, refusal, run_to_the_end, with_its_runner};
 use super::standing::MOST_EFFECTS;
 use crate::Ended;
+use crate::args::ChangeArgs;
 use crate::errors::{Exit, Failure};
 use crate::questions::confirm;
 use crate::session::Session;
@@ -29,6 +32,9 @@ pub struct PlayArgs {
     /// A way to start it: the name of a layer that brings one, or the game's own name
     #[arg(value_name = "NAME")]
     pub name: Option<String>,
+    /// Switch to this lineup first
+    #[arg(long, value_name = "NAME")]
+    pub lineup: Option<String>,
     /// Agree to what layers want started and cleared, until that changes
     #[arg(long)]
     pub trust: bool,
@@ -64,14 +70,10 @@ pub struct PlayReport {
     pub proofs: Vec<ProofRow>,
 }
 
-pub fn run(session: &mut Session, args: &PlayArgs) -> Result<Ended, Failure> {
-    let game = session.open()?;
-    let launch = game.launch(args.name.as_deref())?;
-    let own = &launch.words[launch.words.len() - launch.own_words..];
-    let words = with_its_runner(&game, own, Path::new(&launch.folder))?;
-    let what_ran = ran(&words, own);
-    session.tell_version(&game)?;
-    session.tell_doubts(&game)?;
+/// Says what of the game may not work, and gives how many files are not as the stack says.
+fn tell_state(session: &mut Session, game: &OpenGame) -> Result<u64, Failure> {
+    session.tell_version(game)?;
+    session.tell_doubts(game)?;
     for unmet in game.stack()?.unmet.iter().filter(|unmet| !unmet.despite) {
         session.out.warn(format!("{}: {}", unmet_words(unmet), unmet.found));
     }
@@ -80,6 +82,20 @@ pub fn run(session: &mut Session, args: &PlayArgs) -> Result<Ended, Failure> {
         let count = counted(drifted_files, "file is", "files are");
         session.out.warn(format!("{count} not as the stack says; `oddstack check` lists them"));
     }
+    Ok(drifted_files)
+}
+
+pub fn run(session: &mut Session, args: &PlayArgs) -> Result<Ended, Failure> {
+    let game = session.open()?;
+    if let Some(lineup) = &args.lineup {
+        let back = BackArgs { both_changed: None, change: ChangeArgs::plain(args.dry_run) };
+        switch_first(session, &game, lineup, &back)?;
+    }
+    let launch = game.launch(args.name.as_deref())?;
+    let own = &launch.words[launch.words.len() - launch.own_words..];
+    let words = with_its_runner(&game, own, Path::new(&launch.folder))?;
+    let what_ran = ran(&words, own);
+    let drifted_files = tell_state(session, &game)?;
     let wanted = if args.no_clearing { Vec::new() } else { game.wanted_clearing()? };
     let is_agreed = agreed(session, &game, args, &launch, &wanted)?;
     let cleared = clear(session, &game, &wanted, args)?;

@@ -124,6 +124,10 @@ pub const STEPS: &[Step] = &[
     },
     Step { says: "Take one layer out; the others stay as they are.", acts: &[run("remove brass-lamps")] },
     Step {
+        says: "Not what you wanted? Any change can be taken back, without its package, and done again.",
+        acts: &[run("undo"), run("redo"), run("history --last 6")],
+    },
+    Step {
         says: "Everything off: the game is itself again, to the byte.",
         acts: &[run("lift --all"), run("check --deep")],
     },
@@ -159,5 +163,15 @@ pub const STEPS: &[Step] = &[
     Step {
         says: "The client repairs a file that a layer covers. Odd Stack sees what happened, and puts the layer's back.",
         acts: &[Act::Update { from: "repair" }, Act::Run { line: "check", exit: 3 }, run("mend --restore")],
+    },
+    Step {
+        says: "Two seasons, one command apart: a lineup is the stack under a name.",
+        acts: &[
+            run("lineup save summer"),
+            run("lift long-days -q"),
+            run("lineup save winter"),
+            run("lineup switch summer"),
+            run("lineup list"),
+        ],
     },
 ];

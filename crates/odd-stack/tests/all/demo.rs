@@ -20,6 +20,8 @@ fn the_demo_walks_through_the_main_job() {
         "(exit code 3)",
         "--keep-edits",
         "Nothing drifted",
+        "back in the stack: brass-lamps 1.2",
+        "The stack is as in `summer`.",
         "Settled at 2 addresses",
         "merged with other layers",
         "and the game is 1.7",

@@ -1,5 +1,7 @@
 //! What was done, and going back to any of it.
 
+use std::collections::BTreeMap;
+
 use insta::assert_snapshot;
 
 use crate::sandbox::{Ran, Sandbox};
@@ -164,4 +166,104 @@ fn files_changed_outside_are_not_lost_on_the_way_back() {
     assert_eq!(sandbox.files(), before);
     sandbox.run("undo --keep-edits").status(0).says("is saved at");
     assert_eq!(sandbox.read(BRASS), "foggy\n");
+}
+
+/// Two seasons: in winter the lamps win over the fog, and the snow lies; in summer it is kept off.
+fn two_seasons() -> Sandbox {
+    let sandbox = Sandbox::with_game();
+    sandbox.zip("lamps-1.zip", &[("data/lamps/brass.qtx", "one\n"), ("config/fog.ini", "fog=1\ngulls=1\n")]);
+    sandbox.zip("fog-1.zip", &[("data/lamps/brass.qtx", "foggy\n")]);
+    sandbox.zip("snow-1.zip", &[("data/snow.qtx", "snow\n"), ("data/lamps/iron.qtx", "snowy\n")]);
+    for line in ["add lamps-1.zip", "add fog-1.zip", "lineup save Summer", "add snow-1.zip"] {
+        sandbox.run(line).status(0);
+    }
+    sandbox.run("settle data/lamps/brass.qtx --with lamps").status(0);
+    sandbox.run("tweak config/fog.ini gulls=9").status(0);
+    sandbox.run("lineup save winter").status(0).says("4 layers laid");
+    sandbox
+}
+
+#[test]
+fn a_lineup_is_switched_to_and_changes_only_what_differs() {
+    let sandbox = two_seasons();
+    let winter = sandbox.files();
+    let told = sandbox.run("lineup switch summer --json").status(0).json();
+    let effects = told["data"]["change"]["effects"].as_array().unwrap();
+    assert_eq!(effects.len(), 4, "{told}");
+    assert_eq!(told["data"]["was"], "winter");
+    assert_eq!(sandbox.read(BRASS), "foggy\n");
+    assert_eq!(sandbox.read("game/config/fog.ini"), "fog=1\ngulls=1\n");
+    assert!(!sandbox.path("game/data/snow.qtx").exists());
+    sandbox.run("stack").status(0).says("lifted");
+    assert_snapshot!(sandbox.run("lineup list").status(0).stdout, @"
+    Summer  2 layers laid  saved 2026-01-02 03:04  the stack is so now
+    winter  4 layers laid  saved 2026-01-02 03:04
+    ");
+    assert_snapshot!(sandbox.run("lineup compare winter").status(0).stdout, @"
+    From the stack as it is to `winter`:
+      added     own edits
+      laid      snow
+      1 address is settled differently
+    ");
+    assert_snapshot!(sandbox.run("lineup compare winter summer").status(0).stdout, @"
+    From `winter` to `summer`:
+      removed   own edits
+      lifted    snow
+      1 address is settled differently
+    ");
+    sandbox.run("lineup switch Winter").status(0);
+    let is_of_game = |path: &&String| path.starts_with("game/");
+    let game = |files: &BTreeMap<String, String>| -> Vec<(String, String)> {
+        files
+            .iter()
+            .filter(|(path, _)| is_of_game(path))
+            .map(|(path, it)| (path.clone(), it.clone()))
+            .collect()
+    };
+    assert_eq!(game(&sandbox.files()), game(&winter));
+    sandbox.run("check --deep").status(0);
+    sandbox.run("conflicts").status(0);
+    // It is a change like any other.
+    sandbox.run("undo").status(0);
+    assert_eq!(sandbox.read(BRASS), "foggy\n");
+    sandbox.run("lineup switch summer").status(1).says("the stack is as in the lineup `Summer` already");
+}
+
+#[test]
+fn lineups_follow_new_versions_and_bring_back_what_was_removed_or_chosen_otherwise() {
+    let sandbox = two_seasons();
+    sandbox.zip("lamps-2.zip", &[("data/lamps/brass.qtx", "two\n"), ("config/fog.ini", "fog=2\ngulls=1\n")]);
+    sandbox.run("upgrade lamps lamps-2.zip").status(0);
+    sandbox.run("remove fog").status(0);
+    sandbox.run("lineup switch summer").status(0).says("fog").says("`oddstack undo` has it back");
+    assert_eq!(sandbox.read(BRASS), "foggy\n");
+    assert_eq!(sandbox.read("game/config/fog.ini"), "fog=2\ngulls=1\n");
+    sandbox.run("stack").status(0).says("lamps").says("2");
+    // Two sizes of the same.
+    let sizes = [("Big/data/sizes.qtx", "big\n"), ("Small/data/sizes.qtx", "small\n")];
+    sandbox.zip("sizes-1.zip", &sizes);
+    sandbox.run("add sizes-1.zip --only Big/* --place Big=game: --name sizes").status(0);
+    sandbox.run("lineup save big").status(0);
+    sandbox.run("lift sizes").status(0);
+    sandbox.run("lineup save none").status(0);
+    sandbox.run("lineup switch big").status(0);
+    assert_eq!(sandbox.read("game/data/sizes.qtx"), "big\n");
+    sandbox.run("lineup switch none").status(0);
+    assert!(!sandbox.path("game/data/sizes.qtx").exists());
+}
+
+#[test]
+fn lineups_are_named_and_forgotten() {
+    let sandbox = two_seasons();
+    sandbox.run("lineup rename summer long-days").status(0);
+    sandbox.run("lineup rename long-days winter").status(1).says("there is a lineup `winter` already");
+    sandbox
+        .run("lineup switch summer")
+        .status(1)
+        .says("there is no lineup `summer` (there are: long-days, winter)");
+    sandbox.run("lineup drop winter").status(0).says("the layers stay as they are");
+    sandbox.run("lineup list").status(0).says("long-days");
+    sandbox.run_words(&["lineup", "save", " "]).status(1).says("give the lineup a name");
+    sandbox.run("lineup save long-days").status(0).says("is saved anew");
+    sandbox.run("play --lineup long-days -n").one_of(&[1], "no program is known");
 }

@@ -255,6 +255,12 @@ fn every_answer_in_json_has_its_documented_shape() {
         ("stack --at 3", 0, "stack-at"),
         ("redo", 0, "undo"),
         ("rewind 3", 0, "undo"),
+        ("lineup save three", 0, "lineup-list"),
+        ("undo", 0, "undo"),
+        ("lineup compare three", 0, "lineup-compare"),
+        ("lineup switch three", 0, "lineup-switch"),
+        ("lineup rename three four", 0, "lineup-list"),
+        ("lineup drop four", 0, "lineup-list"),
         ("undo", 0, "undo"),
         ("game forget quillhaven", 0, "game-forget"),
     ] {

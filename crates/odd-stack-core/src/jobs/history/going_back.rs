@@ -9,7 +9,9 @@ use serde::Serialize;
 use super::HistoryError;
 use super::past::{changed_since, history_of, origin_of};
 use crate::blend::Prefer;
-use crate::change::{AboutBefore, ChangeOptions, ChangeRequest, Exchange, Prepared, RevisionBefore, prepare};
+use crate::change::{
+    AboutBefore, ChangeError, ChangeOptions, ChangeRequest, Exchange, Prepared, RevisionBefore, prepare,
+};
 use crate::jobs::Permit;
 use crate::jobs::contests::blend_rules::touched_by_rules;
 use crate::jobs::needs::judge;
@@ -90,11 +92,50 @@ pub fn prepare_going_back<'l>(
     if from == target {
         return Err(HistoryError::IsSo { revision: target });
     }
-    let catalogue = &ledger.catalogue;
-    let before = catalogue.arrangement()?;
-    let standings = catalogue.arrangement_of(target)?.into_iter();
+    let standings = ledger.catalogue.arrangement_of(target)?.into_iter();
     let after = Arrangement::new(standings.map(|(layer, laid)| Standing { layer, laid }).collect());
     let (was, is_whole) = changed_since(ledger, target)?;
+    let base_stays = was.base;
+    // Going elsewhere is a change of its own, which can be taken back.
+    let restores = matches!(to, GoTo::Before(_) | GoTo::Again).then_some(target);
+    let arranging = Arranging { after, was, restores, prefer: *prefer, command };
+    let Arranged { comes, goes, change } =
+        prepare_arrangement(ledger, permit, arranging, now, options, observer)?;
+    let settlements_stay = !is_whole;
+    let report = GoneReport { from, to: target, changes, comes, goes, base_stays, settlements_stay };
+    Ok(GoingBack { report, change })
+}
+
+/// Another arrangement of layers that are in the stack, or were.
+pub(super) struct Arranging<'a> {
+    pub after: Arrangement,
+    /// What is to be settled and known of layers from then on, and the rules of blending.
+    pub was: RevisionBefore,
+    /// The revision that it brings back.
+    pub restores: Option<i64>,
+    pub prefer: Option<Prefer>,
+    pub command: &'a str,
+}
+
+/// What it comes to.
+pub(super) struct Arranged<'l> {
+    /// Layers that come into the stack, and those that leave it, with their versions.
+    pub comes: Vec<String>,
+    pub goes: Vec<String>,
+    pub change: Prepared<'l>,
+}
+
+/// Prepares the change to the arrangement.
+pub(super) fn prepare_arrangement<'l>(
+    ledger: &'l Ledger,
+    permit: Permit,
+    Arranging { after, was, restores, prefer, command }: Arranging<'_>,
+    now: Moment,
+    options: ChangeOptions,
+    observer: &dyn Observer,
+) -> Result<Arranged<'l>, ChangeError> {
+    let catalogue = &ledger.catalogue;
+    let before = catalogue.arrangement()?;
     let only_in = |one: &Arrangement, two: &Arrangement| -> Vec<LayerId> {
         let is_in_two = |layer: LayerId| two.standings().iter().any(|standing| standing.layer == layer);
         one.standings().iter().map(|standing| standing.layer).filter(|layer| !is_in_two(*layer)).collect()
@@ -107,17 +148,9 @@ pub fn prepare_going_back<'l>(
     let names = |layers: &[LayerId]| -> Result<Vec<String>, LedgerError> {
         layers.iter().map(|layer| title_of(ledger, *layer)).collect()
     };
-    let report = GoneReport {
-        from,
-        to: target,
-        changes,
-        comes: names(&comes)?,
-        goes: names(&goes)?,
-        base_stays: was.base,
-        settlements_stay: !is_whole,
-    };
+    let (come_names, gone_names) = (names(&comes)?, names(&goes)?);
     let mut request = ChangeRequest::new(command, now, after);
-    request.stack.exchanges = exchanges(ledger, &goes, &comes, *prefer)?;
+    request.stack.exchanges = exchanges(ledger, &goes, &comes, prefer)?;
     request.stack.settle = settlements(ledger, &request, was.settled)?;
     request.stack.also_touched = touched_by_what_was_said(ledger, &was.about)?;
     if let Some(rules) = was.blend_rules {
@@ -126,10 +159,9 @@ pub fn prepare_going_back<'l>(
     }
     request.stack.removed = goes;
     request.noted.about = about_now;
-    // Going elsewhere is a change of its own, which can be taken back.
-    request.noted.restores = matches!(to, GoTo::Before(_) | GoTo::Again).then_some(target);
+    request.noted.restores = restores;
     let change = prepare(transaction, permit.lock, request, options, observer)?;
-    Ok(GoingBack { report, change })
+    Ok(Arranged { comes: come_names, goes: gone_names, change })
 }
 
 /// Where the stack is, where it goes, and the changes on the way.

@@ -4,6 +4,7 @@
 //! Layers that were removed come back with the contents that the ledger still has. The game's own files stay as they are now.
 
 pub(super) mod going_back;
+pub(super) mod lineups;
 pub(super) mod past;
 
 use crate::change::ChangeError;

@@ -99,13 +99,23 @@ pub struct ReplacedLayer {
 }
 
 /// How the stacks after two revisions differ.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct HistoryDifference {
     /// The one.
     pub from: i64,
     /// The other.
     pub to: i64,
+    /// How their layers differ.
+    pub layers: LayersDifference,
+    /// Addresses at which something else is settled.
+    pub settled_files: u64,
+}
+
+/// How two orders of layers differ, told by layers' names.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
+pub struct LayersDifference {
     /// Layers that only the other has.
     pub came: Vec<String>,
     /// Layers that only the one has.
@@ -118,8 +128,6 @@ pub struct HistoryDifference {
     pub lifted: Vec<String>,
     /// Layers that lie elsewhere in the order.
     pub moved: Vec<String>,
-    /// Addresses at which something else is settled.
-    pub settled_files: u64,
 }
 
 /// The history as the pure part needs it.
@@ -193,9 +201,17 @@ pub(super) fn origin_of(ledger: &Ledger, revision: i64) -> Result<i64, HistoryEr
 
 /// Each layer after a revision from the bottom to the top, with what was known of it then.
 fn layers_after(ledger: &Ledger, revision: i64) -> Result<Vec<(LayerId, PastLayer)>, LedgerError> {
-    let (before, _) = changed_since(ledger, revision)?;
+    layers_of(ledger, ledger.catalogue.arrangement_of(revision)?, &changed_since(ledger, revision)?.0)
+}
+
+/// Each layer with what is known of it, or was `before` that changed.
+pub(super) fn layers_of(
+    ledger: &Ledger,
+    arrangement: Vec<(LayerId, bool)>,
+    before: &RevisionBefore,
+) -> Result<Vec<(LayerId, PastLayer)>, LedgerError> {
     let mut layers = Vec::new();
-    for (layer, laid) in ledger.catalogue.arrangement_of(revision)? {
+    for (layer, laid) in arrangement {
         let known = before.about.iter().find(|about| about.layer == layer);
         let (name, version) = match known {
             Some(about) => (about.name.clone(), about.version.clone()),
@@ -227,12 +243,31 @@ pub fn stack_at(ledger: &Ledger, revision: i64) -> Result<PastStack, HistoryErro
 pub fn history_difference(ledger: &Ledger, from: i64, to: i64) -> Result<HistoryDifference, HistoryError> {
     let (one, two) = (origin_of(ledger, from)?, origin_of(ledger, to)?);
     let (before, after) = (layers_after(ledger, one)?, layers_after(ledger, two)?);
+    let mut difference =
+        HistoryDifference { from, to, layers: difference_of(&before, &after), settled_files: 0 };
+    let (one, two) = (changed_since(ledger, one)?.0, changed_since(ledger, two)?.0);
+    let now = ledger.catalogue.settlements()?;
+    let paths: HashSet<_> = one.settled.iter().chain(&two.settled).map(|(path, _)| *path).collect();
+    let at = |before: &RevisionBefore, path| {
+        let known = before.settled.iter().find(|(known, _)| *known == path);
+        known.map_or_else(|| now.get(&path).cloned(), |(_, settlement)| settlement.clone())
+    };
+    difference.settled_files =
+        paths.into_iter().filter(|path| at(&one, *path) != at(&two, *path)).count() as u64;
+    Ok(difference)
+}
+
+/// How the one order of layers differs from the other.
+pub(super) fn difference_of(
+    before: &[(LayerId, PastLayer)],
+    after: &[(LayerId, PastLayer)],
+) -> LayersDifference {
     let named = |layers: &[(LayerId, PastLayer)], name: &str| {
         layers.iter().find(|(_, layer)| layer.name == name).cloned()
     };
-    let mut difference = HistoryDifference { from, to, ..HistoryDifference::default() };
-    for (id, layer) in &after {
-        match named(&before, &layer.name) {
+    let mut difference = LayersDifference::default();
+    for (id, layer) in after {
+        match named(before, &layer.name) {
             None => difference.came.push(layer.name.clone()),
             Some((old_id, old)) => {
                 if old_id != *id {
@@ -247,19 +282,10 @@ pub fn history_difference(ledger: &Ledger, from: i64, to: i64) -> Result<History
             }
         }
     }
-    let went = before.iter().filter(|(_, layer)| named(&after, &layer.name).is_none());
+    let went = before.iter().filter(|(_, layer)| named(after, &layer.name).is_none());
     difference.went = went.map(|(_, layer)| layer.name.clone()).collect();
-    difference.moved = moved(&before, &after);
-    let (one, two) = (changed_since(ledger, one)?.0, changed_since(ledger, two)?.0);
-    let now = ledger.catalogue.settlements()?;
-    let paths: HashSet<_> = one.settled.iter().chain(&two.settled).map(|(path, _)| *path).collect();
-    let at = |before: &RevisionBefore, path| {
-        let known = before.settled.iter().find(|(known, _)| *known == path);
-        known.map_or_else(|| now.get(&path).cloned(), |(_, settlement)| settlement.clone())
-    };
-    difference.settled_files =
-        paths.into_iter().filter(|path| at(&one, *path) != at(&two, *path)).count() as u64;
-    Ok(difference)
+    difference.moved = moved(before, after);
+    difference
 }
 
 /// Layers of both that lie above others in the one and below them in the other: the fewest that tell it.

@@ -254,7 +254,7 @@ ALTER TABLE root ADD COLUMN share INTEGER NOT NULL DEFAULT 0;
 ";
 
 /// Going back: which revision a change was made on (none: the one before it), which one it brings back, what it changed
-/// beside the order of the layers, as that was, and how many files it touched; names for states.
+/// beside the order of the layers, as that was, and how many files it touched; names for states; lineups.
 const HISTORY: &str = "
 ALTER TABLE revision ADD COLUMN parent INTEGER;
 ALTER TABLE revision ADD COLUMN restores INTEGER;
@@ -263,6 +263,14 @@ ALTER TABLE revision ADD COLUMN did TEXT;
 CREATE TABLE state_name (
     name TEXT PRIMARY KEY COLLATE NOCASE,
     revision INTEGER NOT NULL
+) WITHOUT ROWID;
+
+-- Arrangements to switch between: the layers from the bottom to the top, what was settled, and when it was saved.
+CREATE TABLE lineup (
+    name TEXT PRIMARY KEY COLLATE NOCASE,
+    arrangement TEXT NOT NULL,
+    settled TEXT NOT NULL,
+    saved_at TEXT NOT NULL
 ) WITHOUT ROWID;
 ";
 
