@@ -8,9 +8,9 @@ use odd_stack_core::stack::Needs;
 
 use crate::commands::standing::LayersArgs;
 use crate::commands::{
-    add, adopt, capture, check, completions, conflicts, demo, dropped, fit, game, going_back, history,
-    inspect, lineup, man, mark, mend, open, patchday, play, remove, reorder, rescue, set, settle, show,
-    stack, trace, tweak, upgrade,
+    add, adopt, capture, check, completions, conflicts, culprit, demo, dropped, fit, game, going_back,
+    history, inspect, lineup, man, mark, mend, open, patchday, play, remove, reorder, rescue, set, settle,
+    show, stack, trace, tweak, upgrade,
 };
 use crate::errors::{Exit, Failure};
 use crate::shell::Shell;
@@ -342,6 +342,8 @@ pub enum Command {
     Rewind(going_back::RewindArgs),
     /// Give the stack as it is now a name to come back to
     Mark(mark::MarkArgs),
+    /// Find the layer that breaks the game, by halves
+    Culprit(culprit::CulpritArgs),
     /// Start the game, and say what it wrote
     #[command(alias = "run")]
     Play(play::PlayArgs),
@@ -392,6 +394,7 @@ impl Command {
             Self::Capture(_) => "capture",
             Self::Patchday(patchday) => patchday.name(),
             Self::Play(_) => "play",
+            Self::Culprit(_) => "culprit",
             Self::Rescue(_) => "rescue",
             Self::Open(_) => "open",
             Self::Dropped(_) => "dropped",

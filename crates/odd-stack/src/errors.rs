@@ -230,6 +230,10 @@ impl From<ChangeError> for Failure {
                 match ongoing.kind {
                     OngoingKind::PatchDay => failure
                         .choice("look at the game anew and lay what still fits", "oddstack patchday finish"),
+                    OngoingKind::Culprit => failure
+                        .choice("the game works with what is laid now", "oddstack culprit --works")
+                        .choice("it does not", "oddstack culprit --broken")
+                        .choice("give up the search: all layers as they were", "oddstack culprit --cancel"),
                     OngoingKind::Capture => failure
                         .choice("make a layer of what was changed", "oddstack capture --end")
                         .choice("take back all that was changed", "oddstack capture --cancel"),

@@ -46,7 +46,7 @@ const GROUPS: [(&str, &[&str]); 5] = [
     ("Change", &["game", "add", "upgrade", "remove", "lay", "lift", "move", "adopt", "fit"]),
     ("Decide", &["settle", "tweak", "set", "mend", "lineup"]),
     ("Go back", &["history", "undo", "redo", "rewind", "mark"]),
-    ("Live with updates", &["patchday", "capture", "play", "rescue"]),
+    ("Live with updates", &["patchday", "capture", "play", "culprit", "rescue"]),
 ];
 /// These are told in one line.
 const MORE: [&str; 4] = ["demo", "completions", "man", "help"];
@@ -132,7 +132,7 @@ mod tests {
         }
         let screen = screen(&command);
         let screen = anstream::adapter::strip_str(&screen).to_string();
-        assert!(screen.lines().count() <= 38, "{screen}");
+        assert!(screen.lines().count() <= 39, "{screen}");
         assert!(screen.lines().all(|line| line.len() <= 86), "{screen}");
     }
 

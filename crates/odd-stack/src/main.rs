@@ -96,6 +96,7 @@ fn run(session: &mut Session, command: Command) -> Result<Ended, Failure> {
         Command::Mend(args) => commands::mend::run(session, &args),
         Command::Capture(args) => commands::capture::run(session, &args),
         Command::Patchday(command) => commands::patchday::run(session, &command),
+        Command::Culprit(args) => commands::culprit::run(session, &args),
         Command::Play(args) => commands::play::run(session, &args),
         Command::Rescue(args) => commands::rescue::run(session, &args),
         Command::Open(args) => commands::open::run(session, &args),

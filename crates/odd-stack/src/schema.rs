@@ -13,6 +13,7 @@ use schemars::{Schema, schema_for};
 
 use crate::commands::adding::AddedReport;
 use crate::commands::capture::{CaptureBegun, CaptureCancelled};
+use crate::commands::culprit::CulpritAnswer;
 use crate::commands::game::{ForgetReport, FoundGames, GameList, HomeMoved};
 use crate::commands::going_back::BackReport;
 use crate::commands::lineup::{LineupList, SwitchReport};
@@ -45,6 +46,7 @@ fn schemas() -> Vec<(&'static str, Schema)> {
         ("history-diff", schema_for!(HistoryDifference)),
         ("undo", schema_for!(BackReport)),
         ("mark", schema_for!(MarkReport)),
+        ("culprit", schema_for!(CulpritAnswer)),
         ("lineup-list", schema_for!(LineupList)),
         ("lineup-switch", schema_for!(SwitchReport)),
         ("lineup-compare", schema_for!(LineupDifference)),

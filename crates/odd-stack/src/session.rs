@@ -124,7 +124,7 @@ impl Session {
         match self.command {
             "undo" => Some("`oddstack redo` does it again."),
             // These are gone back from by a command of their own.
-            "demo" | "capture" | "patchday begin" | "play" | "mend" | "adopt" => None,
+            "demo" | "capture" | "culprit" | "patchday begin" | "play" | "mend" | "adopt" => None,
             _ => Some("`oddstack undo` takes this back."),
         }
     }

@@ -9,15 +9,15 @@ use crate::expected::{GameVersionNow, game_version_now};
 use crate::fit::Wishes;
 use crate::game::{Game, Running};
 use crate::jobs::{
-    AddError, AddressesError, CaptureError, CheckSummary, ConflictsReport, ConflictsRequest, DoubtfulNeed,
-    DraftReport, GameLine, GameReport, Glance, HistoryDifference, HistoryError, HistoryReport, InspectReport,
-    Launch, LayerClears, LineupDifference, LineupError, LineupRow, MendError, PastStack, PatchDayStatus,
-    PlacingRequest, PlayError, ProofRow, SheetCheck, ShowReport, StackReport, StoredSummary, TraceError,
-    TraceReport, TweakError, TweakRow, Written, capture_exchanges, check_facts, check_report, check_sheet,
-    compare_lineups, conflicts, doubtful_needs, draft_sheet, game_line, game_report, glance, history,
-    history_difference, inspect, is_own_edits, is_start_unagreed, is_under_way, launch, lineups,
-    patchday_status, proofs, running, show, stack, stack_at, trace, tweaks, unagreed_clearing,
-    unknown_originals, wanted_clearing, with_runner, written_since,
+    AddError, AddressesError, CaptureError, CheckSummary, ConflictsReport, ConflictsRequest, CulpritReport,
+    DoubtfulNeed, DraftReport, GameLine, GameReport, Glance, HistoryDifference, HistoryError, HistoryReport,
+    InspectReport, Launch, LayerClears, LineupDifference, LineupError, LineupRow, MendError, PastStack,
+    PatchDayStatus, PlacingRequest, PlayError, ProofRow, SheetCheck, ShowReport, StackReport, StoredSummary,
+    TraceError, TraceReport, TweakError, TweakRow, Written, capture_exchanges, check_facts, check_report,
+    check_sheet, compare_lineups, conflicts, culprit_status, doubtful_needs, draft_sheet, game_line,
+    game_report, glance, history, history_difference, inspect, is_own_edits, is_start_unagreed, is_under_way,
+    launch, lineups, patchday_status, proofs, running, show, stack, stack_at, trace, tweaks,
+    unagreed_clearing, unknown_originals, wanted_clearing, with_runner, written_since,
 };
 use crate::ledger::{Layer, LedgerError};
 use crate::package::Limits;
@@ -97,6 +97,14 @@ impl OpenGame {
     /// [`LineupError`].
     pub fn compare_lineups(&self, from: Option<&str>, to: &str) -> Result<LineupDifference, LineupError> {
         compare_lineups(&self.ledger, from, to)
+    }
+
+    /// How the search for the layer that breaks the game stands; none when none is under way.
+    ///
+    /// # Errors
+    /// [`LedgerError`].
+    pub fn culprit_status(&self) -> Result<Option<CulpritReport>, LedgerError> {
+        culprit_status(&self.ledger)
     }
 
     /// The folder of all that is known and stored of it.

@@ -7,15 +7,16 @@ use crate::blend::{BlendRule, Prefer};
 use crate::change::{ChangeError, ChangeOptions, Prepared};
 use crate::jobs::{
     AddError, AddRequest, Adding, AdoptRequest, Adopting, Arriving, BackRequest, Cancelling, CaptureError,
-    CaptureRequest, Capturing, ChangeReport, Ending, FactsRequest, Finishing, Forgotten, GameReport,
-    GivingBack, GoingBack, HistoryError, Launch, LayerClears, Learnt, LineupError, MendError, MendFile,
-    Mending, MendingPlan, PatchDayError, Permit, PlayError, ProgramEnd, RenewError, RenewReport, Reorder,
-    Ruling, Saying, SetError, SetRequest, SettleError, Settling, Switching, Tweak, TweakError, Tweaking,
-    agree, begin_capture, change_report, change_settings, drifted_files, drop_lineup, forget, learn_program,
-    name_state, note_cleared, note_program_end, prepare_adopt, prepare_blend_rules, prepare_capture_cancel,
-    prepare_capture_close, prepare_capture_end, prepare_clearing, prepare_facts, prepare_giving_back,
-    prepare_going_back, prepare_mend, prepare_patchday_begin, prepare_patchday_finish, prepare_reorder,
-    prepare_settle, prepare_switch, prepare_tweak, refuse_to_accept, rename_lineup, renew, save_lineup,
+    CaptureRequest, Capturing, ChangeReport, CulpritError, CulpritStep, Ending, FactsRequest, Finishing,
+    Forgotten, GameReport, GivingBack, GoingBack, HistoryError, Launch, LayerClears, Learnt, LineupError,
+    MendError, MendFile, Mending, MendingPlan, PatchDayError, Permit, PlayError, ProgramEnd, RenewError,
+    RenewReport, Reorder, Ruling, Saying, Searching, SetError, SetRequest, SettleError, Settling, Switching,
+    Tweak, TweakError, Tweaking, agree, begin_capture, change_report, change_settings, drifted_files,
+    drop_lineup, forget, learn_program, name_state, note_cleared, note_program_end, prepare_adopt,
+    prepare_blend_rules, prepare_capture_cancel, prepare_capture_close, prepare_capture_end,
+    prepare_clearing, prepare_culprit, prepare_facts, prepare_giving_back, prepare_going_back, prepare_mend,
+    prepare_patchday_begin, prepare_patchday_finish, prepare_reorder, prepare_settle, prepare_switch,
+    prepare_tweak, refuse_to_accept, rename_lineup, renew, save_lineup,
 };
 use crate::ledger::{Layer, LedgerError, OngoingKind};
 
@@ -178,6 +179,19 @@ impl OpenGame {
         let permit = self.permit(None, dry_run)?;
         prepare_switch(&self.ledger, permit, (name, prefer), self.door.now(), options, self.observer())
             .map_err(job)
+    }
+
+    /// Prepares a step of the search for the layer that breaks the game.
+    ///
+    /// # Errors
+    /// [`Refused`]; nothing was changed.
+    pub fn search_culprit(
+        &self,
+        step: CulpritStep,
+        options: ChangeOptions,
+    ) -> Result<Searching<'_>, Refused<CulpritError>> {
+        let permit = self.permit(Some(OngoingKind::Culprit), false)?;
+        prepare_culprit(&self.ledger, permit, step, self.door.now(), options, self.observer()).map_err(job)
     }
 
     /// Prepares to note what a person says of a layer.

@@ -73,6 +73,7 @@ pub use patchday::patch_day::{Finishing, PatchDayStatus};
 pub use patchday::report::{Fate, FateRow, Help, PatchDayReport};
 pub use permit::Permit;
 pub use play::clearing::{GivingBack, LayerClears};
+pub use play::culprit::{CulpritError, CulpritReport, CulpritStep, Searching};
 pub use play::playing::{Glance, Launch, PlayError, Written};
 pub use play::proofs::ProofRow;
 pub use report::{
@@ -128,6 +129,7 @@ pub mod steps {
         agree, is_start_unagreed, note_cleared, prepare_clearing, prepare_giving_back, unagreed_clearing,
         wanted_clearing,
     };
+    pub use super::play::culprit::{culprit_status, prepare_culprit};
     pub use super::play::playing::{glance, launch, written_since};
     pub use super::play::proofs::proofs;
     pub use super::report::{change_report, check_report};

@@ -6,6 +6,7 @@
 mod arrangement;
 mod column;
 mod contests;
+mod culprit;
 mod difference;
 mod history;
 mod needs;
@@ -20,6 +21,7 @@ pub use column::{
     BaseFile, BaseKind, Blend, Blended, Column, Entry, EntryKind, Hindrance, NotBlendable, Provider, Recipe,
 };
 pub use contests::{ContestState, Tally, tallies};
+pub use culprit::{Hunt, hunt, most_tries};
 pub use difference::{Turn, is_open, turn};
 pub use history::{History, Past};
 pub use needs::{

@@ -11,9 +11,12 @@ use crate::world::{
     NOW, Tree, World, add, exchange, go_to, id, permit, recover, reorder, settle, tempdir, tweak,
 };
 use odd_stack_core::change::{ChangeError, ChangeOptions, Edits};
-use odd_stack_core::jobs::steps::{check_report, drifted_files, prepare_adopt, prepare_mend, stack};
+use odd_stack_core::jobs::steps::{
+    check_report, drifted_files, prepare_adopt, prepare_culprit, prepare_mend, stack,
+};
 use odd_stack_core::jobs::{
-    AddError, AdoptRequest, GoTo, MendError, Mending, Originals, PlacingRequest, Reorder, Ruling, StackReport,
+    AddError, AdoptRequest, CulpritStep, GoTo, MendError, Mending, Originals, PlacingRequest, Reorder,
+    Ruling, StackReport,
 };
 use odd_stack_core::ledger::Ledger;
 use odd_stack_core::observer::Silent;
@@ -547,6 +550,21 @@ fn own_settings_are_there_or_not_whatever_fails() {
 
 fn undo(_: &World, ledger: &Ledger) -> bool {
     go_to(ledger, &GoTo::Before(1)).is_ok()
+}
+
+fn begin_search(_: &World, ledger: &Ledger) -> bool {
+    let permit = permit(ledger).unwrap();
+    match prepare_culprit(ledger, permit, CulpritStep::Begin, NOW, KEEP, &Silent) {
+        Ok(searching) => searching.change.apply(&Silent).is_ok(),
+        Err(_) => false,
+    }
+}
+
+#[test]
+fn a_search_for_a_culprit_begins_or_does_not() {
+    for fault in [Fault::Refuse, Fault::Stop] {
+        fail_everywhere(begin_search, fault);
+    }
 }
 
 /// A removed layer comes back with a settlement, another goes, an older version takes its place again.

@@ -95,7 +95,7 @@ fn row(row: &RevisionRow) -> Vec<comfy_table::Cell> {
     if row.is_present {
         notes.push("the stack is so now".to_owned());
     }
-    if let Some(restores) = row.restores {
+    if let Some(restores) = row.restores.filter(|_| !row.command.starts_with("culprit: try")) {
         notes.push(match restores {
             0 => "back to the beginning".to_owned(),
             revision => format!("back to {revision}"),

@@ -7,6 +7,7 @@ pub mod capture;
 pub mod check;
 pub mod completions;
 pub mod conflicts;
+pub mod culprit;
 pub mod demo;
 pub mod dropped;
 pub mod fit;

@@ -71,6 +71,9 @@ fn what_next(games: &[GameLine], all_opened: bool) -> Vec<NextCommand> {
         all.push(next("oddstack capture --end", "make a layer of what was changed"));
         all.push(next("oddstack capture --cancel", "take back all that was changed"));
     }
+    if has(&is_under_way(OngoingKind::Culprit)) {
+        all.push(next("oddstack culprit", "go on with the search for the layer that breaks the game"));
+    }
     if has(&|game| game.updated_from.is_some()) || has(&is_under_way(OngoingKind::PatchDay)) {
         all.push(next("oddstack patchday finish", "take the update in, and lay what still fits"));
     }

@@ -96,6 +96,7 @@ fn text(report: &StackReport) -> String {
     if let Some(under_way) = &report.under_way {
         let end = match under_way.kind {
             OngoingKind::Capture => "`oddstack capture --end` makes a layer of what changed",
+            OngoingKind::Culprit => "`oddstack culprit` goes on with it",
             OngoingKind::PatchDay => "`oddstack patchday finish` ends it",
         };
         let line = format!("  a {} is under way since {}; {end}\n", under_way.kind, under_way.begun_at);

@@ -255,6 +255,8 @@ fn every_answer_in_json_has_its_documented_shape() {
         ("stack --at 3", 0, "stack-at"),
         ("redo", 0, "undo"),
         ("rewind 3", 0, "undo"),
+        ("culprit", 0, "culprit"),
+        ("culprit --cancel", 0, "culprit"),
         ("lineup save three", 0, "lineup-list"),
         ("undo", 0, "undo"),
         ("lineup compare three", 0, "lineup-compare"),

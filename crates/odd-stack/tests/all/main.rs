@@ -5,6 +5,7 @@
 #[path = "../../../odd-stack-core/tests/all/archives.rs"]
 mod archives;
 mod contests;
+mod culprit;
 mod damage;
 #[cfg(unix)]
 mod deeds;

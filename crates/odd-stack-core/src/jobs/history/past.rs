@@ -131,7 +131,7 @@ pub struct LayersDifference {
 }
 
 /// The history as the pure part needs it.
-pub(super) fn history_of(revisions: &[Revision]) -> History {
+pub(in crate::jobs) fn history_of(revisions: &[Revision]) -> History {
     let past = |it: &Revision| Past { number: it.number, parent: it.parent, restores: it.restores };
     History::new(revisions.iter().map(past).collect())
 }

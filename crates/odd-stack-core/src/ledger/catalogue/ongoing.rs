@@ -15,6 +15,8 @@ pub enum OngoingKind {
     PatchDay,
     /// A program, or a person, changes the game; what is changed becomes a layer.
     Capture,
+    /// It is searched which layer breaks the game: some are off it meanwhile.
+    Culprit,
 }
 
 impl OngoingKind {
@@ -22,6 +24,7 @@ impl OngoingKind {
         match self {
             Self::PatchDay => "patch day",
             Self::Capture => "capture",
+            Self::Culprit => "search for a culprit",
         }
     }
 }
@@ -51,6 +54,7 @@ impl Catalogue {
             let read = |row: &rusqlite::Row<'_>| {
                 let kind = match row.get_ref(0)?.as_str()? {
                     "capture" => OngoingKind::Capture,
+                    "search for a culprit" => OngoingKind::Culprit,
                     _ => OngoingKind::PatchDay,
                 };
                 Ok(Ongoing { kind, begun_at: row.get(1)?, about: row.get(2)? })
