@@ -5,8 +5,8 @@ use std::path::PathBuf;
 
 use odd_stack_core::fit::FitSheet;
 use odd_stack_core::jobs::{
-    AdoptReport, CaptureEnd, CheckSummary, ConflictsReport, DraftReport, FactsReport, GameReport,
-    HistoryDifference, HistoryReport, InspectReport, LineupDifference, PastStack, PatchDayStatus,
+    AddressHistory, AdoptReport, CaptureEnd, CheckSummary, ConflictsReport, DraftReport, FactsReport,
+    GameReport, HistoryDifference, HistoryReport, InspectReport, LineupDifference, PastStack, PatchDayStatus,
     RegisterReport, SheetCheck, ShowReport, StackReport, TraceReport,
 };
 use schemars::{Schema, schema_for};
@@ -46,6 +46,7 @@ fn schemas() -> Vec<(&'static str, Schema)> {
         ("history-diff", schema_for!(HistoryDifference)),
         ("undo", schema_for!(BackReport)),
         ("mark", schema_for!(MarkReport)),
+        ("trace-history", schema_for!(AddressHistory)),
         ("culprit", schema_for!(CulpritAnswer)),
         ("lineup-list", schema_for!(LineupList)),
         ("lineup-switch", schema_for!(SwitchReport)),

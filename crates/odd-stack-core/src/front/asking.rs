@@ -9,11 +9,12 @@ use crate::expected::{GameVersionNow, game_version_now};
 use crate::fit::Wishes;
 use crate::game::{Game, Running};
 use crate::jobs::{
-    AddError, AddressesError, CaptureError, CheckSummary, ConflictsReport, ConflictsRequest, CulpritReport,
-    DoubtfulNeed, DraftReport, GameLine, GameReport, Glance, HistoryDifference, HistoryError, HistoryReport,
-    InspectReport, Launch, LayerClears, LineupDifference, LineupError, LineupRow, MendError, PastStack,
-    PatchDayStatus, PlacingRequest, PlayError, ProofRow, SheetCheck, ShowReport, StackReport, StoredSummary,
-    TraceError, TraceReport, TweakError, TweakRow, Written, capture_exchanges, check_facts, check_report,
+    AddError, AddressHistory, AddressHistoryError, AddressesError, CaptureError, CheckSummary,
+    ConflictsReport, ConflictsRequest, CulpritReport, DoubtfulNeed, DraftReport, GameLine, GameReport,
+    Glance, HistoryDifference, HistoryError, HistoryReport, InspectReport, Launch, LayerClears,
+    LineupDifference, LineupError, LineupRow, MendError, PastStack, PatchDayStatus, PlacingRequest,
+    PlayError, ProofRow, SheetCheck, ShowReport, StackReport, StoredSummary, TraceError, TraceReport,
+    TweakError, TweakRow, Written, address_history, capture_exchanges, check_facts, check_report,
     check_sheet, compare_lineups, conflicts, culprit_status, doubtful_needs, draft_sheet, game_line,
     game_report, glance, history, history_difference, inspect, is_own_edits, is_start_unagreed, is_under_way,
     launch, lineups, patchday_status, proofs, running, show, stack, stack_at, trace, tweaks,
@@ -105,6 +106,14 @@ impl OpenGame {
     /// [`LedgerError`].
     pub fn culprit_status(&self) -> Result<Option<CulpritReport>, LedgerError> {
         culprit_status(&self.ledger)
+    }
+
+    /// Which layers had something at what people write as an address, and when that changed.
+    ///
+    /// # Errors
+    /// [`AddressHistoryError`].
+    pub fn address_history(&self, text: &str) -> Result<AddressHistory, AddressHistoryError> {
+        address_history(&self.ledger, text)
     }
 
     /// The folder of all that is known and stored of it.

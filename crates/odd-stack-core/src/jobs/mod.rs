@@ -57,6 +57,7 @@ pub use game::overview::GameLine;
 pub use game::register::{RegisterError, RegisterReport, RegisterRequest};
 pub use game::settings::{SetError, SetRequest};
 pub use history::HistoryError;
+pub use history::address::{AddressHistory, AddressHistoryError, AddressPast, PastSupplier};
 pub use history::going_back::{BackRequest, GoTo, GoingBack, GoneReport};
 pub use history::lineups::{LineupDifference, LineupError, LineupRow, Switching};
 pub use history::past::{
@@ -114,6 +115,7 @@ pub mod steps {
     pub use super::game::overview::game_line;
     pub use super::game::register::{default_ledger_folder, register_game};
     pub use super::game::settings::change_settings;
+    pub use super::history::address::address_history;
     pub use super::history::going_back::prepare_going_back;
     pub use super::history::lineups::{
         compare_lineups, drop_lineup, lineups, prepare_switch, rename_lineup, save_lineup,

@@ -266,7 +266,11 @@ fn carry_out_prepared(
         let most = if has_new || verbose { most } else { 0 };
         out.text(&format!("{}{}", effects(report, most), edits(report, most)));
     })?;
-    if !args.dry_run {
+    if args.dry_run {
+        session
+            .out
+            .hint("You need no copy of the game's folder for this: `oddstack undo` takes it back, whole.");
+    } else {
         session.learn_program(game)?;
         if has_new {
             session.tell_doubts(game)?;

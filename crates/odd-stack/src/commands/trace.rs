@@ -1,13 +1,14 @@
 //! `oddstack trace`
 
 use clap::Args;
-use odd_stack_core::jobs::{KeyTraceRow, TraceReport, TraceRow};
+use odd_stack_core::jobs::{AddressHistory, KeyTraceRow, TraceReport, TraceRow};
 
 use crate::Ended;
 use crate::errors::Failure;
 use crate::session::Session;
 use crate::show::style::{BOLD, DIM, WARN, paint};
 use crate::show::table::{Look, cell, table};
+use crate::show::time::local;
 use crate::show::units::{short, size};
 
 #[derive(Debug, Args)]
@@ -18,10 +19,18 @@ pub struct TraceArgs {
     /// Show each key of a configuration file: who set it, over whom
     #[arg(long)]
     pub keys: bool,
+    /// Show when it changed which layers have something there
+    #[arg(long, conflicts_with = "keys")]
+    pub history: bool,
 }
 
 pub fn run(session: &mut Session, args: &TraceArgs) -> Result<Ended, Failure> {
     let game = session.open()?;
+    if args.history {
+        let history = game.address_history(&args.address)?;
+        session.out.result(Some(&game.about().name), &history, &history_text(&history));
+        return Ok(Ended::Well);
+    }
     let report = game.trace(&args.address, args.keys)?;
     let text = text(&report);
     session.out.result(Some(&game.about().name), &report, &text);
@@ -76,6 +85,45 @@ fn text(report: &TraceReport) -> String {
     };
     text.push_str(&format!("  {line}  {}\n", paint(DIM, &disk.path)));
     text
+}
+
+/// From the last change to the first, which layers had something there.
+fn history_text(history: &AddressHistory) -> String {
+    let header = [
+        ("#", Look::Right),
+        ("when", Look::Plain),
+        ("what", Look::Plain),
+        ("from", Look::Plain),
+        ("size", Look::Right),
+        ("hash", Look::Plain),
+    ];
+    let mut rows = Vec::new();
+    for change in &history.changes {
+        let told = [
+            cell(change.revision.to_string(), Look::Right),
+            cell(local(&change.made_at), Look::Dim),
+            cell(change.command.clone(), Look::Plain),
+        ];
+        if change.suppliers.is_empty() {
+            rows.push([&told[..], &[cell("no layer: the game's own, if it has one", Look::Dim)]].concat());
+        }
+        for (at, supplier) in change.suppliers.iter().enumerate() {
+            let told = if at == 0 { told.clone() } else { [0; 3].map(|_| cell("", Look::Plain)) };
+            let title = match &supplier.version {
+                Some(version) => format!("{} {version}", supplier.layer),
+                None => supplier.layer.clone(),
+            };
+            let hash = match &supplier.hash {
+                Some(_) if supplier.changes_keys => "changes keys".to_owned(),
+                Some(hash) => hash[..8].to_owned(),
+                None => "takes the file away".to_owned(),
+            };
+            let look = if at == 0 { Look::Name } else { Look::Dim };
+            let it = [cell(title, look), cell(size(supplier.size_bytes), Look::Right), cell(hash, Look::Dim)];
+            rows.push([&told[..], &it].concat());
+        }
+    }
+    format!("{}\n{}", paint(BOLD, &history.address), table(&header, rows))
 }
 
 /// Each key with who set it, the one who counts first, and what the game itself has.

@@ -1,8 +1,18 @@
 //! Why one can't go back, and what to do then.
 
-use odd_stack_core::jobs::HistoryError;
+use odd_stack_core::jobs::{AddressHistoryError, HistoryError};
 
 use super::{Exit, Failure};
+
+impl From<AddressHistoryError> for Failure {
+    fn from(error: AddressHistoryError) -> Self {
+        match error {
+            AddressHistoryError::History(error) => error.into(),
+            AddressHistoryError::Address(_) => Self::of(Exit::Failed, "bad_address", &error),
+            AddressHistoryError::NeverTouched { .. } => Self::of(Exit::Failed, "nothing_there", &error),
+        }
+    }
+}
 
 impl From<HistoryError> for Failure {
     fn from(error: HistoryError) -> Self {

@@ -18,7 +18,7 @@ fn hunted(sandbox: &Sandbox, breaks: &[&str]) -> (serde_json::Value, usize) {
     let mut answer = sandbox.run("culprit --json").status(0).json();
     for tries in 1..40 {
         let is_there = |name: &&str| sandbox.path(&format!("game/data/{name}.qtx")).exists();
-        let said = if breaks.iter().all(|name| is_there(name)) { "--broken" } else { "--works" };
+        let said = if breaks.iter().all(is_there) { "--broken" } else { "--works" };
         answer = sandbox.run(&format!("culprit {said} --json")).status(0).json();
         if answer["data"]["is_over"] == true {
             return (answer["data"].take(), tries);

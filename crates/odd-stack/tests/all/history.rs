@@ -158,6 +158,34 @@ fn what_was_said_and_settled_goes_back_too_and_the_game_itself_stays() {
 }
 
 #[test]
+fn an_address_tells_who_supplied_it_when() {
+    let sandbox = lived_with();
+    sandbox.run("rewind 2").status(0);
+    sandbox.run("settle data/lamps/brass.qtx --with lamps").status(0);
+    sandbox.run("set lamps --name lanterns").status(0);
+    sandbox.run("lift --all").status(0);
+    assert_snapshot!(sandbox.run("trace data/lamps/brass.qtx --history").status(0).stdout, @"
+    game:data/lamps/brass.qtx
+      #  when              what                         from                                     size  hash
+      8  2026-01-02 03:04  lift --all                   no layer: the game's own, if it has one
+      7  2026-01-02 03:04  set lanterns                 lanterns 1                                4 B  e0e63aa4
+                                                        fog 1                                     6 B  3c259082
+      6  2026-01-02 03:04  settle data/lamps/brass.qtx  lamps 1                                   4 B  e0e63aa4
+                                                        fog 1                                     6 B  3c259082
+      5  2026-01-02 03:04  rewind 2                     fog 1                                     6 B  3c259082
+                                                        lamps 1                                   4 B  e0e63aa4
+      4  2026-01-02 03:04  remove fog                   lamps 2                                   4 B  ef40086a
+      3  2026-01-02 03:04  upgrade lamps                fog 1                                     6 B  3c259082
+                                                        lamps 2                                   4 B  ef40086a
+      2  2026-01-02 03:04  add fog                      fog 1                                     6 B  3c259082
+                                                        lamps 1                                   4 B  e0e63aa4
+      1  2026-01-02 03:04  add lamps                    lamps 1                                   4 B  e0e63aa4
+    ");
+    sandbox.run("trace data/lamps/iron.qtx --history").status(1).says("no layer ever had anything at");
+    sandbox.run("trace nowhere:x --history").status(1);
+}
+
+#[test]
 fn files_changed_outside_are_not_lost_on_the_way_back() {
     let sandbox = lived_with();
     sandbox.write(BRASS, "scratched\n");

@@ -255,6 +255,7 @@ fn every_answer_in_json_has_its_documented_shape() {
         ("stack --at 3", 0, "stack-at"),
         ("redo", 0, "undo"),
         ("rewind 3", 0, "undo"),
+        ("trace data/lamps/brass.qtx --history", 0, "trace-history"),
         ("culprit", 0, "culprit"),
         ("culprit --cancel", 0, "culprit"),
         ("lineup save three", 0, "lineup-list"),

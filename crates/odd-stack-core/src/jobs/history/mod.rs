@@ -3,6 +3,7 @@
 //! Going back is a change like any other: to the arrangement of an earlier revision, with what was settled and said of layers then.
 //! Layers that were removed come back with the contents that the ledger still has. The game's own files stay as they are now.
 
+pub(super) mod address;
 pub(super) mod going_back;
 pub(super) mod lineups;
 pub(super) mod past;

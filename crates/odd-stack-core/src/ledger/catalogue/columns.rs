@@ -9,7 +9,7 @@ use super::layers::{ENTRY_COLUMNS, kind_number, read_entry};
 use super::{Catalogue, Result};
 use crate::address::{FoldedKey, RelPath};
 use crate::hash::ContentHash;
-use crate::stack::{BaseKind, Column, EntryKind, LayerId, PathId, RootId};
+use crate::stack::{BaseKind, Column, Entry, EntryKind, LayerId, PathId, RootId};
 
 /// A folder that a layer needs.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -113,6 +113,15 @@ impl Catalogue {
             db.execute(sql, params![root.0, key.as_str()]).map(drop)
         })?;
         Ok(self.columns_among("touched")?.pop())
+    }
+
+    /// What any layer has at an address, those included that were removed.
+    pub(crate) fn past_entries(&self, path: PathId) -> Result<Vec<Entry>> {
+        self.run(|db| {
+            let sql = format!("SELECT {ENTRY_COLUMNS} FROM entry WHERE path = ?1");
+            let mut query = db.prepare_cached(&sql)?;
+            query.query_map([path.0], |row| read_entry(row, 0))?.collect()
+        })
     }
 
     /// Columns of every address that one of `layers` touches, with those layers' entries only and

@@ -33,6 +33,12 @@ impl Catalogue {
         )
     }
 
+    /// What is settled at one address.
+    pub(crate) fn settlements_at(&self, path: PathId) -> Result<Option<Settlement>> {
+        let sql = format!("SELECT path, layer, hash, wins FROM settlement WHERE path = {}", path.0);
+        Ok(self.settlements_in(&sql)?.remove(&path))
+    }
+
     fn settlements_in(&self, sql: &str) -> Result<HashMap<PathId, Settlement>> {
         self.run(|db| {
             let mut query = db.prepare_cached(sql)?;
