@@ -73,6 +73,7 @@ fn adding_says_what_it_meets() {
       overwrite  game:data/lamps/brass.qtx  12 B  over the game's own
       makes the folder game:data/glow
     Dry run: nothing was changed.
+    You need no copy of the game's folder for this: `oddstack undo` takes it back, whole.
     [exit 0]
     ");
     assert_eq!(sandbox.files(), before);
