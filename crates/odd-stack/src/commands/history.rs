@@ -121,15 +121,20 @@ fn files_words(row: &RevisionRow) -> String {
 
 fn difference_text(difference: &HistoryDifference) -> String {
     let head = paint(BOLD, &format!("From {} to {}:", difference.from, difference.to));
-    let mut text = layers_difference(&difference.layers);
-    if difference.settled_files > 0 {
-        let count = counted(difference.settled_files, "address is", "addresses are");
+    format!("{head}\n{}", stacks_difference(&difference.layers, difference.settled_files))
+}
+
+/// How two stacks differ, by layers and by what is settled.
+pub fn stacks_difference(layers: &LayersDifference, settled_files: u64) -> String {
+    let mut text = layers_difference(layers);
+    if settled_files > 0 {
+        let count = counted(settled_files, "address is", "addresses are");
         text.push_str(&format!("  {count} settled differently\n"));
     }
     if text.is_empty() {
         text.push_str("  no difference\n");
     }
-    format!("{head}\n{text}")
+    text
 }
 
 /// How layers differ, a line for each kind of difference.

@@ -8,7 +8,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::going_back::BackArgs;
-use super::history::layers_difference;
+use super::history::{layers_difference, stacks_difference};
 use super::standing::MOST_EFFECTS;
 use super::upgrade::Whose;
 use crate::Ended;
@@ -19,7 +19,7 @@ use crate::show::change::{edits, effects, summary, verdict};
 use crate::show::style::{BOLD, paint};
 use crate::show::table::{Look, cell, table};
 use crate::show::time::local;
-use crate::show::units::{counted, layers, number};
+use crate::show::units::{layers, number};
 
 #[derive(Debug, Subcommand)]
 pub enum LineupCommand {
@@ -224,15 +224,7 @@ fn difference_text(difference: &LineupDifference) -> String {
         None => "the stack as it is".to_owned(),
     };
     let head = paint(BOLD, &format!("From {from} to `{}`:", difference.to));
-    let mut text = layers_difference(&difference.layers);
-    if difference.settled_files > 0 {
-        let count = counted(difference.settled_files, "address is", "addresses are");
-        text.push_str(&format!("  {count} settled differently\n"));
-    }
-    if text.is_empty() {
-        text.push_str("  no difference\n");
-    }
-    format!("{head}\n{text}")
+    format!("{head}\n{}", stacks_difference(&difference.layers, difference.settled_files))
 }
 
 impl From<LineupError> for Failure {

@@ -149,6 +149,7 @@ pub fn prepare_capture_end<'l>(
     }
     let folders = folders_kept(&found, &drafts, &request.files.direct);
     transaction.open()?;
+    request.command = format!("capture {}", begun.name);
     request.stack.after = begun.arrangement();
     if is_layer {
         let folders = LayerFolders { new: &folders, away: &away };
