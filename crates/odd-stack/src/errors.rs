@@ -260,7 +260,7 @@ impl From<ChangeError> for Failure {
 fn root_missing(error: &dyn Error) -> Failure {
     let mut failure = Failure::of(Exit::Undecided, "root_missing", error);
     failure.message.push_str(
-        " Say where it lies now with `oddstack game set --root`; remove a game that is gone for good with \
+        " Say where it lies now with `oddstack game set --folder DIR`, a further folder with `--root ID=DIR`; remove a game that is gone for good with \
          `oddstack game forget --leave-layers`",
     );
     failure

@@ -1,7 +1,10 @@
 //! `oddstack game set`
 
+use std::path::PathBuf;
+
 use clap::Args;
 use odd_stack_core::OpenGame;
+use odd_stack_core::address::MAIN_ROOT;
 use odd_stack_core::blend::{BlendRule, BlendRules, Format};
 use odd_stack_core::jobs::SetRequest;
 
@@ -9,7 +12,7 @@ use super::game::{PatternArgs, VersionArgs, about, pair, roots, spots};
 use crate::Ended;
 use crate::args::ChangeArgs;
 use crate::errors::{Exit, Failure};
-use crate::session::{Session, change_options};
+use crate::session::{Session, absolute, change_options};
 use crate::show::change::effects;
 use crate::show::style::{BOLD, paint};
 use crate::show::units::counted;
@@ -22,6 +25,9 @@ pub struct SetGameArgs {
     /// Another name for it
     #[arg(long, value_name = "NEW")]
     pub name: Option<String>,
+    /// Where the game lies now, when its folder was moved
+    #[arg(long, value_name = "DIR")]
+    pub folder: Option<PathBuf>,
     /// A further folder, or where a known one lies now
     #[arg(long, value_name = "ID=DIR")]
     pub root: Vec<String>,
@@ -68,9 +74,13 @@ pub struct SetGameArgs {
 }
 
 pub fn set(session: &mut Session, args: &SetGameArgs) -> Result<Ended, Failure> {
+    let mut folders = roots(&args.root)?;
+    if let Some(folder) = &args.folder {
+        folders.push((MAIN_ROOT.to_owned(), absolute(folder)?));
+    }
     let request = SetRequest {
         name: args.name.clone(),
-        roots: roots(&args.root)?,
+        roots: folders,
         shares: args.shares.clone(),
         drop_roots: args.drop_root.clone(),
         spots: spots(&args.spot)?,

@@ -102,6 +102,13 @@ impl From<SetError> for Failure {
             SetError::Care(error) => error.into(),
             SetError::Pattern(error) => error.into(),
             SetError::Unknown { .. } => Self::of(Exit::Failed, "unknown_name", &error),
+            SetError::NotIt { .. } => {
+                let mut failure = Self::of(Exit::Failed, "not_it", &error);
+                failure.message.push_str(
+                    "; nothing was changed. Give the folder that holds the game, or put it there first",
+                );
+                failure
+            }
             SetError::RootInUse { .. } => Self::of(Exit::Failed, "root_in_use", &error),
             SetError::OtherVolume { .. } => Self::of(Exit::Failed, "other_volume", &error)
                 .advising("lift them first with `oddstack lift --all`"),

@@ -85,3 +85,24 @@ fn folders_are_found_to_be_opened() {
     std::fs::remove_dir_all(sandbox.path("docs")).unwrap();
     sandbox.run("open docs --print").status(1).says("is not there any more");
 }
+
+#[test]
+fn a_game_whose_folder_was_moved_is_told_where_it_lies() {
+    let sandbox = Sandbox::with_game();
+    sandbox.zip("lamps-1.zip", &[("data/lamps/brass.qtx", "bright\n")]);
+    sandbox.run("add lamps-1.zip").status(0);
+    std::fs::rename(sandbox.path("game"), sandbox.path("elsewhere")).unwrap();
+    sandbox.run("check").one_of(&[1, 4], "its folder is gone");
+    // Another folder is not taken for it.
+    sandbox.write("other/notes.txt", "?");
+    sandbox
+        .run("game set --folder other")
+        .status(1)
+        .says("does not look like the root `game`")
+        .says("nothing was changed");
+    sandbox.run("game set --folder nowhere").status(1);
+    sandbox.run("game set --folder elsewhere").status(0);
+    sandbox.run("check --deep").status(0);
+    sandbox.run("lift --all").status(0);
+    assert_eq!(sandbox.read("elsewhere/data/lamps/brass.qtx"), "base brass\n");
+}

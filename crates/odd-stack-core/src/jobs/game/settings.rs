@@ -1,6 +1,6 @@
 //! Changing what is known of a game that was added.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use thiserror::Error;
 
@@ -9,14 +9,14 @@ use super::roots::{
     Shares, add_spots, check_apart, existing, file_of_game, needs_side_folder, version_given, version_in,
 };
 use crate::address::{AddressError, MAIN_ROOT, PrefixName};
-use crate::files::is_one_folder;
+use crate::files::{is_one_folder, look_at};
 use crate::game::{AddressPatterns, Game, PatternError, Root};
 use crate::jobs::Permit;
 use crate::jobs::stack::{GameReport, game_report};
 use crate::ledger::Registered;
 use crate::ledger::{GameMark, Home, Ledger, LedgerError, OtherGames, Transaction, free_share};
 use crate::observer::Observer;
-use crate::stack::RootId;
+use crate::stack::{BaseKind, RootId};
 
 /// Why settings can't be changed. Nothing was changed.
 #[derive(Debug, Error)]
@@ -42,6 +42,18 @@ pub enum SetError {
         root: String,
         /// The layers.
         layers: Vec<String>,
+    },
+    /// A known root can't lie there.
+    #[error("{} does not look like the root `{root}`: of {looked} files that it should have {there} are there", folder.display())]
+    NotIt {
+        /// The root.
+        root: String,
+        /// Where it was said to lie.
+        folder: PathBuf,
+        /// How many files were looked for.
+        looked: usize,
+        /// How many of them are there.
+        there: usize,
     },
     /// Covered files would be on another volume than the game.
     #[error(
@@ -199,6 +211,10 @@ fn put_roots(
         let (name, folder) = (PrefixName::parse(name)?, existing(folder)?);
         let has_side_folder = needs_side_folder(&folder, ledger.folder());
         if let Some(root) = game.roots.iter_mut().find(|root| root.name == name) {
+            // Documents may begin anew elsewhere; a game does not.
+            if name.as_str() == MAIN_ROOT {
+                check_is_it(ledger, root, &folder)?;
+            }
             let is_shared_anew = shares.has(&root.name) && !is_one_folder(&root.folder, &folder);
             let share = if is_shared_anew { free_share(&folder) } else { root.share };
             let moves_originals =
@@ -230,6 +246,23 @@ fn put_roots(
         root.share = free_share(&root.folder);
     }
     Ok(new_roots)
+}
+
+/// Holds a folder that a known root is said to lie in now to some of the files that it had.
+fn check_is_it(ledger: &Ledger, root: &Root, folder: &Path) -> Result<(), SetError> {
+    const MOST_LOOKED_FOR: usize = 200;
+    let known = ledger.catalogue.base_of(root.id)?;
+    let files: Vec<_> = known.iter().filter(|(_, file)| file.kind == BaseKind::File).collect();
+    let sample = files.iter().step_by(files.len().div_ceil(MOST_LOOKED_FOR).max(1));
+    let is_there: Vec<bool> =
+        sample.map(|(_, file)| look_at(&file.spelled.on(folder)).is_ok_and(|seen| seen.is_some())).collect();
+    let (looked, there) = (is_there.len(), is_there.iter().filter(|is_there| **is_there).count());
+    // Some are left out of a copy, or were taken away by layers and programs.
+    if looked > 0 && there * 2 < looked && !is_one_folder(&root.folder, folder) {
+        let (root, folder) = (root.name.to_string(), folder.to_path_buf());
+        return Err(SetError::NotIt { root, folder, looked, there });
+    }
+    Ok(())
 }
 
 /// Looks through new roots.
