@@ -54,7 +54,8 @@ const MORE: [&str; 4] = ["demo", "completions", "man", "help"];
 /// What was written on the command line.
 pub fn parse(words: &[OsString]) -> Result<Cli, clap::Error> {
     let read = |words: &[OsString]| {
-        command().try_get_matches_from(words).and_then(|matches| Cli::from_arg_matches(&matches))
+        let is_screen = words.iter().any(|word| word == "-h");
+        command(is_screen).try_get_matches_from(words).and_then(|matches| Cli::from_arg_matches(&matches))
     };
     let error = match read(words) {
         Err(error) if error.kind() == ErrorKind::InvalidSubcommand => error,
@@ -86,17 +87,18 @@ fn meant(word: &str) -> Option<&'static str> {
     MEANT.iter().find(|(words, _)| words.contains(&word.as_str())).map(|(_, meant)| *meant)
 }
 
-/// All commands, with help that fits on one screen when it is asked for with `-h`.
-fn command() -> Command {
+/// All commands, with help that is one screen when it is asked for with `-h`.
+fn command(is_screen: bool) -> Command {
+    let options = if is_screen { "" } else { "\n\n{all-args}" };
     let command = Cli::command();
     let screen = screen(&command);
     command
-        .help_template("{about}\n\n{usage-heading} {usage}\n\n{all-args}{after-help}")
+        .help_template(format!("{{about}}\n\n{{usage-heading}} {{usage}}{options}{{after-help}}"))
         .override_usage("oddstack COMMAND [OPTIONS]\n       oddstack PACKAGE...")
         .after_help("Of every command: -g NAME (which game), -n (dry run, where it changes anything), --json, -y, -q, -v.\n\
                      `oddstack COMMAND -h` says more of one, `oddstack --help` of these and of exit codes.")
         .about(format!(
-            "{}\n\n{screen}",
+            "{}\n{screen}",
             "Install mods and patches as tracked layers, and always get back to the untouched game."
         ))
         .mut_subcommands(|command| command.hide(true))
@@ -114,7 +116,7 @@ fn screen(command: &Command) -> String {
         format!("{BOLD}{title}{BOLD:#}\n{}", names.iter().map(line).collect::<String>())
     };
     let more = MORE.map(|name| format!("{NAME}{name}{NAME:#}")).join(", ");
-    GROUPS.iter().map(group).chain([format!("{BOLD}More{BOLD:#}\n  {more}\n")]).collect()
+    GROUPS.iter().map(group).chain([format!("{BOLD}More{BOLD:#}: {more}\n")]).collect()
 }
 
 #[cfg(test)]
@@ -132,7 +134,7 @@ mod tests {
         }
         let screen = screen(&command);
         let screen = anstream::adapter::strip_str(&screen).to_string();
-        assert!(screen.lines().count() <= 39, "{screen}");
+        assert!(screen.lines().count() <= 38, "{screen}");
         assert!(screen.lines().all(|line| line.len() <= 86), "{screen}");
     }
 
