@@ -437,7 +437,7 @@ type Seen = (Tree, Vec<(String, bool)>, BTreeMap<(String, String), Counts>);
 fn seen(world: &World) -> Seen {
     let layers = world.ledger().layers().unwrap();
     let layers = layers.into_iter().map(|layer| (layer.about.name, layer.laid)).collect();
-    (world.tree(), layers, pairs_found(world))
+    (as_spelled(world), layers, pairs_found(world))
 }
 
 proptest! {
@@ -500,7 +500,7 @@ proptest! {
         for (at, command) in commands.enumerate() {
             run(&world, &mut model, command)?;
             save_lineup(&world.ledger(), &permit(&world.ledger()).unwrap(), &format!("after {at}"), NOW).unwrap();
-            trees.push(world.tree());
+            trees.push(as_spelled(&world));
         }
         for at in switches.into_iter().map(|at| at % trees.len().max(1)).filter(|at| *at < trees.len()) {
             let (ledger, name) = (world.ledger(), format!("after {at}"));
@@ -509,7 +509,7 @@ proptest! {
                 Err(LineupError::IsSo { .. }) => {}
                 Err(error) => prop_assert!(false, "{error}"),
             }
-            prop_assert_eq!(&world.tree(), &trees[at], "{}", name);
+            prop_assert_eq!(&as_spelled(&world), &trees[at], "{}", name);
             prop_assert!(world.check(true).drifted.is_empty());
         }
     }
