@@ -65,3 +65,46 @@ impl RevisionBefore {
         self.base |= earlier.base;
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_was_before_the_earliest_change_counts() {
+        let settlement = |winner| Settlement { sides: Vec::new(), winner: Some(LayerId(winner)) };
+        let about = |layer, name: &str| AboutBefore {
+            layer: LayerId(layer),
+            name: name.to_owned(),
+            version: None,
+            variant: None,
+            fit: String::new(),
+            needs: None,
+        };
+        let mut merged = RevisionBefore {
+            settled: vec![(PathId(1), None), (PathId(2), Some(settlement(7)))],
+            about: vec![about(1, "mist")],
+            ..RevisionBefore::default()
+        };
+        merged.beneath(RevisionBefore {
+            settled: vec![(PathId(1), Some(settlement(8))), (PathId(3), None)],
+            blend_rules: Some(Vec::new()),
+            about: vec![about(1, "fog"), about(2, "lamps")],
+            base: true,
+        });
+        let mut settled = merged.settled.clone();
+        settled.sort_by_key(|(path, _)| *path);
+        assert_eq!(
+            settled,
+            [(PathId(1), Some(settlement(8))), (PathId(2), Some(settlement(7))), (PathId(3), None)]
+        );
+        assert_eq!(merged.about, [about(1, "fog"), about(2, "lamps")]);
+        assert!(merged.base && merged.blend_rules.is_some());
+        // An earlier one that changed no rules leaves them.
+        merged.beneath(RevisionBefore::default());
+        assert!(merged.base && merged.blend_rules.is_some());
+        // What is kept is small where little changed, and what earlier formats did not keep is nothing.
+        assert_eq!(serde_json::to_string(&RevisionBefore::default()).unwrap(), "{}");
+        assert!(serde_json::from_str::<RevisionBefore>("{}").is_ok());
+    }
+}

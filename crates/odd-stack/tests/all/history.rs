@@ -186,6 +186,25 @@ fn an_address_tells_who_supplied_it_when() {
 }
 
 #[test]
+fn rules_of_merging_go_back_too() {
+    let sandbox = Sandbox::with_game();
+    sandbox.zip("five-5.zip", &[("config/fog.ini", "fog=1\ngulls=5\n")]);
+    sandbox.zip("six-6.zip", &[("config/fog.ini", "fog=6\n")]);
+    sandbox.run("add five-5.zip").status(0);
+    sandbox.run("add six-6.zip").status(0);
+    let merged = sandbox.read("game/config/fog.ini");
+    assert_eq!(merged, "fog=6\ngulls=5\n");
+    sandbox.run("game set --no-blend *.ini").status(0);
+    assert_eq!(sandbox.read("game/config/fog.ini"), "fog=6\n");
+    sandbox.run("undo").status(0);
+    assert_eq!(sandbox.read("game/config/fog.ini"), merged);
+    assert!(!sandbox.run("game show").status(0).stdout.contains("*.ini"));
+    sandbox.run("redo").status(0);
+    assert_eq!(sandbox.read("game/config/fog.ini"), "fog=6\n");
+    sandbox.run("check --deep").status(0);
+}
+
+#[test]
 fn files_changed_outside_are_not_lost_on_the_way_back() {
     let sandbox = lived_with();
     sandbox.write(BRASS, "scratched\n");

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::fs;
 use std::io::Write;
 use std::path::{Path, PathBuf};
-use std::process::{Command, Stdio};
+use std::process::{Command, ExitStatus, Stdio};
 
 use assert_cmd::cargo::cargo_bin;
 use serde_json::Value;
@@ -14,6 +14,20 @@ use zip::write::SimpleFileOptions;
 
 pub struct Sandbox {
     folder: TempDir,
+}
+
+/// Runs it to its end. Wine says now and then that it can't start a process ("Internal error"), and can a moment later.
+fn started(command: &mut Command) -> ExitStatus {
+    const INTERNAL_ERROR: i32 = 1359;
+    for _ in 0..20 {
+        match command.status() {
+            Err(error) if cfg!(windows) && error.raw_os_error() == Some(INTERNAL_ERROR) => {
+                std::thread::sleep(std::time::Duration::from_millis(250));
+            }
+            ended => return ended.unwrap(),
+        }
+    }
+    panic!("{command:?} can't be started")
 }
 
 impl Sandbox {
@@ -115,8 +129,7 @@ impl Sandbox {
         // Into files: Wine can't open the pipes that the standard library makes.
         let (stdout, stderr) = (self.path("stdout.txt"), self.path("stderr.txt"));
         command.stdout(fs::File::create(&stdout).unwrap()).stderr(fs::File::create(&stderr).unwrap());
-        let status = command.status().unwrap();
-
+        let status = started(&mut command);
         let text = |path: PathBuf| self.tidy(&String::from_utf8_lossy(&fs::read(path).unwrap()));
         let (stdout, stderr) = (text(stdout), text(stderr));
         let status = status.code().unwrap_or(-1);

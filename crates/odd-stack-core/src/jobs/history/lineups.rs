@@ -174,7 +174,7 @@ pub fn compare_lineups(
     let two = wanted(to)?;
     let one = match from {
         Some(from) => wanted(from)?,
-        None => Wanted::of(ledger, present(ledger)?),
+        None => Wanted::of(present(ledger)?),
     };
     Ok(LineupDifference {
         from: from.map(str::to_owned),
@@ -208,7 +208,7 @@ pub fn prepare_switch<'l>(
         }
     }
     let wanted = resolved(ledger, &lineup)?;
-    let now_there = Wanted::of(ledger, present);
+    let now_there = Wanted::of(present);
     let difference = difference_of(&now_there.layers(ledger)?, &wanted.layers(ledger)?);
     let settled = differing(&now_there.settled, &wanted.settled);
     let before = RevisionBefore { settled, ..RevisionBefore::default() };
@@ -226,7 +226,7 @@ struct Wanted {
 }
 
 impl Wanted {
-    fn of(_: &Ledger, lineup: Lineup) -> Self {
+    fn of(lineup: Lineup) -> Self {
         let standings = lineup.arrangement.into_iter().map(|(layer, laid)| Standing { layer, laid });
         Self { after: Arrangement::new(standings.collect()), settled: lineup.settled.into_iter().collect() }
     }
@@ -265,7 +265,7 @@ fn present(ledger: &Ledger) -> Result<Lineup, LedgerError> {
 /// Whether to switch to the lineup would change nothing.
 fn is_as(ledger: &Ledger, lineup: &Lineup, present: &Lineup) -> Result<bool, LedgerError> {
     let wanted = resolved(ledger, lineup)?;
-    let now = Wanted::of(ledger, present.clone());
+    let now = Wanted::of(present.clone());
     Ok(wanted.after == now.after && wanted.settled == now.settled)
 }
 
