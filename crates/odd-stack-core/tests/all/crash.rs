@@ -91,7 +91,7 @@ fn copy_all(from: &Path, to: &Path) {
 
 /// How far apart the steps are that fail. Each costs ten times as much under Wine, and what is done there is the same but for the
 /// seam.
-const STRIDE: usize = if cfg!(windows) { 4 } else { 1 };
+const STRIDE: usize = if cfg!(windows) { 6 } else { 1 };
 
 /// Runs `act` with `fault` at its first step, its second, and so on, until it is done untouched.
 fn fail_everywhere(act: Act, fault: Fault) {
