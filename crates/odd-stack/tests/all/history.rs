@@ -34,6 +34,7 @@ fn each_change_can_be_taken_back_and_done_again() {
     assert_eq!(sandbox.read(BRASS), "foggy\n");
     sandbox.run("undo").status(0).says("back in the stack: lamps 1").says("out of the stack: lamps 2");
     assert_eq!(sandbox.read("game/data/lamps/only_one.qtx"), "1\n");
+    sandbox.run("undo 3").status(1).says("only 2 changes can be taken back");
     sandbox.run("undo 2").status(0).says("Undone: `add fog`, `add lamps`.");
     assert_eq!(sandbox.read(BRASS), "base brass\n");
     sandbox.run("undo").status(1).says("nothing has been done yet that could be taken back");

@@ -18,7 +18,11 @@ pub enum HistoryError {
     #[error(transparent)]
     Change(#[from] ChangeError),
     /// Fewer changes led to the present state.
-    #[error("{}", if *.there == 0 { "nothing has been done yet that could be taken back".to_owned() } else { format!("only {there} changes can be taken back") })]
+    #[error("{}", match there {
+        0 => "nothing has been done yet that could be taken back".to_owned(),
+        1 => "only 1 change can be taken back".to_owned(),
+        several => format!("only {several} changes can be taken back"),
+    })]
     NothingBefore {
         /// How many there were.
         there: u64,
