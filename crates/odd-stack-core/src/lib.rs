@@ -67,6 +67,7 @@ pub mod address;
 pub mod blend;
 pub mod change;
 pub mod check;
+mod container;
 pub mod expected;
 pub mod files;
 pub mod fit;

@@ -171,6 +171,13 @@ pub struct PlaceArgs {
     /// Leave out links that lead out of the package
     #[arg(long)]
     pub skip_links: bool,
+    /// Take this away while the layer is on the game: a file, a folder, a pattern, or members of a container
+    /// (data/core.qpk!/SIGN/**)
+    #[arg(long, value_name = "ADDRESS")]
+    pub take_away: Vec<String>,
+    /// Leave the signature of a container as it is, though it no longer holds once members change
+    #[arg(long)]
+    pub keep_signature: bool,
     /// The code page of names that look wrong, such as shift_jis, gbk or 1251
     #[arg(long, value_name = "ENCODING")]
     pub names: Option<String>,

@@ -211,6 +211,8 @@ impl From<ChangeError> for Failure {
             .choice("save what is on disk now and go on", "--keep-edits")
             .choice("discard what is on disk now and go on", "--discard-edits"),
             ChangeError::OfOtherGames { ref files } => of_other_games(files),
+            ChangeError::NotIntoContainer { .. } => Self::of(Exit::Failed, "into_container", &error)
+                .advising("lift the layers that change it, and look at it with `oddstack check --deep`"),
             ChangeError::ContentsLost { ref files } => contents_lost(files),
             ChangeError::OriginalsLost { ref files } => originals_lost(files),
             ChangeError::EditsClash { ref files } => Self::new(
@@ -356,6 +358,8 @@ impl From<AddError> for Failure {
                 if about_rules { failure } else { failure.of_package(&package) }
             }
             AddError::Change(error) => error.into(),
+            AddError::NotIntoContainer { .. } => Self::of(Exit::Failed, "into_container", &error)
+                .advising("`oddstack trace` shows what is in a container; to bring the whole file, leave `!/` out"),
             AddError::BadNeed { .. } => Self::of(Exit::Usage, "bad_need", &error),
             AddError::BadFact { .. } => Self::of(Exit::Usage, "bad_fact", &error),
             AddError::NothingLies { .. } => {

@@ -27,6 +27,13 @@ impl FoldedKey {
         Self(text)
     }
 
+    /// The keys of the innermost container and of the member in it, where the address may be a member's.
+    pub(crate) fn member(&self) -> Option<(Self, Self)> {
+        let (container, member) = self.0.rsplit_once(super::INTO)?;
+        let is_none = container.is_empty() || member.is_empty();
+        (!is_none).then(|| (Self(container.to_owned()), Self(member.to_owned())))
+    }
+
     /// The key of the folder above, or `None` directly below the root.
     pub fn parent(&self) -> Option<Self> {
         self.0.rfind('/').map(|cut| Self(self.0[..cut].to_owned()))

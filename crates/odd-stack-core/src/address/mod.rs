@@ -25,6 +25,9 @@ pub(crate) use on_disk::is_disk_path;
 /// The root that is meant when an address names none.
 pub const MAIN_ROOT: &str = "game";
 
+/// What stands between a container's path and a member's.
+pub(crate) const INTO: &str = "!/";
+
 /// The folder that Odd Stack keeps at the top of a root that lies on another volume than the ledger,
 /// and beside the game for ledgers. No layer has anything there.
 pub const SIDE_FOLDER: &str = ".oddstack";

@@ -1,13 +1,14 @@
 //! One change of a game from start to end: decided, shown, applied or abandoned, recovered.
 
 use std::collections::HashSet;
+use std::io::{self, Read};
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
 
 use rayon::prelude::*;
 
 use super::decide::decide;
-use super::decision::{Decision, Staged};
+use super::decision::{Decision, Made, Staged};
 use super::discarded::save_changed;
 use super::error::ChangeError;
 use super::execute::{self, StepFailed};
@@ -20,6 +21,7 @@ use super::private_folders::{make_private_folders, tidy_private_folders};
 use super::request::ChangeRequest;
 use super::step::Step;
 use crate::check::lost_contents;
+use crate::expected::{Blender, BuildError, Building, Built};
 use crate::files::Seam;
 use crate::hash::ContentHash;
 use crate::ledger::catalogue::JournalMark;
@@ -182,13 +184,21 @@ impl Prepared<'_> {
         }
         observer.begin(Work::Staging, staged.len() as u64, staged.iter().map(|file| file.size_bytes).sum());
         let lost: Mutex<HashSet<ContentHash>> = Mutex::default();
+        let built: Mutex<Vec<(ContentHash, Built)>> = Mutex::default();
         let doubted = self.doubted()?;
         let copied = staged.par_iter().try_for_each(|file| {
             if observer.is_cancelled() {
                 return Err(ChangeError::Cancelled);
             }
-            match &file.content {
-                Some(content) => write_made(file, content, seam)?,
+            match &file.made {
+                Some(Made::Content(content)) => write_made(file, content, seam)?,
+                Some(Made::Container(building)) => {
+                    if let Some(one) = build(file, building, seam)? {
+                        built.lock().unwrap_or_else(PoisonError::into_inner).push((building.name, one));
+                    } else {
+                        lost.lock().unwrap_or_else(PoisonError::into_inner).extend(building.beneath_hash);
+                    }
+                }
                 None if copy_stored(file, folder, doubted.contains(&file.hash), seam)? => {}
                 None => drop(lost.lock().unwrap_or_else(PoisonError::into_inner).insert(file.hash)),
             }
@@ -202,6 +212,9 @@ impl Prepared<'_> {
             return Err(ChangeError::ContentsLost { files: lost_contents(self.ledger, &lost)? });
         }
         self.ledger.catalogue.note_whole(doubted)?;
+        for (name, built) in built.into_inner().unwrap_or_else(PoisonError::into_inner) {
+            Blender::note_built(self.ledger, name, built)?;
+        }
         for (path, stamp) in &self.decision.restamped {
             seam.stamp(path, *stamp).map_err(|source| ChangeError::Stage { path: path.clone(), source })?;
         }
@@ -226,7 +239,7 @@ impl Prepared<'_> {
         let catalogue = &self.ledger.catalogue;
         let mut doubted = HashSet::new();
         if catalogue.has_doubts()? {
-            for file in self.decision.staged.iter().filter(|file| file.content.is_none()) {
+            for file in self.decision.staged.iter().filter(|file| file.made.is_none()) {
                 if !catalogue.is_whole_since(file.hash)? {
                     doubted.insert(file.hash);
                 }
@@ -270,6 +283,19 @@ fn write_made(file: &Staged, content: &[u8], seam: &dyn Seam) -> Result<(), Chan
     let (path, mut content) = (&file.path, content);
     let written = seam.write_file(path, &mut content).and_then(|_| seam.stamp(path, file.stamp));
     written.map_err(|source| ChangeError::Stage { path: path.clone(), source })
+}
+
+/// Makes a container where it is staged; nothing if the file that it is made from is not what it was.
+fn build(file: &Staged, building: &Building, seam: &dyn Seam) -> Result<Option<Built>, ChangeError> {
+    let path = &file.path;
+    let write = |content: &mut dyn Read| seam.write_file(path, content).map(drop);
+    let failed = |source| ChangeError::Stage { path: path.clone(), source };
+    match building.make(write) {
+        Ok(built) => seam.stamp(path, file.stamp).map(|()| Some(built)).map_err(failed),
+        Err(BuildError::OtherBeneath) => Ok(None),
+        Err(BuildError::Io(source)) => Err(failed(source)),
+        Err(BuildError::NotContainer(reason)) => Err(failed(io::Error::other(reason))),
+    }
 }
 
 /// Copies a stored content to where it is staged; says whether it is still what it was. A copy that shares its blocks is

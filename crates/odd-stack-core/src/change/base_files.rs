@@ -80,7 +80,8 @@ impl Decider<'_> {
             column.base.as_ref().is_some_and(|base| base.kind != BaseKind::Folder)
                 && !foreign.contains_key(&column.path)
                 && matches!(column.provider(after), Provider::Base(_))
-                && column.recipe(after).is_none()
+                && !column.is_member
+                && !column.is_made(after)
                 && !matches!(column.provider(before), Provider::Base(_))
         };
         let looked: Vec<Option<(PathBuf, Soundness)>> = self

@@ -37,7 +37,8 @@ impl Decider<'_> {
             to.layer == exchange.new || blended.is_some_and(is_in)
         };
         let Some(exchange) = self.stack.exchanges.iter().find(is_new) else { return Ok(Carry::Not) };
-        if now.kind != BaseKind::File || most > Some(MOST_BLENDED_BYTES) {
+        let is_container = !at.column.members.is_empty();
+        if is_container || now.kind != BaseKind::File || most > Some(MOST_BLENDED_BYTES) {
             return Ok(Carry::Not);
         }
         let path = at.present_or_future().on(&self.root(at.column.root)?.folder);

@@ -7,7 +7,7 @@ use std::sync::Arc;
 use rayon::prelude::*;
 
 use super::decider::{Decider, FilesAtWork, Leaving, Move, NewFolders, Note, Noted, StackTurn, Wishes};
-use super::decision::{Decision, Staged, Thrown};
+use super::decision::{Decision, Made, Staged, Thrown};
 use super::effects::is_same_on_disk;
 use super::error::ChangeError;
 use super::last_look::look_at_file;
@@ -17,9 +17,10 @@ use super::request::{ChangeRequest, Exchange, ForeignFile};
 use super::step::Step;
 use crate::address::Address;
 use crate::blend::BlendRules;
-use crate::expected::{Blender, Drift, DriftKind, Finding, Folders};
+use crate::expected::{Blender, Building, Drift, DriftKind, Finding, Folders};
 use crate::files::{Seen, Stamp};
 use crate::game::Root;
+use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError, OtherGames, free_batch};
 use crate::observer::{Observer, Work};
 use crate::stack::{BaseKind, Column, Entry, Hindrance, LayerId, Provider, RootId, Tally, tallies};
@@ -164,7 +165,7 @@ impl Decider<'_> {
 
     /// Learns what blends, before and after, and what the base is.
     fn blend_and_settle_base(&mut self) -> Result<(), ChangeError> {
-        self.blender.learn(&mut self.stack.columns, &self.stack.before)?;
+        self.blender.learn_as_laid(&mut self.stack.columns, &self.stack.before)?;
         if !self.wishes.foreign.is_empty() {
             self.stack.tallies_before = Some(tallies(&self.stack.columns, &self.stack.before));
             self.settle_foreign()?;
@@ -172,13 +173,29 @@ impl Decider<'_> {
         self.settle_base()?;
         self.judge_originals()?;
         self.blender.learn(&mut self.stack.columns, &self.stack.after)?;
+        self.note_members()?;
         self.note_blending()
+    }
+
+    /// Keeps what the game's containers have where layers change members, to compare with after an update.
+    fn note_members(&mut self) -> Result<(), ChangeError> {
+        let catalogue = &self.ledger.catalogue;
+        for column in self.stack.columns.iter().filter(|column| column.is_member) {
+            let now = column.base.as_ref().map_or(Some(ContentHash::NOTHING), |base| base.hash);
+            if let Some(now) = now
+                && catalogue.member_seen(column.path)? != Some(now)
+            {
+                catalogue.see_member(column.path, now)?;
+            }
+        }
+        Ok(())
     }
 
     /// Notes what keys were left alone in files that blend, and why others don't blend.
     fn note_blending(&mut self) -> Result<(), ChangeError> {
         for column in &self.stack.columns {
-            let (Some(blend), Some(spelled)) = (column.blend(&self.stack.after), column.spelled()) else {
+            let blend = column.composed(&self.stack.after).or_else(|| column.blend(&self.stack.after));
+            let (Some(blend), Some(spelled)) = (blend, column.spelled()) else {
                 continue;
             };
             let address = self.address(column.root, spelled)?;
@@ -251,9 +268,15 @@ impl Decider<'_> {
     fn moves_of<'c>(&mut self, columns: &'c [Column]) -> Result<Vec<Move<'c>>, ChangeError> {
         let mut moves = Vec::new();
         for column in columns {
-            self.refuse_clash(column)?;
+            if !column.is_member {
+                self.refuse_clash(column)?;
+            }
             let (from, to) = (self.present(column), column.provider(&self.stack.after));
             self.meet(column, from, to);
+            if column.is_member {
+                // It moves with its container.
+                continue;
+            }
             if self.wishes.foreign.get(&column.path) == Some(&ForeignFile::Accepted) {
                 self.set_old_original_aside(column)?;
             }
@@ -339,7 +362,9 @@ impl Decider<'_> {
             finding,
             Finding::FolderInTheWay | Finding::Drifted(DriftKind::Missing | DriftKind::BaseGone, _)
         );
-        self.note_effect(address, at, !is_gone);
+        if is_gone || !self.note_member_effects(at)? {
+            self.note_effect(address, at, !is_gone);
+        }
         if present.take_out {
             self.take_out(at, (&root, &side), present.kept, finding.seen());
         }
@@ -451,7 +476,11 @@ impl Decider<'_> {
         side: PathBuf,
         mut content: Option<(Vec<u8>, i64)>,
     ) -> Result<(), ChangeError> {
-        if let (None, Provider::Layer(entry)) = (&content, at.to) {
+        let building = match content {
+            None => self.building(at)?,
+            Some(_) => None,
+        };
+        if let (None, None, Provider::Layer(entry)) = (&content, &building, at.to) {
             let made = self.blender.content_of(at.column, entry, &self.stack.after)?;
             content = made.map(|made| (made, entry.modified));
         }
@@ -473,7 +502,12 @@ impl Decider<'_> {
                     None => self.in_stage(&side),
                 };
                 self.need_private_folders(&side, &path);
-                self.stage(at.column, entry, path.clone(), side, content);
+                let made = match (content, building) {
+                    (Some((content, modified)), _) => Some((Made::Content(content), modified)),
+                    (None, Some(building)) => Some((Made::Container(Arc::new(building)), entry.modified)),
+                    (None, None) => None,
+                };
+                self.stage(at.column, entry, path.clone(), side, made);
                 if new_folder.is_some() {
                     // It comes into the game with its folder.
                     return Ok(());
@@ -491,21 +525,40 @@ impl Decider<'_> {
         entry: &Entry,
         path: PathBuf,
         side: PathBuf,
-        content: Option<(Vec<u8>, i64)>,
+        made: Option<(Made, i64)>,
     ) {
         let mode = column.mode_for(entry);
-        let (content, modified) = match content {
-            Some((content, modified)) => (Some(content), modified),
+        let (made, modified) = match made {
+            Some((made, modified)) => (Some(made), modified),
             None => (None, entry.modified),
         };
         self.decision.staged.push(Staged {
             hash: entry.hash,
-            size_bytes: content.as_ref().map_or(entry.size_bytes, |content| content.len() as u64),
+            size_bytes: match &made {
+                Some(Made::Content(content)) => content.len() as u64,
+                _ => entry.size_bytes,
+            },
             stamp: Stamp { modified, nanoseconds: 0, mode },
             path,
             side,
-            content,
+            made,
         });
+    }
+
+    /// What is needed to make the container that moves, if it is one whose members layers change.
+    fn building(&self, at: &Move<'_>) -> Result<Option<Building>, ChangeError> {
+        let (Some(entry), Some(composition)) = (at.to.entry(), at.column.composition(&self.stack.after)) else {
+            return Ok(None);
+        };
+        let composed = at.column.composed(&self.stack.after).and_then(|blend| blend.outcome.as_ref().ok());
+        if composed.is_none_or(|composed| composed.entry != *entry) {
+            return Ok(None);
+        }
+        let building = self.blender.building(at.column, &composition, &self.stack.after)?;
+        let address = || self.address(at.column.root, at.future_or_present());
+        building.map(Some).or_else(|reason| {
+            Err(ChangeError::NotIntoContainer { container: address()?.to_string(), reason })
+        })
     }
 
     /// Refuses a column where a newly laid file meets a folder.

@@ -2,17 +2,19 @@
 
 use std::collections::BTreeMap;
 use std::path::PathBuf;
+use std::sync::Arc;
 
 use super::plan::Plan;
 use super::step::Step;
 use crate::address::{FoldedKey, RelPath};
+use crate::expected::Building;
 use crate::files::{Seen, Stamp};
 use crate::hash::ContentHash;
 use crate::ledger::Covering;
 use crate::stack::{BaseFile, LayerId, RootId, Tally};
 
 /// A stored content on its way into the game.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug)]
 pub(super) struct Staged {
     pub hash: ContentHash,
     pub size_bytes: u64,
@@ -20,7 +22,16 @@ pub(super) struct Staged {
     pub path: PathBuf,
     pub side: PathBuf,
     /// What lies there instead of the stored content.
-    pub content: Option<Vec<u8>>,
+    pub made: Option<Made>,
+}
+
+/// A file that is made for a change.
+#[derive(Debug)]
+pub(super) enum Made {
+    /// All of it.
+    Content(Vec<u8>),
+    /// A container, made when it is written.
+    Container(Arc<Building>),
 }
 
 /// A file that goes to the trash.

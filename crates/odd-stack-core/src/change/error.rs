@@ -45,6 +45,14 @@ pub enum ChangeError {
     /// The ledger failed.
     #[error(transparent)]
     Ledger(#[from] LedgerError),
+    /// A container can't be made of what lies beneath it.
+    #[error("{container} can't be changed inside: {reason}")]
+    NotIntoContainer {
+        /// The container.
+        container: String,
+        /// What stands in the way.
+        reason: String,
+    },
     /// Stored contents of layers are gone or not what they were.
     #[error("{} file(s) of layers are missing or damaged in the ledger", files.len())]
     ContentsLost {

@@ -33,14 +33,14 @@ pub(super) fn look_at_base(
 ) -> Result<Option<BaseLook>, ChangeError> {
     let Some(base) = &column.base else { return Ok(None) };
     let root = site.root(column.root)?;
-    if base.kind == BaseKind::Folder {
+    if base.kind == BaseKind::Folder || column.is_member {
         return Ok(None);
     }
     let path = base.spelled.on(&root.folder);
     let look_failed = |source| ChangeError::Look { path: path.clone(), source };
     let is_uncovered = matches!(column.provider(before), Provider::Base(_));
     // What blends is not made yet; it most likely covers.
-    let stays = matches!(column.provider(after), Provider::Base(_)) && column.recipe(after).is_none();
+    let stays = matches!(column.provider(after), Provider::Base(_)) && !column.is_made(after);
     if is_uncovered && !stays {
         match compare(&path, Provider::Base(base), true).map_err(look_failed)? {
             Finding::Drifted(kind, _) if edits == Edits::Stop && kind != DriftKind::BaseGone => {

@@ -4,7 +4,7 @@ use super::decider::Decider;
 use super::error::ChangeError;
 use super::plan::Difference;
 use super::request::Exchange;
-use crate::stack::{LayerId, Turn, is_open, turn};
+use crate::stack::{EntryKind, LayerId, Turn, is_open, turn};
 
 impl Decider<'_> {
     /// Tells the difference between the two versions of each exchanged layer.
@@ -19,6 +19,9 @@ impl Decider<'_> {
     fn difference(&self, old: LayerId, new: LayerId) -> Result<Difference, ChangeError> {
         let mut difference = Difference { unchanged_files: self.stack.alike_files, ..Difference::default() };
         for column in &self.stack.columns {
+            if column.entries.iter().any(|entry| entry.kind == EntryKind::Members) {
+                continue;
+            }
             let Some(turn) = turn(column, old, new) else { continue };
             let own = |layer: LayerId| column.entries.iter().find(|entry| entry.layer == layer);
             let spelled = column.base.as_ref().map(|base| &base.spelled);

@@ -8,6 +8,8 @@ use std::path::PathBuf;
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
+use super::building::Built;
+use super::containers::Containers;
 use crate::blend::{
     Combined, Culprit, Format, KeyEdit, LastRead, MOST_BLENDED_BYTES, NotBlended, combine, combine_knowing,
     read_edits,
@@ -15,7 +17,9 @@ use crate::blend::{
 use crate::files::{open_at_once, read_small};
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError, blob_path};
-use crate::stack::{Blend, Blended, Column, Entry, Hindrance, LayerId, NotBlendable, Order, PathId, Recipe};
+use crate::stack::{
+    Blend, Blended, Column, Entry, EntryKind, Hindrance, LayerId, NotBlendable, Order, PathId, Provider, Recipe,
+};
 
 /// What blending by a recipe gave, as the catalogue keeps it.
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -72,7 +76,8 @@ impl Ready {
 
 /// Reads contents and blends them.
 pub(crate) struct Blender<'l> {
-    ledger: &'l Ledger,
+    pub(super) ledger: &'l Ledger,
+    pub(super) containers: Containers<'l>,
     /// Contents that are not stored, in a dry run.
     unstored: HashMap<ContentHash, Vec<u8>>,
     /// Where files of the base lie that are neither aside nor in their place.
@@ -92,6 +97,7 @@ impl<'l> Blender<'l> {
     pub(crate) fn new(ledger: &'l Ledger) -> Self {
         Self {
             ledger,
+            containers: Containers::new(ledger),
             unstored: HashMap::new(),
             bases: HashMap::new(),
             made: RefCell::default(),
@@ -115,8 +121,90 @@ impl<'l> Blender<'l> {
         self.bases.insert(path, file);
     }
 
-    /// Learns what each of `columns` gives under `order`, where something blends.
+    /// Learns what each of `columns` gives under `order`, where something blends or members of containers change. In a
+    /// change a container is not made for that: what stands for it is named by its composition.
     pub(crate) fn learn(&self, columns: &mut [Column], order: &Order) -> Result<(), LedgerError> {
+        self.containers.complete(columns)?;
+        self.learn_completed(columns, order, self.keeps)
+    }
+
+    /// As [`Blender::learn`], of what lies on disk: containers that nobody remembers are made for it.
+    pub(crate) fn learn_as_laid(&self, columns: &mut [Column], order: &Order) -> Result<(), LedgerError> {
+        self.containers.complete(columns)?;
+        self.learn_completed(columns, order, false)
+    }
+
+    fn learn_completed(
+        &self,
+        columns: &mut [Column],
+        order: &Order,
+        names_only: bool,
+    ) -> Result<(), LedgerError> {
+        self.learn_blends(columns, order)?;
+        for column in columns.iter_mut().filter(|column| !column.members.is_empty()) {
+            self.learn_completed(&mut column.members, order, names_only)?;
+            self.learn_container(column, order, names_only)?;
+        }
+        Ok(())
+    }
+
+    /// Learns what changing members gives.
+    fn learn_container(
+        &self,
+        column: &mut Column,
+        order: &Order,
+        names_only: bool,
+    ) -> Result<(), LedgerError> {
+        let Some(composition) = column.composition(order) else { return Ok(()) };
+        let name = composition.hash();
+        if column.blends.iter().any(|blend| blend.recipe == name) {
+            return Ok(());
+        }
+        let catalogue = &self.ledger.catalogue;
+        let known = catalogue.blend(name)?.map(|text| serde_json::from_str(&text)).transpose();
+        let known: Option<BlendOutcome> = known.map_err(|error| catalogue.damaged_by(&error))?;
+        let made = match known {
+            Some(BlendOutcome::Made { hash, size_bytes, .. }) => Ok((hash, size_bytes)),
+            _ => match self.building(column, &composition, order)? {
+                Err(reason) => Err(reason),
+                Ok(_) if names_only => Ok((name, composition.about_bytes())),
+                Ok(building) => {
+                    let made = building.make(|content| io::copy(content, &mut io::sink()).map(drop));
+                    made.map(|made| (made.hash, made.size_bytes)).map_err(|error| error.to_string())
+                }
+            },
+        };
+        let laid = column.laid(order).into_iter();
+        let from = laid.filter(|entry| entry.kind == EntryKind::Members).map(|entry| entry.layer);
+        let outcome = match made {
+            Ok((hash, size_bytes)) => Ok(Blended {
+                entry: composition.entry(hash, size_bytes),
+                from: from.collect(),
+                clashes: Vec::new(),
+                undone: Vec::new(),
+            }),
+            Err(reason) => Err(NotBlendable {
+                hindrance: match composition.beneath {
+                    Provider::Layer(entry) => Hindrance::Content(entry.hash),
+                    _ => Hindrance::Base,
+                },
+                reason,
+            }),
+        };
+        column.blends.push(Blend { recipe: name, outcome });
+        Ok(())
+    }
+
+    /// Keeps what came of making a container, inside a change of the catalogue.
+    pub(crate) fn note_built(ledger: &Ledger, name: ContentHash, built: Built) -> Result<(), LedgerError> {
+        let Built { hash, size_bytes } = built;
+        let outcome =
+            BlendOutcome::Made { hash, size_bytes, clashes: Vec::new(), undone: Vec::new() };
+        let text = serde_json::to_string(&outcome).map_err(|error| ledger.catalogue.damaged_by(&error))?;
+        ledger.catalogue.write_blend(name, &text)
+    }
+
+    fn learn_blends(&self, columns: &mut [Column], order: &Order) -> Result<(), LedgerError> {
         let mut unknown: Vec<(usize, ContentHash, Ready)> = Vec::new();
         let mut held_bytes = 0;
         for at in 0..columns.len() {
@@ -349,6 +437,9 @@ impl<'l> Blender<'l> {
     /// The game's own file at the column's address, where it lies aside or still in its place.
     pub(crate) fn base_content(&self, column: &Column) -> Result<Option<Vec<u8>>, LedgerError> {
         let Some(base) = &column.base else { return Ok(None) };
+        if column.is_member {
+            return Ok(base.hash.and_then(|hash| self.containers.small(hash)));
+        }
         let site = self.ledger.site();
         let root = site.root(column.root)?;
         let usual = [site.original(root, column.path), base.spelled.on(&root.folder)];
@@ -372,6 +463,9 @@ impl<'l> Blender<'l> {
     pub(crate) fn stored(&self, entry: &Entry) -> Result<Option<Vec<u8>>, LedgerError> {
         if let Some(content) = self.unstored.get(&entry.hash) {
             return Ok(Some(content.clone()));
+        }
+        if entry.kind == EntryKind::Packed {
+            return Ok(self.containers.small(entry.hash));
         }
         let path = blob_path(self.ledger.folder(), entry.hash);
         let mut content = Vec::new();

@@ -68,7 +68,7 @@ pub(crate) fn places<'a>(
             place.files.push(Expected { name, provider, covered: None });
         }
     }
-    for column in columns {
+    for column in columns.iter().filter(|column| !column.is_member) {
         let provider = column.provider(order);
         match (&column.base, provider.entry()) {
             (Some(base), _) => {

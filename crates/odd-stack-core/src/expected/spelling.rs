@@ -82,6 +82,9 @@ impl<'a> Folders<'a> {
         if let Some(base) = &column.base {
             return Ok(base.spelled.clone());
         }
+        if column.is_member {
+            return Ok(entry.spelled.clone());
+        }
         let name = RelPath::from_disk(file_name(column, entry).to_owned());
         match column.key.parent() {
             Some(parent) => Ok(self.path(column.root, &parent)?.join(&name)),

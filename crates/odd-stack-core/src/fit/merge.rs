@@ -45,6 +45,7 @@ impl Wishes {
         self.needs = self.needs.with_over(upper.needs);
         self.patches = upper.patches.or(self.patches);
         self.whole |= upper.whole;
+        self.keep_signature |= upper.keep_signature;
         add_new(&mut self.by_lines, upper.by_lines);
         add_new(&mut self.takes_away, upper.takes_away);
         self.sets

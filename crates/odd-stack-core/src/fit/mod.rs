@@ -99,16 +99,6 @@ pub enum FitError {
     /// The target is no address.
     #[error(transparent)]
     Address(#[from] AddressError),
-    /// The target leads into a file.
-    #[error(
-        "`{to}` leads into a file, and what is inside files can't be placed; to bring the whole file, place it at {container}"
-    )]
-    IntoContainer {
-        /// What was given.
-        to: String,
-        /// The file itself.
-        container: Address,
-    },
     /// Two files would go to one address.
     #[error("both `{first}` and `{second}` would go to {address}")]
     TwoToOne {

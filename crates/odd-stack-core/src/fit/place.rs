@@ -7,7 +7,7 @@ use super::chosen::{part_seen, take};
 use super::input::{FitInput, Package};
 use super::outcome::{Fit, LeftOut, PartSeen};
 use super::placed::Placed;
-use super::resolve::{Resolved, aims};
+use super::resolve::{Resolved, aims, container_in};
 use super::rules::Patterns;
 use super::sheet::is_sheet;
 use super::wrapper::wrapper_of;
@@ -224,7 +224,9 @@ pub fn fit(input: &FitInput<'_>) -> Result<Fit, FitError> {
     }
     let parts = taken.parts.iter().map(|(part, on, folders)| part_seen(part, *on, folders, members));
     let parts: Vec<PartSeen> = parts.collect();
-    let folders = std::mem::take(&mut placed.folders);
+    let mut folders = std::mem::take(&mut placed.folders);
+    // What is in a container is no folder on disk.
+    folders.retain(|folder| container_in(folder, tree).is_none());
     let placements = placed.into_placements();
     let choices = taken.choices_made(placements.iter().map(|placement| &members[placement.member].path));
     let passed_over = passed_over(&package, &reasons);
@@ -492,8 +494,9 @@ mod tests {
         assert!(matches!(run(&["a"], &places(&["b=game:"])), Err(FitError::FromMissing { .. })));
         assert!(matches!(run(&["a"], &places(&["a=nowhere:x"])), Err(FitError::Address(_))));
         assert!(matches!(run(&["a"], &places(&["a=game:../x"])), Err(FitError::Address(_))));
-        let into = run(&["a"], &places(&["a=game:core.qpk!/menu/"]));
-        assert!(matches!(into, Err(FitError::IntoContainer { .. })));
+        let into = run(&["a"], &places(&["a=game:data/core.qpk!/menu/"])).unwrap();
+        assert_eq!(into.placements[0].to.to_string(), "game:data/core.qpk!/menu/a");
+        assert_eq!(into.folders.iter().map(ToString::to_string).collect::<Vec<_>>(), ["game:data"]);
         assert!(matches!(
             run(&["x/a", "y/A"], &places(&["x=game:", "y=game:"])),
             Err(FitError::TwoToOne { .. })

@@ -136,9 +136,6 @@ impl Resolved {
         tree: &dyn GameTree,
     ) -> Result<Self, FitError> {
         let mut to = book.resolve(&place.to)?;
-        if let Some(container) = container_in(&to, tree) {
-            return Err(FitError::IntoContainer { to: place.to.clone(), container });
-        }
         let found = package.find(&place.from).ok_or_else(|| package.missing(&place.from))?;
         if found.is_file {
             let into_folder =
@@ -157,7 +154,7 @@ impl Resolved {
 }
 
 /// The file that an address leads into, `game:core.qpk` of `game:core.qpk!/menu`; nothing where a folder is named so.
-fn container_in(to: &Address, tree: &dyn GameTree) -> Option<Address> {
+pub(super) fn container_in(to: &Address, tree: &dyn GameTree) -> Option<Address> {
     let text = to.path.as_str();
     let ends = text.match_indices('/').map(|(at, _)| at).chain([text.len()]);
     let at = ends.into_iter().find(|end| text[..*end].ends_with('!'))?;

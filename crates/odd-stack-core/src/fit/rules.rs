@@ -190,6 +190,18 @@ impl Rules {
         self.wishes.proofs.iter().chain(taken).chain(&self.said.proofs).cloned().collect()
     }
 
+    /// What it takes away while it is laid.
+    pub fn takes_away(&self) -> Vec<String> {
+        let mut all = self.wishes.takes_away.clone();
+        all.extend(self.said.takes_away.iter().filter(|said| !self.wishes.takes_away.contains(said)).cloned());
+        all
+    }
+
+    /// Whether signatures of containers stay, though they no longer hold.
+    pub fn keeps_signature(&self) -> bool {
+        self.wishes.keep_signature || self.said.keep_signature
+    }
+
     /// What the game must make anew after a change.
     pub fn clears(&self) -> Vec<String> {
         self.wishes.clears.iter().chain(&self.said.clears).cloned().collect()
@@ -243,6 +255,9 @@ pub struct Wishes {
     /// Its configuration files do not blend with others'.
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub whole: bool,
+    /// Signatures of containers in which it changes members stay, though they no longer hold.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub keep_signature: bool,
 }
 
 /// How the needs that a sheet tells are kept with a layer: among the other wishes, by names that ledgers have long had.

@@ -55,6 +55,9 @@ pub struct FitSheet {
     /// the layer is made.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub takes_away: Vec<String>,
+    /// `true`: signatures of containers in which it changes members stay, though they no longer hold.
+    #[serde(skip_serializing_if = "is_default")]
+    pub keep_signature: bool,
     /// Names of layers that it is incompatible with.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub clashes: Vec<String>,
@@ -346,6 +349,7 @@ impl FitSheet {
                 patches: self.patches.clone(),
                 by_lines: self.by_lines.clone(),
                 whole: self.blend == Some(false),
+                keep_signature: self.keep_signature,
             },
             ..Rules::default()
         }
@@ -388,7 +392,8 @@ impl FitSheet {
             by_lines: wishes.by_lines.clone(),
             skip: rules.skip.clone(),
             only: rules.only.clone(),
-            takes_away: wishes.takes_away.clone(),
+            takes_away: rules.takes_away(),
+            keep_signature: rules.keeps_signature(),
             clashes: wishes.needs.clashes.clone(),
             needs: SheetNeeds { game: wishes.needs.game.clone(), layers: wishes.needs.layers.clone() },
             order: SheetOrder { above: wishes.needs.above.clone(), below: wishes.needs.below.clone() },

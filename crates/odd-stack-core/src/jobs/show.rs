@@ -18,7 +18,7 @@ use crate::fit::FitSheet;
 use crate::jobs::Owner;
 use crate::ledger::{Layer, Ledger, LedgerError};
 use crate::observer::Observer;
-use crate::stack::{EntryKind, LayerId, RootId, Unmet};
+use crate::stack::{Entry, EntryKind, LayerId, RootId, Unmet};
 
 /// One file of a layer.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
@@ -144,7 +144,10 @@ fn entry_rows(ledger: &Ledger, layers: &[Layer], shown: &Layer) -> Result<Vec<En
     let as_laid = ledger.order(&as_laid, catalogue.settlements()?)?;
     let paths = paths_on_disk(catalogue, &columns, &as_laid)?;
     for (column, path) in columns.into_iter().zip(paths) {
-        let Some(entry) = column.entries.iter().find(|entry| entry.layer == id) else { continue };
+        let own = |entry: &&Entry| entry.layer == id && entry.kind != EntryKind::Members;
+        let Some(entry) = column.entries.iter().find(own).filter(|it| it.kind != EntryKind::Packed) else {
+            continue;
+        };
         let laid = column.laid(&order);
         // A lifted layer is looked at as if it were laid where it stands.
         let below = laid.iter().rev().find(|other| {

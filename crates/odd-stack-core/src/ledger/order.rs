@@ -37,6 +37,6 @@ impl Ledger {
         }
         let base = self.catalogue.base_at(root, key)?;
         let (path, key) = (PathId(0), key.clone());
-        Ok(Column { path, root, key, base, entries: Vec::new(), blends: Vec::new() })
+        Ok(Column { base, ..Column::empty(path, root, key) })
     }
 }

@@ -97,12 +97,16 @@ pub(crate) fn covered<'c>(
     let order = ledger.present_order()?;
     let mut covered = Vec::new();
     for column in columns {
-        if let Some(base) = &column.base
-            && base.kind != BaseKind::Folder
-            && !matches!(column.provider(&order), Provider::Base(_))
-        {
-            let root = ledger.site().root(column.root)?;
-            covered.push((column, base, ledger.site().original(root, column.path)));
+        let Some(base) = column.base.as_ref().filter(|base| base.kind != BaseKind::Folder) else { continue };
+        let root = ledger.site().root(column.root)?;
+        let original = ledger.site().original(root, column.path);
+        let is_covered = match column.provider(&order) {
+            // Where keys or members change, that shows in the file that is made, which is not known here.
+            Provider::Base(_) => column.laid(&order).iter().any(|it| !it.kind.is_file()) && original.exists(),
+            _ => true,
+        };
+        if is_covered && !column.is_member {
+            covered.push((column, base, original));
         }
     }
     Ok(covered)

@@ -8,7 +8,7 @@ use std::sync::Arc;
 
 /// Bytes that several readers share, each with its own position. Cloning is cheap.
 #[derive(Debug, Clone)]
-pub(super) struct ArchiveFile {
+pub(crate) struct ArchiveFile {
     pieces: Arc<[Piece]>,
     length_bytes: u64,
     position: u64,
@@ -31,17 +31,17 @@ enum Held {
 
 impl ArchiveFile {
     /// All of one file.
-    pub(super) fn open(path: &Path) -> io::Result<Self> {
+    pub(crate) fn open(path: &Path) -> io::Result<Self> {
         Self::from_file(crate::files::quietly(path, || File::open(path))?)
     }
 
     /// All of an opened file.
-    pub(super) fn from_file(file: File) -> io::Result<Self> {
+    pub(crate) fn from_file(file: File) -> io::Result<Self> {
         let length_bytes = file.metadata()?.len();
         Ok(Self::of(vec![(length_bytes, Held::File(Arc::new(file), 0))]))
     }
 
-    pub(super) fn from_memory(bytes: Vec<u8>) -> Self {
+    pub(crate) fn from_memory(bytes: Vec<u8>) -> Self {
         Self::of(vec![(bytes.len() as u64, Held::Memory(bytes.into()))])
     }
 
@@ -54,7 +54,7 @@ impl ArchiveFile {
     }
 
     /// The part from `start` on, `length_bytes` long or shorter where the whole ends before.
-    pub(super) fn part(&self, start: u64, length_bytes: u64) -> Self {
+    pub(crate) fn part(&self, start: u64, length_bytes: u64) -> Self {
         let end = start.saturating_add(length_bytes).min(self.length_bytes);
         let pieces = self.pieces.iter().filter_map(|piece| {
             let from = start.max(piece.start);
@@ -85,12 +85,12 @@ impl ArchiveFile {
         Self { pieces, length_bytes: start, position: 0 }
     }
 
-    pub(super) fn length_bytes(&self) -> u64 {
+    pub(crate) fn length_bytes(&self) -> u64 {
         self.length_bytes
     }
 
     /// A reader of the same bytes that stands at their start.
-    pub(super) fn rewound(&self) -> Self {
+    pub(crate) fn rewound(&self) -> Self {
         Self { position: 0, ..self.clone() }
     }
 

@@ -34,7 +34,7 @@ use std::io::Read;
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
 
-use archive_file::ArchiveFile;
+pub(crate) use archive_file::ArchiveFile;
 use delivery::{Delivery, Halt, Source, Take, WantedMembers};
 use kind::kind_of;
 use listing::RawMember;

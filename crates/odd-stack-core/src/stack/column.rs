@@ -19,6 +19,17 @@ pub enum EntryKind {
     Keys,
     /// A file whose changes are merged by lines, where nothing else says how it blends.
     Lines,
+    /// A list of members that the layer changes in a container; what it does with each is at the member's own address.
+    Members,
+    /// What a container that the layer brings whole has at a member's address. Never stored: it follows from the container.
+    Packed,
+}
+
+impl EntryKind {
+    /// Whether the entry is a file, or takes one away; not what only changes what lies beneath.
+    pub fn is_file(self) -> bool {
+        !matches!(self, Self::Keys | Self::Members)
+    }
 }
 
 /// What a layer has at one address.
@@ -143,11 +154,21 @@ pub struct Column {
     pub base: Option<BaseFile>,
     /// In no particular order.
     pub entries: Vec<Entry>,
-    /// What blending gives, for those ways of it that were asked for; see [`Column::recipe`].
+    /// What blending gives, for those ways of it that were asked for; see [`Column::recipe`] and [`Column::composition`].
     pub blends: Vec<Blend>,
+    /// Of a container, the columns of its members that any layer touches.
+    pub members: Vec<Column>,
+    /// It is a member's in a container, and so is no file on disk.
+    pub is_member: bool,
 }
 
 impl Column {
+    /// One with nothing in it.
+    pub fn empty(path: PathId, root: RootId, key: FoldedKey) -> Self {
+        let (base, entries, blends, members) = (None, Vec::new(), Vec::new(), Vec::new());
+        Self { path, root, key, base, entries, blends, members, is_member: false }
+    }
+
     /// How the address is spelled: as the base does, else as a layer does.
     pub fn spelled(&self) -> Option<&RelPath> {
         let base = self.base.as_ref().map(|base| &base.spelled);

@@ -6,7 +6,8 @@ use std::collections::BTreeMap;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::{Blended, Column, Entry, LayerId, Order};
+use super::{Blended, Column, Entry, EntryKind, LayerId, Order};
+use crate::hash::ContentHash;
 
 /// How two layers that both have something at an address get along there.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
@@ -38,10 +39,11 @@ fn contest(
     upper: &Entry,
     order: &Order,
 ) -> ContestState {
-    if lower.hash == upper.hash {
+    if lower.hash == upper.hash || is_no_meeting(column, lower, upper) {
         return ContestState::Same;
     }
     if let Some(blended) = blended
+        && upper.kind != EntryKind::Packed
         && !lower.takes_away()
         && !upper.takes_away()
         && !blended.clashes.contains(&(lower.hash, upper.hash))
@@ -58,6 +60,15 @@ fn contest(
     } else {
         ContestState::Open
     }
+}
+
+/// Whether two entries do not meet: what a layer changes in a container is judged member by member, and a whole container
+/// beneath says nothing of members that it has as the game has them.
+fn is_no_meeting(column: &Column, lower: &Entry, upper: &Entry) -> bool {
+    let own = column.base.as_ref().map_or(Some(ContentHash::NOTHING), |base| base.hash);
+    lower.kind == EntryKind::Members
+        || upper.kind == EntryKind::Members
+        || lower.kind == EntryKind::Packed && own == Some(lower.hash)
 }
 
 /// How many addresses a layer has, wins, and shares with other laid layers.
@@ -97,14 +108,18 @@ impl Tally {
 pub fn tallies<'a>(columns: impl IntoIterator<Item = &'a Column>, order: &Order) -> BTreeMap<LayerId, Tally> {
     let mut tallies: BTreeMap<LayerId, Tally> = BTreeMap::new();
     for column in columns {
-        let laid = column.laid(order);
+        let mut laid = column.laid(order);
+        laid.retain(|entry| entry.kind != EntryKind::Members);
         let blended = match laid.as_slice() {
             [_] => None,
             _ => column.blend(order).and_then(|blend| blend.outcome.as_ref().ok()),
         };
         for (at, entry) in laid.iter().enumerate() {
             let tally = tallies.entry(entry.layer).or_default();
-            let is_contested = laid.iter().any(|other| other.hash != entry.hash);
+            let is_contested = laid.iter().enumerate().any(|(other_at, other)| {
+                let (lower, upper) = if other_at < at { (other, entry) } else { (entry, other) };
+                other.hash != entry.hash && !is_no_meeting(column, lower, upper)
+            });
             let is_open = is_contested
                 && laid.iter().enumerate().any(|(other_at, other)| {
                     let (lower, upper) = if other_at < at { (other, entry) } else { (entry, other) };
@@ -113,7 +128,9 @@ pub fn tallies<'a>(columns: impl IntoIterator<Item = &'a Column>, order: &Order)
             let is_in = blended.is_some_and(|blended| blended.from.contains(&entry.layer));
             tally.contested_files += i64::from(is_contested);
             tally.open_files += i64::from(is_open);
-            tally.won_files += i64::from(laid.last() == Some(entry) || is_in);
+            // A container that is brought whole is one file.
+            let is_counted = entry.kind != EntryKind::Packed;
+            tally.won_files += i64::from(is_counted && (laid.last() == Some(entry) || is_in));
         }
     }
     tallies
@@ -127,8 +144,7 @@ mod tests {
 
     use super::*;
     use crate::address::{Folding, RelPath};
-    use crate::hash::ContentHash;
-    use crate::stack::{EntryKind, PathId, Provider, RootId, Settlement};
+    use crate::stack::{PathId, Provider, RootId, Settlement};
 
     fn entry(layer: i64, content: u8) -> Entry {
         Entry {
@@ -144,7 +160,7 @@ mod tests {
 
     fn column(entries: Vec<Entry>) -> Column {
         let key = Folding::Folded.key("a.dds");
-        Column { path: PathId(1), root: RootId(1), key, base: None, entries, blends: Vec::new() }
+        Column { entries, ..Column::empty(PathId(1), RootId(1), key) }
     }
 
     fn settled(sides: &[(i64, u8)], winner: Option<i64>) -> HashMap<PathId, Settlement> {

@@ -5,6 +5,7 @@
 
 mod arrangement;
 mod column;
+mod composition;
 mod contests;
 mod culprit;
 mod difference;
@@ -20,6 +21,7 @@ pub use arrangement::{Arrangement, Standing, Target};
 pub use column::{
     BaseFile, BaseKind, Blend, Blended, Column, Entry, EntryKind, Hindrance, NotBlendable, Provider, Recipe,
 };
+pub use composition::Composition;
 pub use contests::{ContestState, Tally, tallies};
 pub use culprit::{Hunt, hunt, most_tries};
 pub use difference::{Turn, is_open, turn};

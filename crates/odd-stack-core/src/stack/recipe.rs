@@ -58,9 +58,13 @@ impl Column {
             return None;
         }
         let format = self.may_blend_as(order)?;
-        let laid = self.laid(order);
-        let above = laid.iter().rposition(|entry| entry.takes_away()).map_or(0, |at| at + 1);
-        let base = self.base.as_ref().filter(|base| above == 0 && base.kind == BaseKind::File);
+        let mut laid = self.laid(order);
+        laid.retain(|entry| entry.kind != EntryKind::Members);
+        // What lies beneath a whole container does not show through it.
+        let whole_at = laid.iter().rposition(|entry| entry.kind == EntryKind::Packed).unwrap_or(0);
+        let away = laid.iter().rposition(|entry| entry.takes_away()).filter(|at| *at >= whole_at);
+        let above = away.map_or(whole_at, |at| at + 1);
+        let base = self.base.as_ref().filter(|base| away.is_none() && base.kind == BaseKind::File);
         let (edits, mut files): (Vec<&Entry>, Vec<&Entry>) =
             laid[above..].iter().copied().partition(|entry| entry.kind == EntryKind::Keys);
         if files.is_empty() && base.is_none() {
@@ -96,6 +100,11 @@ impl Column {
             return None;
         }
         Some(Recipe { format, base, files, edits })
+    }
+
+    /// Whether the file under `order` is one that is made, not stored.
+    pub fn is_made(&self, order: &Order) -> bool {
+        self.composition(order).is_some() || self.recipe(order).is_some()
     }
 
     /// As what files here may blend under `order`.

@@ -30,17 +30,21 @@ impl Column {
     pub fn provider(&self, order: &Order) -> Provider<'_> {
         if let ([only], None) = (self.entries.as_slice(), &self.base) {
             // By far the most columns: nothing to compare.
-            let is_there =
-                order.rank(only.layer).is_some() && !only.takes_away() && only.kind != EntryKind::Keys;
+            let is_there = order.rank(only.layer).is_some() && !only.takes_away() && only.kind.is_file();
             return if is_there { Provider::Layer(only) } else { Provider::Nothing };
         }
-        if let Some(blend) = self.blend(order)
+        if let Some(blend) = self.composed(order).or_else(|| self.blend(order))
             && let Ok(blended) = &blend.outcome
         {
             return Provider::Layer(&blended.entry);
         }
+        self.whole_provider(order)
+    }
+
+    /// As [`Column::provider`], of whole files alone: without what blends or changes members.
+    pub(crate) fn whole_provider(&self, order: &Order) -> Provider<'_> {
         let laid = self.laid(order);
-        let files: Vec<&Entry> = laid.into_iter().filter(|entry| entry.kind != EntryKind::Keys).collect();
+        let files: Vec<&Entry> = laid.into_iter().filter(|entry| entry.kind.is_file()).collect();
         let Some(winner) = files.last() else {
             return self.base.as_ref().map_or(Provider::Nothing, Provider::Base);
         };
@@ -90,14 +94,7 @@ mod tests {
             mode: 0o755,
             hash: Some(ContentHash::of(content.as_bytes())),
         });
-        Column {
-            path: PathId(1),
-            root: RootId(1),
-            key: Folding::Folded.key("a"),
-            base,
-            entries,
-            blends: Vec::new(),
-        }
+        Column { base, entries, ..Column::empty(PathId(1), RootId(1), Folding::Folded.key("a")) }
     }
 
     #[test]

@@ -23,7 +23,7 @@ const FLOORS: [&[&str]; 9] = [
         "stack",
         "fit",
     ],
-    &["files"],
+    &["files", "container"],
     &["game", "package"],
     &["ledger"],
     &["expected"],

@@ -5,6 +5,7 @@
 #[allow(dead_code, reason = "the tests of the command line use all of it")]
 mod archives;
 mod changes;
+mod containers;
 mod corners;
 mod crash;
 mod faulty;

@@ -57,7 +57,9 @@ pub fn run(session: &mut Session, args: &AddArgs) -> Result<Ended, Failure> {
             return Err(Failure::new(Exit::Usage, "usage", message));
         };
         game.check_facts(&said)?;
-        request.wanted.rules.said = said;
+        let placed = std::mem::take(&mut request.wanted.rules.said);
+        let (takes_away, keep_signature) = (placed.takes_away, placed.keep_signature);
+        request.wanted.rules.said = Wishes { takes_away, keep_signature, ..said };
     }
     // Where rules of order keep it from the top, that is said when it is known.
     let doing = Doing { place: is_said.then_some(place), lifted: args.lifted };

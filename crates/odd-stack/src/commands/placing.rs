@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use odd_stack_core::fit::{Candidate, Effect, FitError, Place, Rank, Rules};
+use odd_stack_core::fit::{Candidate, Effect, FitError, Place, Rank, Rules, Wishes};
 use odd_stack_core::game::Game;
 use odd_stack_core::jobs::{PlacingRequest, read_sheet};
 use odd_stack_core::package::{Limits, NameEncoding};
@@ -60,6 +60,11 @@ impl PlaceArgs {
             names: self.names.clone(),
             chosen,
             tidy: self.tidy,
+            said: Wishes {
+                takes_away: self.take_away.clone(),
+                keep_signature: self.keep_signature,
+                ..Wishes::default()
+            },
             ..Rules::default()
         };
         Ok(PlacingRequest { rules, sheet: self.fit.as_deref().map(read_sheet).transpose()? })

@@ -66,7 +66,6 @@ pub fn fit_failure(error: FitError, scope: &str) -> Failure {
         FitError::BadPlace { .. } => (Exit::Usage, "bad_place"),
         FitError::BadPattern { .. } => (Exit::Usage, "bad_pattern"),
         FitError::Address(_) => (Exit::Failed, "bad_address"),
-        FitError::IntoContainer { .. } => (Exit::Failed, "into_container"),
         FitError::FromMissing { .. } => (Exit::Failed, "from_missing"),
         FitError::TwoToOne { .. } => (Exit::Failed, "two_to_one"),
         FitError::FileAgainstFolder { .. } => (Exit::Failed, "file_against_folder"),

@@ -25,6 +25,14 @@ pub enum AddError {
         /// Why.
         source: FitError,
     },
+    /// What leads into a file, and that is no container that can be changed.
+    #[error("nothing can be put into {container}: {reason}")]
+    NotIntoContainer {
+        /// The file.
+        container: String,
+        /// What is wrong with it.
+        reason: String,
+    },
     /// The change can't be made.
     #[error(transparent)]
     Change(#[from] ChangeError),

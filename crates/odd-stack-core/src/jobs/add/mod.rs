@@ -13,6 +13,7 @@ pub(super) mod fit_sheet;
 pub(super) mod game_links;
 pub(super) mod game_tree;
 pub(super) mod inspect;
+pub(super) mod into_containers;
 pub(super) mod new_layer;
 pub(super) mod placing;
 pub(super) mod placing_again;

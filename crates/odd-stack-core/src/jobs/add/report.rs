@@ -7,6 +7,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::game_links::{GameCopy, GameLinks};
+use super::into_containers::ContainerChange;
 use super::new_layer::LayerDraft;
 use super::runs_code::runs_code;
 use super::start_wishes::{ClearRow, StartRow};
@@ -149,6 +150,32 @@ impl ReplacedRow {
     }
 }
 
+/// A container in which a layer changes members.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
+pub struct ContainerRow {
+    /// Its address.
+    pub address: String,
+    /// Members that are put or taken away.
+    pub members: u64,
+    /// Members that sign the others and are taken away, since the signature no longer holds.
+    pub signature: Vec<String>,
+    /// The signature stays, though it no longer holds.
+    pub keeps_signature: bool,
+}
+
+impl ContainerRow {
+    pub(in crate::jobs) fn of(change: &ContainerChange) -> Self {
+        let ContainerChange { address, members, signature, keeps_signature } = change;
+        Self {
+            address: address.to_string(),
+            members: *members,
+            signature: signature.iter().map(ToString::to_string).collect(),
+            keeps_signature: *keeps_signature,
+        }
+    }
+}
+
 /// A layer that is about to be made.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(JsonSchema))]
@@ -177,6 +204,8 @@ pub struct AddReport {
     pub parts: Vec<PartRow>,
     /// Addresses whose files it takes away.
     pub takes_away: Vec<String>,
+    /// Containers in which it changes members.
+    pub containers: Vec<ContainerRow>,
     /// What its fit sheet says and what is kept with the layer without being acted on.
     pub noted: Vec<String>,
     /// Keys of configuration files that it sets.
@@ -244,6 +273,7 @@ pub(in crate::jobs) fn report(
         parts: part_rows(&placed.parts),
         takes_away: Vec::new(),
         noted: Vec::new(),
+        containers: Vec::new(),
         starts: Vec::new(),
         clears: Vec::new(),
         needs: needs_words(&needs_of(&placed.rules)),

@@ -3,12 +3,14 @@
 use std::collections::HashSet;
 
 use super::content_at::key_of;
-use crate::address::{Address, FoldedKey, RelPath};
-use crate::fit::{Fit, FitError};
+use super::into_containers::opened;
+use crate::address::{Address, FoldedKey, INTO, RelPath};
+use crate::expected::Containers;
+use crate::fit::{Fit, FitError, Patterns};
 use crate::game::{AddressPattern, PatternError};
 use crate::jobs::AddError;
 use crate::ledger::{Ledger, LedgerError};
-use crate::stack::{BaseKind, RootId};
+use crate::stack::{BaseKind, Order, RootId};
 
 /// One address that a layer takes away.
 pub(in crate::jobs) type AwayAt = (RootId, FoldedKey, RelPath);
@@ -27,17 +29,12 @@ impl Away {
     ///
     /// # Errors
     /// [`AddError`], when the sheet says what is no address.
-    pub(in crate::jobs) fn of(ledger: &Ledger, placed: &Fit) -> Result<Self, AddError> {
+    pub(in crate::jobs) fn of(ledger: &Ledger, order: &Order, placed: &Fit) -> Result<Self, AddError> {
         let mut away = Self::default();
-        for text in &placed.rules.wishes.takes_away {
-            away.add(ledger, text)?;
+        for text in &placed.rules.takes_away() {
+            away.add(ledger, order, text)?;
         }
-        let sort = |list: &mut Vec<AwayAt>| {
-            list.sort();
-            list.dedup_by(|one, two| (one.0, &one.1) == (two.0, &two.1));
-        };
-        sort(&mut away.files);
-        sort(&mut away.folders);
+        away.sort();
         let mut put = Vec::new();
         for placement in &placed.placements {
             put.push(key_of(ledger, &placement.to)?);
@@ -48,7 +45,55 @@ impl Away {
         Ok(away)
     }
 
-    fn add(&mut self, ledger: &Ledger, text: &str) -> Result<(), AddError> {
+    /// Puts what is taken away into order, each address once.
+    pub(super) fn sort(&mut self) {
+        for list in [&mut self.files, &mut self.folders] {
+            list.sort();
+            list.dedup_by(|one, two| (one.0, &one.1) == (two.0, &two.1));
+        }
+    }
+
+    /// Adds the members of a container that a text means.
+    fn add_members(
+        &mut self,
+        ledger: &Ledger,
+        order: &Order,
+        (container, within): (&str, &str),
+    ) -> Result<(), AddError> {
+        let game = ledger.game();
+        let bad = |source| AddError::Fit { package: "the fit sheet".to_owned(), source };
+        let address = game.meant(container).map_err(|error| bad(FitError::Address(error)))?;
+        let (root, key) = key_of(ledger, &address)?;
+        let containers = Containers::new(ledger);
+        let column = containers.column(root, &key)?;
+        if column.base.is_none() && column.entries.is_empty() {
+            // One that the game has only at times.
+            return Ok(());
+        }
+        let patterns = Patterns::new(&[within.to_owned()]).map_err(bad)?;
+        let is_plain = !within.contains(['*', '?', '[', '{']);
+        let folder = game.folding.key(within.trim_end_matches('/'));
+        let opened = opened(ledger, &containers, order, &address)?;
+        let before = self.files.len();
+        let path_of = |member: &str| RelPath::from_disk(format!("{}{INTO}{member}", address.path));
+        for member in opened.directory.members.iter().filter(|member| !member.is_folder) {
+            let own = game.folding.key(member.path.as_str());
+            let below = own.as_str().strip_prefix(folder.as_str());
+            let is_in = is_plain && below.is_some_and(|rest| rest.is_empty() || rest.starts_with('/'));
+            if is_in || patterns.meet(&member.path) {
+                let path = path_of(member.path.as_str());
+                self.files.push((root, game.folding.key(path.as_str()), path));
+            }
+        }
+        if self.files.len() == before && is_plain && !within.ends_with('/') {
+            // One member, which the container may have only at times.
+            let path = path_of(within);
+            self.files.push((root, game.folding.key(path.as_str()), path));
+        }
+        Ok(())
+    }
+
+    fn add(&mut self, ledger: &Ledger, order: &Order, text: &str) -> Result<(), AddError> {
         let game = ledger.game();
         let bad = |error: PatternError| {
             let source = match error {
@@ -57,6 +102,9 @@ impl Away {
             };
             AddError::Fit { package: "the fit sheet".to_owned(), source }
         };
+        if let Some(into) = text.rsplit_once(INTO) {
+            return self.add_members(ledger, order, into);
+        }
         let Some(pattern) = AddressPattern::parse(game, text).map_err(bad)? else { return Ok(()) };
         let (root, within) = (pattern.root, &pattern.within);
         let base = ledger.catalogue.base_within(root, within)?;

@@ -117,6 +117,8 @@ struct Meetings {
     open: HashSet<PathId>,
     /// Addresses at which files blend for what they hold.
     by_content: Arc<HashSet<PathId>>,
+    /// Addresses of members in containers that a layer brings whole, which are looked at as a whole.
+    in_whole: Arc<HashSet<PathId>>,
     /// Addresses that may blend, which are to be looked at as a whole.
     may_blend: Vec<PathId>,
     /// Addresses with other than equal contents, and where they lie.
@@ -139,7 +141,7 @@ pub fn conflicts(ledger: &Ledger, request: &ConflictsRequest) -> Result<Conflict
     let asked_addresses = at.as_ref().map(|paths| paths.len() as u64);
     let order = ledger.present_order()?;
     let mut meetings = meet_all(ledger, &order, at.as_ref(), request.all)?;
-    meet_blending(ledger, &order, &mut meetings, request.all)?;
+    meet_blending(ledger, &order, at.as_ref(), &mut meetings, request.all)?;
     let layers = ledger.layers()?;
     let names: HashMap<LayerId, &str> =
         layers.iter().map(|layer| (layer.id, layer.about.name.as_str())).collect();
@@ -218,8 +220,10 @@ fn meet_all(
 ) -> Result<Meetings, LedgerError> {
     let highest = ledger.catalogue.highest_path()?;
     let by_content = Arc::new(ledger.catalogue.settings_by_content()?);
+    let in_whole = Arc::new(members_of_whole(ledger, order)?);
     let walk = |catalogue: &Catalogue, numbers: RangeInclusive<i64>| {
-        let mut meetings = Meetings { by_content: Arc::clone(&by_content), ..Meetings::default() };
+        let (by_content, in_whole) = (Arc::clone(&by_content), Arc::clone(&in_whole));
+        let mut meetings = Meetings { by_content, in_whole, ..Meetings::default() };
         let mut failed = None;
         let mut column = slim();
         catalogue.pass_meetings_in(numbers, |sides| {
@@ -247,7 +251,7 @@ fn meet_all(
 /// A column without names, which serves to judge contents.
 fn slim() -> Column {
     let key = FoldedKey::from_stored(String::new());
-    Column { path: PathId(0), root: RootId(0), key, base: None, entries: Vec::new(), blends: Vec::new() }
+    Column::empty(PathId(0), RootId(0), key)
 }
 
 impl Meetings {
@@ -274,12 +278,15 @@ impl Meetings {
         column: &mut Column,
     ) -> Result<(), LedgerError> {
         let path = sides[0].path;
-        if at.is_some_and(|at| !at.contains(&path)) {
+        if at.is_some_and(|at| !at.contains(&path)) || self.in_whole.contains(&path) {
             return Ok(());
         }
         column.path = path;
         column.entries.clear();
-        column.entries.extend(sides.iter().filter(|side| order.rank(side.layer).is_some()).map(|side| {
+        // What changes members is judged member by member.
+        let is_of_interest =
+            |side: &&Side| order.rank(side.layer).is_some() && side.kind != EntryKind::Members;
+        column.entries.extend(sides.iter().filter(is_of_interest).map(|side| {
             Entry {
                 layer: side.layer,
                 kind: side.kind,
@@ -334,17 +341,36 @@ impl Meetings {
     }
 }
 
+/// Addresses of members in containers that a laid layer brings whole: what that has there is in no list.
+fn members_of_whole(ledger: &Ledger, order: &Order) -> Result<HashSet<PathId>, LedgerError> {
+    let mut members = HashSet::new();
+    for (_, root, key) in ledger.catalogue.containers()? {
+        let column = ledger.catalogue.column_alone(root, &key)?;
+        if column.is_some_and(|column| column.laid(order).iter().any(|entry| entry.kind.is_file())) {
+            let within = ledger.catalogue.columns_within(root, &key)?;
+            members.extend(within.iter().map(|column| column.path));
+        }
+    }
+    Ok(members)
+}
+
 /// Pairs at addresses that may blend.
 fn meet_blending(
     ledger: &Ledger,
     order: &Order,
+    at: Option<&HashSet<PathId>>,
     meetings: &mut Meetings,
     all: bool,
 ) -> Result<(), LedgerError> {
+    let in_whole = meetings.in_whole.iter().filter(|path| at.is_none_or(|at| at.contains(path)));
+    meetings.may_blend.extend(in_whole);
     if meetings.may_blend.is_empty() {
         return Ok(());
     }
+    // A member is judged with all its container's, once.
+    let asked: HashSet<PathId> = meetings.may_blend.iter().copied().collect();
     let mut columns = ledger.catalogue.columns_of(&[], &meetings.may_blend)?;
+    columns.retain(|column| asked.contains(&column.path));
     Blender::new(ledger).learn(&mut columns, order)?;
     columns.iter().for_each(|column| meetings.note_pairs(column, order, all));
     Ok(())

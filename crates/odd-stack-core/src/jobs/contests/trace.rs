@@ -1,14 +1,16 @@
 //! Everything at one address, from the top to the base.
 
+use std::path::{Path, PathBuf};
+
 #[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
 
 use super::keys::{KeyTraceRow, trace_keys};
-use crate::address::{Address, AddressError};
+use crate::address::{Address, AddressError, INTO, RelPath};
 use crate::blend::Format;
-use crate::expected::{Blender, path_on_disk};
+use crate::expected::{Blender, Containers, path_on_disk};
 use crate::files::look_at;
 use crate::hash::ContentHash;
 use crate::ledger::{Layer, Ledger, LedgerError};
@@ -63,6 +65,8 @@ pub struct TraceRow {
     pub blended: bool,
     /// It changes keys of what lies beneath, and is no file.
     pub changes_keys: bool,
+    /// It changes members of the container here, and is no file.
+    pub changes_members: bool,
     /// It has the same content as the one that counts.
     pub same_as_winner: bool,
     /// Its size.
@@ -124,6 +128,7 @@ pub fn trace(ledger: &Ledger, text: &str, wants_keys: bool) -> Result<TraceRepor
     let key = game.folding.key(address.path.as_str());
     let order = ledger.present_order()?;
     let mut columns = [ledger.column(root.id, &key)?];
+    mark_member(ledger, &mut columns[0])?;
     Blender::new(ledger).learn(&mut columns, &order)?;
     let [column] = columns;
     let is_base_folder = column.base.as_ref().is_some_and(|base| base.kind == BaseKind::Folder);
@@ -138,7 +143,7 @@ pub fn trace(ledger: &Ledger, text: &str, wants_keys: bool) -> Result<TraceRepor
         });
     }
     let place = path_on_disk(catalogue, &column, &order)?;
-    let path = place.on(&root.folder);
+    let path = if column.is_member { on_disk(&root.folder, &place) } else { place.on(&root.folder) };
     let provider = column.provider(&order);
     let is_uncovered = matches!(provider, Provider::Base(_));
     let original = if is_uncovered { path.clone() } else { ledger.site().original(root, column.path) };
@@ -162,8 +167,14 @@ pub fn trace(ledger: &Ledger, text: &str, wants_keys: bool) -> Result<TraceRepor
         None
     };
     let rows = rows(&column, &layers, &order, base_hash, winner, ledger)?;
-    let seen = look_at(&path).map_err(LedgerError::io("look at", &path))?;
-    let now = seen.filter(|seen| seen.kind == BaseKind::File).and_then(|_| ContentHash::of_file(&path).ok());
+    let (size_now, now) = match column.is_member {
+        true => member_now(ledger, &root.folder, &place),
+        false => {
+            let seen = look_at(&path).map_err(LedgerError::io("look at", &path))?;
+            let file = seen.filter(|seen| seen.kind == BaseKind::File);
+            (seen.map(|seen| seen.size_bytes), file.and_then(|_| ContentHash::of_file(&path).ok()))
+        }
+    };
     let is_something_laid = !matches!(provider, Provider::Nothing);
     Ok(TraceReport {
         address: Address { root: root.name.clone(), path: place }.to_string(),
@@ -176,11 +187,38 @@ pub fn trace(ledger: &Ledger, text: &str, wants_keys: bool) -> Result<TraceRepor
         original_unknown: catalogue.is_original_unknown(root.id, &key)?,
         on_disk: OnDisk {
             path: path.display().to_string(),
-            size_bytes: seen.map(|seen| seen.size_bytes),
+            size_bytes: size_now,
             hash: now.map(|hash| hash.to_string()),
-            as_laid: if is_something_laid { seen.is_some() && now == winner } else { seen.is_none() },
+            as_laid: if is_something_laid { size_now.is_some() && now == winner } else { size_now.is_none() },
         },
     })
+}
+
+/// Marks the column of a member that no layer touches, in a container of the game or of a layer.
+fn mark_member(ledger: &Ledger, column: &mut Column) -> Result<(), LedgerError> {
+    if column.base.is_none()
+        && column.entries.is_empty()
+        && let Some((container, _)) = column.key.member()
+    {
+        let whole = Containers::new(ledger).column(column.root, &container)?;
+        column.is_member = whole.base.is_some() || !whole.entries.is_empty();
+    }
+    Ok(())
+}
+
+/// Where a member is, for a person to find it.
+fn on_disk(folder: &Path, place: &RelPath) -> PathBuf {
+    let (container, member) = place.as_str().split_once(INTO).unwrap_or((place.as_str(), ""));
+    let container = RelPath::from_disk(container.to_owned()).on(folder);
+    PathBuf::from(format!("{}{INTO}{member}", container.display()))
+}
+
+/// The size and the hash of a member as it is in the container that lies on disk.
+fn member_now(ledger: &Ledger, folder: &Path, place: &RelPath) -> (Option<u64>, Option<ContentHash>) {
+    match Containers::new(ledger).member_at(folder, place) {
+        Some((size_bytes, hash)) => (Some(size_bytes), Some(hash)),
+        None => (None, None),
+    }
 }
 
 fn rows(
@@ -196,6 +234,9 @@ fn rows(
     let mut rows = Vec::new();
     for layer in layers.iter().rev() {
         let Some(entry) = column.entries.iter().find(|entry| entry.layer == layer.id) else { continue };
+        if entry.kind == EntryKind::Packed && entry.takes_away() && column.base.is_none() {
+            continue;
+        }
         let member = ledger.catalogue.member_of(layer.id, column.path)?;
         rows.push(TraceRow {
             layer: Some(layer.about.name.clone()),
@@ -205,6 +246,7 @@ fn rows(
             wins: winning == Some(layer.id),
             blended: blended.is_some_and(|blended| blended.from.contains(&layer.id)),
             changes_keys: entry.kind == EntryKind::Keys,
+            changes_members: entry.kind == EntryKind::Members,
             same_as_winner: winner == Some(entry.hash),
             size_bytes: entry.size_bytes,
             hash: (!entry.takes_away()).then(|| entry.hash.to_string()),
@@ -220,6 +262,7 @@ fn rows(
             wins: winning.is_none(),
             blended: false,
             changes_keys: false,
+            changes_members: false,
             same_as_winner: base_hash.is_some() && base_hash == winner,
             size_bytes: base.size_bytes,
             hash: base_hash.map(|hash| hash.to_string()),

@@ -34,7 +34,8 @@ pub fn learn_program(ledger: &Ledger, command: &str) -> Result<Option<Learnt>, L
     let laid = ledger.catalogue.arrangement()?.laid();
     let order = ledger.present_order()?;
     let mut programs: Vec<(Address, Program)> = Vec::new();
-    for column in ledger.catalogue.columns_of(&laid, &[])? {
+    let columns = ledger.catalogue.columns_of(&laid, &[])?;
+    for column in columns.iter().filter(|column| !column.is_member) {
         let (Provider::Layer(entry), Some(root)) = (column.provider(&order), game.root(column.root)) else {
             continue;
         };

@@ -89,7 +89,7 @@ pub fn address_history(ledger: &Ledger, text: &str) -> Result<AddressHistory, Ad
     let (Some(root), Some(path)) = (root, path.filter(|_| !entries.is_empty())) else {
         return Err(AddressHistoryError::NeverTouched { address: shown });
     };
-    let column = Column { path, root, key, base: None, entries, blends: Vec::new() };
+    let column = Column { entries, ..Column::empty(path, root, key) };
     let mut states = Vec::new();
     // What later revisions changed, as it was.
     let mut before = RevisionBefore::default();

@@ -417,6 +417,9 @@ fn own_files(ledger: &Ledger) -> Result<Vec<OwnFile>, TweakError> {
     let mut files = Vec::new();
     for column in ledger.catalogue.columns_of(&[own], &[])? {
         let Some(entry) = column.entries.iter().find(|entry| entry.layer == own) else { continue };
+        if entry.kind == EntryKind::Members {
+            continue;
+        }
         let (edits, whole) = if entry.kind == EntryKind::Keys {
             let content = blender.stored(entry)?.unwrap_or_default();
             let edits = read_edits(&content);

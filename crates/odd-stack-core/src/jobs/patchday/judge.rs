@@ -3,9 +3,10 @@
 use std::collections::{BTreeMap, HashSet};
 
 use crate::expected::{Blender, game_version_under};
+use crate::hash::ContentHash;
 use crate::jobs::{Fate, FateRow, Help};
 use crate::ledger::{Ledger, LedgerError};
-use crate::stack::{Arrangement, BaseKind, EntryKind, LayerFacts, LayerId, PathId, Unmet, unmet};
+use crate::stack::{Arrangement, BaseKind, Column, LayerFacts, LayerId, PathId, Unmet, unmet};
 use crate::version_range::VersionRange;
 
 /// What was judged.
@@ -115,6 +116,12 @@ fn note_unmet(case: &mut LayerCase, unmet: &Unmet) {
     }
 }
 
+/// Whether a member of a container is not what it was when a layer first changed something in it.
+fn member_changed(ledger: &Ledger, column: &Column) -> Result<bool, LedgerError> {
+    let now = column.base.as_ref().map_or(Some(ContentHash::NOTHING), |base| base.hash);
+    Ok(ledger.catalogue.member_seen(column.path)?.is_none_or(|seen| Some(seen) != now))
+}
+
 /// Notes whole files over what the update touched, and edits of settings that find nothing to change any more.
 fn covered(
     ledger: &Ledger,
@@ -131,6 +138,9 @@ fn covered(
     let mut whole: BTreeMap<LayerId, Vec<String>> = BTreeMap::new();
     for column in &columns {
         let Some(spelled) = column.spelled() else { continue };
+        if column.is_member && !member_changed(ledger, column)? {
+            continue;
+        }
         let Some(address) = ledger.game().address(column.root, spelled.clone()) else { continue };
         let blended = column.blend(&order).and_then(|blend| blend.outcome.as_ref().ok());
         for entry in column.laid(&order) {
@@ -138,7 +148,7 @@ fn covered(
                 continue;
             }
             let is_alike = column.base.as_ref().is_some_and(|base| base.hash == Some(entry.hash));
-            if entry.kind != EntryKind::Keys && !is_alike {
+            if entry.kind.is_file() && !is_alike {
                 whole.entry(entry.layer).or_default().push(address.to_string());
             }
         }

@@ -229,7 +229,7 @@ fn note_old_originals(
     let put_back: HashSet<String> = report.put_back.iter().cloned().collect();
     let mut columns = ledger.catalogue.columns_of(&laid, &[])?;
     Blender::new(ledger).learn(&mut columns, order)?;
-    for column in &columns {
+    for column in columns.iter().filter(|column| !column.is_member) {
         let (Some(base), Provider::Layer(_)) = (&column.base, column.provider(order)) else { continue };
         let Some(address) = ledger.game().address(column.root, base.spelled.clone()) else { continue };
         let address = address.to_string();

@@ -7,7 +7,7 @@ use rusqlite::{OptionalExtension, Row, params};
 use super::base::{BASE_COLUMNS, read_base};
 use super::layers::{ENTRY_COLUMNS, kind_number, read_entry};
 use super::{Catalogue, Result};
-use crate::address::{FoldedKey, RelPath};
+use crate::address::{FoldedKey, INTO, RelPath};
 use crate::hash::ContentHash;
 use crate::stack::{BaseKind, Column, Entry, EntryKind, LayerId, PathId, RootId};
 
@@ -25,6 +25,11 @@ pub(crate) struct FolderSource {
     pub needs: Vec<FolderNeed>,
     /// Layers that take the base's own folder away.
     pub away: Vec<LayerId>,
+}
+
+/// Between which texts the folded paths of a container's members lie.
+fn bounds_within(container: &FoldedKey) -> (String, String) {
+    (format!("{}{INTO}", container.as_str()), format!("{}!0", container.as_str()))
 }
 
 impl Catalogue {
@@ -46,6 +51,7 @@ impl Catalogue {
             }
             Ok(())
         })?;
+        self.touch_containers()?;
         self.columns_among("touched")
     }
 
@@ -80,6 +86,7 @@ impl Catalogue {
             );
             db.query_row(&sql, [old.0, new.0], |row| row.get::<_, i64>(0))
         })?;
+        self.touch_containers()?;
         Ok((self.columns_among("touched")?, alike.cast_unsigned()))
     }
 
@@ -127,7 +134,7 @@ impl Catalogue {
     /// Columns of every address that one of `layers` touches, with those layers' entries only and
     /// without the base. Walks each layer from end to end, which is the quickest way to have all.
     pub(crate) fn columns_of_all(&self, layers: &[LayerId]) -> Result<Vec<Column>> {
-        self.run(|db| {
+        let mut columns = self.run(|db| {
             let mut query = db.prepare_cached(&format!(
                 "SELECT path.id, path.root, path.folded, {ENTRY_COLUMNS}
                  FROM entry CROSS JOIN path ON path.id = entry.path WHERE entry.layer = ?1"
@@ -149,24 +156,21 @@ impl Catalogue {
                         continue;
                     }
                     places[number] = Some(columns.len());
-                    columns.push(Column {
-                        path,
-                        root: RootId(row.get(1)?),
-                        key: FoldedKey::from_stored(row.get(2)?),
-                        base: None,
-                        entries: vec![entry],
-                        blends: Vec::new(),
-                    });
+                    let key = FoldedKey::from_stored(row.get(2)?);
+                    let entries = vec![entry];
+                    columns.push(Column { entries, ..Column::empty(path, RootId(row.get(1)?), key) });
                 }
             }
             Ok(columns)
-        })
+        })?;
+        self.mark_members(&mut columns)?;
+        Ok(columns)
     }
 
     /// The columns of the addresses in a temporary set. The cross join keeps the set in front: else
     /// the whole table of entries may be walked for the sake of its order.
     fn columns_among(&self, set: &str) -> Result<Vec<Column>> {
-        self.run(|db| {
+        let mut columns = self.run(|db| {
             let sql = format!(
                 "SELECT path.id, path.root, path.folded, {ENTRY_COLUMNS}
                  FROM {set} CROSS JOIN entry ON entry.path = {set}.path
@@ -189,19 +193,112 @@ impl Catalogue {
                         let (root, key): (i64, String) = (row.get(1)?, row.get(2)?);
                         let mut found = base.query(params![root, key])?;
                         let base = found.next()?.map(|row| read_base(row, 0)).transpose()?;
-                        columns.push(Column {
-                            path,
-                            root: RootId(root),
-                            key: FoldedKey::from_stored(key),
-                            base,
-                            entries: vec![entry],
-                            blends: Vec::new(),
-                        });
+                        let (key, entries) = (FoldedKey::from_stored(key), vec![entry]);
+                        columns.push(Column { base, entries, ..Column::empty(path, RootId(root), key) });
                     }
                 }
             }
             Ok(columns)
+        })?;
+        self.mark_members(&mut columns)?;
+        Ok(columns)
+    }
+
+    /// The column of one address, as [`Catalogue::column_at`], which does not change what was looked up last.
+    pub(crate) fn column_alone(&self, root: RootId, key: &FoldedKey) -> Result<Option<Column>> {
+        self.run(|db| {
+            db.execute_batch(
+                "CREATE TEMP TABLE IF NOT EXISTS asked (path INTEGER PRIMARY KEY); DELETE FROM asked;",
+            )?;
+            let sql = "INSERT INTO asked SELECT id FROM path WHERE root = ?1 AND folded = ?2";
+            db.execute(sql, params![root.0, key.as_str()]).map(drop)
+        })?;
+        Ok(self.columns_among("asked")?.pop())
+    }
+
+    /// The columns of all addresses within a container, those within containers in it included; does not change what was
+    /// looked up last.
+    pub(crate) fn columns_within(&self, root: RootId, container: &FoldedKey) -> Result<Vec<Column>> {
+        self.run(|db| {
+            db.execute_batch(
+                "CREATE TEMP TABLE IF NOT EXISTS asked (path INTEGER PRIMARY KEY); DELETE FROM asked;",
+            )?;
+            let sql = "INSERT INTO asked SELECT id FROM path WHERE root = ?1 AND folded > ?2 AND folded < ?3";
+            let (start, end) = bounds_within(container);
+            db.execute(sql, params![root.0, start, end]).map(drop)
+        })?;
+        self.columns_among("asked")
+    }
+
+    /// Containers of which a layer in the stack changes members.
+    pub(crate) fn containers(&self) -> Result<Vec<(PathId, RootId, FoldedKey)>> {
+        self.run(|db| {
+            let mut query = db.prepare_cached(
+                "SELECT DISTINCT path.id, path.root, path.folded FROM entry CROSS JOIN path ON path.id = entry.path WHERE entry.kind = 4",
+            )?;
+            let row = |row: &Row<'_>| {
+                Ok((PathId(row.get(0)?), RootId(row.get(1)?), FoldedKey::from_stored(row.get(2)?)))
+            };
+            query.query_map([], row)?.collect()
         })
+    }
+
+    /// What the game's container had at a member's address when that was last decided on; nothing if it never was.
+    pub(crate) fn member_seen(&self, path: PathId) -> Result<Option<ContentHash>> {
+        self.run(|db| {
+            let mut query = db.prepare_cached("SELECT hash FROM member_seen WHERE path = ?1")?;
+            query.query_row([path.0], |row| Ok(ContentHash::from_bytes(row.get(0)?))).optional()
+        })
+    }
+
+    /// Notes what the game's container has at a member's address.
+    pub(crate) fn see_member(&self, path: PathId, hash: ContentHash) -> Result<()> {
+        self.run(|db| {
+            let mut insert = db.prepare_cached("INSERT OR REPLACE INTO member_seen VALUES (?1, ?2)")?;
+            insert.execute(params![path.0, hash.as_bytes()]).map(drop)
+        })
+    }
+
+    /// Touches a container with any member of it, and all members with it: they make one file.
+    fn touch_containers(&self) -> Result<()> {
+        for (path, root, key) in self.containers()? {
+            self.run(|db| {
+                let (start, end) = bounds_within(&key);
+                let sql = "SELECT EXISTS (SELECT 1 FROM touched WHERE path = ?4) OR EXISTS (
+                               SELECT 1 FROM path JOIN touched ON touched.path = path.id
+                               WHERE root = ?1 AND folded > ?2 AND folded < ?3)";
+                let mut is_touched = db.prepare_cached(sql)?;
+                if !is_touched.query_row(params![root.0, start, end, path.0], |row| row.get::<_, bool>(0))? {
+                    return Ok(());
+                }
+                let sql = "INSERT OR IGNORE INTO touched SELECT id FROM path
+                           WHERE root = ?1 AND folded > ?2 AND folded < ?3";
+                db.prepare_cached(sql)?.execute(params![root.0, start, end])?;
+                db.prepare_cached("INSERT OR IGNORE INTO touched VALUES (?1)")?.execute([path.0]).map(drop)
+            })?;
+        }
+        Ok(())
+    }
+
+    /// Marks those that are members'.
+    fn mark_members(&self, columns: &mut [Column]) -> Result<()> {
+        // By far the most games have none.
+        let mut containers: Option<HashSet<(RootId, FoldedKey)>> = None;
+        for column in columns.iter_mut() {
+            let text = column.key.as_str();
+            for (at, _) in text.match_indices(INTO) {
+                if containers.is_none() {
+                    let all = self.containers()?.into_iter();
+                    containers = Some(all.map(|(_, root, key)| (root, key)).collect());
+                }
+                let key = FoldedKey::from_stored(text[..at].to_owned());
+                if containers.as_ref().is_some_and(|all| all.contains(&(column.root, key))) {
+                    column.is_member = true;
+                    break;
+                }
+            }
+        }
+        Ok(())
     }
 
     /// The package members that a layer's entries came from.

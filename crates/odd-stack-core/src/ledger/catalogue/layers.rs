@@ -107,6 +107,9 @@ pub(super) fn kind_number(kind: EntryKind) -> i64 {
         EntryKind::Whole => 1,
         EntryKind::Keys => 2,
         EntryKind::Lines => 3,
+        EntryKind::Members => 4,
+        // Follows from the container, and so is never written.
+        EntryKind::Packed => 1,
     }
 }
 
@@ -115,6 +118,7 @@ pub(super) fn read_kind(number: i64) -> EntryKind {
         0 => EntryKind::File,
         2 => EntryKind::Keys,
         3 => EntryKind::Lines,
+        4 => EntryKind::Members,
         _ => EntryKind::Whole,
     }
 }

@@ -16,6 +16,7 @@ const STEPS: &[&str] = &[
     FOLDERS_LEFT,
     SHARED_ROOTS,
     HISTORY,
+    CONTAINERS,
 ];
 
 /// The format number that this program writes.
@@ -284,6 +285,18 @@ pub(super) fn migrate(connection: &mut Connection, found: i64) -> Result<()> {
     transaction.pragma_update(None, "user_version", FORMAT)?;
     transaction.commit()
 }
+
+/// Layers change members of containers: an entry of kind 4 lists those of one layer in one container, and what it does with
+/// each is an entry of its own, at an address with `!/` in it.
+const CONTAINERS: &str = "
+CREATE INDEX members_at_path ON entry (path) WHERE kind = 4;
+
+-- What the game's container has at a member's address, as it was when that was last decided on; all zeros for nothing.
+CREATE TABLE member_seen (
+    path INTEGER PRIMARY KEY,
+    hash BLOB NOT NULL
+);
+";
 
 #[cfg(test)]
 mod tests {

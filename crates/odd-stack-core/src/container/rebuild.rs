@@ -1,0 +1,125 @@
+//! A changed container as one stream of bytes.
+
+use std::io::{self, Read, Seek, SeekFrom};
+
+use super::deflate::Deflating;
+use super::layout::{Contents, Layout, Piece};
+use crate::hash::ContentHash;
+
+/// Reads the new container. The old one is read through once from its beginning to its end, so that it is known afterwards
+/// whether it was what it was taken for.
+pub(crate) struct Rebuilding<'c, F> {
+    old: F,
+    layout: &'c Layout,
+    contents: &'c dyn Contents,
+    next: usize,
+    current: Current<'c>,
+    /// How far the old file was read.
+    old_at: u64,
+    old_hash: blake3::Hasher,
+    hash: blake3::Hasher,
+}
+
+enum Current<'c> {
+    None,
+    Bytes { piece: &'c [u8] },
+    Copy { left_bytes: u64 },
+    Content(Box<dyn Read + 'c>),
+}
+
+impl<'c, F: Read + Seek> Rebuilding<'c, F> {
+    pub(crate) fn new(mut old: F, layout: &'c Layout, contents: &'c dyn Contents) -> io::Result<Self> {
+        old.seek(SeekFrom::Start(0))?;
+        Ok(Self {
+            old,
+            layout,
+            contents,
+            next: 0,
+            current: Current::None,
+            old_at: 0,
+            old_hash: blake3::Hasher::new(),
+            hash: blake3::Hasher::new(),
+        })
+    }
+
+    /// The hashes of the old file and of the new one, when all was read.
+    ///
+    /// # Errors
+    /// What can't be read of the old file.
+    pub(crate) fn finish(mut self) -> io::Result<(ContentHash, ContentHash)> {
+        self.pass_over(self.layout.old_bytes)?;
+        let of = |hasher: &blake3::Hasher| ContentHash::from_bytes(*hasher.finalize().as_bytes());
+        Ok((of(&self.old_hash), of(&self.hash)))
+    }
+
+    /// Reads the old file up to a place, for its hash alone.
+    fn pass_over(&mut self, to: u64) -> io::Result<()> {
+        let mut buffer = vec![0; 128 << 10];
+        while self.old_at < to {
+            let most = usize::try_from(to - self.old_at).unwrap_or(usize::MAX).min(buffer.len());
+            let read = self.old.read(&mut buffer[..most])?;
+            if read == 0 {
+                return Err(io::ErrorKind::UnexpectedEof.into());
+            }
+            self.old_hash.update(&buffer[..read]);
+            self.old_at += read as u64;
+        }
+        Ok(())
+    }
+
+    fn begin_next(&mut self) -> io::Result<bool> {
+        let layout = self.layout;
+        let Some(piece) = layout.pieces.get(self.next) else { return Ok(false) };
+        self.next += 1;
+        self.current = match piece {
+            Piece::Bytes(piece) => Current::Bytes { piece },
+            Piece::Copy { start, end } => {
+                self.pass_over(*start)?;
+                Current::Copy { left_bytes: end - start }
+            }
+            Piece::Stored { content } => Current::Content(self.contents.open(*content)?),
+            Piece::Deflated { content } => {
+                Current::Content(Box::new(Deflating::new(self.contents.open(*content)?)))
+            }
+        };
+        Ok(true)
+    }
+
+    fn read_current(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        match &mut self.current {
+            Current::None => Ok(0),
+            Current::Bytes { piece } => piece.read(buffer),
+            Current::Content(content) => content.read(buffer),
+            Current::Copy { left_bytes: 0 } => Ok(0),
+            Current::Copy { left_bytes } => {
+                let most = usize::try_from(*left_bytes).unwrap_or(usize::MAX).min(buffer.len());
+                let read = self.old.read(&mut buffer[..most])?;
+                if read == 0 && most > 0 {
+                    return Err(io::ErrorKind::UnexpectedEof.into());
+                }
+                *left_bytes -= read as u64;
+                self.old_at += read as u64;
+                self.old_hash.update(&buffer[..read]);
+                Ok(read)
+            }
+        }
+    }
+}
+
+impl<F: Read + Seek> Read for Rebuilding<'_, F> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        if buffer.is_empty() {
+            return Ok(0);
+        }
+        loop {
+            let read = self.read_current(buffer)?;
+            if read > 0 {
+                self.hash.update(&buffer[..read]);
+                return Ok(read);
+            }
+            if !self.begin_next()? {
+                return Ok(0);
+            }
+        }
+    }
+}

@@ -1,0 +1,227 @@
+//! Containers of many kinds, changed and read again by another reader.
+
+use std::collections::BTreeMap;
+use std::io::{Cursor, Read, Write};
+
+use proptest::prelude::*;
+use zip::write::SimpleFileOptions;
+use zip::{CompressionMethod, ZipArchive, ZipWriter};
+
+use super::*;
+use crate::address::{Folding, RelPath};
+use crate::hash::ContentHash;
+
+struct Given(Vec<Vec<u8>>);
+
+impl Contents for Given {
+    fn open(&self, content: usize) -> std::io::Result<Box<dyn Read + '_>> {
+        Ok(Box::new(self.0[content].as_slice()))
+    }
+}
+
+fn path(text: &str) -> RelPath {
+    RelPath::parse(text).unwrap()
+}
+
+/// What another reader makes of it.
+fn read_all(bytes: &[u8]) -> BTreeMap<String, Vec<u8>> {
+    let mut archive = ZipArchive::new(Cursor::new(bytes)).unwrap();
+    let mut found = BTreeMap::new();
+    for at in 0..archive.len() {
+        let mut member = archive.by_index(at).unwrap();
+        let mut content = Vec::new();
+        member.read_to_end(&mut content).unwrap();
+        found.insert(member.name().unwrap().into_owned(), content);
+    }
+    found
+}
+
+fn changed(old: &[u8], changes: &[(&str, Option<&[u8]>)]) -> Result<Vec<u8>, NotContainer> {
+    let mut file = Cursor::new(old);
+    let directory = Directory::read(&mut file, Folding::Folded)?;
+    let given = Given(changes.iter().map(|(_, content)| content.unwrap_or_default().to_vec()).collect());
+    let changes: Vec<Change> = changes
+        .iter()
+        .enumerate()
+        .map(|(content, (name, put))| match put {
+            Some(put) => {
+                let size_bytes = put.len() as u64;
+                Change::Put { path: path(name), size_bytes, modified: 1_600_000_000, content }
+            }
+            None => Change::Remove { path: path(name) },
+        })
+        .collect();
+    let layout = lay_out(&mut file, &directory, &changes, &given, Folding::Folded)?;
+    let mut rebuilding = Rebuilding::new(Cursor::new(old), &layout, &given).unwrap();
+    let mut new = Vec::new();
+    rebuilding.read_to_end(&mut new).unwrap();
+    assert_eq!(new.len() as u64, layout.size_bytes);
+    assert_eq!(rebuilding.finish().unwrap(), (ContentHash::of(old), ContentHash::of(&new)));
+    Ok(new)
+}
+
+/// How a container is written.
+#[derive(Debug, Clone)]
+struct Way {
+    aligned: u16,
+    streamed: bool,
+    large: bool,
+    stub: usize,
+    comment: bool,
+}
+
+fn any_way() -> impl Strategy<Value = Way> {
+    (prop_oneof![Just(0u16), Just(64), Just(4096)], any::<bool>(), any::<bool>(), 0..40usize, any::<bool>())
+        .prop_map(|(aligned, streamed, large, stub, comment)| Way { aligned, streamed, large, stub, comment })
+}
+
+fn written(members: &BTreeMap<String, (Vec<u8>, bool)>, way: &Way) -> Vec<u8> {
+    fn fill<W: Write + std::io::Seek>(
+        mut writer: ZipWriter<W>,
+        members: &BTreeMap<String, (Vec<u8>, bool)>,
+        way: &Way,
+    ) {
+        for (name, (content, is_stored)) in members {
+            let method = if *is_stored { CompressionMethod::Stored } else { CompressionMethod::Deflated };
+            let options = SimpleFileOptions::default().compression_method(method).large_file(way.large);
+            writer.start_file(name.as_str(), options.with_alignment(way.aligned)).unwrap();
+            writer.write_all(content).unwrap();
+        }
+        if way.comment {
+            writer.set_comment("PK\u{5}\u{6} is how its end begins");
+        }
+        writer.finish().unwrap();
+    }
+    let mut bytes = Cursor::new(Vec::new());
+    match way.streamed {
+        // Sizes come behind the contents then.
+        true => {
+            let mut streamed = Vec::new();
+            let mut writer = ZipWriter::new_stream(&mut streamed);
+            for (name, (content, is_stored)) in members {
+                let method = if *is_stored { CompressionMethod::Stored } else { CompressionMethod::Deflated };
+                let options = SimpleFileOptions::default().compression_method(method).large_file(way.large);
+                writer.start_file(name.as_str(), options).unwrap();
+                writer.write_all(content).unwrap();
+            }
+            writer.finish().unwrap();
+            bytes = Cursor::new(streamed);
+        }
+        false => fill(ZipWriter::new(&mut bytes), members, way),
+    }
+    let mut whole = vec![b'#'; way.stub];
+    whole.extend(bytes.into_inner());
+    whole
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(200))]
+    /// The naive model: a map of names. What is not touched keeps its packed bytes and its place within pages.
+    #[test]
+    fn a_changed_container_holds_what_a_map_would(
+        members in proptest::collection::btree_map("[a-c]{1,2}(/[a-c]{1,2})?\\.(txt|bin)", (proptest::collection::vec(0..4u8, 0..300), any::<bool>()), 1..8),
+        extra in proptest::collection::btree_map("(new/)?[d-f]{1,3}\\.(txt|bin)", proptest::option::of(proptest::collection::vec(any::<u8>(), 0..300)), 0..4),
+        touched in proptest::collection::vec(proptest::option::of(proptest::option::of(proptest::collection::vec(0..9u8, 0..200))), 8),
+        way in any_way(),
+    ) {
+        let old = written(&members, &way);
+        let mut model: BTreeMap<String, Vec<u8>> =
+            members.iter().map(|(name, (content, _))| (name.clone(), content.clone())).collect();
+        let mut changes: Vec<(&str, Option<&[u8]>)> = Vec::new();
+        for (name, change) in members.keys().zip(&touched) {
+            let Some(change) = change else { continue };
+            changes.push((name, change.as_deref()));
+            match change {
+                Some(content) => drop(model.insert(name.clone(), content.clone())),
+                None => drop(model.remove(name)),
+            }
+        }
+        for (name, content) in &extra {
+            changes.push((name, content.as_deref()));
+            if let Some(content) = content {
+                model.insert(name.clone(), content.clone());
+            }
+        }
+        let new = changed(&old, &changes).unwrap();
+        prop_assert_eq!(read_all(&new), model.clone());
+        prop_assert_eq!(&new, &changed(&old, &changes).unwrap());
+        let folding = Folding::Folded;
+        let (before, after) = (
+            Directory::read(&mut Cursor::new(&old), folding).unwrap(),
+            Directory::read(&mut Cursor::new(&new), folding).unwrap(),
+        );
+        prop_assert_eq!(&before.comment, &after.comment);
+        prop_assert_eq!(before.versions_64.is_some(), after.versions_64.is_some());
+        for member in &before.members {
+            let key = folding.key(member.path.as_str());
+            let is_touched = changes.iter().any(|(name, _)| folding.key(name) == key);
+            let (Some(now), false) = (after.find(&key), is_touched) else { continue };
+            let data = |bytes: &[u8], member: &Packed| {
+                let at = read::data_at(&mut Cursor::new(bytes), member).unwrap();
+                (at.trailing_zeros().min(12), bytes[at as usize..(at + member.packed_bytes) as usize].to_vec())
+            };
+            let (one, two) = (data(&old, member), data(&new, now));
+            prop_assert_eq!(&one.1, &two.1);
+            if member.method == 0 && member.size_bytes > 0 {
+                prop_assert!(two.0 >= one.0);
+            }
+        }
+        for member in after.members.iter().filter(|member| !member.is_folder) {
+            let mut content = Vec::new();
+            open_member(Cursor::new(&new), &after, member).unwrap().read_to_end(&mut content).unwrap();
+            prop_assert_eq!(&content, &model[member.path.as_str()]);
+        }
+    }
+
+    /// Whatever is done to a container's bytes, reading and changing it ends, and with an error or a file.
+    #[test]
+    fn damage_is_refused_or_harmless(at in 0..400usize, to in any::<u8>(), cut in 0..60usize) {
+        let members = BTreeMap::from([
+            ("a.txt".to_owned(), (b"one one one one one".to_vec(), false)),
+            ("b/c.bin".to_owned(), (vec![7; 40], true)),
+        ]);
+        let way = Way { aligned: 0, streamed: false, large: false, stub: 0, comment: false };
+        let mut old = written(&members, &way);
+        let place = at % old.len();
+        old[place] = to;
+        old.truncate(old.len() - cut.saturating_sub(40));
+        let _ = changed(&old, &[("b/c.bin", Some(b"new"))]);
+    }
+}
+
+#[test]
+fn names_folders_and_spellings() {
+    let mut bytes = Cursor::new(Vec::new());
+    let mut writer = ZipWriter::new(&mut bytes);
+    let options = SimpleFileOptions::default();
+    writer.add_directory("Menu", options).unwrap();
+    writer.add_directory("Sign", options).unwrap();
+    for name in ["Menu/Title.txt", "Sign/one.sf"] {
+        writer.start_file(name, options).unwrap();
+        writer.write_all(name.as_bytes()).unwrap();
+    }
+    writer.finish().unwrap();
+    let old = bytes.into_inner();
+    let new = changed(&old, &[("menu/title.TXT", Some(b"x")), ("MENU/new.txt", Some(b"y")), ("sign/ONE.sf", None)]);
+    let names: Vec<String> = read_all(&new.unwrap()).into_keys().collect();
+    assert_eq!(names, ["Menu/", "Menu/Title.txt", "Menu/new.txt"]);
+}
+
+#[test]
+fn what_is_no_container_is_refused() {
+    let of = |bytes: &[u8]| Directory::read(&mut Cursor::new(bytes), Folding::Folded).unwrap_err().to_string();
+    assert_eq!(of(b""), "it is no zip-based container");
+    assert_eq!(of(&[0; 5000]), "it is no zip-based container");
+    let way = Way { aligned: 0, streamed: false, large: false, stub: 0, comment: false };
+    let written = |names: [&str; 2]| {
+        let members = names.map(|name| (name.to_owned(), (b"content".to_vec(), true)));
+        written(&BTreeMap::from(members), &way)
+    };
+    assert_eq!(of(&written(["a.txt", "A.TXT"])), "A.TXT and a.txt in it have the same name");
+    assert!(of(&written(["a.txt", "../b.txt"])).contains("is not one that a file can have"));
+    // Both records lead to the first one's bytes.
+    let mut shared = written(["a.txt", "b.txt"]);
+    let second = shared.windows(5).rposition(|bytes| bytes == b"b.txt").unwrap();
+    shared[second - 4..second].copy_from_slice(&[0; 4]);
+    assert!(of(&shared).contains("share the same packed bytes"));
+}

@@ -1,0 +1,216 @@
+//! Making a container whose members layers change, of the file that it is made from and the layers' contents.
+
+use std::fs::File;
+use std::io::{self, Read};
+use std::path::PathBuf;
+use std::sync::{Arc, OnceLock};
+
+use super::Blender;
+use super::containers::{Opened, PackedAt};
+use crate::address::{Folding, INTO, RelPath};
+use crate::container::{Change, Contents, NotContainer, Rebuilding, lay_out};
+use crate::hash::ContentHash;
+use crate::ledger::{LedgerError, blob_path};
+use crate::package::ArchiveFile;
+use crate::stack::{Column, Composition, Entry, EntryKind, LayerId, Order, Provider};
+
+/// Why a container can't be made.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum BuildError {
+    /// A file can't be read or written.
+    #[error(transparent)]
+    Io(#[from] io::Error),
+    /// What it is made from is no container that can be changed.
+    #[error("{0}")]
+    NotContainer(String),
+    /// The file that it is made from has other content than is known.
+    #[error("the file that it is made from is not what it was")]
+    OtherBeneath,
+}
+
+impl From<NotContainer> for BuildError {
+    fn from(why: NotContainer) -> Self {
+        match why {
+            NotContainer::Unreadable(source) => Self::Io(source),
+            other => Self::NotContainer(other.to_string()),
+        }
+    }
+}
+
+/// What came of making one.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct Built {
+    pub hash: ContentHash,
+    pub size_bytes: u64,
+}
+
+/// A container about to be made. It can be made on any thread.
+#[derive(Debug)]
+pub(crate) struct Building {
+    /// The composition's name.
+    pub name: ContentHash,
+    beneath: Opened,
+    /// The hash of the file that it is made from, where that lies by itself.
+    pub beneath_hash: Option<ContentHash>,
+    changes: Vec<Change>,
+    parts: Parts,
+    folding: Folding,
+}
+
+/// Where contents come from.
+#[derive(Debug)]
+enum Part {
+    Stored(PathBuf),
+    Held(Vec<u8>),
+    Packed(PackedAt),
+    /// A container in the container.
+    Made(Box<Building>, OnceLock<Result<ArchiveFile, Arc<io::Error>>>),
+}
+
+#[derive(Debug)]
+struct Parts(Vec<Part>);
+
+impl Contents for Parts {
+    fn open(&self, content: usize) -> io::Result<Box<dyn Read + '_>> {
+        let part = self.0.get(content).ok_or(io::ErrorKind::NotFound)?;
+        Ok(match part {
+            Part::Stored(path) => Box::new(File::open(path)?),
+            Part::Held(bytes) => Box::new(bytes.as_slice()),
+            Part::Packed(at) => at.container.member(&at.member)?,
+            Part::Made(building, made) => Box::new(made_file(building, made)?),
+        })
+    }
+}
+
+fn made_file(
+    building: &Building,
+    made: &OnceLock<Result<ArchiveFile, Arc<io::Error>>>,
+) -> io::Result<ArchiveFile> {
+    let file = made.get_or_init(|| {
+        let make = || {
+            let mut file = tempfile::tempfile()?;
+            let write = |content: &mut dyn Read| io::copy(content, &mut file).map(drop);
+            building.make(write).map_err(|error| match error {
+                BuildError::Io(source) => source,
+                other => io::Error::other(other.to_string()),
+            })?;
+            ArchiveFile::from_file(file)
+        };
+        make().map_err(Arc::new)
+    });
+    match file {
+        Ok(file) => Ok(file.rewound()),
+        Err(error) => Err(io::Error::new(error.kind(), error.to_string())),
+    }
+}
+
+impl Building {
+    /// Makes it: `write` is given all of it, once.
+    ///
+    /// # Errors
+    /// [`BuildError`]; what was written then is of no use.
+    pub(crate) fn make(
+        &self,
+        write: impl FnOnce(&mut dyn Read) -> io::Result<()>,
+    ) -> Result<Built, BuildError> {
+        let mut changes = self.changes.clone();
+        for change in &mut changes {
+            // How long a container in it becomes is known when that is made.
+            if let Change::Put { content, size_bytes, .. } = change
+                && let Some(Part::Made(building, made)) = self.parts.0.get(*content)
+            {
+                *size_bytes = made_file(building, made)?.length_bytes();
+            }
+        }
+        let directory = &self.beneath.directory;
+        let layout = lay_out(&mut self.beneath.file.rewound(), directory, &changes, &self.parts, self.folding)?;
+        let mut rebuilding = Rebuilding::new(self.beneath.file.rewound(), &layout, &self.parts)?;
+        write(&mut rebuilding)?;
+        let (beneath, hash) = rebuilding.finish()?;
+        if self.beneath_hash.is_some_and(|known| known != beneath) {
+            return Err(BuildError::OtherBeneath);
+        }
+        Ok(Built { hash, size_bytes: layout.size_bytes })
+    }
+}
+
+impl Blender<'_> {
+    /// What is needed to make the container at `column`, as `order` has it; why it can't be made, inside.
+    pub(crate) fn building(
+        &self,
+        column: &Column,
+        composition: &Composition<'_>,
+        order: &Order,
+    ) -> Result<Result<Building, String>, LedgerError> {
+        let opened = match composition.beneath {
+            Provider::Base(_) => self.containers.of_base(column)?,
+            Provider::Layer(entry) => self.containers.of_entry(entry)?,
+            Provider::Nothing => Err("there is nothing to make it from".to_owned()),
+        };
+        let beneath = match opened {
+            Ok(opened) => opened,
+            Err(reason) => return Ok(Err(reason)),
+        };
+        let (mut changes, mut parts) = (Vec::new(), Vec::new());
+        for (member, to) in &composition.members {
+            let Some((_, key)) = member.key.member() else { continue };
+            let Some(entry) = entry_of(*to) else {
+                changes.push(Change::Remove { path: RelPath::from_disk(key.as_str().to_owned()) });
+                continue;
+            };
+            let part = match self.part_of(member, &entry, order)? {
+                Ok(part) => part,
+                Err(reason) => return Ok(Err(reason)),
+            };
+            let path = match entry.spelled.as_str().rsplit_once(INTO) {
+                Some((_, path)) => RelPath::from_disk(path.to_owned()),
+                None => RelPath::from_disk(key.as_str().to_owned()),
+            };
+            let (size_bytes, modified) = (entry.size_bytes, entry.modified);
+            changes.push(Change::Put { path, size_bytes, modified, content: parts.len() });
+            parts.push(part);
+        }
+        let beneath_hash = composition.beneath.hash().filter(|_| !column.is_member);
+        let (name, parts) = (composition.hash(), Parts(parts));
+        let folding = self.ledger.game().folding;
+        Ok(Ok(Building { name, beneath, beneath_hash, changes, parts, folding }))
+    }
+
+    fn part_of(
+        &self,
+        member: &Column,
+        entry: &Entry,
+        order: &Order,
+    ) -> Result<Result<Part, String>, LedgerError> {
+        if let Some(inner) = member.composition(order) {
+            let inner = self.building(member, &inner, order)?;
+            return Ok(inner.map(|inner| Part::Made(Box::new(inner), OnceLock::new())));
+        }
+        if let Some(content) = self.content_of(member, entry, order)? {
+            return Ok(Ok(Part::Held(content)));
+        }
+        if entry.kind == EntryKind::Packed {
+            let packed = self.containers.packed(entry.hash).map(Part::Packed);
+            return Ok(packed.ok_or_else(|| "a member of another container can't be had".to_owned()));
+        }
+        Ok(Ok(Part::Stored(blob_path(self.ledger.folder(), entry.hash))))
+    }
+}
+
+/// The entry that stands for what `to` supplies at a member's address.
+fn entry_of(to: Provider<'_>) -> Option<Entry> {
+    match to {
+        Provider::Nothing => None,
+        Provider::Layer(entry) => Some(entry.clone()),
+        // What the game has there, in a container that a layer brings.
+        Provider::Base(base) => Some(Entry {
+            layer: LayerId(0),
+            kind: EntryKind::Packed,
+            spelled: base.spelled.clone(),
+            hash: base.hash.unwrap_or(ContentHash::NOTHING),
+            size_bytes: base.size_bytes,
+            modified: base.modified_ns.div_euclid(1_000_000_000),
+            executable: None,
+        }),
+    }
+}
