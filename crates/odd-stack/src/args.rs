@@ -175,6 +175,9 @@ pub struct PlaceArgs {
     /// (data/core.qpk!/SIGN/**)
     #[arg(long, value_name = "ADDRESS")]
     pub take_away: Vec<String>,
+    /// Of a container that the package brings where the game has one, take only the members in which they differ
+    #[arg(long)]
+    pub as_members: bool,
     /// Leave the signature of a container as it is, though it no longer holds once members change
     #[arg(long)]
     pub keep_signature: bool,

@@ -358,8 +358,12 @@ impl From<AddError> for Failure {
                 if about_rules { failure } else { failure.of_package(&package) }
             }
             AddError::Change(error) => error.into(),
-            AddError::NotIntoContainer { .. } => Self::of(Exit::Failed, "into_container", &error)
-                .advising("`oddstack trace` shows what is in a container; to bring the whole file, leave `!/` out"),
+            AddError::NotIntoContainer { .. } => Self::of(Exit::Failed, "into_container", &error).advising(
+                "`oddstack trace` shows what is in a container; to bring the whole file, leave `!/` out",
+            ),
+            AddError::NotLookedInto { .. } => Self::of(Exit::Failed, "not_looked_into", &error),
+            AddError::NoContainer { .. } => Self::of(Exit::Failed, "no_container", &error)
+                .advising("leave --as-members out to add its files as they are"),
             AddError::BadNeed { .. } => Self::of(Exit::Usage, "bad_need", &error),
             AddError::BadFact { .. } => Self::of(Exit::Usage, "bad_fact", &error),
             AddError::NothingLies { .. } => {

@@ -3,7 +3,7 @@
 use std::collections::HashSet;
 use std::io::{self, Read};
 use std::path::{Path, PathBuf};
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use rayon::prelude::*;
 
@@ -190,31 +190,30 @@ impl Prepared<'_> {
             if observer.is_cancelled() {
                 return Err(ChangeError::Cancelled);
             }
-            match &file.made {
-                Some(Made::Content(content)) => write_made(file, content, seam)?,
-                Some(Made::Container(building)) => {
-                    if let Some(one) = build(file, building, seam)? {
-                        built.lock().unwrap_or_else(PoisonError::into_inner).push((building.name, one));
-                    } else {
-                        lost.lock().unwrap_or_else(PoisonError::into_inner).extend(building.beneath_hash);
-                    }
-                }
-                None if copy_stored(file, folder, doubted.contains(&file.hash), seam)? => {}
-                None => drop(lost.lock().unwrap_or_else(PoisonError::into_inner).insert(file.hash)),
+            let content = match &file.made {
+                Some(Made::Content(content)) => write_made(file, content, seam).map(|()| true),
+                Some(Made::Container(building)) => build(file, building, seam).map(|one| {
+                    let is_whole = one.is_some();
+                    held(&built).extend(one.map(|one| (building.name, one)));
+                    is_whole
+                }),
+                None => copy_stored(file, folder, doubted.contains(&file.hash), seam),
+            };
+            if !content? {
+                held(&lost).extend(file.made_from());
             }
             observer.advance(1, file.size_bytes);
             Ok(())
         });
         observer.end();
         copied?;
-        let lost = lost.into_inner().unwrap_or_else(PoisonError::into_inner);
+        let lost = std::mem::take(&mut *held(&lost));
         if !lost.is_empty() {
             return Err(ChangeError::ContentsLost { files: lost_contents(self.ledger, &lost)? });
         }
         self.ledger.catalogue.note_whole(doubted)?;
-        for (name, built) in built.into_inner().unwrap_or_else(PoisonError::into_inner) {
-            Blender::note_built(self.ledger, name, built)?;
-        }
+        let built = std::mem::take(&mut *held(&built));
+        built.into_iter().try_for_each(|(name, built)| Blender::note_built(self.ledger, name, built))?;
         for (path, stamp) in &self.decision.restamped {
             seam.stamp(path, *stamp).map_err(|source| ChangeError::Stage { path: path.clone(), source })?;
         }
@@ -276,6 +275,10 @@ impl Drop for Prepared<'_> {
             tidy_private_folders(self.ledger, &self.outcome.side_folders);
         }
     }
+}
+
+fn held<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
 /// Writes a content that was made for this change straight to where it is staged.

@@ -547,7 +547,8 @@ impl Decider<'_> {
 
     /// What is needed to make the container that moves, if it is one whose members layers change.
     fn building(&self, at: &Move<'_>) -> Result<Option<Building>, ChangeError> {
-        let (Some(entry), Some(composition)) = (at.to.entry(), at.column.composition(&self.stack.after)) else {
+        let (Some(entry), Some(composition)) = (at.to.entry(), at.column.composition(&self.stack.after))
+        else {
             return Ok(None);
         };
         let composed = at.column.composed(&self.stack.after).and_then(|blend| blend.outcome.as_ref().ok());

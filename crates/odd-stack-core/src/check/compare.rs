@@ -2,19 +2,21 @@
 
 use std::collections::{HashMap, HashSet};
 use std::ffi::OsString;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 use std::{io, thread};
 
 use rayon::prelude::*;
 use thiserror::Error;
 
+use super::inside::{MemberDrift, inside};
 use super::update_signs::{UpdateSigns, volatile_proposals};
 use crate::address::{Address, FoldedKey, Folding, RelPath};
 use crate::blend::BlendRules;
+
 use crate::expected::{
-    Drift, DriftKind, Expected, Finding, Place, compare, game_version_now, is_base_as_seen, is_entry_as_laid,
-    is_put_back, path_on_disk, places,
+    Blender, Drift, DriftKind, Expected, Finding, Place, compare, game_version_now, is_base_as_seen,
+    is_entry_as_laid, is_put_back, path_on_disk, places,
 };
 use crate::files::{Seen, WalkError, Walked, look_at, walk};
 use crate::game::Root;
@@ -66,6 +68,8 @@ pub struct Drifted {
     pub of_base: bool,
     /// The other game that has laid a file at the address, in a folder that both use.
     pub anothers: Option<SharedWith>,
+    /// Of a container, the members that are not as they should be, where that can be told.
+    pub members: Vec<MemberDrift>,
 }
 
 /// What a comparison found.
@@ -177,6 +181,9 @@ pub(crate) fn check_and_keep(
     let (mut report, looked): (CheckReport, Vec<LookedAt>) = found?;
     report.drifted.sort_by(|one, two| one.drift.address.cmp(&two.drift.address));
     judge_together(ledger, &mut report)?;
+    if !report.drifted.is_empty() {
+        look_inside(ledger, &ledger.present_order()?, &mut report)?;
+    }
     Ok((report, looked))
 }
 
@@ -241,7 +248,38 @@ pub(crate) fn check_at(
     if anothers.is_some() && layer.is_none() {
         return Ok(None);
     }
-    Ok(Some(Drifted { drift: Drift { address, kind, layer }, layer, of_base, anothers }))
+    let members = members_of(ledger, column, order, kind, &path)?;
+    Ok(Some(Drifted { drift: Drift { address, kind, layer }, layer, of_base, anothers, members }))
+}
+
+/// The members of an edited container that are not as they should be.
+fn members_of(
+    ledger: &Ledger,
+    column: &Column,
+    order: &Order,
+    kind: DriftKind,
+    path: &Path,
+) -> Result<Vec<MemberDrift>, LedgerError> {
+    if kind != DriftKind::Edited {
+        return Ok(Vec::new());
+    }
+    Ok(inside(ledger, column, order, path)?.map(|inside| inside.members).unwrap_or_default())
+}
+
+/// Tells of edited containers what changed in them, of so many.
+fn look_inside(ledger: &Ledger, order: &Order, report: &mut CheckReport) -> Result<(), LedgerError> {
+    const MOST_LOOKED_INTO: usize = 32;
+    let is_edited = |drifted: &&mut Drifted| drifted.drift.kind == DriftKind::Edited;
+    for drifted in report.drifted.iter_mut().filter(is_edited).take(MOST_LOOKED_INTO) {
+        let address = &drifted.drift.address;
+        let Some(root) = ledger.game().root_named(&address.root) else { continue };
+        let key = ledger.game().folding.key(address.path.as_str());
+        let mut columns = [ledger.column(root.id, &key)?];
+        Blender::new(ledger).learn(&mut columns, order)?;
+        let path = address.path.on(&root.folder);
+        drifted.members = members_of(ledger, &columns[0], order, drifted.drift.kind, &path)?;
+    }
+    Ok(())
 }
 
 /// What only all drifted files together tell: whether the game was updated, and where it writes by itself.
@@ -421,7 +459,13 @@ impl Looker<'_> {
         let address = Address { root: self.root.name.clone(), path: below.clone() };
         let drift = Drift { address, kind: DriftKind::FolderGone, layer: place.made_by };
         let of_base = place.made_by.is_none();
-        report.drifted.push(Drifted { drift, layer: place.made_by, of_base, anothers: None });
+        report.drifted.push(Drifted {
+            drift,
+            layer: place.made_by,
+            of_base,
+            anothers: None,
+            members: Vec::new(),
+        });
         Ok(())
     }
 
@@ -443,7 +487,13 @@ impl Looker<'_> {
                 let path = below.join(&RelPath::from_disk(name.clone()));
                 let address = Address { root: self.root.name.clone(), path };
                 let drift = Drift { address, kind: DriftKind::OtherSpelling, layer: Some(*layer) };
-                report.drifted.push(Drifted { drift, layer: Some(*layer), of_base: false, anothers: None });
+                report.drifted.push(Drifted {
+                    drift,
+                    layer: Some(*layer),
+                    of_base: false,
+                    anothers: None,
+                    members: Vec::new(),
+                });
             }
         }
     }
@@ -502,7 +552,7 @@ impl Looker<'_> {
                 let address = Address { root: self.root.name.clone(), path: relative };
                 let of_base = covered.is_some() || matches!(provider, Provider::Base(_));
                 let drift = Drift { address, kind, layer };
-                report.drifted.push(Drifted { drift, layer, of_base, anothers: None });
+                report.drifted.push(Drifted { drift, layer, of_base, anothers: None, members: Vec::new() });
             }
         }
         Ok(())
@@ -529,7 +579,13 @@ impl Looker<'_> {
         let address = Address { root: self.root.name.clone(), path: path.clone() };
         let kind = if made_by.is_some() { DriftKind::Stray } else { DriftKind::BaseAdded };
         let drift = Drift { address, kind, layer: None };
-        report.drifted.push(Drifted { drift, layer: made_by, of_base: false, anothers: None });
+        report.drifted.push(Drifted {
+            drift,
+            layer: made_by,
+            of_base: false,
+            anothers: None,
+            members: Vec::new(),
+        });
         Ok(())
     }
 }

@@ -138,15 +138,14 @@ impl Directory {
             for member in &self.members {
                 let own = member.path.as_str();
                 for folder in member.path.ancestors().chain(member.is_folder.then_some(own)) {
-                    known
-                        .entry(folding.key(folder))
-                        .or_insert_with(|| RelPath::from_disk(folder.to_owned()));
+                    known.entry(folding.key(folder)).or_insert_with(|| RelPath::from_disk(folder.to_owned()));
                 }
             }
             known
         });
         let folders: Vec<&str> = path.ancestors().collect();
-        let own = folders.into_iter().rev().find_map(|folder| Some((folder, known.get(&folding.key(folder))?)));
+        let own =
+            folders.into_iter().rev().find_map(|folder| Some((folder, known.get(&folding.key(folder))?)));
         match own {
             Some((folder, own)) => {
                 let below = path.as_str().get(folder.len() + 1..).unwrap_or_default();

@@ -179,11 +179,7 @@ fn spans(file: &mut (impl Read + Seek), directory: &Directory) -> Result<Vec<Spa
 }
 
 /// How long the descriptor behind a member's content is (APPNOTE 4.3.9): with or without its mark, of short or long sizes.
-fn descriptor_bytes(
-    file: &mut (impl Read + Seek),
-    member: &Packed,
-    at: u64,
-) -> Result<u64, NotContainer> {
+fn descriptor_bytes(file: &mut (impl Read + Seek), member: &Packed, at: u64) -> Result<u64, NotContainer> {
     if member.flags & HAS_DESCRIPTOR == 0 {
         return Ok(0);
     }
@@ -270,9 +266,8 @@ impl Plan {
         let is_left = |member: &Packed| {
             member.is_folder && left.contains(member.path.as_str()) && !used.contains(member.path.as_str())
         };
-        let empty: Vec<usize> = (0..directory.members.len())
-            .filter(|at| is_left(&directory.members[*at]))
-            .collect();
+        let empty: Vec<usize> =
+            (0..directory.members.len()).filter(|at| is_left(&directory.members[*at])).collect();
         self.goes.extend(empty);
     }
 }
@@ -438,7 +433,8 @@ impl Weighed {
         contents: &dyn Contents,
         most_held_bytes: usize,
     ) -> Result<Self, NotContainer> {
-        let mut summed = Summed { content: contents.open(put.content)?, checksum: crc32fast::Hasher::new(), bytes: 0 };
+        let mut summed =
+            Summed { content: contents.open(put.content)?, checksum: crc32fast::Hasher::new(), bytes: 0 };
         let mut held = Vec::new();
         let packed_bytes = match method {
             STORED => io::copy(&mut summed, &mut io::sink())?,
@@ -542,7 +538,10 @@ fn moved_record(directory: &Directory, member: &Packed, at: u64) -> Result<Vec<u
             record[42..46].copy_from_slice(&IN_64.to_le_bytes());
             let extra_bytes = u16::try_from(extra_bytes + 12).ok();
             let Some(extra_bytes) = extra_bytes else {
-                return odd(format!("the record of {} in it has no room for where it would lie", member.path));
+                return odd(format!(
+                    "the record of {} in it has no room for where it would lie",
+                    member.path
+                ));
             };
             record[30..32].copy_from_slice(&extra_bytes.to_le_bytes());
             let field = Record::default().u16(EXTRA_64).u16(8).u64(place).0;

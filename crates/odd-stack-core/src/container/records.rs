@@ -89,7 +89,6 @@ pub(super) fn dos_time(seconds: i64) -> (u16, u16) {
         return (0xbf7d, 0xff9f);
     }
     let date = year << 9 | u16::from(u8::from(time.month())) << 5 | u16::from(time.day());
-    let clock =
-        u16::from(time.hour()) << 11 | u16::from(time.minute()) << 5 | u16::from(time.second()) / 2;
+    let clock = u16::from(time.hour()) << 11 | u16::from(time.minute()) << 5 | (u16::from(time.second()) / 2);
     (clock, date)
 }

@@ -88,7 +88,7 @@ fn written(members: &BTreeMap<String, (Vec<u8>, bool)>, way: &Way) -> Vec<u8> {
             writer.write_all(content).unwrap();
         }
         if way.comment {
-            writer.set_comment("PK\u{5}\u{6} is how its end begins");
+            writer.set_comment("PK\u{5}\u{6} is how its end begins").unwrap();
         }
         writer.finish().unwrap();
     }
@@ -202,14 +202,16 @@ fn names_folders_and_spellings() {
     }
     writer.finish().unwrap();
     let old = bytes.into_inner();
-    let new = changed(&old, &[("menu/title.TXT", Some(b"x")), ("MENU/new.txt", Some(b"y")), ("sign/ONE.sf", None)]);
+    let new =
+        changed(&old, &[("menu/title.TXT", Some(b"x")), ("MENU/new.txt", Some(b"y")), ("sign/ONE.sf", None)]);
     let names: Vec<String> = read_all(&new.unwrap()).into_keys().collect();
     assert_eq!(names, ["Menu/", "Menu/Title.txt", "Menu/new.txt"]);
 }
 
 #[test]
 fn what_is_no_container_is_refused() {
-    let of = |bytes: &[u8]| Directory::read(&mut Cursor::new(bytes), Folding::Folded).unwrap_err().to_string();
+    let of =
+        |bytes: &[u8]| Directory::read(&mut Cursor::new(bytes), Folding::Folded).unwrap_err().to_string();
     assert_eq!(of(b""), "it is no zip-based container");
     assert_eq!(of(&[0; 5000]), "it is no zip-based container");
     let way = Way { aligned: 0, streamed: false, large: false, stub: 0, comment: false };

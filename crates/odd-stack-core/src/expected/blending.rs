@@ -18,7 +18,8 @@ use crate::files::{open_at_once, read_small};
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError, blob_path};
 use crate::stack::{
-    Blend, Blended, Column, Entry, EntryKind, Hindrance, LayerId, NotBlendable, Order, PathId, Provider, Recipe,
+    Blend, Blended, Column, Entry, EntryKind, Hindrance, LayerId, NotBlendable, Order, PathId, Provider,
+    Recipe,
 };
 
 /// What blending by a recipe gave, as the catalogue keeps it.
@@ -77,7 +78,7 @@ impl Ready {
 /// Reads contents and blends them.
 pub(crate) struct Blender<'l> {
     pub(super) ledger: &'l Ledger,
-    pub(super) containers: Containers<'l>,
+    pub(crate) containers: Containers<'l>,
     /// Contents that are not stored, in a dry run.
     unstored: HashMap<ContentHash, Vec<u8>>,
     /// Where files of the base lie that are neither aside nor in their place.
@@ -118,6 +119,7 @@ impl<'l> Blender<'l> {
 
     /// Says where the base's own file at an address lies for now.
     pub(crate) fn set_base_at(&mut self, path: PathId, file: PathBuf) {
+        self.containers.set_base_at(path, file.clone());
         self.bases.insert(path, file);
     }
 
@@ -198,8 +200,7 @@ impl<'l> Blender<'l> {
     /// Keeps what came of making a container, inside a change of the catalogue.
     pub(crate) fn note_built(ledger: &Ledger, name: ContentHash, built: Built) -> Result<(), LedgerError> {
         let Built { hash, size_bytes } = built;
-        let outcome =
-            BlendOutcome::Made { hash, size_bytes, clashes: Vec::new(), undone: Vec::new() };
+        let outcome = BlendOutcome::Made { hash, size_bytes, clashes: Vec::new(), undone: Vec::new() };
         let text = serde_json::to_string(&outcome).map_err(|error| ledger.catalogue.damaged_by(&error))?;
         ledger.catalogue.write_blend(name, &text)
     }
@@ -438,7 +439,11 @@ impl<'l> Blender<'l> {
     pub(crate) fn base_content(&self, column: &Column) -> Result<Option<Vec<u8>>, LedgerError> {
         let Some(base) = &column.base else { return Ok(None) };
         if column.is_member {
-            return Ok(base.hash.and_then(|hash| self.containers.small(hash)));
+            let Some(hash) = base.hash else { return Ok(None) };
+            if self.containers.packed(hash).is_none() {
+                self.containers.complete(&mut [column.clone()])?;
+            }
+            return Ok(self.containers.small(hash));
         }
         let site = self.ledger.site();
         let root = site.root(column.root)?;

@@ -123,7 +123,8 @@ impl Building {
             }
         }
         let directory = &self.beneath.directory;
-        let layout = lay_out(&mut self.beneath.file.rewound(), directory, &changes, &self.parts, self.folding)?;
+        let layout =
+            lay_out(&mut self.beneath.file.rewound(), directory, &changes, &self.parts, self.folding)?;
         let mut rebuilding = Rebuilding::new(self.beneath.file.rewound(), &layout, &self.parts)?;
         write(&mut rebuilding)?;
         let (beneath, hash) = rebuilding.finish()?;

@@ -3,7 +3,7 @@
 use std::cell::RefCell;
 use std::collections::HashMap;
 use std::io::{self, Read};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::rc::Rc;
 use std::sync::Arc;
 
@@ -51,6 +51,8 @@ pub(crate) struct Containers<'l> {
     columns: RefCell<HashMap<(RootId, FoldedKey), Rc<Column>>>,
     /// Hashes of members' contents.
     hashes: RefCell<HashMap<(Whose, FoldedKey), ContentHash>>,
+    /// Where files of the base lie that are neither aside nor in their place.
+    bases: HashMap<PathId, PathBuf>,
     /// Where contents of members are, by hash.
     packed: RefCell<HashMap<ContentHash, PackedAt>>,
 }
@@ -62,8 +64,35 @@ impl<'l> Containers<'l> {
             opened: RefCell::default(),
             columns: RefCell::default(),
             hashes: RefCell::default(),
+            bases: HashMap::new(),
             packed: RefCell::default(),
         }
+    }
+
+    /// Says where the base's own file at an address lies for now. What was opened before counts no more.
+    pub(super) fn set_base_at(&mut self, path: PathId, file: PathBuf) {
+        self.bases.insert(path, file);
+        self.opened.borrow_mut().clear();
+        self.columns.borrow_mut().clear();
+        self.hashes.borrow_mut().clear();
+    }
+
+    /// Marks the column of a member that no layer touches, in a container of the game or of a layer.
+    pub(crate) fn mark_member(&self, column: &mut Column) -> Result<(), LedgerError> {
+        if column.base.is_none()
+            && column.entries.is_empty()
+            && let Some((container, _)) = column.key.member()
+        {
+            let whole = self.column(column.root, &container)?;
+            column.is_member = whole.base.is_some() || !whole.entries.is_empty();
+        }
+        Ok(())
+    }
+
+    /// Opens the container that lies at `path`.
+    pub(crate) fn at(&self, path: &Path) -> Result<Opened, String> {
+        let file = crate::files::open_regular(path).and_then(ArchiveFile::from_file);
+        self.open(file.map_err(|error| error.to_string())?)
     }
 
     /// Puts into each of `columns` what containers have at its address, if it is a member's; and into those of containers the
@@ -126,7 +155,8 @@ impl<'l> Containers<'l> {
                 ..whole.clone()
             };
             let opened = if whole.takes_away() { Err(String::new()) } else { self.of_entry(whole)? };
-            let found = opened.as_ref().ok().and_then(|opened| Some((opened, opened.directory.find(&member)?)));
+            let found =
+                opened.as_ref().ok().and_then(|opened| Some((opened, opened.directory.find(&member)?)));
             column.entries.push(match found {
                 None => nothing,
                 Some((opened, found)) => Entry {
@@ -196,19 +226,31 @@ impl<'l> Containers<'l> {
 
     /// Opens a container that a layer brings whole.
     pub(crate) fn of_entry(&self, entry: &Entry) -> Result<Result<Opened, String>, LedgerError> {
+        if entry.kind != EntryKind::Packed {
+            return Ok(self.of_content(entry.hash));
+        }
         let whose = Whose::Content(entry.hash);
         if let Some(known) = self.opened.borrow().get(&whose) {
             return Ok(known.clone());
         }
-        let opened = match self.packed.borrow().get(&entry.hash).filter(|_| entry.kind == EntryKind::Packed) {
-            Some(at) => unpacked_file(at).map_err(|error| error.to_string()).and_then(|file| self.open(file)),
-            None => {
-                let path = blob_path(self.ledger.folder(), entry.hash);
-                ArchiveFile::open(&path).map_err(|error| error.to_string()).and_then(|file| self.open(file))
-            }
-        };
+        let packed = self.packed(entry.hash).ok_or_else(|| "it can't be had".to_owned());
+        let file = packed.and_then(|at| unpacked_file(&at).map_err(|error| error.to_string()));
+        let opened = file.and_then(|file| self.open(file));
         self.opened.borrow_mut().insert(whose, opened.clone());
         Ok(opened)
+    }
+
+    /// Opens a container that is stored.
+    pub(crate) fn of_content(&self, hash: ContentHash) -> Result<Opened, String> {
+        let whose = Whose::Content(hash);
+        if let Some(known) = self.opened.borrow().get(&whose) {
+            return known.clone();
+        }
+        let path = blob_path(self.ledger.folder(), hash);
+        let file = ArchiveFile::open(&path).map_err(|error| error.to_string());
+        let opened = file.and_then(|file| self.open(file));
+        self.opened.borrow_mut().insert(whose, opened.clone());
+        opened
     }
 
     /// The game's own file, where it lies aside or still in its place.
@@ -217,6 +259,10 @@ impl<'l> Containers<'l> {
         let site = self.ledger.site();
         let root = site.root(column.root)?;
         let mut failed = "the game's own file is not as it was".to_owned();
+        if let Some(path) = self.bases.get(&column.path) {
+            let file = crate::files::open_regular(path).and_then(ArchiveFile::from_file);
+            return Ok(file.map_err(|error| error.to_string()));
+        }
         for path in [site.original(root, column.path), base.spelled.on(&root.folder)] {
             match crate::files::open_regular(&path).and_then(ArchiveFile::from_file) {
                 Ok(file) if file.length_bytes() == base.size_bytes => return Ok(Ok(file)),
@@ -265,8 +311,7 @@ impl<'l> Containers<'l> {
         let folding = self.ledger.game().folding;
         let mut parts = place.as_str().split(INTO);
         let container = RelPath::from_disk(parts.next()?.to_owned()).on(folder);
-        let file = crate::files::open_regular(&container).and_then(ArchiveFile::from_file).ok()?;
-        let mut opened = self.open(file).ok()?;
+        let mut opened = self.at(&container).ok()?;
         let mut within: Vec<&str> = parts.collect();
         let last = within.pop()?;
         for inner in within {

@@ -46,6 +46,7 @@ impl Wishes {
         self.patches = upper.patches.or(self.patches);
         self.whole |= upper.whole;
         self.keep_signature |= upper.keep_signature;
+        self.as_members |= upper.as_members;
         add_new(&mut self.by_lines, upper.by_lines);
         add_new(&mut self.takes_away, upper.takes_away);
         self.sets

@@ -193,13 +193,20 @@ impl Rules {
     /// What it takes away while it is laid.
     pub fn takes_away(&self) -> Vec<String> {
         let mut all = self.wishes.takes_away.clone();
-        all.extend(self.said.takes_away.iter().filter(|said| !self.wishes.takes_away.contains(said)).cloned());
+        all.extend(
+            self.said.takes_away.iter().filter(|said| !self.wishes.takes_away.contains(said)).cloned(),
+        );
         all
     }
 
     /// Whether signatures of containers stay, though they no longer hold.
     pub fn keeps_signature(&self) -> bool {
         self.wishes.keep_signature || self.said.keep_signature
+    }
+
+    /// Whether of containers only the members in which they differ from those that are there count.
+    pub fn takes_members(&self) -> bool {
+        self.wishes.as_members || self.said.as_members
     }
 
     /// What the game must make anew after a change.
@@ -258,6 +265,9 @@ pub struct Wishes {
     /// Signatures of containers in which it changes members stay, though they no longer hold.
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub keep_signature: bool,
+    /// Of containers that it brings where one is, only the members in which they differ count.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub as_members: bool,
 }
 
 /// How the needs that a sheet tells are kept with a layer: among the other wishes, by names that ledgers have long had.

@@ -58,6 +58,9 @@ pub struct FitSheet {
     /// `true`: signatures of containers in which it changes members stay, though they no longer hold.
     #[serde(skip_serializing_if = "is_default")]
     pub keep_signature: bool,
+    /// `true`: of containers that it brings where one is, only the members count in which they differ.
+    #[serde(skip_serializing_if = "is_default")]
+    pub as_members: bool,
     /// Names of layers that it is incompatible with.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub clashes: Vec<String>,
@@ -350,6 +353,7 @@ impl FitSheet {
                 by_lines: self.by_lines.clone(),
                 whole: self.blend == Some(false),
                 keep_signature: self.keep_signature,
+                as_members: self.as_members,
             },
             ..Rules::default()
         }
@@ -394,6 +398,7 @@ impl FitSheet {
             only: rules.only.clone(),
             takes_away: rules.takes_away(),
             keep_signature: rules.keeps_signature(),
+            as_members: rules.takes_members(),
             clashes: wishes.needs.clashes.clone(),
             needs: SheetNeeds { game: wishes.needs.game.clone(), layers: wishes.needs.layers.clone() },
             order: SheetOrder { above: wishes.needs.above.clone(), below: wishes.needs.below.clone() },

@@ -34,7 +34,8 @@ pub use add::inspect::{CandidateRow, InspectReport, LinkRow, MemberRow, MemberTa
 pub use add::placing::read_sheet;
 pub use add::placing_request::PlacingRequest;
 pub use add::report::{
-    AddReport, ChoiceRow, CopiedLinkRow, Direction, InItsPlace, LeftOutRow, PartRow, ReplacedRow,
+    AddReport, ChoiceRow, ContainerRow, CopiedLinkRow, Direction, InItsPlace, LeftOutRow, PartRow,
+    ReplacedRow, WholeContainerRow,
 };
 pub use add::request::{AddPlace, AddRequest, Patch};
 pub use add::start_wishes::{ClearRow, StartRow};
@@ -79,7 +80,7 @@ pub use play::playing::{Glance, Launch, PlayError, Written};
 pub use play::proofs::ProofRow;
 pub use report::{
     CarriedRow, ChangeReport, CheckSummary, Count, DifferenceRow, DriftCount, DriftRow, EffectRow, KeptRow,
-    MeetingRow, OverRow, Owner, OwnerCount, StoredSummary, UpdateRow,
+    MeetingRow, MemberDriftRow, OverRow, Owner, OwnerCount, StoredSummary, UpdateRow,
 };
 pub use select::{SelectError, select, select_all, select_game};
 pub use show::{EntryRow, ShowReport};

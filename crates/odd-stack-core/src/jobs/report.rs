@@ -12,7 +12,7 @@ use serde::Serialize;
 use super::{DamageRow, ProofRow};
 use crate::address::Address;
 use crate::change::{Difference, EffectKind, Plan, Prepared};
-use crate::check::{CheckReport, StoredReport, UpdateSigns};
+use crate::check::{CheckReport, MemberTurn, StoredReport, UpdateSigns};
 use crate::expected::{Drift, DriftKind};
 use crate::ledger::{Ledger, LedgerError, SharedWith};
 use crate::stack::LayerId;
@@ -293,6 +293,18 @@ pub struct DriftRow {
     pub layer: Option<String>,
     /// The layer of another game that has a file there, in a folder that both use.
     pub other_game: Option<OtherGameRow>,
+    /// Of a container, its members that are not as they should be, where that can be told.
+    pub members: Vec<MemberDriftRow>,
+}
+
+/// A member of a container that is not as it should be.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
+pub struct MemberDriftRow {
+    /// The path within the container.
+    pub path: String,
+    /// What became of it.
+    pub turn: MemberTurn,
 }
 
 /// Whose a file is in a folder that several games use.
@@ -314,7 +326,13 @@ impl OtherGameRow {
 impl DriftRow {
     /// The row for a drift that stands in the way of a change.
     pub fn of(drift: &Drift, layer: Option<String>) -> Self {
-        Self { address: drift.address.to_string(), kind: drift.kind, layer, other_game: None }
+        Self {
+            address: drift.address.to_string(),
+            kind: drift.kind,
+            layer,
+            other_game: None,
+            members: Vec::new(),
+        }
     }
 }
 
@@ -459,7 +477,9 @@ pub fn check_report(ledger: &Ledger, found: &CheckReport, deep: bool) -> Result<
     let row = |drifted: &crate::check::Drifted| {
         let layer = drifted.layer.and_then(|layer| names.get(&layer).cloned());
         let other_game = drifted.anothers.as_ref().map(OtherGameRow::of);
-        DriftRow { other_game, ..DriftRow::of(&drifted.drift, layer) }
+        let members = drifted.members.iter();
+        let members = members.map(|it| MemberDriftRow { path: it.path.to_string(), turn: it.turn }).collect();
+        DriftRow { other_game, members, ..DriftRow::of(&drifted.drift, layer) }
     };
     let drifted: Vec<DriftRow> = found.drifted.iter().map(row).collect();
     let (kinds, whose) = count_drift(&drifted);

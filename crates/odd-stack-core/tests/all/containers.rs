@@ -57,7 +57,8 @@ fn unpacked(bytes: &[u8]) -> Members {
         match name.ends_with(".zip") {
             true => {
                 members.insert(format!("{name}!"), Vec::new());
-                members.extend(unpacked(&content).into_iter().map(|(path, it)| (format!("{name}!/{path}"), it)));
+                members
+                    .extend(unpacked(&content).into_iter().map(|(path, it)| (format!("{name}!/{path}"), it)));
             }
             false => drop(members.insert(name, content)),
         }
@@ -245,7 +246,8 @@ fn add_layer(ledger: &Ledger, request: &AddRequest) {
     let options = ChangeOptions::default();
     let place = AddPlace::New { target: Some(Target::Top), lifted: false };
     let request = AddRequest { place, ..request.clone() };
-    let adding = prepare_add(ledger, permit(ledger).unwrap(), &request, NOW, options, false, &Silent).unwrap();
+    let adding =
+        prepare_add(ledger, permit(ledger).unwrap(), &request, NOW, options, false, &Silent).unwrap();
     adding.change.apply(&Silent).unwrap();
 }
 
@@ -308,7 +310,8 @@ proptest! {
 
 fn two_inside() -> World {
     let world = with_container();
-    let first = world.package("lamps", &[("menu/title.txt", "lamps"), ("light.ini", "fog = 7\nglow = 1\nsea = 1\n")]);
+    let first =
+        world.package("lamps", &[("menu/title.txt", "lamps"), ("light.ini", "fog = 7\nglow = 1\nsea = 1\n")]);
     world.add(&first, &[".=data/core.qpk!/"]).unwrap();
     let second = [("deep/x.txt", "x of fog"), ("light.ini", "fog = 1\nglow = 9\nsea = 1\n")];
     let second = world.package("fog", &second);

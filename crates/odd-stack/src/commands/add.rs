@@ -58,8 +58,8 @@ pub fn run(session: &mut Session, args: &AddArgs) -> Result<Ended, Failure> {
         };
         game.check_facts(&said)?;
         let placed = std::mem::take(&mut request.wanted.rules.said);
-        let (takes_away, keep_signature) = (placed.takes_away, placed.keep_signature);
-        request.wanted.rules.said = Wishes { takes_away, keep_signature, ..said };
+        let Wishes { takes_away, keep_signature, as_members, .. } = placed;
+        request.wanted.rules.said = Wishes { takes_away, keep_signature, as_members, ..said };
     }
     // Where rules of order keep it from the top, that is said when it is known.
     let doing = Doing { place: is_said.then_some(place), lifted: args.lifted };

@@ -6,9 +6,10 @@ use crate::errors::Failure;
 use crate::session::Session;
 use crate::shell::in_quotes;
 use crate::show::style::{BOLD, DIM, GOOD, WARN, paint};
-use crate::show::table::{Look, cell, table};
+use crate::show::table::{Look, Row, cell, table};
 use crate::show::units::{counted, files, number, size};
 use clap::Args;
+use odd_stack_core::check::MemberTurn;
 use odd_stack_core::expected::DriftKind;
 use odd_stack_core::jobs::{
     CheckSummary, DamageRow, DriftCount, DriftRow, Owner, StoredState, StoredSummary,
@@ -209,7 +210,7 @@ fn text(report: &CheckSummary, most: usize) -> String {
     let weight = |row: &DriftRow| DriftKind::ALL.iter().position(|kind| *kind == row.kind);
     let mut sorted: Vec<&DriftRow> = report.drifted.iter().collect();
     sorted.sort_by_key(|row| weight(row));
-    let rows = sorted.into_iter().take(most).map(|row| {
+    let rows = sorted.into_iter().take(most).flat_map(|row| {
         let whose = match (row.kind, &row.layer) {
             (DriftKind::Stray, Some(layer)) => format!("in a folder of {layer}"),
             (DriftKind::PutBack, Some(layer)) => format!("the game's own, in place of {layer}'s"),
@@ -225,7 +226,8 @@ fn text(report: &CheckSummary, most: usize) -> String {
             None => whose,
         };
         let kind = cell(kind_word(row.kind), Look::Warn);
-        vec![kind, cell(row.address.clone(), Look::Plain), cell(whose, Look::Dim)]
+        let it = vec![kind, cell(row.address.clone(), Look::Plain), cell(whose, Look::Dim)];
+        std::iter::once(it).chain(member_rows(row, most))
     });
     text.push_str(&table(&[], rows.collect()));
     if report.drifted.len() > most {
@@ -233,6 +235,22 @@ fn text(report: &CheckSummary, most: usize) -> String {
         text.push_str(&paint(DIM, &format!("  ... and {more} more (-v lists all)\n")));
     }
     text
+}
+
+/// What changed in a container, below the line of the container.
+fn member_rows(row: &DriftRow, most: usize) -> impl Iterator<Item = Row> {
+    row.members.iter().take(most).map(|member| {
+        let word = match member.turn {
+            MemberTurn::Changed => "changed",
+            MemberTurn::Come => "added",
+            MemberTurn::Gone => "gone",
+        };
+        vec![
+            cell(format!("  {word}"), Look::Dim),
+            cell(format!("  !/{}", member.path), Look::Dim),
+            cell(String::new(), Look::Dim),
+        ]
+    })
 }
 
 fn how_compared(report: &CheckSummary) -> String {

@@ -63,6 +63,7 @@ impl PlaceArgs {
             said: Wishes {
                 takes_away: self.take_away.clone(),
                 keep_signature: self.keep_signature,
+                as_members: self.as_members,
                 ..Wishes::default()
             },
             ..Rules::default()

@@ -170,14 +170,22 @@ fn row(row: &TraceRow) -> Vec<comfy_table::Cell> {
         (_, true, true) => "same content",
         (_, true, false) => "covered",
     };
-    let nothing = if row.layer.is_some() { "taken away" } else { "gone" };
+    let content = match row.hash.as_deref() {
+        Some(_) if row.changes_members => "changes members",
+        Some(hash) => &hash[..8],
+        None if row.layer.is_some() => "taken away",
+        None => "gone",
+    };
+    let alike = if row.changes_members && row.laid { "" } else { alike };
+    let mark = if row.changes_members && row.laid { "in it" } else { mark };
+    let size_told = if row.changes_members { String::new() } else { size(row.size_bytes) };
     vec![
         cell(mark, look),
         cell(row.number.map(|number| number.to_string()).unwrap_or_default(), Look::Right),
         cell(row.layer.clone().unwrap_or_else(|| "the game itself".to_owned()), Look::Name),
         cell(row.version.clone().unwrap_or_default(), Look::Plain),
-        cell(size(row.size_bytes), Look::Right),
-        cell(row.hash.as_deref().map_or(nothing, |hash| &hash[..8]), Look::Dim),
+        cell(size_told, Look::Right),
+        cell(content, Look::Dim),
         cell(alike, Look::Dim),
         cell(row.member.clone().unwrap_or_default(), Look::Dim),
     ]

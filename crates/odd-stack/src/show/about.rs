@@ -83,16 +83,7 @@ pub fn about(layer: &AddReport, verbose: bool) -> String {
         text.push_str(&format!("  {finding}\n"));
     }
     text.push_str(&choices_and_parts(&layer.choices, &layer.parts));
-    let list = |rows: &[String], most: usize| {
-        let shown: Vec<&str> =
-            rows.iter().take(if verbose { usize::MAX } else { most }).map(String::as_str).collect();
-        let more = if shown.len() < rows.len() {
-            format!(", and {} more", rows.len() - shown.len())
-        } else {
-            String::new()
-        };
-        format!("{}{more}", shown.join(", "))
-    };
+    let list = |rows: &[String], most: usize| listed(rows, if verbose { usize::MAX } else { most });
     let reasons: BTreeSet<LeftOut> = layer.left_out.iter().map(|row| row.reason).collect();
     for reason in reasons {
         let rows = layer.left_out.iter().filter(|row| row.reason == reason);
@@ -108,6 +99,7 @@ pub fn about(layer: &AddReport, verbose: bool) -> String {
     if !layer.takes_away.is_empty() {
         text.push_str(&paint(WARN, &format!("  takes away: {}\n", list(&layer.takes_away, 4))));
     }
+    text.push_str(&containers(layer, verbose));
     if !layer.needs.is_empty() {
         text.push_str(&format!("  {}\n", list(&layer.needs, 6)));
     }
@@ -122,5 +114,42 @@ pub fn about(layer: &AddReport, verbose: bool) -> String {
         text.push_str(&paint(WARN, &line));
     }
     text.push_str(&wishes(&layer.starts, &layer.clears));
+    text
+}
+
+/// The first of the rows, and how many more there are.
+fn listed(rows: &[String], most: usize) -> String {
+    let shown: Vec<&str> = rows.iter().take(most).map(String::as_str).collect();
+    let more = if shown.len() < rows.len() {
+        format!(", and {} more", rows.len() - shown.len())
+    } else {
+        String::new()
+    };
+    format!("{}{more}", shown.join(", "))
+}
+
+/// What the layer does in containers.
+fn containers(layer: &AddReport, verbose: bool) -> String {
+    let mut text = String::new();
+    for container in &layer.containers {
+        let members = counted(container.members, "member", "members");
+        text.push_str(&format!("  changes {members} of {}\n", container.address));
+        if !container.signature.is_empty() {
+            let gone = listed(&container.signature, if verbose { usize::MAX } else { 4 });
+            let line = format!(
+                "  its signature no longer holds and is taken away: {gone} (--keep-signature leaves it)\n"
+            );
+            text.push_str(&paint(WARN, &line));
+        }
+        if container.keeps_signature {
+            text.push_str(&paint(WARN, "  its signature stays, though it no longer holds\n"));
+        }
+    }
+    for whole in &layer.whole_containers {
+        let of = counted(whole.members, "member", "members");
+        text.push_str(&format!("  replaces {} whole: {} of {of} differ", whole.address, whole.differing));
+        let shares_most = whole.differing > 0 && whole.differing * 2 <= whole.members;
+        text.push_str(if shares_most { " (--as-members takes only these)\n" } else { "\n" });
+    }
     text
 }

@@ -17,6 +17,9 @@ pub enum Look {
     Right,
 }
 
+/// The cells of one row.
+pub type Row = Vec<Cell>;
+
 /// One cell.
 pub fn cell(text: impl Into<String>, look: Look) -> Cell {
     let text = one_line(&text.into());

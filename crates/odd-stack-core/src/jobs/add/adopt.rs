@@ -175,9 +175,7 @@ fn decide(
 ) -> Result<(AdoptReport, ChangeRequest), AddError> {
     let ledger = transaction.ledger();
     let place = AddPlace::New { target: Some(Target::Bottom), lifted: false };
-    let opening =
-        Opening { wanted: &request.wanted, remembered: None, limits: &request.limits, unasked: false };
-    let arrival = Arrival::open(&request.package, &opening, Some(contents), observer)?;
+    let arrival = arrived(request, contents, observer)?;
     let Arrival { package, told, .. } = &arrival;
     let mut placed = place_as_it_lies(ledger, request, &arrival, contents, observer)?;
     let name = request.name.clone().unwrap_or_else(|| told.parts.name.clone());
@@ -232,6 +230,16 @@ fn decide(
     change.noted.unstored = contents.take_unstored();
     change.noted.is_dry_run = dry_run;
     Ok((report, change))
+}
+
+fn arrived(
+    request: &AdoptRequest,
+    contents: &Contents<'_>,
+    observer: &dyn Observer,
+) -> Result<Arrival, AddError> {
+    let (wanted, limits) = (&request.wanted, &request.limits);
+    let opening = Opening { wanted, remembered: None, limits, unasked: false, inside: &[] };
+    Arrival::open(&request.package, &opening, Some(contents), observer)
 }
 
 /// Places the package; where that is not clear, where its files lie says where they go.

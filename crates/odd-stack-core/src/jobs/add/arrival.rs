@@ -40,6 +40,8 @@ pub(in crate::jobs) struct Opening<'a> {
     pub limits: &'a Limits,
     /// Every archive inside is looked into.
     pub unasked: bool,
+    /// Paths that lead into archives that are looked into as well.
+    pub inside: &'a [String],
 }
 
 impl Arrival {
@@ -53,11 +55,13 @@ impl Arrival {
         contents: Option<&Contents<'_>>,
         observer: &dyn Observer,
     ) -> Result<Self, AddError> {
-        let Opening { wanted, remembered, limits, unasked } = *opening;
+        let Opening { wanted, remembered, limits, unasked, inside } = *opening;
         let of_sheet = wanted.sheet.as_ref().map(|sheet| sheet.rules(Rank::Sheet)).unwrap_or_default();
+        let mut named = leading_inside(&[&wanted.rules, &of_sheet]);
+        named.extend(inside.iter().cloned());
         let mut inner = Inner {
             unasked,
-            named: leading_inside(&[&wanted.rules, &of_sheet]),
+            named,
             once_named: remembered.map(|rules| leading_inside(&[rules])).unwrap_or_default(),
         };
         loop {
@@ -94,8 +98,10 @@ impl Arrival {
             opening.wanted.sheet.as_ref().map(|sheet| sheet.rules(Rank::Sheet)).unwrap_or_default();
         let named = leading_inside(&[&opening.wanted.rules, &of_sheet]);
         let once = opening.remembered.map(|rules| leading_inside(&[rules])).unwrap_or_default();
-        self.inner.unasked
-            || !opening.unasked
+        let is_inside = opening.inside.iter().all(|from| self.inner.named.contains(from));
+        is_inside && self.inner.unasked
+            || is_inside
+                && !opening.unasked
                 && self.inner.once_named == once
                 && named.iter().all(|from| self.inner.named.contains(from))
     }

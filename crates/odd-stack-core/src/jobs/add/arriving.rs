@@ -211,11 +211,11 @@ impl<'l> Arriving<'l> {
             AddPlace::Exchange(old) => Some(layer_of(ledger, old)?),
             AddPlace::New { .. } | AddPlace::NewVersion => None,
         };
-        self.open(request, old.as_ref(), false, observer)?;
+        self.open(request, old.as_ref(), (false, &[]), observer)?;
         if matches!(request.place, AddPlace::NewVersion) {
             let (arrival, _) = self.opened_at(self.at)?;
             old = Some(named_like(ledger, request, arrival)?);
-            self.open(request, old.as_ref(), false, observer)?;
+            self.open(request, old.as_ref(), (false, &[]), observer)?;
         }
         if let Some(old) = old.as_ref().filter(|old| exchanged.contains(&old.id)) {
             return Err(AddError::Twice { name: old.about.name.clone() });
@@ -228,7 +228,12 @@ impl<'l> Arriving<'l> {
                 if arrival.holds_unread_archives() =>
             {
                 // Looked into only now, to say what there is to choose.
-                self.open(request, old.as_ref(), true, observer)?;
+                self.open(request, old.as_ref(), (true, &[]), observer)?;
+                let (arrival, contents) = self.opened_at(self.at)?;
+                take_in(coming, request, old.as_ref(), arrival, contents)?
+            }
+            Err(AddError::NotLookedInto { archives }) => {
+                self.open(request, old.as_ref(), (false, &archives), observer)?;
                 let (arrival, contents) = self.opened_at(self.at)?;
                 take_in(coming, request, old.as_ref(), arrival, contents)?
             }
@@ -241,12 +246,12 @@ impl<'l> Arriving<'l> {
         &mut self,
         request: &AddRequest,
         old: Option<&Layer>,
-        unasked: bool,
+        (unasked, inside): (bool, &[String]),
         observer: &dyn Observer,
     ) -> Result<(), AddError> {
         let remembered: Option<Rules> = old.map(|old| remembered_rules(self.ledger, old)).transpose()?;
         let (wanted, limits) = (&request.wanted, &request.limits);
-        let opening = Opening { wanted, remembered: remembered.as_ref(), limits, unasked };
+        let opening = Opening { wanted, remembered: remembered.as_ref(), limits, unasked, inside };
         self.opened.resize_with(self.opened.len().max(self.at + 1), || None);
         let slot = &mut self.opened[self.at];
         if slot.as_ref().is_some_and(|(arrival, _)| arrival.is_open_for(&opening)) {

@@ -33,6 +33,18 @@ pub enum AddError {
         /// What is wrong with it.
         reason: String,
     },
+    /// Containers that the package brings must be looked into first.
+    #[error("{} must be looked into first", archives.join(", "))]
+    NotLookedInto {
+        /// Paths that lead into them.
+        archives: Vec<String>,
+    },
+    /// Only members of containers are wanted, and there is none.
+    #[error("{package} brings no container that the game or a layer has there")]
+    NoContainer {
+        /// The package.
+        package: String,
+    },
     /// The change can't be made.
     #[error(transparent)]
     Change(#[from] ChangeError),

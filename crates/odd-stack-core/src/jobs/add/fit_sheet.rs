@@ -44,7 +44,7 @@ pub fn draft_sheet(
     observer: &dyn Observer,
 ) -> Result<DraftReport, AddError> {
     let contents = Contents::new(ledger, false);
-    let opening = Opening { wanted, remembered: None, limits, unasked: false };
+    let opening = Opening { wanted, remembered: None, limits, unasked: false, inside: &[] };
     let arrival = Arrival::open(path, &opening, Some(&contents), observer)?;
     let placer = Placer::new(ledger, ledger.present_order()?, &arrival, &contents, observer);
     let drafted = placer.draft(wanted)?;
@@ -130,7 +130,7 @@ pub fn check_sheet(
         (FitSheet::parse(&text).map_err(misfit)?, Some(text), None)
     } else {
         let none = PlacingRequest::default();
-        let opening = Opening { wanted: &none, remembered: None, limits, unasked: false };
+        let opening = Opening { wanted: &none, remembered: None, limits, unasked: false, inside: &[] };
         let arrival = Arrival::open(path, &opening, None, observer)?;
         let (sheet, text) = match given {
             Some(given) => {

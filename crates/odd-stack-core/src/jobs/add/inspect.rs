@@ -172,7 +172,7 @@ pub fn inspect(
     observer: &dyn Observer,
 ) -> Result<InspectReport, AddError> {
     let contents = ledger.map(|ledger| Contents::new(ledger, false));
-    let opening = Opening { wanted, remembered: None, limits, unasked: true };
+    let opening = Opening { wanted, remembered: None, limits, unasked: true, inside: &[] };
     let arrival = Arrival::open(path, &opening, contents.as_ref(), observer)?;
     let mut report = looked_into(path, &arrival);
     let (Some(ledger), Some(contents)) = (ledger, contents) else { return Ok(report) };

@@ -48,7 +48,8 @@ impl IntoContainers {
         contents: &Contents<'_>,
     ) -> Result<Self, AddError> {
         let mut members: BTreeMap<(String, RelPath), BTreeSet<String>> = BTreeMap::new();
-        let mut addresses: Vec<Address> = placed.placements.iter().map(|placement| placement.to.clone()).collect();
+        let mut addresses: Vec<Address> =
+            placed.placements.iter().map(|placement| placement.to.clone()).collect();
         addresses.extend(keys.iter().map(|keys| keys.address.clone()));
         addresses.extend(away.addresses(ledger));
         addresses.retain(|address| address.path.as_str().contains(INTO));
@@ -86,9 +87,15 @@ impl IntoContainers {
             let root = ledger.game().roots.iter().find(|known| known.name.to_string() == root);
             let root = root.ok_or_else(|| ledger.catalogue.damaged_by(&"a root is gone"))?;
             let address = Address { root: root.name.clone(), path };
-            found.add(ledger, (order, &containers), address, within, (placed.rules.keeps_signature(), away), contents)?;
+            found.add(
+                ledger,
+                (order, &containers),
+                address,
+                within,
+                (placed.rules.keeps_signature(), away),
+                contents,
+            )?;
         }
-        away.sort();
         Ok(found)
     }
 
@@ -109,8 +116,9 @@ impl IntoContainers {
         if !keeps_signature {
             for path in &signature {
                 let path = RelPath::from_disk(format!("{}{INTO}{path}", address.path));
-                let (root, key) = key_of(ledger, &Address { root: address.root.clone(), path: path.clone() })?;
-                away.files.push((root, key, path) as AwayAt);
+                let (root, key) =
+                    key_of(ledger, &Address { root: address.root.clone(), path: path.clone() })?;
+                away.signatures.push((root, key, path) as AwayAt);
             }
             within.extend(signature.iter().map(|path| path.as_str().to_owned()));
         }

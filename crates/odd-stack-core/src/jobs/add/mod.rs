@@ -6,6 +6,7 @@ pub(super) mod adopt_originals;
 pub(super) mod answered;
 pub(super) mod arrival;
 pub(super) mod arriving;
+pub(super) mod as_members;
 pub(super) mod content_at;
 pub(super) mod contents;
 pub(super) mod error;

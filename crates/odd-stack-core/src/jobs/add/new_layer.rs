@@ -166,6 +166,7 @@ pub(in crate::jobs) fn write_layer(ledger: &Ledger, making: &Making<'_>) -> Resu
     if exchanged.is_none_or(|exchanged| exchanged.patch.is_none()) {
         entries.extend(take_aways(ledger, layer, &away.files)?);
     }
+    entries.extend(take_aways(ledger, layer, &away.signatures)?);
     let latest = package.members().iter().map(|member| member.modified).max().unwrap_or_default();
     entries.extend(content_entries(ledger, layer, keys, latest)?);
     entries.sort_by_key(|(path, ..)| *path);

@@ -164,6 +164,18 @@ pub struct ContainerRow {
     pub keeps_signature: bool,
 }
 
+/// A container that a layer brings whole, in the place of another.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
+pub struct WholeContainerRow {
+    /// Its address.
+    pub address: String,
+    /// Members that it has.
+    pub members: u64,
+    /// Members in which the two differ.
+    pub differing: u64,
+}
+
 impl ContainerRow {
     pub(in crate::jobs) fn of(change: &ContainerChange) -> Self {
         let ContainerChange { address, members, signature, keeps_signature } = change;
@@ -206,6 +218,8 @@ pub struct AddReport {
     pub takes_away: Vec<String>,
     /// Containers in which it changes members.
     pub containers: Vec<ContainerRow>,
+    /// Containers that it brings whole where one is.
+    pub whole_containers: Vec<WholeContainerRow>,
     /// What its fit sheet says and what is kept with the layer without being acted on.
     pub noted: Vec<String>,
     /// Keys of configuration files that it sets.
@@ -274,6 +288,7 @@ pub(in crate::jobs) fn report(
         takes_away: Vec::new(),
         noted: Vec::new(),
         containers: Vec::new(),
+        whole_containers: Vec::new(),
         starts: Vec::new(),
         clears: Vec::new(),
         needs: needs_words(&needs_of(&placed.rules)),

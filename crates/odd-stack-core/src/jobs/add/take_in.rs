@@ -3,11 +3,12 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use super::arrival::Arrival;
+use super::as_members::{by_members, only_differing, whole_containers};
 use super::content_at::ContentAt;
 use super::contents::Contents;
 use super::error::AddError;
 use super::game_links::GameLinks;
-use super::into_containers::IntoContainers;
+use super::into_containers::{ContainerChange, IntoContainers};
 use super::new_layer::{Exchanged, LayerDraft};
 use super::placing::Placer;
 use super::placing_again::VersionBefore;
@@ -23,6 +24,7 @@ use crate::fit::{Fit, FitError, Rules};
 use crate::hash::ContentHash;
 use crate::ledger::{Layer, Ledger};
 use crate::observer::Observer;
+use crate::package::Package;
 use crate::stack::{EntryKind, Order};
 
 /// What a layer is made of, read and not yet written down.
@@ -81,7 +83,10 @@ pub(in crate::jobs) fn take_in(
         _ => None,
     };
     let placer = Placer::new(ledger, order.clone(), arrival, contents, observer);
-    let placed = placer.place(&request.wanted, replaced.as_ref())?;
+    let mut placed = placer.place(&request.wanted, replaced.as_ref())?;
+    if placed.rules.takes_members() {
+        placed = by_members(ledger, order, package, placed)?;
+    }
     if let (Some(old), Some(before)) = (old, &replaced) {
         check_whole(&placer, request, old, before, &placed)?;
     }
@@ -98,22 +103,20 @@ pub(in crate::jobs) fn take_in(
         placed.placements.iter().map(|placement| members[placement.member].content).collect();
     contents.read(package, &wanted, observer)?;
     let placed = placer.without_copies(placed)?;
-    let (mut keys, not_set) = key_lists(ledger, &placed, contents)?;
-    keys.extend(links.take(contents)?);
+    let ReadInto { placed, away, keys, not_set, into } =
+        read_into(coming, package, placed, &links, contents)?;
     let version = request.version.clone().or(told.parts.version.clone());
     let variant = request.variant.clone().or(told.parts.variant.clone());
     let draft = LayerDraft::new(package, &placed, &links, (name, version, variant));
     let mut report = report(&draft, package, &placed, &links);
     report.replaces = old.map(|old| ReplacedRow::of(old, draft.version.as_deref()));
-    let mut away = Away::of(ledger, order, &placed)?;
-    let into = IntoContainers::of(ledger, order, (&placed, &keys), &mut away, contents)?;
-    keys.extend(into.lists);
-    report.containers = into.changes.iter().map(ContainerRow::of).collect();
+    report.takes_away = away.told(ledger);
+    report.whole_containers = whole_containers(ledger, order, package, &placed, contents)?;
+    report.containers = into.iter().map(ContainerRow::of).collect();
     report.noted.extend(not_set);
     report.noted.extend(missing_starts(ledger, order, &placed.rules.starts(), &placed.placements)?);
     report.sets = set_words(&placed.rules.wishes);
     (report.starts, report.clears) = wish_rows(ledger, &placed.rules, observer)?;
-    report.takes_away = away.told(ledger);
     let exchanged = old.map(|old| Exchanged { old: old.id, patch: is_patch.then(|| away.addresses(ledger)) });
     // What a package of only changed files says is nothing for whole ones.
     let rules = remembered.filter(|_| is_patch).unwrap_or_else(|| placed.rules.clone());
@@ -122,6 +125,35 @@ pub(in crate::jobs) fn take_in(
         placed.placements.iter().filter_map(|placement| contents.hash_of(members[placement.member].content));
     let needed = hashes.chain(keys.iter().map(|keys| keys.hash)).collect();
     Ok(TakenIn { draft, placed, rules, report, exchanged, keys, away, base_hashes, needed })
+}
+
+/// What follows from a fit once its contents are read.
+struct ReadInto {
+    placed: Fit,
+    away: Away,
+    keys: Vec<ContentAt>,
+    /// Keys that can't be set.
+    not_set: Vec<String>,
+    into: Vec<ContainerChange>,
+}
+
+/// Finds what the layer takes away, which keys it sets and what it does in containers.
+fn read_into(
+    Coming { ledger, order, .. }: Coming<'_>,
+    package: &Package,
+    mut placed: Fit,
+    links: &GameLinks,
+    contents: &Contents<'_>,
+) -> Result<ReadInto, AddError> {
+    let mut away = Away::of(ledger, order, &placed)?;
+    if placed.rules.takes_members() {
+        only_differing(ledger, order, package, (&mut placed, &mut away), contents)?;
+    }
+    let (mut keys, not_set) = key_lists(ledger, &placed, contents)?;
+    keys.extend(links.take(contents)?);
+    let into = IntoContainers::of(ledger, order, (&placed, &keys), &mut away, contents)?;
+    keys.extend(into.lists);
+    Ok(ReadInto { placed, away, keys, not_set, into: into.changes })
 }
 
 /// The keys that the fit sheet sets, file by file; and those that can't be, since the package brings the file

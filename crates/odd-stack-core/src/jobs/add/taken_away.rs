@@ -21,6 +21,8 @@ pub(in crate::jobs) struct Away {
     pub files: Vec<AwayAt>,
     /// Folders of the base of which nothing stays.
     pub folders: Vec<AwayAt>,
+    /// Signatures of containers that no longer hold.
+    pub signatures: Vec<AwayAt>,
 }
 
 impl Away {

@@ -286,16 +286,14 @@ impl Meetings {
         // What changes members is judged member by member.
         let is_of_interest =
             |side: &&Side| order.rank(side.layer).is_some() && side.kind != EntryKind::Members;
-        column.entries.extend(sides.iter().filter(is_of_interest).map(|side| {
-            Entry {
-                layer: side.layer,
-                kind: side.kind,
-                spelled: RelPath::root(),
-                hash: side.hash,
-                size_bytes: 0,
-                modified: 0,
-                executable: None,
-            }
+        column.entries.extend(sides.iter().filter(is_of_interest).map(|side| Entry {
+            layer: side.layer,
+            kind: side.kind,
+            spelled: RelPath::root(),
+            hash: side.hash,
+            size_bytes: 0,
+            modified: 0,
+            executable: None,
         }));
         let Some(first) = column.entries.first() else { return Ok(()) };
         let is_leaning = |entry: &Entry| entry.takes_away() || entry.kind == EntryKind::Keys;

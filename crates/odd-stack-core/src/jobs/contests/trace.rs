@@ -128,7 +128,7 @@ pub fn trace(ledger: &Ledger, text: &str, wants_keys: bool) -> Result<TraceRepor
     let key = game.folding.key(address.path.as_str());
     let order = ledger.present_order()?;
     let mut columns = [ledger.column(root.id, &key)?];
-    mark_member(ledger, &mut columns[0])?;
+    Containers::new(ledger).mark_member(&mut columns[0])?;
     Blender::new(ledger).learn(&mut columns, &order)?;
     let [column] = columns;
     let is_base_folder = column.base.as_ref().is_some_and(|base| base.kind == BaseKind::Folder);
@@ -192,18 +192,6 @@ pub fn trace(ledger: &Ledger, text: &str, wants_keys: bool) -> Result<TraceRepor
             as_laid: if is_something_laid { size_now.is_some() && now == winner } else { size_now.is_none() },
         },
     })
-}
-
-/// Marks the column of a member that no layer touches, in a container of the game or of a layer.
-fn mark_member(ledger: &Ledger, column: &mut Column) -> Result<(), LedgerError> {
-    if column.base.is_none()
-        && column.entries.is_empty()
-        && let Some((container, _)) = column.key.member()
-    {
-        let whole = Containers::new(ledger).column(column.root, &container)?;
-        column.is_member = whole.base.is_some() || !whole.entries.is_empty();
-    }
-    Ok(())
 }
 
 /// Where a member is, for a person to find it.

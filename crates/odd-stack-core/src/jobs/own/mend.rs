@@ -10,13 +10,13 @@ use std::path::PathBuf;
 use thiserror::Error;
 
 use super::tweak::{KeptWhole, OwnChange, keep_own};
-use crate::address::{Address, AddressError, FoldedKey, RelPath};
+use crate::address::{Address, AddressError, FoldedKey, INTO, RelPath};
 use crate::blend::{KeyEdit, MOST_BLENDED_BYTES, edits_between};
 use crate::change::FileChanges;
 use crate::change::{
     ChangeError, ChangeOptions, ChangeRequest, Direct, Edits, ForeignFile, Prepared, base_as_seen, prepare,
 };
-use crate::check::{CheckError, Drifted, check, check_at};
+use crate::check::{CheckError, Drifted, Inside, MemberDrift, MemberTurn, check, check_at, inside};
 use crate::expected::{Blender, DriftKind, folders_on_disk, tells_version};
 use crate::files::{look_at, read_small};
 use crate::game::{AddressPattern, Game, GameVersion, PatternError, Root, version_of_file};
@@ -217,6 +217,8 @@ struct MendingWork {
     version: Option<String>,
     set: Vec<(String, Vec<KeyEdit>)>,
     whole: Vec<KeptWhole>,
+    /// Members of containers as files, as long as they are needed.
+    unpacked: Option<tempfile::TempDir>,
 }
 
 /// Prepares what becomes of each of `files`. What is replaced is saved in the ledger first. `command` is what the
@@ -381,6 +383,9 @@ impl MendingWork {
         let Provider::Layer(entry) = column.provider(order) else {
             return left("no layer's file lies there");
         };
+        if let Some(inside) = inside(ledger, &column, order, &path)? {
+            return self.keep_members((ledger, order), &column, address, &inside);
+        }
         let edits = match order.blend_rules().format_of(column.key.as_str()) {
             Some(_) => edits_of(ledger, &column, entry, order, &path)?,
             None => Err(String::new()),
@@ -398,6 +403,62 @@ impl MendingWork {
                 Ok(Ok(if reason.is_empty() { vec![whole] } else { vec![whole, reason] }))
             }
         }
+    }
+
+    /// Keeps what was changed in a container, member by member: of settings the keys, else whole members.
+    fn keep_members(
+        &mut self,
+        (ledger, order): (&Ledger, &Order),
+        container: &Column,
+        address: Address,
+        inside: &Inside,
+    ) -> Result<Noted, MendError> {
+        if inside.members.is_empty() {
+            return left("no member of it differs, only its form");
+        }
+        let folder = match &self.unpacked {
+            Some(folder) => folder.path().to_owned(),
+            None => {
+                let made = tempfile::tempdir().map_err(LedgerError::io("create", &std::env::temp_dir()))?;
+                self.unpacked.insert(made).path().to_owned()
+            }
+        };
+        let mut details = Vec::new();
+        for MemberDrift { path: member, turn } in &inside.members {
+            let whole = RelPath::from_disk(format!("{}{INTO}{member}", address.path));
+            let at = Address { root: address.root.clone(), path: whole };
+            let key = ledger.game().folding.key(at.path.as_str());
+            if *turn == MemberTurn::Gone {
+                details.push(format!("that {member} is gone"));
+                self.whole.push(KeptWhole { address: at, path: None });
+                continue;
+            }
+            let file = folder.join(format!("{}", self.whole.len() + self.set.len()));
+            unpack(inside, &ledger.game().folding.key(member.as_str()), &file)?;
+            let mut columns = [ledger.column(container.root, &key)?];
+            let blender = Blender::new(ledger);
+            blender.containers.mark_member(&mut columns[0])?;
+            blender.learn(&mut columns, order)?;
+            let is_settings = order.blend_rules().format_of(key.as_str()).is_some();
+            let edits = match columns[0].provider(order) {
+                Provider::Layer(entry) if is_settings => {
+                    edits_of(ledger, &columns[0], entry, order, &file)?.unwrap_or_default()
+                }
+                Provider::Base(_) if is_settings => {
+                    let own = blender.base_content(&columns[0])?.unwrap_or_default();
+                    edits_over(&own, order, &key, &file)?
+                }
+                _ => Vec::new(),
+            };
+            if edits.is_empty() {
+                details.push(member.to_string());
+                self.whole.push(KeptWhole { address: at, path: Some(file) });
+            } else {
+                details.extend(edits.iter().map(|edit| format!("{} in {member}", edit.key)));
+                self.set.push((at.to_string(), edits));
+            }
+        }
+        Ok(Ok(details))
     }
 
     fn accept(&mut self, at: AtFile<'_>, file: &MendFile, kind: DriftKind) -> Result<Noted, MendError> {
@@ -478,6 +539,23 @@ impl MendingWork {
             None => ChangeRequest::new(command, now, ledger.catalogue.arrangement()?),
         })
     }
+}
+
+/// Unpacks a member of a container to a file of its own, which gets the container's own time.
+fn unpack(inside: &Inside, member: &FoldedKey, to: &Path) -> Result<(), MendError> {
+    let Some(found) = inside.opened.directory.find(member) else { return Ok(()) };
+    let written = inside.opened.member(found).and_then(|mut content| {
+        let mut file = std::fs::File::create(to)?;
+        std::io::copy(&mut content, &mut file).map(drop)
+    });
+    Ok(written.map_err(LedgerError::io("unpack a member to", to))?)
+}
+
+/// What a file changes in `own`, key by key; nothing where that can't be told.
+fn edits_over(own: &[u8], order: &Order, key: &FoldedKey, file: &Path) -> Result<Vec<KeyEdit>, MendError> {
+    let Some(format) = order.blend_rules().format_of(key.as_str()) else { return Ok(Vec::new()) };
+    let mine = read_small(file, MOST_BLENDED_BYTES).map_err(LedgerError::io("read", file))?;
+    Ok(mine.and_then(|mine| edits_between(format.of_content(own), own, &mine).ok()).unwrap_or_default())
 }
 
 /// The folder at an address and all below it that should be there, each after the one above it, as they are spelled.

@@ -1,14 +1,17 @@
 //! The layer of the user's own edits.
 
-use super::super::add::content_at::ContentAt;
+use std::collections::{BTreeMap, BTreeSet};
+
+use super::super::add::content_at::{ContentAt, key_of};
 use super::super::add::new_layer::content_entries;
 use super::super::add::request::free_name;
 use super::super::{AddError, AddPlace};
 use super::tweak::OWN_EDITS;
-use crate::address::{Address, FoldedKey, RelPath};
+use crate::address::{Address, FoldedKey, INTO, RelPath};
 use crate::blend::{Format, KeyEdit, renewed, write_edits};
 use crate::change::{ChangeRequest, Exchange};
-use crate::expected::Blender;
+use crate::container::signature_of;
+use crate::expected::{Blender, Containers};
 use crate::fit::Rules;
 use crate::hash::ContentHash;
 use crate::ledger::{Intake, Layer, Ledger, LedgerError, NewLayer};
@@ -55,6 +58,32 @@ pub(super) fn store(
         let size_bytes = bytes.len() as u64;
         let hash = intake.take(&mut bytes.as_slice(), size_bytes)?;
         Ok(ContentAt { kind: EntryKind::Keys, address: file.address.clone(), hash, size_bytes })
+    });
+    let mut stored: Vec<ContentAt> = stored.collect::<Result<_, LedgerError>>()?;
+    stored.extend(member_lists(ledger, intake, files)?);
+    Ok(stored)
+}
+
+/// A list for each container in which members are the user's own.
+fn member_lists(
+    ledger: &Ledger,
+    intake: &Intake<'_>,
+    files: &[OwnFile],
+) -> Result<Vec<ContentAt>, LedgerError> {
+    let mut lists: BTreeMap<Address, BTreeSet<&str>> = BTreeMap::new();
+    for file in files.iter().filter(|file| file.column.is_member) {
+        let text = file.address.path.as_str();
+        for (at, _) in text.match_indices(INTO) {
+            let path = RelPath::from_disk(text[..at].to_owned());
+            let container = Address { root: file.address.root.clone(), path };
+            lists.entry(container).or_default().insert(&text[at + INTO.len()..]);
+        }
+    }
+    let stored = lists.into_iter().map(|(address, members)| {
+        let bytes = serde_json::to_vec(&members).map_err(|error| ledger.catalogue.damaged_by(&error))?;
+        let size_bytes = bytes.len() as u64;
+        let hash = intake.take(&mut bytes.as_slice(), size_bytes)?;
+        Ok(ContentAt { kind: EntryKind::Members, address, hash, size_bytes })
     });
     stored.collect()
 }
@@ -127,6 +156,7 @@ pub(super) fn own_layer(
         }
     }
     entries.extend(whole_entries(ledger, layer, files)?);
+    entries.extend(signatures(ledger, layer, &before.order(), stored, &entries)?);
     entries.sort_by_key(|(path, ..)| *path);
     catalogue.insert_entries(&entries)?;
     catalogue.insert_folders(layer, &own_folders(ledger, files)?)?;
@@ -144,6 +174,45 @@ pub(super) fn own_layer(
     Ok(request)
 }
 
+/// Entries that take away signatures of containers in which members are the user's own: they no longer hold.
+fn signatures(
+    ledger: &Ledger,
+    layer: LayerId,
+    order: &Order,
+    stored: &[ContentAt],
+    entries: &[(PathId, Entry, RelPath)],
+) -> Result<Vec<(PathId, Entry, RelPath)>, LedgerError> {
+    let containers = Containers::new(ledger);
+    let mut away = Vec::new();
+    for list in stored.iter().filter(|list| list.kind == EntryKind::Members) {
+        let (root, key) = key_of(ledger, &list.address)?;
+        let column = containers.column(root, &key)?;
+        let opened = match column.whole_provider(order) {
+            Provider::Base(_) => containers.of_base(&column)?,
+            Provider::Layer(entry) => containers.of_entry(entry)?,
+            Provider::Nothing => continue,
+        };
+        let paths = opened.map(|opened| signature_of(&opened.directory)).unwrap_or_default();
+        for path in paths {
+            let spelled = RelPath::from_disk(format!("{}{INTO}{path}", list.address.path));
+            let number =
+                ledger.catalogue.path_numbers(&[(root, ledger.game().folding.key(spelled.as_str()))])?;
+            let entry = Entry {
+                layer,
+                kind: EntryKind::File,
+                spelled,
+                hash: ContentHash::NOTHING,
+                size_bytes: 0,
+                modified: 0,
+                executable: None,
+            };
+            away.extend(number.into_iter().map(|number| (number, entry.clone(), RelPath::root())));
+        }
+    }
+    away.retain(|(number, ..)| entries.iter().all(|(other, ..)| other != number));
+    Ok(away)
+}
+
 fn free_name_of_own(layers: &[Layer]) -> String {
     let place = AddPlace::New { target: None, lifted: false };
     match free_name(layers, &[], OWN_EDITS.to_owned(), place) {
@@ -157,7 +226,8 @@ pub(super) fn own_folders(ledger: &Ledger, files: &[OwnFile]) -> Result<Vec<(Pat
     let puts = |file: &&OwnFile| file.whole.as_ref().is_some_and(|whole| whole.hash != ContentHash::NOTHING);
     let mut folders: Vec<((RootId, FoldedKey), RelPath)> = Vec::new();
     for file in files.iter().filter(puts) {
-        for folder in file.address.path.ancestors() {
+        let on_disk = |folder: &&str| !file.column.is_member || !format!("{folder}/").contains(INTO);
+        for folder in file.address.path.ancestors().filter(on_disk) {
             let key = (file.column.root, ledger.game().folding.key(folder));
             if !folders.iter().any(|(known, _)| *known == key) {
                 folders.push((key, RelPath::from_disk(folder.to_owned())));
@@ -193,6 +263,8 @@ pub(super) fn supplied(
 ) -> Result<Option<Vec<u8>>, LedgerError> {
     let blender = Blender::new(ledger);
     match column.provider(order) {
+        // A container that is made is no settings file.
+        _ if column.composition(order).is_some() => Ok(None),
         Provider::Nothing => Ok(None),
         Provider::Base(_) => blender.base_content(column),
         Provider::Layer(entry) => match blender.content_of(column, entry, order)? {

@@ -9,10 +9,10 @@ use serde::Serialize;
 use thiserror::Error;
 
 use super::own_layer::{OwnFile, Whole, format_of, learnt, own_layer, store, supplied};
-use crate::address::{Address, AddressError, FoldedKey};
+use crate::address::{Address, AddressError, FoldedKey, INTO};
 use crate::blend::{Format, KeyEdit, NotEdited, look_up, read_edits, renewed, resolve_edits};
 use crate::change::{ChangeError, ChangeOptions, ChangeRequest, Prepared, prepare};
-use crate::expected::Blender;
+use crate::expected::{Blender, Containers};
 use crate::files::{look_at, open_regular};
 use crate::hash::ContentHash;
 use crate::jobs::Permit;
@@ -297,13 +297,24 @@ fn change_own(
     Ok(rows)
 }
 
+/// The container around an address that is the user's own as a whole.
+fn whole_around<'f>(ledger: &Ledger, files: &'f [OwnFile], address: &Address) -> Option<&'f Address> {
+    let key = ledger.game().folding.key(address.path.as_str());
+    let is_around = |file: &&OwnFile| {
+        let rest = key.as_str().strip_prefix(file.column.key.as_str());
+        file.whole.is_some() && rest.is_some_and(|rest| rest.starts_with(INTO))
+    };
+    files.iter().find(is_around).map(|file| &file.address)
+}
+
 /// The place of an address in `files`, made if it is new.
 fn own_at(ledger: &Ledger, files: &mut Vec<OwnFile>, address: &Address) -> Result<usize, LedgerError> {
     let (root, key) = key_of(ledger, address)?;
     if let Some(at) = files.iter().position(|file| (file.column.root, &file.column.key) == (root, &key)) {
         return Ok(at);
     }
-    let column = ledger.column(root, &key)?;
+    let mut column = ledger.column(root, &key)?;
+    Containers::new(ledger).mark_member(&mut column)?;
     files.push(OwnFile { address: address.clone(), column, edits: Vec::new(), whole: None });
     Ok(files.len() - 1)
 }
@@ -331,6 +342,10 @@ fn set(
     edits: &[KeyEdit],
 ) -> Result<Vec<TweakRow>, TweakError> {
     let (address, ..) = resolve(ledger, text)?;
+    if let Some(container) = whole_around(ledger, files, &address) {
+        let reason = format!("the whole of {container} is kept as yours; drop that first");
+        return Err(TweakError::NotKeys { address: address.to_string(), reason, is_unknown: false });
+    }
     let at = own_at(ledger, files, &address)?;
     let file = &mut files[at];
     let shown = file.address.to_string();
@@ -417,7 +432,9 @@ fn own_files(ledger: &Ledger) -> Result<Vec<OwnFile>, TweakError> {
     let mut files = Vec::new();
     for column in ledger.catalogue.columns_of(&[own], &[])? {
         let Some(entry) = column.entries.iter().find(|entry| entry.layer == own) else { continue };
-        if entry.kind == EntryKind::Members {
+        // Signatures of containers go by themselves.
+        let is_signature = column.is_member && entry.kind == EntryKind::File && entry.takes_away();
+        if entry.kind == EntryKind::Members || is_signature {
             continue;
         }
         let (edits, whole) = if entry.kind == EntryKind::Keys {

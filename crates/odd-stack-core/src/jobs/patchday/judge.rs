@@ -2,6 +2,7 @@
 
 use std::collections::{BTreeMap, HashSet};
 
+use super::touched::Touched;
 use crate::expected::{Blender, game_version_under};
 use crate::hash::ContentHash;
 use crate::jobs::{Fate, FateRow, Help};
@@ -37,7 +38,7 @@ const MOST_NAMED: usize = 4;
 pub(in crate::jobs) fn judge_layers(
     ledger: &Ledger,
     wanted: &Arrangement,
-    touched: &HashSet<PathId>,
+    touched: &Touched,
     to_know: &BTreeMap<LayerId, Vec<String>>,
     now: Option<&str>,
 ) -> Result<Judged, LedgerError> {
@@ -126,15 +127,17 @@ fn member_changed(ledger: &Ledger, column: &Column) -> Result<bool, LedgerError>
 fn covered(
     ledger: &Ledger,
     wanted: &Arrangement,
-    touched: &HashSet<PathId>,
+    touched: &Touched,
     laid: &[&LayerFacts],
     now: Option<&str>,
     cases: &mut BTreeMap<LayerId, LayerCase>,
 ) -> Result<(), LedgerError> {
-    let paths: Vec<PathId> = touched.iter().copied().collect();
+    let paths: Vec<PathId> = touched.paths.iter().copied().collect();
     let order = ledger.order(wanted, ledger.catalogue.settlements()?)?;
     let mut columns = ledger.catalogue.columns_of(&[], &paths)?;
-    Blender::new(ledger).learn(&mut columns, &order)?;
+    let mut blender = Blender::new(ledger);
+    touched.brought.iter().for_each(|(path, file)| blender.set_base_at(*path, file.clone()));
+    blender.learn(&mut columns, &order)?;
     let mut whole: BTreeMap<LayerId, Vec<String>> = BTreeMap::new();
     for column in &columns {
         let Some(spelled) = column.spelled() else { continue };

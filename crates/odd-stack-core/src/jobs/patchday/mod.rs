@@ -6,4 +6,5 @@ pub(super) mod new_base;
 pub(super) mod old_settings;
 pub(super) mod patch_day;
 pub(super) mod report;
+mod touched;
 pub(super) mod unplanned;

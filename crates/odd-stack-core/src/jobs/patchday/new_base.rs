@@ -1,9 +1,10 @@
 //! The base anew, while no layer is laid.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::HashMap;
 
 use rayon::prelude::*;
 
+use super::touched::Touched;
 use crate::address::FoldedKey;
 use crate::check::CheckError;
 use crate::expected::may_be_as_it_was;
@@ -13,7 +14,7 @@ use crate::jobs::PatchDayError;
 use crate::jobs::game::register::count_files;
 use crate::ledger::{Ledger, LedgerError};
 use crate::observer::{Observer, Work};
-use crate::stack::{BaseFile, BaseKind, PathId, RootId};
+use crate::stack::{BaseFile, BaseKind, RootId};
 
 /// How the base differs from what it was, by address; what differs where the game writes by itself is not named.
 #[derive(Debug, Default)]
@@ -24,7 +25,7 @@ pub(in crate::jobs) struct BaseChanges {
     pub added: Vec<String>,
     pub gone: Vec<String>,
     /// Those of all these that layers touch.
-    pub touched: HashSet<PathId>,
+    pub touched: Touched,
     /// Files of the base as it is now, and their bytes.
     pub seen: (u64, u64),
     /// All rows of the base that changed, as they were.
@@ -56,6 +57,7 @@ pub(in crate::jobs) fn new_base(
         let now: HashMap<FoldedKey, BaseFile> = found.into_iter().collect();
         compare(ledger, root, now, &volatile, &mut changes)?;
     }
+    changes.touched.add_members(ledger)?;
     ledger.catalogue.forget_unknown_originals()?;
     changes.changed.sort();
     changes.only_times.sort();
@@ -94,7 +96,7 @@ fn compare(
             list(changes).extend(name(file));
         }
         let path = catalogue.known_path(root.id, key)?;
-        changes.touched.extend(path);
+        changes.touched.paths.extend(path);
         Ok(path.is_some())
     };
     for ((key, was, mut is), hash) in differ.into_iter().zip(hashed) {

@@ -4,8 +4,9 @@
 //! back all that the update brought. So where the old one is known, what the layer changes in it is worked out once, and
 //! the entry becomes a list of these changes.
 
-use std::collections::{BTreeMap, HashMap, HashSet};
+use std::collections::{BTreeMap, HashMap};
 
+use super::touched::Touched;
 use crate::blend::{Format, KeyEdit, MOST_BLENDED_BYTES, edits_between, look_up, read_edits, write_edits};
 use crate::expected::Blender;
 use crate::hash::ContentHash;
@@ -28,6 +29,8 @@ pub(in crate::jobs) fn keep(ledger: &Ledger) -> Result<KeptSettings, LedgerError
     let layers: Vec<LayerId> = ledger.layers()?.iter().map(|layer| layer.id).collect();
     let order = ledger.present_order()?;
     let mut columns = ledger.catalogue.columns_of(&layers, &[])?;
+    let blender = Blender::new(ledger);
+    blender.containers.complete(&mut columns)?;
     columns.retain(|column| {
         let is_small = |base: &crate::stack::BaseFile| {
             base.kind == BaseKind::File && base.size_bytes <= MOST_BLENDED_BYTES
@@ -36,7 +39,6 @@ pub(in crate::jobs) fn keep(ledger: &Ledger) -> Result<KeptSettings, LedgerError
             && column.base.as_ref().is_some_and(is_small)
     });
     let intake = Intake::new(ledger.folder(), &*ledger.seam, true);
-    let blender = Blender::new(ledger);
     let taken = columns.iter().filter_map(|column| {
         let content = match blender.base_content(column) {
             Ok(content) => content?,
@@ -79,12 +81,12 @@ pub(in crate::jobs) struct Carried {
 pub(in crate::jobs) fn carry(
     ledger: &Ledger,
     old: &OldSettings,
-    touched: &HashSet<PathId>,
+    touched: &Touched,
     new_base: &NewBase<'_>,
 ) -> Result<Carried, PatchDayError> {
     let catalogue = &ledger.catalogue;
     let order = ledger.present_order()?;
-    let paths: Vec<PathId> = touched.iter().filter(|path| old.contains_key(path)).copied().collect();
+    let paths: Vec<PathId> = touched.paths.iter().filter(|path| old.contains_key(path)).copied().collect();
     let intake = Intake::new(ledger.folder(), &*ledger.seam, true);
     let blender = Blender::new(ledger);
     let mut carried = Carried::default();
@@ -134,7 +136,7 @@ fn edits_of(
     format: Format,
     old: &[u8],
 ) -> Result<Option<Vec<KeyEdit>>, LedgerError> {
-    if entry.kind == EntryKind::Whole || entry.takes_away() {
+    if matches!(entry.kind, EntryKind::Whole | EntryKind::Packed | EntryKind::Members) || entry.takes_away() {
         return Ok(None);
     }
     let Some(content) = blender.stored_if_there(entry)? else { return Ok(None) };

@@ -17,6 +17,7 @@ use super::judge::{Judged, judge_layers};
 use super::new_base::{BaseChanges, new_base};
 use super::old_settings::{self, Carried};
 use super::report::PatchDayReport;
+use super::touched::Touched;
 use super::unplanned::{UpdateMet, meet_update};
 use crate::change::{BaseBefore, ChangeError, ChangeOptions, ChangeRequest, Edits, Prepared, prepare};
 use crate::check::check;
@@ -237,7 +238,7 @@ fn unplanned(
 fn fates(
     ledger: &Ledger,
     wanted: &Arrangement,
-    touched: &HashSet<PathId>,
+    touched: &Touched,
     carried: &Carried,
     report: &mut PatchDayReport,
 ) -> Result<Arrangement, LedgerError> {

@@ -1,9 +1,11 @@
 //! What an update has done to a game with laid layers, told file by file.
 
 use std::collections::{BTreeSet, HashMap, HashSet};
+use std::io::Read;
 use std::path::Path;
 
 use super::old_settings::OldSettings;
+use super::touched::Touched;
 use crate::address::RelPath;
 use crate::blend::{KeyEdit, MOST_BLENDED_BYTES, edits_between};
 use crate::change::FileChanges;
@@ -25,7 +27,7 @@ use crate::stack::{Column, Order, PathId, Provider, RootId};
 pub(in crate::jobs) struct UpdateMet {
     pub request: ChangeRequest,
     /// Addresses of layers that the update touched.
-    pub touched: HashSet<PathId>,
+    pub touched: Touched,
     /// The game's own files of settings there, as they were.
     pub old: OldSettings,
     /// And as they are now.
@@ -47,7 +49,7 @@ struct Meeting<'a> {
     is_update: bool,
     report: &'a mut PatchDayReport,
     files: FileChanges,
-    touched: HashSet<PathId>,
+    touched: Touched,
     missing: HashSet<PathId>,
     old: OldSettings,
     new: OldSettings,
@@ -73,7 +75,7 @@ pub(in crate::jobs) fn meet_update(
         is_update: has_new_version || found.signs.look_like_an_update(),
         report,
         files: FileChanges::default(),
-        touched: HashSet::new(),
+        touched: Touched::default(),
         missing: HashSet::new(),
         old: OldSettings::new(),
         new: OldSettings::new(),
@@ -82,7 +84,8 @@ pub(in crate::jobs) fn meet_update(
     };
     found.drifted.iter().try_for_each(|drifted| meeting.meet(drifted))?;
     meeting.take_folders()?;
-    let Meeting { order, is_update, report, files, touched, missing, old, new, set, .. } = meeting;
+    let Meeting { order, is_update, report, files, mut touched, missing, old, new, set, .. } = meeting;
+    touched.add_members(ledger)?;
     if is_update {
         note_old_originals(ledger, &order, &files.foreign, &missing, report)?;
     }
@@ -126,6 +129,7 @@ impl Meeting<'_> {
             }
             DriftKind::Updated => {
                 self.report.changed.push(name);
+                self.meet_container(&column, &path)?;
                 self.accept(&column);
             }
             // What nobody knows, at an address where the base has nothing, is never the game's without being asked.
@@ -183,13 +187,38 @@ impl Meeting<'_> {
             self.old.extend(base.map(|base| (column.path, base)));
         }
         self.report.changed.push(name);
+        self.meet_container(column, path)?;
         self.accept(column);
+        Ok(())
+    }
+
+    /// Of a new container that lies where layers change members, the settings in it as they were and as they are.
+    fn meet_container(&mut self, column: &Column, path: &Path) -> Result<(), PatchDayError> {
+        if column.members.is_empty() {
+            return Ok(());
+        }
+        self.touched.brought.push((column.path, path.to_owned()));
+        let blender = Blender::new(self.ledger);
+        let Ok(opened) = blender.containers.at(path) else { return Ok(()) };
+        let members = column.all_members().into_iter();
+        let settings: Vec<&Column> = members.filter(|member| self.is_settings(member)).collect();
+        for member in settings {
+            let Some((container, within)) = member.key.member() else { continue };
+            let found = opened.directory.find(&within).filter(|_| container == column.key);
+            let Some(found) = found.filter(|found| found.size_bytes <= MOST_BLENDED_BYTES) else { continue };
+            let mut now = Vec::new();
+            let read = opened.member(found).and_then(|mut content| content.read_to_end(&mut now));
+            read.map_err(LedgerError::io("read a member of", path))?;
+            self.new.insert(member.path, now);
+            let base = blender.base_content(member)?;
+            self.old.extend(base.map(|base| (member.path, base)));
+        }
         Ok(())
     }
 
     /// What lies there is the game's own from now on.
     fn accept(&mut self, column: &Column) {
-        self.touched.insert(column.path);
+        self.touched.paths.insert(column.path);
         self.files.foreign.insert(column.path, ForeignFile::Accepted);
     }
 

@@ -63,12 +63,12 @@ impl Catalogue {
         new: LayerId,
         also: &[PathId],
     ) -> Result<(Vec<Column>, u64)> {
-        let alike = self.run(|db| {
+        const ALIKE: &str = "one.path = two.path AND one.hash = two.hash AND one.spelled = two.spelled
+            AND one.modified = two.modified AND one.executable IS two.executable";
+        self.run(|db| {
             db.execute_batch(
                 "CREATE TEMP TABLE IF NOT EXISTS touched (path INTEGER PRIMARY KEY); DELETE FROM touched;",
             )?;
-            const ALIKE: &str = "one.path = two.path AND one.hash = two.hash AND one.spelled = two.spelled
-                AND one.modified = two.modified AND one.executable IS two.executable";
             for (this, other) in [(old, new), (new, old)] {
                 let sql = format!(
                     "INSERT OR IGNORE INTO touched SELECT path FROM entry AS one WHERE layer = ?1 AND NOT EXISTS (
@@ -80,13 +80,18 @@ impl Catalogue {
             for path in also {
                 touch.execute([path.0])?;
             }
+            Ok(())
+        })?;
+        self.touch_containers()?;
+        let alike = self.run(|db| {
+            // What is looked at anyway is counted there.
             let sql = format!(
                 "SELECT count(*) FROM entry AS one CROSS JOIN entry AS two ON two.layer = ?2 AND {ALIKE}
-                 WHERE one.layer = ?1"
+                 WHERE one.layer = ?1 AND one.kind <> 4 AND NOT EXISTS (
+                     SELECT 1 FROM touched WHERE touched.path = one.path)"
             );
             db.query_row(&sql, [old.0, new.0], |row| row.get::<_, i64>(0))
         })?;
-        self.touch_containers()?;
         Ok((self.columns_among("touched")?, alike.cast_unsigned()))
     }
 

@@ -1,0 +1,227 @@
+//! Layers inside containers, as a person meets them.
+
+use std::collections::BTreeMap;
+use std::fs::File;
+use std::io::{Read, Write};
+
+use zip::write::SimpleFileOptions;
+use zip::{ZipArchive, ZipWriter};
+
+use crate::sandbox::Sandbox;
+
+const CORE: &str = "game/data/core.qpk";
+const LIGHT: &str = "[Light]\nglow = 1\nfog = 2\n\n[Sea]\nwaves = 3\n";
+
+/// What a container has when the game comes.
+const GAME: [(&str, &str); 6] = [
+    ("menu/Title.txt", "title of the game\n"),
+    ("menu/help.txt", "help of the game\n"),
+    ("settings.ini", LIGHT),
+    ("META-INF/MANIFEST.MF", "Manifest-Version: 1.0\n"),
+    ("META-INF/QUILL.SF", "Signature-Version: 1.0\n"),
+    ("META-INF/QUILL.RSA", "block"),
+];
+
+fn with_container() -> Sandbox {
+    let sandbox = Sandbox::empty();
+    sandbox.write("game/version.txt", "1.7\n");
+    sandbox.write("game/data/broken.qpk", "PK and no more");
+    sandbox.zip("core.zip", &GAME);
+    std::fs::copy(sandbox.path("core.zip"), sandbox.path(CORE)).unwrap();
+    sandbox.run("game add Quillhaven game --version-from version.txt").status(0);
+    let light = LIGHT.replace("glow = 1", "glow = 5");
+    sandbox.zip("lamps-1.zip", &[("menu/title.txt", "title of lamps\n"), ("settings.ini", &light)]);
+    let sea = LIGHT.replace("waves = 3", "waves = 9");
+    sandbox.zip("gulls-1.zip", &[("menu/help.txt", "help of gulls\n"), ("settings.ini", &sea)]);
+    sandbox
+}
+
+/// The members of the container in the game.
+fn members(sandbox: &Sandbox) -> BTreeMap<String, String> {
+    let mut archive = ZipArchive::new(File::open(sandbox.path(CORE)).unwrap()).unwrap();
+    let mut members = BTreeMap::new();
+    for at in 0..archive.len() {
+        let mut member = archive.by_index(at).unwrap();
+        let mut content = String::new();
+        member.read_to_string(&mut content).unwrap();
+        members.insert(member.name().unwrap().into_owned(), content);
+    }
+    members
+}
+
+/// Packs the container of the game anew, as another program would.
+fn edit(sandbox: &Sandbox, change: impl FnOnce(&mut BTreeMap<String, String>)) {
+    let mut members = members(sandbox);
+    change(&mut members);
+    let mut writer = ZipWriter::new(File::create(sandbox.path(CORE)).unwrap());
+    for (name, content) in members {
+        writer.start_file(name, SimpleFileOptions::default()).unwrap();
+        writer.write_all(content.as_bytes()).unwrap();
+    }
+    writer.finish().unwrap();
+}
+
+#[test]
+fn two_layers_in_one_container_come_and_go_by_themselves() {
+    let sandbox = with_container();
+    let original = std::fs::read(sandbox.path(CORE)).unwrap();
+    sandbox
+        .run("add lamps-1.zip --place .=data/core.qpk!/")
+        .status(0)
+        .says("changes 2 members of game:data/core.qpk")
+        .says("its signature no longer holds and is taken away: META-INF/QUILL.SF, META-INF/QUILL.RSA")
+        .says("overwrite  game:data/core.qpk!/menu/Title.txt");
+    sandbox.run("add gulls-1.zip --place .=data/core.qpk!/").status(0).says("1 merged with other layers");
+    let now = members(&sandbox);
+    assert_eq!(now["menu/Title.txt"], "title of lamps\n");
+    assert_eq!(now["settings.ini"], "[Light]\nglow = 5\nfog = 2\n\n[Sea]\nwaves = 9\n");
+    assert!(!now.contains_key("META-INF/QUILL.SF") && now.contains_key("META-INF/MANIFEST.MF"));
+    sandbox.run("conflicts").status(0).says("no unresolved conflicts");
+    sandbox.run("check --deep").status(0);
+    sandbox
+        .run("trace data/core.qpk!/menu/title.txt")
+        .status(0)
+        .says("game:data/core.qpk!/menu/Title.txt")
+        .says("on disk: as it should be");
+    sandbox.run("trace data/core.qpk!/menu/nothing.txt").status(1).says("neither the game nor a layer");
+    sandbox.run("trace data/core.qpk").status(0).says("changes members");
+    sandbox.run("lift lamps").status(0);
+    let now = members(&sandbox);
+    assert_eq!(now["menu/Title.txt"], "title of the game\n");
+    assert_eq!(now["settings.ini"], LIGHT.replace("waves = 3", "waves = 9"));
+    sandbox.run("undo").status(0);
+    assert_eq!(members(&sandbox)["menu/Title.txt"], "title of lamps\n");
+    sandbox.run("remove lamps gulls").status(0);
+    assert_eq!(std::fs::read(sandbox.path(CORE)).unwrap(), original);
+}
+
+#[test]
+fn a_whole_container_counts_as_a_whole_or_by_its_members() {
+    let sandbox = with_container();
+    let mut brought = GAME;
+    brought[0].1 = "title of quays\n";
+    std::fs::create_dir(sandbox.path("quays-1")).unwrap();
+    std::fs::create_dir(sandbox.path("quays-2")).unwrap();
+    sandbox.zip("quays-1/core.qpk", &brought);
+    sandbox
+        .run("add quays-1")
+        .status(0)
+        .says("replaces game:data/core.qpk whole: 1 of 6 members differ (--as-members takes only these)");
+    // What lies above a whole container goes into it; what lies beneath is covered.
+    sandbox.run("add lamps-1.zip --place .=data/core.qpk!/ --below quays").status(0);
+    assert_eq!(members(&sandbox)["menu/Title.txt"], "title of quays\n");
+    sandbox.run("conflicts").status(3).says("data/core.qpk!/menu/Title.txt");
+    sandbox.run("settle data/core.qpk!/menu/Title.txt --with lamps").status(0);
+    assert_eq!(members(&sandbox)["menu/Title.txt"], "title of lamps\n");
+    sandbox.run("settle --clear data/core.qpk!/menu/Title.txt").status(0);
+    sandbox.run("move lamps --top").status(0);
+    assert_eq!(members(&sandbox)["menu/Title.txt"], "title of lamps\n");
+    sandbox.run("remove quays lamps").status(0);
+    let added = sandbox.run("add quays-1 --as-members --keep-signature").status(0);
+    added
+        .says("changes 1 member of game:data/core.qpk")
+        .says("its signature stays, though it no longer holds");
+    assert!(members(&sandbox).contains_key("META-INF/QUILL.SF"));
+    brought[1].1 = "help of quays\n";
+    sandbox.zip("quays-2/core.qpk", &brought[..3]);
+    // What the next version has no more goes; that members alone count is remembered.
+    sandbox.run("upgrade quays quays-2").status(0).says("added  game:data/core.qpk!/menu/help.txt");
+    let now = members(&sandbox);
+    assert_eq!(now["menu/Title.txt"], "title of quays\n");
+    assert_eq!(now["menu/help.txt"], "help of quays\n");
+    assert!(!now.contains_key("META-INF/MANIFEST.MF"));
+    sandbox.run("add lamps-1.zip --as-members --place .=game:x").status(1).says("brings no container");
+}
+
+#[test]
+fn members_are_taken_away_and_what_is_no_container_is_left_alone() {
+    let sandbox = with_container();
+    sandbox.write("bare/x.txt", "x");
+    let line = "add bare --place .=game:data --take-away data/core.qpk!/META-INF/** --take-away data/core.qpk!/menu/help.txt";
+    sandbox.run(line).status(0).says("changes 4 members");
+    let names: Vec<String> = members(&sandbox).into_keys().collect();
+    assert_eq!(names, ["menu/Title.txt", "settings.ini"]);
+    sandbox.run("lift --all").status(0);
+    assert_eq!(members(&sandbox).len(), 6);
+    for (place, reason) in [
+        (".=data/broken.qpk!/", "nothing can be put into game:data/broken.qpk: it is no zip-based container"),
+        (".=data/none.qpk!/", "nothing can be put into game:data/none.qpk: there is no such file"),
+    ] {
+        sandbox.run(&format!("add lamps-1.zip --place {place}")).status(1).says(reason);
+    }
+    // A folder may be named so.
+    sandbox.write("game/odd.qpk!/x.txt", "x");
+    sandbox.run("game forget Quillhaven --yes").status(0);
+    sandbox.run("game add Quillhaven game").status(0);
+    sandbox.run("add lamps-1.zip --place .=odd.qpk!/").status(0);
+    assert_eq!(sandbox.read("game/odd.qpk!/menu/title.txt"), "title of lamps\n");
+}
+
+#[test]
+fn what_a_person_changes_inside_is_told_and_kept_by_members() {
+    let sandbox = with_container();
+    sandbox.run("add lamps-1.zip --place .=data/core.qpk!/").status(0);
+    edit(&sandbox, |members| {
+        members.insert("mine/note.txt".into(), "mine".into());
+        members.remove("menu/help.txt");
+        let settings = members["settings.ini"].replace("waves = 3", "waves = 8");
+        members.insert("settings.ini".into(), settings);
+    });
+    let told = sandbox.run("check").status(3);
+    told.says("added      !/mine/note.txt")
+        .says("gone       !/menu/help.txt")
+        .says("changed    !/settings.ini");
+    sandbox.run("lift lamps").status(4).says("not as Odd Stack left it");
+    sandbox.run("mend data/core.qpk --keep").status(0).says("Sea.waves in settings.ini");
+    sandbox.run("check --deep").status(0);
+    sandbox.run("lift lamps").status(0);
+    let now = members(&sandbox);
+    assert_eq!(now["settings.ini"], LIGHT.replace("waves = 3", "waves = 8"));
+    assert_eq!((now.get("menu/help.txt"), now["mine/note.txt"].as_str()), (None, "mine"));
+    // The signature does not hold for a person's changes either.
+    assert!(!now.contains_key("META-INF/QUILL.SF"));
+    sandbox.run("tweak data/core.qpk!/settings.ini Light.fog=7").status(0);
+    assert!(members(&sandbox)["settings.ini"].contains("fog = 7"));
+    sandbox.run("tweak drop data/core.qpk!/settings.ini").status(0);
+    assert_eq!(members(&sandbox)["settings.ini"], LIGHT);
+    edit(&sandbox, |members| drop(members.insert("menu/Title.txt".into(), "spoilt".into())));
+    sandbox.run("mend data/core.qpk --restore").status(0);
+    assert_eq!(members(&sandbox)["menu/Title.txt"], "title of the game\n");
+    sandbox.run("lift --all").status(0);
+    assert_eq!(members(&sandbox).len(), 6);
+}
+
+#[test]
+fn an_update_is_met_member_by_member_planned_or_not() {
+    for planned in [true, false] {
+        let sandbox = with_container();
+        let core = std::fs::read(sandbox.path(CORE)).unwrap();
+        for package in ["lamps-1.zip", "gulls-1.zip"] {
+            sandbox.run(&format!("add {package} --place .=data/core.qpk!/")).status(0);
+        }
+        if planned {
+            sandbox.run("patchday begin").status(0);
+            assert_eq!(std::fs::read(sandbox.path(CORE)).unwrap(), core);
+        }
+        std::fs::write(sandbox.path(CORE), &core).unwrap();
+        edit(&sandbox, |members| {
+            members.insert("menu/help.txt".into(), "help of the update\n".into());
+            members.insert("settings.ini".into(), LIGHT.replace("fog = 2", "fog = 4"));
+        });
+        sandbox.write("game/version.txt", "1.8\n");
+        sandbox
+            .run("patchday finish")
+            .status(3)
+            .says("replaces a file that the update touched: game:data/core.qpk!/menu/help.txt")
+            .says("oddstack lay gulls");
+        let now = members(&sandbox);
+        assert_eq!(now["menu/Title.txt"], "title of lamps\n", "planned: {planned}");
+        assert_eq!(now["menu/help.txt"], "help of the update\n");
+        // The layer's own change alone goes over the update's settings.
+        assert_eq!(now["settings.ini"], LIGHT.replace("fog = 2", "fog = 4").replace("glow = 1", "glow = 5"));
+        sandbox.run("check --deep").status(0);
+        sandbox.run("lift --all").status(0);
+        assert_eq!(members(&sandbox)["settings.ini"], LIGHT.replace("fog = 2", "fog = 4"));
+        assert!(members(&sandbox).contains_key("META-INF/QUILL.SF"));
+    }
+}
