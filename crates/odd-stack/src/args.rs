@@ -201,6 +201,12 @@ pub struct NeedsArgs {
     /// A layer it is incompatible with, with or without versions
     #[arg(long, value_name = "LAYER [RANGE]", help_heading = "What it needs")]
     pub clashes: Vec<String>,
+    /// A file or container that no other layer may change
+    #[arg(long, value_name = "ADDRESS", help_heading = "What it needs")]
+    pub clean: Vec<String>,
+    /// A file that must lie beneath it, by the hash of its content (`oddstack trace` shows it); of several any will do
+    #[arg(long, value_name = "ADDRESS=HASH", help_heading = "What it needs")]
+    pub made_from: Vec<String>,
     /// A layer it must lie above
     #[arg(long, value_name = "LAYER", help_heading = "What it needs")]
     pub goes_above: Vec<String>,
@@ -215,6 +221,8 @@ impl NeedsArgs {
             game: self.needs_game.clone(),
             layers: self.needs.clone(),
             clashes: self.clashes.clone(),
+            clean: self.clean.clone(),
+            made_from: self.made_from.clone(),
             above: self.goes_above.clone(),
             below: self.goes_below.clone(),
             ..Needs::default()

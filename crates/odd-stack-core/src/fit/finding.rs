@@ -36,6 +36,15 @@ pub enum Finding {
         /// The place, `FROM=TO`.
         place: String,
     },
+    /// Its files are members of one of the game's containers.
+    InContainer {
+        /// The place, `FROM=TO`.
+        place: String,
+        /// How many of its files the container has.
+        over: usize,
+        /// How many files it has.
+        files: usize,
+    },
     /// What a place of the older version means lies elsewhere in the new one.
     Realigned {
         /// Its `FROM` in the older version.
@@ -62,6 +71,12 @@ impl fmt::Display for Finding {
             }
             Self::Found { folder, to, evidence } => {
                 write!(formatter, "what is in `{folder}` goes to {to} ({evidence})")
+            }
+            Self::InContainer { place, over, files } => {
+                let (from, to) = place.split_once('=').unwrap_or((place, ""));
+                let what =
+                    if from == "." { "it goes".to_owned() } else { format!("what is in `{from}` goes") };
+                write!(formatter, "{what} into {to} ({over} of its {files} files are members there)")
             }
             Self::InsideWrapper { from, wrapper } => {
                 write!(formatter, "`{from}` was found inside the wrapper folder `{wrapper}`")

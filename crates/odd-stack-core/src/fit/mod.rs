@@ -8,6 +8,7 @@ mod finding;
 mod game_tree;
 mod inner;
 mod input;
+mod into_container;
 mod merge;
 mod names;
 mod outcome;
@@ -32,6 +33,7 @@ pub use detect::{ToldName, is_in_backup, suspected_copies};
 pub use finding::Finding;
 pub use game_tree::{GameTree, NamedThings, ProgramSeen, RootSeen, WantedNames, each_pattern};
 pub use input::{FitInput, Hints};
+pub use into_container::{ContainerSeen, IntoContainer, into_container};
 pub use outcome::{ChoiceMade, Fit, LeftOut, PartSeen, Placement};
 pub use place::{RulesFound, draft, fit, unreached};
 pub use realign::{OldAddresses, Realigning};
@@ -55,7 +57,7 @@ pub use sheet_rules::check_members;
 pub use wrapper::wrapper_of;
 
 pub(crate) use detect::name_told;
-pub(crate) use place::set_aside;
+pub(crate) use place::{is_document, set_aside};
 pub(crate) use rules::Patterns;
 
 /// Why files can't be placed. Nothing was written.

@@ -314,7 +314,7 @@ fn inside_of(archive: &RelPath, members: &[Member], folders: &[Folder]) -> Optio
 }
 
 /// Whether a file is something to read, and no part of what the package adds.
-fn is_document(path: &RelPath) -> bool {
+pub(crate) fn is_document(path: &RelPath) -> bool {
     const ENDINGS: [&str; 10] = ["txt", "md", "pdf", "html", "htm", "rtf", "doc", "docx", "url", "nfo"];
     path.name().rsplit_once('.').is_some_and(|(_, ending)| ENDINGS.contains(&ending.to_lowercase().as_str()))
 }

@@ -284,16 +284,21 @@ mod needs_as_kept {
         clashes: Vec<String>,
         above: Vec<String>,
         below: Vec<String>,
+        #[serde(skip_serializing_if = "Vec::is_empty")]
+        clean: Vec<String>,
+        #[serde(skip_serializing_if = "Vec::is_empty")]
+        made_from: Vec<String>,
     }
 
     pub(super) fn serialize<S: Serializer>(needs: &Needs, to: S) -> Result<S::Ok, S::Error> {
-        let Needs { game, layers, clashes, above, below, .. } = needs.clone();
-        Kept { needs_game: game, needs: layers, clashes, above, below }.serialize(to)
+        let Needs { game, layers, clashes, above, below, clean, made_from, .. } = needs.clone();
+        Kept { needs_game: game, needs: layers, clashes, above, below, clean, made_from }.serialize(to)
     }
 
     pub(super) fn deserialize<'de, D: Deserializer<'de>>(from: D) -> Result<Needs, D::Error> {
-        let Kept { needs_game: game, needs: layers, clashes, above, below } = Kept::deserialize(from)?;
-        Ok(Needs { game, layers, clashes, above, below, ..Needs::default() })
+        let Kept { needs_game: game, needs: layers, clashes, above, below, clean, made_from } =
+            Kept::deserialize(from)?;
+        Ok(Needs { game, layers, clashes, above, below, clean, made_from, ..Needs::default() })
     }
 }
 

@@ -106,6 +106,12 @@ pub struct SheetNeeds {
     pub game: Option<String>,
     /// Layers, each with or without versions, such as `Harbour Core >=2`.
     pub layers: Vec<String>,
+    /// Addresses of files and containers that no other layer may change.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub clean: Vec<String>,
+    /// `ADDRESS=HASH`: files that must lie beneath it, by BLAKE3 hash; of several for one address any will do.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub made_from: Vec<String>,
 }
 
 /// Where in the stack a layer must lie.
@@ -339,6 +345,8 @@ impl FitSheet {
                 needs: Needs {
                     game: self.needs.game.clone(),
                     layers: self.needs.layers.clone(),
+                    clean: self.needs.clean.clone(),
+                    made_from: self.needs.made_from.clone(),
                     clashes: self.clashes.clone(),
                     above: self.order.above.clone(),
                     below: self.order.below.clone(),
@@ -400,7 +408,12 @@ impl FitSheet {
             keep_signature: rules.keeps_signature(),
             as_members: rules.takes_members(),
             clashes: wishes.needs.clashes.clone(),
-            needs: SheetNeeds { game: wishes.needs.game.clone(), layers: wishes.needs.layers.clone() },
+            needs: SheetNeeds {
+                game: wishes.needs.game.clone(),
+                layers: wishes.needs.layers.clone(),
+                clean: wishes.needs.clean.clone(),
+                made_from: wishes.needs.made_from.clone(),
+            },
             order: SheetOrder { above: wishes.needs.above.clone(), below: wishes.needs.below.clone() },
             place: places(&rules.places),
             choice: rules.choices.iter().map(choice).collect(),

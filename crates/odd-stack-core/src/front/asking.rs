@@ -16,9 +16,10 @@ use crate::jobs::{
     PlayError, ProofRow, SheetCheck, ShowReport, StackReport, StoredSummary, TraceError, TraceReport,
     TweakError, TweakRow, Written, address_history, capture_exchanges, check_facts, check_report,
     check_sheet, compare_lineups, conflicts, culprit_status, doubtful_needs, draft_sheet, game_line,
-    game_report, glance, history, history_difference, inspect, is_own_edits, is_start_unagreed, is_under_way,
-    launch, lineups, patchday_status, proofs, running, show, stack, stack_at, trace, tweaks,
-    unagreed_clearing, unknown_originals, wanted_clearing, with_runner, written_since,
+    game_report_with_containers, glance, history, history_difference, inspect, is_own_edits,
+    is_start_unagreed, is_under_way, launch, lineups, patchday_status, proofs, running, show, stack,
+    stack_at, trace, tweaks, unagreed_clearing, unknown_originals, wanted_clearing, with_runner,
+    written_since,
 };
 use crate::ledger::{Layer, LedgerError};
 use crate::package::Limits;
@@ -142,7 +143,7 @@ impl OpenGame {
     /// # Errors
     /// [`LedgerError`].
     pub fn report(&self) -> Result<GameReport, LedgerError> {
-        game_report(&self.ledger)
+        game_report_with_containers(&self.ledger)
     }
 
     /// How the game stands, in one line.

@@ -9,6 +9,7 @@ mod addresses;
 mod capture;
 mod contests;
 mod facts;
+mod file_needs;
 mod game;
 mod history;
 mod made_by;
@@ -84,7 +85,7 @@ pub use report::{
 };
 pub use select::{SelectError, select, select_all, select_game};
 pub use show::{EntryRow, ShowReport};
-pub use stack::{BaseRow, GameReport, LayerRow, RootRow, SpotRow, StackReport, UnderWayRow};
+pub use stack::{BaseRow, ContainersRow, GameReport, LayerRow, RootRow, SpotRow, StackReport, UnderWayRow};
 pub use stored::originals::{FoundBy, OriginalRow};
 pub use stored::renew::{DamageRow, RenewError, RenewReport, StoredState};
 pub use stored::rescue::{Condition, OriginalFate, RescueDone, RescueError, RescueReport, RescueRequest};
@@ -137,7 +138,7 @@ pub mod steps {
     pub use super::play::proofs::proofs;
     pub use super::report::{change_report, check_report};
     pub use super::show::show;
-    pub use super::stack::{game_report, is_under_way, stack};
+    pub use super::stack::{game_report, game_report_with_containers, is_under_way, stack};
     pub use super::stored::renew::renew;
     pub use super::stored::rescue::{ledger_meant, list_again, rescue};
 }

@@ -1,5 +1,6 @@
 //! Needs judged before a change.
 
+use super::file_needs::unmet_files;
 use crate::change::{ChangeError, Presence, UnmetNeed};
 use crate::expected::{game_version_now, game_version_under};
 use crate::fit::Rules;
@@ -39,7 +40,9 @@ pub(super) fn unmet_under(
         true => game_version_under(ledger, arrangement)?,
         false => None,
     };
-    Ok(unmet(version.as_deref(), &laid))
+    let mut unmet = unmet(version.as_deref(), &laid);
+    unmet.extend(unmet_files(ledger, facts, arrangement)?);
+    Ok(unmet)
 }
 
 /// A need of the game's version of which it is doubtful whether it is met.
@@ -180,5 +183,11 @@ pub(super) fn needs_words(needs: &Needs) -> Vec<String> {
     let above = needs.above.iter().map(|layer| format!("goes above {layer}"));
     let below = needs.below.iter().map(|layer| format!("goes below {layer}"));
     let made_over = needs.made_over.iter().map(|layer| format!("made over {layer}"));
-    game.chain(layers).chain(clashes).chain(above).chain(below).chain(made_over).collect()
+    let clean = needs.clean.iter().map(|file| format!("needs {file} unchanged by others"));
+    let made_from = needs.made_from.iter().filter_map(|text| text.split_once('='));
+    let made_from = made_from.map(|(file, hash)| {
+        format!("made from {file} with hash {}", hash.chars().take(8).collect::<String>())
+    });
+    let of_files = clean.chain(made_from);
+    game.chain(layers).chain(clashes).chain(above).chain(below).chain(made_over).chain(of_files).collect()
 }

@@ -12,6 +12,7 @@ use crate::address::Folding;
 use crate::blend::Format;
 use crate::expected::{GameVersionNow, game_version_now};
 use crate::game::Game;
+use crate::jobs::add::game_containers::game_containers;
 use crate::ledger::OngoingKind;
 use crate::ledger::{Layer, Ledger, LedgerError, games_sharing};
 use crate::stack::Unmet;
@@ -219,6 +220,18 @@ pub struct GameReport {
     pub laid_layers: u64,
     /// Layers kept off it.
     pub lifted_layers: u64,
+    /// Its zip-based containers, into which layers can go; none where they were not counted.
+    pub containers: Option<ContainersRow>,
+}
+
+/// How many containers a game has.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
+pub struct ContainersRow {
+    /// How many there are.
+    pub count: u64,
+    /// Their members together.
+    pub members: u64,
 }
 
 /// The game with its roots, spots and settings.
@@ -229,6 +242,17 @@ pub fn game_report(ledger: &Ledger) -> Result<GameReport, LedgerError> {
     let layers = ledger.layers()?;
     let laid = layers.iter().filter(|layer| layer.laid).count() as u64;
     Ok(game_rows(ledger.game(), ledger.folder(), laid, layers.len() as u64 - laid))
+}
+
+/// As [`game_report`], with its containers counted: each file that may be one is opened.
+///
+/// # Errors
+/// [`LedgerError`].
+pub fn game_report_with_containers(ledger: &Ledger) -> Result<GameReport, LedgerError> {
+    let seen = game_containers(ledger)?;
+    let members = seen.iter().map(|container| container.members.len() as u64).sum();
+    let containers = Some(ContainersRow { count: seen.len() as u64, members });
+    Ok(GameReport { containers, ..game_report(ledger)? })
 }
 
 pub(super) fn game_rows(game: &Game, ledger: &Path, laid_layers: u64, lifted_layers: u64) -> GameReport {
@@ -261,5 +285,6 @@ pub(super) fn game_rows(game: &Game, ledger: &Path, laid_layers: u64, lifted_lay
         added_at: game.added_at.clone(),
         laid_layers,
         lifted_layers,
+        containers: None,
     }
 }

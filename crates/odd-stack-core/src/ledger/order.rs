@@ -35,8 +35,12 @@ impl Ledger {
         if let Some(column) = self.catalogue.column_at(root, key)? {
             return Ok(column);
         }
+        self.column_of_base(root, key)
+    }
+
+    /// What the base alone has at an address.
+    pub(crate) fn column_of_base(&self, root: RootId, key: &FoldedKey) -> Result<Column, LedgerError> {
         let base = self.catalogue.base_at(root, key)?;
-        let (path, key) = (PathId(0), key.clone());
-        Ok(Column { base, ..Column::empty(path, root, key) })
+        Ok(Column { base, ..Column::empty(PathId(0), root, key.clone()) })
     }
 }

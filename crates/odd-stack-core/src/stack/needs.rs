@@ -26,6 +26,13 @@ pub struct Needs {
     /// Layers that it was made over: whole files of it hold what these had there.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub made_over: Vec<String>,
+    /// Addresses of files and containers that nobody else may change.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub clean: Vec<String>,
+    /// `ADDRESS=HASH`: a file that must lie beneath it, by the BLAKE3 hash of its content or the beginning of that; of several for
+    /// one address any will do.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub made_from: Vec<String>,
     /// It waits since a patch day for a version that fits the game.
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub waits: bool,
@@ -55,6 +62,8 @@ impl Needs {
         add(&mut self.above, upper.above);
         add(&mut self.below, upper.below);
         add(&mut self.made_over, upper.made_over);
+        add(&mut self.clean, upper.clean);
+        add(&mut self.made_from, upper.made_from);
         self.waits |= upper.waits;
         add(&mut self.despite, upper.despite);
         self
@@ -66,6 +75,12 @@ impl Needs {
     /// What can't be read, and why.
     pub fn check(&self) -> Result<(), String> {
         self.game.iter().try_for_each(|range| VersionRange::parse(range).map(drop))?;
+        let is_hash =
+            |hash: &str| (8..=64).contains(&hash.len()) && hash.bytes().all(|it| it.is_ascii_hexdigit());
+        let is_source = |text: &&String| text.split_once('=').is_some_and(|(_, hash)| is_hash(hash));
+        if let Some(text) = self.made_from.iter().find(|text| !is_source(text)) {
+            return Err(format!("`{text}` is not ADDRESS=HASH, with 8 to 64 digits of a BLAKE3 hash"));
+        }
         let layers = self.layers.iter().chain(&self.clashes);
         layers.map(|text| cut_name_and_range(text)).try_for_each(|(name, range)| {
             if name.is_empty() {
@@ -106,6 +121,10 @@ pub enum UnmetKind {
     Order,
     /// A layer was made over another one, and that does not lie beneath it.
     MadeOver,
+    /// A file is not as the game has it.
+    FileChanged,
+    /// Another file lies beneath it than it was made from.
+    OtherFile,
 }
 
 /// One need of some laid layers that is not met: the judgement of [`unmet`], of which nothing is kept.
@@ -209,6 +228,17 @@ pub fn unmet(game_version: Option<&str>, laid: &[&LayerFacts]) -> Vec<Unmet> {
 }
 
 impl Unmet {
+    /// A need of a file that is not met.
+    pub(crate) fn of_file(
+        layer: &LayerFacts,
+        kind: UnmetKind,
+        what: String,
+        found: String,
+        other: Option<&str>,
+    ) -> Self {
+        Self::new(layer, kind, what, found, other)
+    }
+
     fn new(layer: &LayerFacts, kind: UnmetKind, what: String, found: String, other: Option<&str>) -> Self {
         let despite = layer.needs.despite.contains(&what);
         Self { layer: layer.name.clone(), what, kind, found, other: other.map(str::to_owned), despite }

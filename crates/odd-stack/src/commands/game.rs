@@ -18,7 +18,7 @@ use crate::shell::{in_quotes, setting};
 use crate::show::change::{edits, effects, summary};
 use crate::show::style::{BOLD, DIM, WARN, paint};
 use crate::show::table::{Look, cell, table};
-use crate::show::units::{files, layers, size};
+use crate::show::units::{counted, files, layers, size};
 
 #[derive(Debug, Subcommand)]
 pub enum GameCommand {
@@ -326,6 +326,11 @@ pub fn about(game: &GameReport) -> String {
     }
     if let Some(runner) = &game.runner {
         say("runner", runner);
+    }
+    if let Some(containers) = game.containers.filter(|containers| containers.count > 0) {
+        let members = counted(containers.members, "member", "members");
+        let count = counted(containers.count, "zip-based file", "zip-based files");
+        say("containers", &format!("{count}, {members}; layers can go into them (`--place .=FILE!/`)"));
     }
     if game.exact_case {
         say("spelling", "upper and lower case are told apart");

@@ -24,6 +24,14 @@ pub fn build(folder: &Path) -> io::Result<()> {
             write_tree(tree, &folder.join(part), tree.path())?;
         }
     }
+    // Containers of the game are zip files under another ending.
+    for container in DEMO.get_dir("containers").map(Dir::dirs).into_iter().flatten() {
+        let name = container.path().file_name().unwrap_or_default();
+        let file = File::create(folder.join("game/data").join(name))?;
+        let mut archive = ZipWriter::new(file);
+        write_archive(container, &mut archive, container.path())?;
+        archive.finish()?.set_modified(SystemTime::UNIX_EPOCH + GAME_TIME)?;
+    }
     let packages = folder.join("packages");
     fs::create_dir_all(&packages)?;
     for package in DEMO.get_dir("packages").map(Dir::dirs).into_iter().flatten() {

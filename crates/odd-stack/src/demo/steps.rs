@@ -104,6 +104,15 @@ pub const STEPS: &[Step] = &[
         acts: &[run("tweak config/harbour.ini clock.weekdays=5"), run("tweak list")],
     },
     Step {
+        says: "Some of the game's files are zip-based containers. Layers go into them side by side, and come out one by one.",
+        acts: &[
+            run("add packages/moonlit-charts-1.0.zip"),
+            run("add packages/deep-water-1.1.zip"),
+            run("trace data/charts.qpk!/legend.ini --keys"),
+            run("remove moonlit-charts"),
+        ],
+    },
+    Step {
         says: "A package for another version of the game is not added by accident.",
         acts: &[Act::Run { line: "add packages/spring-tide-2.0.zip", exit: 4 }],
     },

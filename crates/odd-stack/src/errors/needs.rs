@@ -72,6 +72,8 @@ fn ways_out(need: &UnmetNeed, failure: Failure) -> Failure {
                 ),
             }
         }
-        UnmetKind::Clash | UnmetKind::GameVersion => failure,
+        UnmetKind::FileChanged if !other.is_empty() && !other_comes => lift(failure, other),
+        UnmetKind::FileChanged | UnmetKind::OtherFile if needer_stays => lift(failure, &unmet.layer),
+        UnmetKind::Clash | UnmetKind::GameVersion | UnmetKind::FileChanged | UnmetKind::OtherFile => failure,
     }
 }

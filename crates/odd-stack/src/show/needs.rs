@@ -14,6 +14,10 @@ pub fn unmet_words(unmet: &Unmet) -> String {
         }
         UnmetKind::Order => format!("{layer} must lie {what}"),
         UnmetKind::MadeOver => format!("{layer} was made {what}, and its files hold what that had there"),
+        UnmetKind::FileChanged => {
+            format!("{layer} needs {} unchanged by others", what.strip_prefix("clean ").unwrap_or(what))
+        }
+        UnmetKind::OtherFile => format!("{layer} was made from {what}"),
         _ => format!("{layer} needs {what}"),
     }
 }

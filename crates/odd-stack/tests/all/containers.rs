@@ -225,3 +225,33 @@ fn an_update_is_met_member_by_member_planned_or_not() {
         assert!(members(&sandbox).contains_key("META-INF/QUILL.SF"));
     }
 }
+
+#[test]
+fn a_layer_may_want_a_container_unchanged_by_others_or_just_the_one_it_was_made_from() {
+    let sandbox = with_container();
+    sandbox.run("add gulls-1.zip --place .=data/core.qpk!/").status(0);
+    let clean = "add lamps-1.zip --place .=data/core.qpk!/ --clean data/core.qpk";
+    let told = sandbox.run(clean).status(4);
+    told.says("lamps needs data/core.qpk unchanged by others, and gulls changes it")
+        .says("oddstack lift gulls");
+    sandbox.run("lift gulls").status(0);
+    sandbox.run(clean).status(0);
+    sandbox.run("lay gulls").status(4).says("gulls changes it");
+    sandbox.run("lay gulls --despite").status(0);
+    sandbox.run("remove lamps gulls").status(0);
+    let trace = sandbox.run("trace data/core.qpk --json").status(0).json();
+    let hash = trace["data"]["rows"][0]["hash"].as_str().unwrap().to_owned();
+    let made =
+        |hash: &str| format!("add lamps-1.zip --place .=data/core.qpk!/ --made-from data/core.qpk={hash}");
+    sandbox.run(&made("0123456789")).status(4).says("lamps was made from data/core.qpk with hash 01234567");
+    sandbox.run(&made("no hash")).status(2);
+    sandbox.run(&made(&hash[..16])).status(0);
+    sandbox.run("add gulls-1.zip --place .=data/core.qpk!/ --below lamps").status(4).says("was made from");
+    // In a sheet, and of a member.
+    let sheet = "place = [{ from = \"menu\", to = \"data/core.qpk!/menu\" }]\nneeds = { clean = [\"data/core.qpk!/menu/help.txt\"] }\n";
+    sandbox.zip("quays-1.zip", &[("oddfit.toml", sheet), ("menu/map.txt", "map")]);
+    sandbox.run("add quays-1.zip").status(0);
+    sandbox.run("stack").status(0);
+    let there = "needs data/core.qpk!/menu/help.txt unchanged by others, and gulls changes it";
+    sandbox.run("add gulls-1.zip --place .=data/core.qpk!/").status(4).says(there);
+}

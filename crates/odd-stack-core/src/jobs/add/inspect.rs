@@ -373,7 +373,7 @@ fn meet(placer: &Placer<'_>, order: &Order, placed: Fit, report: &mut InspectRep
 }
 
 fn what_is_there(ledger: &Ledger, order: &Order, placement: &Placement) -> Result<There, LedgerError> {
-    let (catalogue, game, address) = (&ledger.catalogue, ledger.game(), &placement.to);
+    let (game, address) = (ledger.game(), &placement.to);
     let mut there = There {
         member: placement.member,
         wanted: address.clone(),
@@ -386,20 +386,14 @@ fn what_is_there(ledger: &Ledger, order: &Order, placement: &Placement) -> Resul
     };
     let Some(root) = game.root_named(&address.root) else { return Ok(there) };
     let key = game.folding.key(address.path.as_str());
-    let mut columns: Vec<_> = catalogue.column_at(root.id, &key)?.into_iter().collect();
-    Blender::new(ledger).learn(&mut columns, order)?;
-    let column = columns.pop();
-    let base = match &column {
-        Some(column) => column.base.clone(),
-        None => catalogue.base_at(root.id, &key)?,
-    };
-    let provider = match (&column, &base) {
-        (Some(column), _) => column.provider(order),
-        (None, Some(base)) => Provider::Base(base),
-        (None, None) => Provider::Nothing,
-    };
+    let mut columns = [ledger.column(root.id, &key)?];
+    let blender = Blender::new(ledger);
+    blender.containers.mark_member(&mut columns[0])?;
+    blender.learn(&mut columns, order)?;
+    let [column] = columns;
+    let provider = column.provider(order);
     there.is_something = !matches!(provider, Provider::Nothing);
-    there.layer = column.as_ref().and_then(|column| column.winner(order)).map(|entry| entry.layer);
+    there.layer = column.winner(order).map(|entry| entry.layer);
     there.may_blend = there.layer.is_some() && order.blend_rules().format_of(key.as_str()).is_some();
     there.size_bytes = provider.size_bytes();
     there.hash = provider.hash();

@@ -11,6 +11,7 @@ pub(super) mod content_at;
 pub(super) mod contents;
 pub(super) mod error;
 pub(super) mod fit_sheet;
+pub(super) mod game_containers;
 pub(super) mod game_links;
 pub(super) mod game_tree;
 pub(super) mod inspect;

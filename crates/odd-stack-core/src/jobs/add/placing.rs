@@ -1,6 +1,6 @@
 //! Placing a package onto a game: what its sheet, a person and the game say, put together.
 
-use std::cell::RefCell;
+use std::cell::{OnceCell, RefCell};
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::path::Path;
 
@@ -10,16 +10,17 @@ use super::answered::{Held, answered, put_first};
 use super::arrival::{Arrival, Told};
 use super::contents::Contents;
 use super::error::AddError;
+use super::game_containers::game_containers;
 use super::game_tree::LedgerTree;
 use super::placing_again::VersionBefore;
 use super::placing_request::{PlacingRequest, sheet_text};
-use crate::address::{Address, FoldedKey, Folding, PrefixName};
+use crate::address::{Address, FoldedKey, Folding, INTO, PrefixName, RelPath};
 use crate::files::{is_nothing_there, look_at};
 use crate::fit::NothingReason;
 use crate::fit::{
-    Candidate, Effect, Finding, Fit, FitError, FitInput, FitSheet, GameTree, Hints, LeftOut,
+    Candidate, ContainerSeen, Effect, Finding, Fit, FitError, FitInput, FitSheet, GameTree, Hints, LeftOut,
     MOST_SHEET_BYTES, Place, Rank, Rules, RulesFound, ToldName, Unclear, WantedNames, draft, fit,
-    is_in_backup, name_told, suspected_copies,
+    into_container, is_document, is_in_backup, name_told, suspected_copies,
 };
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError};
@@ -62,6 +63,8 @@ pub(in crate::jobs) struct Placer<'a> {
     pub observer: &'a dyn Observer,
     /// Hashes of base files that became known on the way.
     base_hashes: RefCell<BTreeMap<Address, ContentHash>>,
+    /// The game's containers, once they were looked for.
+    containers: OnceCell<Vec<ContainerSeen>>,
     /// Names that small files of the package tell, by members that were read.
     names_read: RefCell<BTreeMap<usize, Option<ToldName>>>,
 }
@@ -83,6 +86,7 @@ impl<'a> Placer<'a> {
             contents,
             observer,
             base_hashes: RefCell::default(),
+            containers: OnceCell::new(),
             names_read: RefCell::default(),
         }
     }
@@ -91,6 +95,11 @@ impl<'a> Placer<'a> {
     pub(in crate::jobs) fn into_base_hashes(self) -> BTreeMap<Address, ContentHash> {
         self.base_hashes.into_inner()
     }
+}
+
+/// Whether something speaks for one of the answers.
+fn has_matches(unclear: &Unclear) -> bool {
+    unclear.candidates.iter().any(|candidate| candidate.effect.is_some_and(|effect| effect.over > 0))
 }
 
 fn lies_in(there: &FxHashSet<(PrefixName, FoldedKey)>, address: &Address) -> bool {
@@ -124,6 +133,11 @@ impl Placer<'_> {
             }
             other => other,
         };
+        let says_where = wanted.rules_over(own.clone()).say_where();
+        let placed = match before {
+            None if !says_where => self.held_against_containers(placed, wanted, &own, &backups)?,
+            _ => placed,
+        };
         let placed = placed.map(|fit| self.held_against_the_game(fit, &wanted.rules, before, &backups));
         placed.map_err(|mut error| {
             if before.is_none()
@@ -148,6 +162,71 @@ impl Placer<'_> {
         })
     }
 
+    /// The fit, or the question, with what the game's containers say of it: where nothing that it would cover lies in the
+    /// game's folders, and its files are members of a container, it goes there; where both fit, it is asked.
+    fn held_against_containers(
+        &self,
+        placed: Result<Fit, FitError>,
+        wanted: &PlacingRequest,
+        own: &Rules,
+        copies: &BTreeSet<usize>,
+    ) -> Result<Result<Fit, FitError>, AddError> {
+        let over = match &placed {
+            Ok(fit) => {
+                let there = self.named_alike();
+                fit.placements.iter().filter(|placement| lies_in(&there, &placement.to)).count()
+            }
+            Err(FitError::Unclear(_)) => 0,
+            Err(_) => return Ok(placed),
+        };
+        if placed.is_ok() && over * 2 > self.package.members().len() {
+            return Ok(placed);
+        }
+        if self.containers.get().is_none() {
+            let _ = self.containers.set(game_containers(self.ledger)?);
+        }
+        let containers = self.containers.get().map(Vec::as_slice).unwrap_or_default();
+        let is_read = |member: &Member| is_document(&member.path);
+        let Some(into) = into_container(self.package.members(), is_read, containers) else {
+            return Ok(placed);
+        };
+        let beside = (over > 0 && into.over >= over) || !into.is_clear();
+        Ok(match placed {
+            Ok(fit) if !into.is_clear() || into.over < over => Ok(fit),
+            Err(FitError::Unclear(mut unclear)) if beside || has_matches(&unclear) => {
+                unclear.candidates.insert(0, into.candidate());
+                unclear.is_first_far_ahead = false;
+                Err(FitError::Unclear(unclear))
+            }
+            Ok(fit) if over > 0 => Err(FitError::Unclear(Unclear {
+                question: "where its files go is not clear: into a container, or into folders".to_owned(),
+                candidates: vec![
+                    into.candidate(),
+                    Candidate {
+                        places: fit.rules.places,
+                        evidence: "as its folders lie in the game".to_owned(),
+                        ..Candidate::default()
+                    },
+                ],
+                is_first_far_ahead: false,
+                to_read: Vec::new(),
+                root_missing: None,
+            })),
+            _ => {
+                let mut rules = wanted.rules_over(own.clone());
+                rules.places.push(into.place.clone());
+                rules.tidy = true;
+                let place = format!("{}={}", into.place.from, into.place.to);
+                let found = Finding::InContainer { place, over: into.over, files: into.files };
+                self.fit(&rules, copies).map(|mut fit| {
+                    fit.findings.retain(|finding| *finding != Finding::ByPlaces);
+                    fit.findings.push(found);
+                    fit
+                })
+            }
+        })
+    }
+
     /// The addresses of the game's files that are named like one of the package's.
     fn named_alike(&self) -> FxHashSet<(PrefixName, FoldedKey)> {
         let names = self.package.members().iter().map(|member| member.path.name());
@@ -155,7 +234,15 @@ impl Placer<'_> {
         let named = self.tree.named(&WantedNames { files, ..WantedNames::default() });
         let roots = self.tree.roots();
         let there = named.files.iter();
-        there.map(|(root, path, _)| (roots[*root].name.clone(), Folding::Folded.key(path.as_str()))).collect()
+        let mut there: FxHashSet<_> = there
+            .map(|(root, path, _)| (roots[*root].name.clone(), Folding::Folded.key(path.as_str())))
+            .collect();
+        for container in self.containers.get().into_iter().flatten() {
+            let Address { root, path } = &container.address;
+            let member = |member: &RelPath| Folding::Folded.key(&format!("{path}{INTO}{member}"));
+            there.extend(container.members.iter().map(|path| (root.clone(), member(path))));
+        }
+        there
     }
 
     /// The fit, with a word on it when a person placed the files of a small package where none of them lies, though

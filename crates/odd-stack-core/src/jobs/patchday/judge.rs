@@ -5,6 +5,7 @@ use std::collections::{BTreeMap, HashSet};
 use super::touched::Touched;
 use crate::expected::{Blender, game_version_under};
 use crate::hash::ContentHash;
+use crate::jobs::file_needs::unmet_files;
 use crate::jobs::{Fate, FateRow, Help};
 use crate::ledger::{Ledger, LedgerError};
 use crate::stack::{Arrangement, BaseKind, Column, LayerFacts, LayerId, PathId, Unmet, unmet};
@@ -60,7 +61,9 @@ pub(in crate::jobs) fn judge_layers(
         let fit: Vec<&LayerFacts> = laid.iter().copied().filter(|layer| !unfit.contains(&layer.id)).collect();
         // A layer's file may tell another version than the game's own.
         let version = game_version_under(ledger, &wanted.with_laid(&unfit, false))?;
-        for unmet in unmet(version.as_deref().or(now), &fit).iter().filter(|unmet| !unmet.despite) {
+        let mut all = unmet(version.as_deref().or(now), &fit);
+        all.extend(unmet_files(ledger, &facts, &wanted.with_laid(&unfit, false))?);
+        for unmet in all.iter().filter(|unmet| !unmet.despite) {
             if let Some(layer) = fit.iter().find(|layer| layer.name == unmet.layer)
                 && let Some(case) = cases.get_mut(&layer.id)
             {
