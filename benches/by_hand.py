@@ -6,7 +6,7 @@ usage: benches/by_hand.py [--folder DIR] [--rounds N] [--only NAME]... [--small]
 Builds its data in DIR (default: /dev/shm, a memory disk; give a folder on a real disk for the other
 half of the truth), needs about 12 GB there, and leaves nothing behind. Runs the release build, which
 must be there (cargo build --release). Every figure is the median of pairs run one after the other.
---small takes a tenth of the data. Tools compared with, where installed: unzip, bsdtar, 7z, cp, find, b3sum;
+--small takes a tenth of the data. Tools compared with, where installed: unzip, zip, bsdtar, 7z, cp, find, b3sum;
 zstd, xz and 7z make the archives.
 """
 
@@ -433,6 +433,80 @@ class Bench:
         self.alone(f"lift --all {title}", lambda: self.oddstack(home, "lift", "--all"), 60.0)
         self.drop(home, game, tiny)
 
+    def container(self):
+        """One small member of a container of 20,000 members and 1.5 GB, against a copy of it and against `zip` in place."""
+        home, game = self.fresh("home"), self.fresh("game")
+        whole = self.folder / "core.qpk"
+        generator = random.Random(5)
+        members, blob = 20_000 // self.scale, generator.randbytes(1 << 20)
+        with zipfile.ZipFile(whole, "w", zipfile.ZIP_STORED) as packed:
+            for number in range(members):
+                size = int(75_000 * (0.2 + 1.6 * generator.random()))
+                start = generator.randrange(len(blob) - size)
+                packed.writestr(f"part{number % 200:03}/asset_{number:05}.dat", blob[start : start + size])
+        (game / "data").mkdir()
+        shutil.copyfile(whole, game / "data" / "core.qpk")
+        self.oddstack(home, "game", "add", "bench", game)
+        for name, number in (("one", 3), ("two", 4)):
+            member = self.fresh(name) / f"part{number:03}" / f"asset_{number:05}.dat"
+            member.parent.mkdir()
+            member.write_text(f"{name}, one small member")
+            place = (member.parent.parent, "--name", name, "--place", ".=data/core.qpk!/")
+            self.oddstack(home, "add", *place)
+
+        def ours():
+            result = self.oddstack(home, "lift", "one")
+            self.oddstack(home, "lay", "one")
+            return result
+
+        def both():
+            result = self.oddstack(home, "lift", "--all")
+            return self.oddstack(home, "lay", "--all") if result else result
+
+        def copied():
+            target = self.folder / "copy.qpk"
+            result = run(["cp", whole, target])
+            target.unlink()
+            return result
+
+        def by_hand():
+            target = self.folder / "copy.qpk"
+            shutil.copyfile(whole, target)
+            result = run(["zip", "-q", "-d", target, "part003/asset_00003.dat"])
+            target.unlink()
+            return result
+
+        title = f"one member of {members} in a container"
+        self.pairs(f"{title}, against cp", ours, copied, 1.2)
+        self.pairs(f"{title}, against zip -d", ours, by_hand, None)
+        self.pairs("two layers in it laid at once, against cp", both, copied, 1.2)
+        address = "data/core.qpk!/part003/asset_00003.dat"
+        self.alone("trace of a member in it", lambda: self.oddstack(home, "trace", address), 0.05)
+        self.drop(home, game)
+        whole.unlink()
+
+    def containers(self):
+        """A game of 2,000 containers of 1 MB, added; and counted, for which each directory is read."""
+        game = self.fresh("game")
+        content_of_one = random.Random(6).randbytes(1 << 20)
+        for number in range(2_000 // self.scale):
+            with zipfile.ZipFile(game / f"pack_{number:04}.qpk", "w", zipfile.ZIP_STORED) as packed:
+                for index in range(20):
+                    packed.writestr(f"part/{index:02}.dat", content_of_one[index * 50_000 : (index + 1) * 50_000])
+        homes = []
+
+        def ours():
+            for home in homes[-1:]:
+                self.oddstack(home, "game", "forget", "bench")
+            homes.append(self.fresh("home"))
+            return self.oddstack(homes[-1], "game", "add", "bench", game)
+
+        self.pairs("game add with 2,000 containers, against find", ours, lambda: run(["find", game, "-printf", "%s"]), None)
+        self.alone("counting them (game show)", lambda: self.oddstack(homes[-1], "game", "show"), None)
+        address = "pack_0007.qpk!/part/03.dat"
+        self.alone("trace of a member there", lambda: self.oddstack(homes[-1], "trace", address), 0.05)
+        self.drop(game, *homes)
+
     def conflicts(self):
         """Contests among very many entries: each address is shared by two layers, a tenth of it with other content."""
         sizes = ((100, 2000, 0.2), (200, 2000, None), (500, 2000, 1.0))
@@ -492,6 +566,8 @@ def main():
         "capture": bench.capture,
         "layers": bench.many_layers,
         "conflicts": bench.conflicts,
+        "container": bench.container,
+        "containers": bench.containers,
     }
     try:
         for name, measure in every.items():

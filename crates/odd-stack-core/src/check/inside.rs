@@ -57,8 +57,19 @@ pub(crate) fn inside(
         // The one that lies there is all there is.
         _ => return Ok(None),
     };
-    let (Ok(beneath), Ok(opened)) = (beneath, blender.containers.at(path)) else { return Ok(None) };
-    let folding = ledger.game().folding;
+    Ok(beneath.ok().and_then(|beneath| inside_over(&blender, column, order, &beneath, path)))
+}
+
+/// As [`inside`], of a container made from that one.
+pub(crate) fn inside_over(
+    blender: &Blender<'_>,
+    column: &Column,
+    order: &Order,
+    beneath: &Opened,
+    path: &Path,
+) -> Option<Inside> {
+    let opened = blender.containers.at(path).ok()?;
+    let folding = blender.folding();
     let made: HashMap<FoldedKey, Option<ContentHash>> = column
         .composition(order)
         .into_iter()
@@ -83,7 +94,7 @@ pub(crate) fn inside(
         }
     }
     let is_there = |key: &FoldedKey| opened.directory.find(key).is_some();
-    for was in files(&beneath) {
+    for was in files(beneath) {
         let key = folding.key(was.path.as_str());
         if !is_there(&key) && !made.contains_key(&key) {
             note(&was.path, MemberTurn::Gone);
@@ -95,7 +106,7 @@ pub(crate) fn inside(
         }
     }
     members.sort_by(|one, two| one.path.cmp(&two.path));
-    Ok(Some(Inside { opened, members }))
+    Some(Inside { opened, members })
 }
 
 fn files(opened: &Opened) -> impl Iterator<Item = &Packed> {

@@ -9,6 +9,7 @@
 
 mod deflate;
 mod directory;
+mod hashing;
 mod layout;
 mod read;
 mod rebuild;
@@ -21,4 +22,4 @@ pub(crate) use directory::{Directory, NotContainer, Packed};
 pub(crate) use layout::{Change, Contents, lay_out};
 pub(crate) use read::open_member;
 pub(crate) use rebuild::Rebuilding;
-pub(crate) use signature::signature_of;
+pub(crate) use signature::{like_signatures, signature_of};

@@ -3,6 +3,7 @@
 use std::io::{self, Read, Seek, SeekFrom};
 
 use super::deflate::Deflating;
+use super::hashing::{Of, TwoHashes};
 use super::layout::{Contents, Layout, Piece};
 use crate::hash::ContentHash;
 
@@ -16,8 +17,7 @@ pub(crate) struct Rebuilding<'c, F> {
     current: Current<'c>,
     /// How far the old file was read.
     old_at: u64,
-    old_hash: blake3::Hasher,
-    hash: blake3::Hasher,
+    hashes: TwoHashes,
 }
 
 enum Current<'c> {
@@ -37,8 +37,7 @@ impl<'c, F: Read + Seek> Rebuilding<'c, F> {
             next: 0,
             current: Current::None,
             old_at: 0,
-            old_hash: blake3::Hasher::new(),
-            hash: blake3::Hasher::new(),
+            hashes: TwoHashes::new(),
         })
     }
 
@@ -48,8 +47,7 @@ impl<'c, F: Read + Seek> Rebuilding<'c, F> {
     /// What can't be read of the old file.
     pub(crate) fn finish(mut self) -> io::Result<(ContentHash, ContentHash)> {
         self.pass_over(self.layout.old_bytes)?;
-        let of = |hasher: &blake3::Hasher| ContentHash::from_bytes(*hasher.finalize().as_bytes());
-        Ok((of(&self.old_hash), of(&self.hash)))
+        Ok(self.hashes.finish())
     }
 
     /// Reads the old file up to a place, for its hash alone.
@@ -61,7 +59,7 @@ impl<'c, F: Read + Seek> Rebuilding<'c, F> {
             if read == 0 {
                 return Err(io::ErrorKind::UnexpectedEof.into());
             }
-            self.old_hash.update(&buffer[..read]);
+            self.hashes.update(Of::Old, &buffer[..read]);
             self.old_at += read as u64;
         }
         Ok(())
@@ -99,7 +97,6 @@ impl<'c, F: Read + Seek> Rebuilding<'c, F> {
                 }
                 *left_bytes -= read as u64;
                 self.old_at += read as u64;
-                self.old_hash.update(&buffer[..read]);
                 Ok(read)
             }
         }
@@ -114,7 +111,8 @@ impl<F: Read + Seek> Read for Rebuilding<'_, F> {
         loop {
             let read = self.read_current(buffer)?;
             if read > 0 {
-                self.hash.update(&buffer[..read]);
+                let is_old = matches!(self.current, Current::Copy { .. });
+                self.hashes.update(if is_old { Of::Both } else { Of::New }, &buffer[..read]);
                 return Ok(read);
             }
             if !self.begin_next()? {

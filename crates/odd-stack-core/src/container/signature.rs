@@ -1,6 +1,9 @@
 //! Signatures of containers.
 
-use super::Directory;
+use std::collections::BTreeMap;
+use std::io::{Read, Seek};
+
+use super::{Directory, Packed, open_member};
 use crate::address::RelPath;
 
 /// The members that sign the others (JAR File Specification, "Signed JAR File"): signature files in `META-INF` and the blocks
@@ -26,4 +29,38 @@ pub(crate) fn signature_of(directory: &Directory) -> Vec<RelPath> {
         ending == "SF" || BLOCKS.contains(&ending) || name.starts_with("SIG-")
     };
     names.into_iter().filter(|(name, _)| is_of_it(name)).map(|(_, path)| path.clone()).collect()
+}
+
+/// Folders at the top that look like a signature nobody has specified: a few small files, one of which names many of the
+/// other members.
+pub(crate) fn like_signatures(file: &(impl Read + Seek + Clone), directory: &Directory) -> Vec<String> {
+    const MOST_FILES: usize = 8;
+    const MOST_BYTES: u64 = 1 << 20;
+    const FEWEST_NAMED: usize = 3;
+    let mut tops: BTreeMap<&str, Vec<&Packed>> = BTreeMap::new();
+    let files = directory.members.iter().filter(|member| !member.is_folder);
+    for member in files.clone() {
+        if let Some((top, _)) = member.path.as_str().split_once('/')
+            && !top.eq_ignore_ascii_case("META-INF")
+        {
+            tops.entry(top).or_default().push(member);
+        }
+    }
+    let names = |text: &[u8], top: &str| {
+        let text = String::from_utf8_lossy(text);
+        let others = files.clone().filter(|other| !other.path.as_str().starts_with(&format!("{top}/")));
+        let others: Vec<&str> = others.map(|other| other.path.as_str()).collect();
+        let named = others.iter().filter(|other| text.contains(**other)).count();
+        named >= FEWEST_NAMED.min(others.len()) && named * 2 >= others.len().min(64) && named > 0
+    };
+    let is_like = |(top, members): &(&str, Vec<&Packed>)| {
+        let is_small = members.len() <= MOST_FILES && members.iter().all(|it| it.size_bytes <= MOST_BYTES);
+        is_small
+            && members.iter().any(|member| {
+                let mut text = Vec::new();
+                let read = open_member(file.clone(), directory, member);
+                read.and_then(|mut content| content.read_to_end(&mut text)).is_ok() && names(&text, top)
+            })
+    };
+    tops.into_iter().filter(is_like).map(|(top, _)| top.to_owned()).collect()
 }

@@ -10,6 +10,7 @@ use serde::{Deserialize, Serialize};
 
 use super::building::Built;
 use super::containers::Containers;
+use crate::address::Folding;
 use crate::blend::{
     Combined, Culprit, Format, KeyEdit, LastRead, MOST_BLENDED_BYTES, NotBlended, combine, combine_knowing,
     read_edits,
@@ -115,6 +116,11 @@ impl<'l> Blender<'l> {
         is_dry_run: bool,
     ) -> Self {
         Self { keeps: true, unstored, is_dry_run, ..Self::new(ledger) }
+    }
+
+    /// How spellings of the game's names are compared.
+    pub(crate) fn folding(&self) -> Folding {
+        self.ledger.game().folding
     }
 
     /// Says where the base's own file at an address lies for now.

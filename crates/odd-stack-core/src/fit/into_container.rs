@@ -61,22 +61,24 @@ pub fn into_container(
             }
         }
     }
-    // By folder of the package, container, and folder in it: the members that speak for it.
-    let mut votes: HashMap<(String, usize, String), HashSet<usize>> = HashMap::new();
+    // By folder of the package, container, and folder in it: the members that speak for it, and in how many parts of their
+    // paths they agree.
+    let mut votes: HashMap<(String, usize, String), (HashSet<usize>, usize)> = HashMap::new();
     for (number, member) in wanted.iter().enumerate() {
         for (at, path) in named.get(&fold(member.path.name())).into_iter().flatten() {
-            let (own, theirs) = apart(&member.path, path);
-            votes.entry((own, *at, theirs)).or_default().insert(number);
+            let (own, theirs, parts) = apart(&member.path, path);
+            let (numbers, agreed) = votes.entry((own, *at, theirs)).or_default();
+            *agreed += if numbers.insert(number) { parts } else { 0 };
         }
     }
     let mut ranked: Vec<(usize, &(String, usize, String))> =
-        votes.iter().map(|(place, numbers)| (numbers.len(), place)).collect();
+        votes.iter().map(|(place, (_, agreed))| (*agreed, place)).collect();
     ranked.sort_by(|(one, place), (two, other)| {
         two.cmp(one).then_with(|| place.0.len().cmp(&other.0.len())).then_with(|| place.cmp(other))
     });
-    let (over, (folder, at, within)) = ranked.first()?;
-    let other = ranked.iter().find(|(_, (_, other, _))| other != at).map_or(0, |(votes, _)| *votes);
-    let best = &votes[&(folder.clone(), *at, within.clone())];
+    let (agreed, (folder, at, within)) = ranked.first()?;
+    let other = ranked.iter().find(|(_, (_, other, _))| other != at).map_or(0, |(agreed, _)| *agreed);
+    let best = &votes[&(folder.clone(), *at, within.clone())].0;
     let below = wanted.iter().enumerate().filter(|(number, member)| {
         let is_below = folder.is_empty() || member.path.as_str().starts_with(&format!("{folder}/"));
         is_below && (best.contains(number) || !is_document(member))
@@ -87,17 +89,17 @@ pub fn into_container(
         to: format!("{}!/{within}{slash}", containers[*at].address),
         rank: Rank::Package,
     };
-    Some(IntoContainer { place, over: *over, files: below.count(), is_alone: other * 2 <= *over })
+    Some(IntoContainer { place, over: best.len(), files: below.count(), is_alone: other * 2 <= *agreed })
 }
 
-/// What is left of two paths when their common end is taken off.
-fn apart(one: &RelPath, two: &RelPath) -> (String, String) {
+/// What is left of two paths when their common end is taken off, and how many parts that has.
+fn apart(one: &RelPath, two: &RelPath) -> (String, String, usize) {
     let is_alike = |one: &str, two: &str| Folding::Folded.key(one) == Folding::Folded.key(two);
-    let (mut one, mut two) = (one.clone(), two.clone());
+    let (mut one, mut two, mut parts) = (one.clone(), two.clone(), 0);
     while !one.is_root() && !two.is_root() && is_alike(one.name(), two.name()) {
-        (one, two) = (one.parent(), two.parent());
+        (one, two, parts) = (one.parent(), two.parent(), parts + 1);
     }
-    (one.as_str().to_owned(), two.as_str().to_owned())
+    (one.as_str().to_owned(), two.as_str().to_owned(), parts)
 }
 
 #[cfg(test)]

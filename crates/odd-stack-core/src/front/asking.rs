@@ -12,14 +12,14 @@ use crate::jobs::{
     AddError, AddressHistory, AddressHistoryError, AddressesError, CaptureError, CheckSummary,
     ConflictsReport, ConflictsRequest, CulpritReport, DoubtfulNeed, DraftReport, GameLine, GameReport,
     Glance, HistoryDifference, HistoryError, HistoryReport, InspectReport, Launch, LayerClears,
-    LineupDifference, LineupError, LineupRow, MendError, PastStack, PatchDayStatus, PlacingRequest,
-    PlayError, ProofRow, SheetCheck, ShowReport, StackReport, StoredSummary, TraceError, TraceReport,
-    TweakError, TweakRow, Written, address_history, capture_exchanges, check_facts, check_report,
-    check_sheet, compare_lineups, conflicts, culprit_status, doubtful_needs, draft_sheet, game_line,
-    game_report_with_containers, glance, history, history_difference, inspect, is_own_edits,
+    LineupDifference, LineupError, LineupRow, LoadedRow, MendError, PastStack, PatchDayStatus,
+    PlacingRequest, PlayError, ProofRow, SheetCheck, ShowReport, StackReport, StoredSummary, TraceError,
+    TraceReport, TweakError, TweakRow, Written, address_history, capture_exchanges, check_facts,
+    check_report, check_sheet, compare_lineups, conflicts, culprit_status, doubtful_needs, draft_sheet,
+    game_line, game_report_with_containers, glance, history, history_difference, inspect, is_own_edits,
     is_start_unagreed, is_under_way, launch, lineups, patchday_status, proofs, running, show, stack,
-    stack_at, trace, tweaks, unagreed_clearing, unknown_originals, wanted_clearing, with_runner,
-    written_since,
+    stack_at, trace, trace_loaded, tweaks, unagreed_clearing, unknown_originals, wanted_clearing,
+    with_runner, written_since,
 };
 use crate::ledger::{Layer, LedgerError};
 use crate::package::Limits;
@@ -176,6 +176,14 @@ impl OpenGame {
     /// [`TraceError`].
     pub fn trace(&self, address: &str, wants_keys: bool) -> Result<TraceReport, TraceError> {
         trace(&self.ledger, address, wants_keys)
+    }
+
+    /// A member in all containers that a pattern means, as the game loads them; nothing where the text means no such thing.
+    ///
+    /// # Errors
+    /// [`AddressesError`].
+    pub fn trace_loaded(&self, text: &str) -> Result<Option<Vec<LoadedRow>>, AddressesError> {
+        trace_loaded(&self.ledger, text)
     }
 
     /// Whether the game's folders are there.

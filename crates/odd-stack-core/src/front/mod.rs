@@ -294,7 +294,11 @@ impl OpenGame {
 /// For tests that want to see what the front door mends.
 #[doc(hidden)]
 pub mod for_tests {
+    use std::io::{self, Cursor, Read};
+
     use super::{Arc, ChangeError, Duration, Ledger, LedgerError, OngoingKind, Path, Permit, Seam, Silent};
+    use crate::address::{Folding, RelPath};
+    use crate::container::{Change, Contents, Directory, Packed, Rebuilding, lay_out, open_member};
 
     /// A ledger as it lies there.
     ///
@@ -318,5 +322,35 @@ pub mod for_tests {
     /// [`ChangeError`].
     pub fn heal(ledger: &Ledger) -> Result<(), ChangeError> {
         super::heal(ledger, &Silent)
+    }
+
+    /// A container with a member put, one replaced and one taken away, if the bytes are one that can be changed; its
+    /// members are read on the way.
+    #[must_use]
+    pub fn change_container(bytes: &[u8]) -> Option<Vec<u8>> {
+        struct New;
+        impl Contents for New {
+            fn open(&self, _: usize) -> io::Result<Box<dyn Read + '_>> {
+                Ok(Box::new(b"new".as_slice()))
+            }
+        }
+        const MOST_READ_BYTES: u64 = 1 << 20;
+        let (mut file, folding) = (Cursor::new(bytes), Folding::Folded);
+        let directory = Directory::read(&mut file, folding).ok()?;
+        let files: Vec<&Packed> = directory.members.iter().filter(|member| !member.is_folder).collect();
+        for member in files.iter().take(8) {
+            if let Ok(content) = open_member(Cursor::new(bytes), &directory, member) {
+                let _ = io::copy(&mut content.take(MOST_READ_BYTES), &mut io::sink());
+            }
+        }
+        let put = |path: RelPath| Change::Put { path, size_bytes: 3, modified: 1, content: 0 };
+        let mut changes = vec![put(RelPath::from_disk("new/member.txt".to_owned()))];
+        changes.extend(files.first().map(|member| Change::Remove { path: member.path.clone() }));
+        changes.extend(files.iter().skip(1).last().map(|member| put(member.path.clone())));
+        let layout = lay_out(&mut file, &directory, &changes, &New, folding).ok()?;
+        let mut changed = Vec::new();
+        let mut rebuilding = Rebuilding::new(Cursor::new(bytes), &layout, &New).ok()?;
+        rebuilding.read_to_end(&mut changed).ok()?;
+        Directory::read(&mut Cursor::new(&changed), folding).is_ok().then_some(changed)
     }
 }

@@ -84,6 +84,8 @@ pub struct Game {
     /// Addresses, folders and patterns of addresses at which the game writes by itself; what changes there is left
     /// alone.
     pub volatile: Vec<String>,
+    /// Patterns of containers that the game loads by name, so that of one member the last one's counts.
+    pub later_wins: Vec<String>,
     /// What starts programs of another system, with its arguments, as a shell would read it.
     pub runner: Option<String>,
 }

@@ -48,6 +48,7 @@ pub use capture::{
 pub use contests::conflicts::{ConflictsReport, ConflictsRequest, ContestRow, OddKind, OddRow, PairRow};
 pub use contests::differs::{Differs, KeyClashRow};
 pub use contests::keys::{KeySetter, KeyTraceRow};
+pub use contests::load_order::LoadedRow;
 pub use contests::settle::{Ruling, SettleError, SettledRow, Settling};
 pub use contests::trace::{OnDisk, TraceError, TraceReport, TraceRow};
 pub use facts::{FactKind, FactsReport, FactsRequest, Saying};
@@ -107,6 +108,7 @@ pub mod steps {
     };
     pub use super::contests::blend_rules::prepare_blend_rules;
     pub use super::contests::conflicts::conflicts;
+    pub use super::contests::load_order::trace_loaded;
     pub use super::contests::settle::prepare_settle;
     pub use super::contests::trace::trace;
     pub use super::facts::{check_facts, is_own_edits, prepare_facts};

@@ -200,6 +200,8 @@ pub struct GameReport {
     pub blend: Vec<String>,
     /// Where the game writes by itself, and is left alone.
     pub volatile: Vec<String>,
+    /// Patterns of containers of which a later one wins, member by member.
+    pub later_wins: Vec<String>,
     /// What starts programs of another system, with its arguments.
     pub runner: Option<String>,
     /// The address of the main program.
@@ -275,6 +277,7 @@ pub(super) fn game_rows(game: &Game, ledger: &Path, laid_layers: u64, lifted_lay
             .map(|rule| format!("{}={}", rule.pattern, rule.format.map_or("no", Format::name)))
             .collect(),
         volatile: game.volatile.clone(),
+        later_wins: game.later_wins.clone(),
         runner: game.runner.clone(),
         program: game.program.as_ref().map(ToString::to_string),
         exact_case: game.folding == Folding::Exact,

@@ -324,6 +324,9 @@ pub fn about(game: &GameReport) -> String {
     if !game.volatile.is_empty() {
         say("volatile", &game.volatile.join(", "));
     }
+    if !game.later_wins.is_empty() {
+        say("later wins", &game.later_wins.join(", "));
+    }
     if let Some(runner) = &game.runner {
         say("runner", runner);
     }

@@ -65,6 +65,15 @@ pub struct SetGameArgs {
     /// Remove one of these patterns
     #[arg(long, value_name = "GLOB")]
     pub not_volatile: Vec<String>,
+    /// Containers that match the pattern are loaded one after the other, by name (with --later-wins or --each-alone)
+    #[arg(long, value_name = "GLOB", requires = "load_order")]
+    pub containers: Vec<String>,
+    /// Where several of these containers have a member, the game takes that of the last one
+    #[arg(long, requires = "containers", group = "load_order")]
+    pub later_wins: bool,
+    /// Forget that; each counts by itself
+    #[arg(long, requires = "containers", group = "load_order")]
+    pub each_alone: bool,
     /// What runs programs made for another system, with its arguments; none for nothing
     #[arg(long, value_name = "PROG ARGS")]
     pub runner: Option<String>,
@@ -91,6 +100,8 @@ pub fn set(session: &mut Session, args: &SetGameArgs) -> Result<Ended, Failure> 
         version_pattern: args.pattern.version_pattern.clone(),
         volatile: args.volatile.clone(),
         not_volatile: args.not_volatile.clone(),
+        containers: args.containers.clone(),
+        later_wins: args.later_wins,
         runner: args.runner.clone(),
     };
     let blends = args.blend_as_usual || !args.blend.is_empty() || !args.no_blend.is_empty();

@@ -1,7 +1,7 @@
 //! `oddstack trace`
 
 use clap::Args;
-use odd_stack_core::jobs::{AddressHistory, KeyTraceRow, TraceReport, TraceRow};
+use odd_stack_core::jobs::{AddressHistory, KeyTraceRow, LoadedRow, TraceReport, TraceRow};
 
 use crate::Ended;
 use crate::errors::Failure;
@@ -31,10 +31,31 @@ pub fn run(session: &mut Session, args: &TraceArgs) -> Result<Ended, Failure> {
         session.out.result(Some(&game.about().name), &history, &history_text(&history));
         return Ok(Ended::Well);
     }
+    if let Some(loaded) = game.trace_loaded(&args.address)? {
+        session.out.result(Some(&game.about().name), &loaded, &loaded_text(&loaded));
+        return Ok(Ended::Well);
+    }
     let report = game.trace(&args.address, args.keys)?;
     let text = text(&report);
     session.out.result(Some(&game.about().name), &report, &text);
     Ok(Ended::Well)
+}
+
+/// A member in each container that has it, as the game loads them.
+fn loaded_text(loaded: &[LoadedRow]) -> String {
+    if loaded.is_empty() {
+        return "No container that matches has such a member.\n".to_owned();
+    }
+    let rows = loaded.iter().map(|row| {
+        let (mark, look) = if row.counts { ("wins", Look::Good) } else { ("", Look::Plain) };
+        let layer = row.layer.clone().unwrap_or_else(|| "the game itself".to_owned());
+        let cells = [cell(row.address.clone(), Look::Plain), cell(layer, Look::Name)];
+        let [address, layer] = cells;
+        vec![cell(mark, look), address, layer, cell(size(row.size_bytes), Look::Right)]
+    });
+    let header =
+        [("", Look::Plain), ("container", Look::Plain), ("from", Look::Plain), ("size", Look::Right)];
+    table(&header, rows.collect())
 }
 
 fn text(report: &TraceReport) -> String {

@@ -7,6 +7,7 @@ use std::collections::BTreeSet;
 use super::style::{BOLD, DIM, WARN, paint};
 use super::units::{counted, file_name, files, size};
 use super::wishes::wishes;
+use crate::shell::in_quotes;
 
 /// The first words on a package: `brass-lamps 1.2b (full)`.
 pub fn title(name: &str, version: Option<&str>, variant: Option<&str>) -> String {
@@ -138,6 +139,13 @@ fn containers(layer: &AddReport, verbose: bool) -> String {
             let gone = listed(&container.signature, if verbose { usize::MAX } else { 4 });
             let line = format!(
                 "  its signature no longer holds and is taken away: {gone} (--keep-signature leaves it)\n"
+            );
+            text.push_str(&paint(WARN, &line));
+        }
+        for folder in &container.like_signatures {
+            let away = in_quotes(&format!("{}!/{folder}/**", container.address));
+            let line = format!(
+                "  its folder {folder} looks like a signature that may no longer hold (--take-away {away})\n"
             );
             text.push_str(&paint(WARN, &line));
         }

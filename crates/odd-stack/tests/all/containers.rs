@@ -255,3 +255,26 @@ fn a_layer_may_want_a_container_unchanged_by_others_or_just_the_one_it_was_made_
     let there = "needs data/core.qpk!/menu/help.txt unchanged by others, and gulls changes it";
     sandbox.run("add gulls-1.zip --place .=data/core.qpk!/").status(4).says(there);
 }
+
+#[test]
+fn where_a_later_container_wins_what_it_hides_is_told() {
+    let sandbox = with_container();
+    sandbox.run("game set --containers data/*.qpk").status(2);
+    sandbox.run("game set --containers data/*.qpk --each-alone").status(1).says("data/*.qpk");
+    sandbox.run("game set --containers data/*.qpk --later-wins").status(0).says("data/*.qpk");
+    sandbox.run("add lamps-1.zip --place .=data/core.qpk!/").status(0);
+    std::fs::create_dir(sandbox.path("pier")).unwrap();
+    sandbox.zip("pier/pier.qpk", &[("menu/title.txt", "title of pier\n"), ("map.txt", "map")]);
+    sandbox.run("add pier --place .=data").status(0);
+    let hidden = "menu/Title.txt of lamps in game:data/core.qpk never shows: game:data/pier.qpk (pier) is loaded later";
+    sandbox.run("conflicts").one_of(&[0, 3], "it is odd, and no open contest");
+    sandbox.run("conflicts").says(hidden);
+    let told = sandbox.run("trace data/*.qpk!/menu/title.txt").status(0);
+    told.says("wins  game:data/pier.qpk!/menu/title.txt");
+    sandbox.run("lift pier").status(0);
+    sandbox
+        .run("trace data/*.qpk!/menu/title.txt")
+        .status(0)
+        .says("wins  game:data/core.qpk!/menu/title.txt");
+    sandbox.run("game set --containers data/*.qpk --each-alone").status(0);
+}

@@ -15,7 +15,8 @@ fn the_demo_walks_through_the_main_job() {
         .map(|(at, part)| if at == 0 { part } else { part.split_once('m').map_or(part, |(_, rest)| rest) })
         .collect();
     for words in [
-        "Added Quillhaven: 61 files",
+        "Added Quillhaven: 62 files",
+        "it goes into game:data/charts.qpk!/",
         "wins",
         "(exit code 3)",
         "--keep-edits",
@@ -34,7 +35,7 @@ fn the_demo_walks_through_the_main_job() {
     }
     assert_eq!(ran.stderr, "");
     let home = sandbox.path("here/home").display().to_string();
-    sandbox.run_words(&["stack", "--home", &home]).status(0).says("unofficial-patch").says("13 layers");
+    sandbox.run_words(&["stack", "--home", &home]).status(0).says("unofficial-patch").says("14 layers");
     sandbox.run_words(&["lift", "--all", "--home", &home]).status(0);
     assert!(sandbox.read("here/game/config/harbour.ini").contains("gulls=60"));
     sandbox.run("demo here").status(1).says("not empty");

@@ -7,7 +7,7 @@ use super::contents::Contents;
 use super::error::AddError;
 use super::taken_away::{Away, AwayAt};
 use crate::address::{Address, INTO, RelPath};
-use crate::container::signature_of;
+use crate::container::{like_signatures, signature_of};
 use crate::expected::{Containers, Opened};
 use crate::fit::Fit;
 use crate::ledger::{Ledger, LedgerError};
@@ -24,6 +24,8 @@ pub(in crate::jobs) struct ContainerChange {
     pub signature: Vec<RelPath>,
     /// The signature stays, though it no longer holds.
     pub keeps_signature: bool,
+    /// Folders in it that look like a signature of another kind, and stay.
+    pub like_signatures: Vec<String>,
 }
 
 /// All that a layer does inside containers.
@@ -112,6 +114,11 @@ impl IntoContainers {
         let opened = opened(ledger, containers, order, &address)?;
         let mut signature = signature_of(&opened.directory);
         signature.retain(|path| !within.contains(path.as_str()));
+        let mut like_signatures = match signature.is_empty() {
+            true => like_signatures(&opened.file.rewound(), &opened.directory),
+            false => Vec::new(),
+        };
+        like_signatures.retain(|top| !within.iter().any(|path| path.starts_with(&format!("{top}/"))));
         let keeps_signature = keeps_signature && !signature.is_empty();
         if !keeps_signature {
             for path in &signature {
@@ -130,7 +137,7 @@ impl IntoContainers {
         if keeps_signature {
             signature.clear();
         }
-        self.changes.push(ContainerChange { address, members, signature, keeps_signature });
+        self.changes.push(ContainerChange { address, members, signature, keeps_signature, like_signatures });
         Ok(())
     }
 }

@@ -162,6 +162,8 @@ pub struct ContainerRow {
     pub signature: Vec<String>,
     /// The signature stays, though it no longer holds.
     pub keeps_signature: bool,
+    /// Folders in it that look like a signature of another kind, and stay.
+    pub like_signatures: Vec<String>,
 }
 
 /// A container that a layer brings whole, in the place of another.
@@ -178,12 +180,13 @@ pub struct WholeContainerRow {
 
 impl ContainerRow {
     pub(in crate::jobs) fn of(change: &ContainerChange) -> Self {
-        let ContainerChange { address, members, signature, keeps_signature } = change;
+        let ContainerChange { address, members, signature, keeps_signature, like_signatures } = change;
         Self {
             address: address.to_string(),
             members: *members,
             signature: signature.iter().map(ToString::to_string).collect(),
             keeps_signature: *keeps_signature,
+            like_signatures: like_signatures.clone(),
         }
     }
 }

@@ -10,13 +10,16 @@ use serde::Serialize;
 
 use super::super::made_by::MadeBy;
 use super::differences::{Difference, Differences, differences};
+use super::entry::CapturedEntry;
 use super::folders::{folders_away, folders_kept, still_needed};
+use super::inside::captured_inside;
 use super::{CaptureError, CaptureUnderWay, clear_after};
-use crate::address::{FoldedKey, RelPath};
+use crate::address::{FoldedKey, INTO, RelPath};
 use crate::blend::{KeyEdit, MOST_BLENDED_BYTES, edits_between, write_edits};
 use crate::change::{
     BaseBefore, ChangeOptions, ChangeRequest, Direct, Edits, Exchange, ForeignFile, Prepared, prepare,
 };
+use crate::check::MemberTurn;
 use crate::expected::Blender;
 use crate::files::{open_regular, read_small};
 use crate::fit::Rules;
@@ -85,16 +88,6 @@ pub struct Ending<'l> {
     pub report: CaptureEnd,
     /// The change; none when nothing was changed.
     pub change: Option<Prepared<'l>>,
-}
-
-/// One entry of the layer, and what lies on disk there.
-pub(super) struct CapturedEntry {
-    pub(super) root: RootId,
-    pub(super) key: FoldedKey,
-    pub(super) entry: Entry,
-    pub(super) foreign: ForeignFile,
-    /// The layers that supplied what lay there.
-    pub(super) over: Vec<LayerId>,
 }
 
 /// Prepares to make a layer of all that was changed, but for what meets `skip`. With `dry_run` contents are only hashed.
@@ -193,7 +186,7 @@ fn ask_for(
     let keys: Vec<_> = drafts.iter().map(|draft| (draft.root, draft.key.clone())).collect();
     let numbers = ledger.catalogue.path_numbers(&keys)?;
     request.files.foreign =
-        numbers.into_iter().zip(drafts).map(|(path, draft)| (path, draft.foreign)).collect();
+        numbers.into_iter().zip(drafts).filter_map(|(path, draft)| Some((path, draft.foreign?))).collect();
     if let Some(old) = begun.exchange {
         request.stack.removed.push(old);
         request.stack.exchanges.push(Exchange { old, new: layer, prefer: None, asks_otherwise: true });
@@ -249,6 +242,7 @@ fn take(
     let mut request = ChangeRequest::new("capture", now, Arrangement::default());
     let mut wanted: Vec<&Difference> = Vec::new();
     let mut links: Vec<String> = Vec::new();
+    let mut drafts = Vec::new();
     for file in &found.files {
         let name = address_of(ledger, file);
         if skip.meet(file.root, file.key.as_str()) && leave_out(file, order, &mut request) {
@@ -263,7 +257,14 @@ fn take(
             let reason = "a link lies where a file was";
             return Err(CaptureError::CannotCapture { address: name, reason });
         }
-        wanted.push(file);
+        match captured_inside(ledger, intake, order, file)? {
+            Some(inside) => {
+                inside.told.iter().for_each(|(name, turn)| note_member(report, name, *turn));
+                request.noted.unstored.extend(inside.small);
+                drafts.extend(inside.drafts);
+            }
+            None => wanted.push(file),
+        }
     }
     if let Some(first) = links.first() {
         observer.notice(Notice::LinksStay { first: first.clone(), count: links.len() });
@@ -276,7 +277,6 @@ fn take(
         .collect::<Result<_, _>>()
         .map_err(|error| ledger.catalogue.damaged_by(&error))?;
     let contents = contents(ledger, intake, &wanted, &lists, observer);
-    let mut drafts = Vec::new();
     for (((file, settings), list), content) in wanted.into_iter().zip(settings).zip(lists).zip(contents) {
         let (hash, size_bytes) = content?;
         if let Some(list) = list {
@@ -361,6 +361,15 @@ fn settings_of(
     Ok(edits.ok().filter(|edits| !edits.is_empty()))
 }
 
+fn note_member(report: &mut CaptureEnd, name: &str, turn: MemberTurn) {
+    let list = match turn {
+        MemberTurn::Changed => &mut report.changed,
+        MemberTurn::Come => &mut report.added,
+        MemberTurn::Gone => &mut report.taken_away,
+    };
+    list.push(name.to_owned());
+}
+
 fn note(report: &mut CaptureEnd, file: &Difference, settings: Option<&[KeyEdit]>, name: &str) {
     match (settings, &file.before, &file.now) {
         (Some(edits), ..) => report.settings.push(SettingsRow {
@@ -407,19 +416,19 @@ fn draft(
     };
     let entry = Entry { layer: LayerId(0), kind, spelled, hash, size_bytes, modified, executable };
     let at = file.now.as_ref().map(|(path, _)| path.clone());
-    let foreign = ForeignFile::Captured { at, original, edited: false };
+    let foreign = Some(ForeignFile::Captured { at, original, edited: false });
     let blended = file.column.blend(order).and_then(|blend| blend.outcome.as_ref().ok());
     let over = match (blended, file.column.provider(order)) {
         (Some(blended), _) => blended.from.clone(),
         (None, Provider::Layer(entry)) => vec![entry.layer],
         (None, _) => Vec::new(),
     };
-    CapturedEntry { root: file.root, key: file.key.clone(), entry, foreign, over }
+    CapturedEntry { root: file.root, key: file.key.clone(), entry, foreign, over, is_member: false }
 }
 
 /// The layers whose files the program found where it left whole ones of its own: what it made of them is in these.
 fn made_over(ledger: &Ledger, drafts: &[CapturedEntry]) -> Result<Vec<String>, LedgerError> {
-    let whole = drafts.iter().filter(|draft| draft.entry.kind != EntryKind::Keys);
+    let whole = drafts.iter().filter(|draft| draft.entry.kind.is_file());
     let layers: BTreeSet<LayerId> = whole.flat_map(|draft| draft.over.iter().copied()).collect();
     layers.into_iter().map(|layer| ledger.catalogue.layer_name(layer)).collect()
 }
@@ -472,7 +481,7 @@ fn insert(
         source_kind: "capture".to_owned(),
         added_at: now.to_string(),
         fit: serde_json::to_string(&rules).map_err(json)?,
-        files: drafts.len() as u64,
+        files: drafts.iter().filter(|draft| draft.entry.kind != EntryKind::Members).count() as u64,
         bytes: drafts.iter().map(|draft| draft.entry.size_bytes).sum(),
     })?;
     catalogue.set_made_by(layer, &serde_json::to_string(made_by).map_err(json)?)?;
@@ -483,7 +492,8 @@ fn insert(
     let time = now.even_seconds();
     let entry = |draft: &CapturedEntry| {
         // What is made of keys is written anew.
-        let modified = if draft.entry.kind == EntryKind::Keys { time } else { draft.entry.modified };
+        let is_made = matches!(draft.entry.kind, EntryKind::Keys | EntryKind::Members);
+        let modified = if is_made { time } else { draft.entry.modified };
         Entry { layer, modified, ..draft.entry.clone() }
     };
     let mut entries: Vec<(PathId, Entry, RelPath)> =
@@ -508,6 +518,9 @@ fn insert_folders(
     let mut folders: HashMap<(RootId, FoldedKey), RelPath> = HashMap::new();
     for draft in drafts.iter().filter(|draft| !draft.entry.takes_away()) {
         for folder in draft.entry.spelled.ancestors() {
+            if draft.is_member && format!("{folder}/").contains(INTO) {
+                break;
+            }
             let key = (draft.root, ledger.game().folding.key(folder));
             folders.entry(key).or_insert_with(|| RelPath::from_disk(folder.to_owned()));
         }

@@ -4,7 +4,7 @@ use std::collections::HashSet;
 
 use super::super::add::taken_away::AwayAt;
 use super::differences::Differences;
-use super::end::CapturedEntry;
+use super::entry::CapturedEntry;
 use crate::address::{FoldedKey, RelPath};
 use crate::change::{ChangeRequest, Direct};
 use crate::ledger::{Ledger, LedgerError};

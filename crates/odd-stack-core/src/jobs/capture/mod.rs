@@ -11,8 +11,10 @@
 mod cancel;
 mod differences;
 mod end;
+mod entry;
 mod folders;
 mod guard;
+mod inside;
 mod seen;
 
 use std::path::{Path, PathBuf};

@@ -1,6 +1,6 @@
 //! Where laid layers want different things.
 
-mod odd;
+pub(super) mod odd;
 
 use std::collections::{HashMap, HashSet};
 use std::ops::RangeInclusive;

@@ -4,5 +4,6 @@ pub(super) mod blend_rules;
 pub(super) mod conflicts;
 pub(super) mod differs;
 pub(super) mod keys;
+pub(super) mod load_order;
 pub(super) mod settle;
 pub(super) mod trace;

@@ -427,6 +427,7 @@ fn look_at_game(
         added_at: now.to_string(),
         blend_rules: Vec::new(),
         volatile: Vec::new(),
+        later_wins: Vec::new(),
         runner: request.runner.as_deref().map(runner_given).transpose()?.flatten(),
     };
     for (index, root) in game.roots.iter().enumerate() {

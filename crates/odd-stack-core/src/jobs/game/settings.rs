@@ -105,6 +105,10 @@ pub struct SetRequest {
     pub volatile: Vec<String>,
     /// Those to give up.
     pub not_volatile: Vec<String>,
+    /// Patterns of containers that the game loads by name.
+    pub containers: Vec<String>,
+    /// Of one member the last of these containers counts; otherwise each counts by itself, as before.
+    pub later_wins: bool,
     /// What starts programs of another system; empty for nothing.
     pub runner: Option<String>,
 }
@@ -137,6 +141,7 @@ pub fn change_settings(
     }
     add_spots(&mut game, &request.spots)?;
     set_volatile(&mut game, request)?;
+    set_load_order(&mut game, request)?;
     if let Some(runner) = &request.runner {
         game.runner = runner_given(runner)?;
     }
@@ -295,6 +300,22 @@ fn set_volatile(game: &mut Game, request: &SetRequest) -> Result<(), SetError> {
         let at = game.volatile.iter().position(|known| known == text);
         let at = at.ok_or_else(|| SetError::Unknown { what: "volatile place", name: text.clone() })?;
         game.volatile.remove(at);
+    }
+    Ok(())
+}
+
+fn set_load_order(game: &mut Game, request: &SetRequest) -> Result<(), SetError> {
+    AddressPatterns::parse(game, &request.containers)?;
+    for text in &request.containers {
+        let at = game.later_wins.iter().position(|known| known == text);
+        match (at, request.later_wins) {
+            (None, true) => game.later_wins.push(text.clone()),
+            (None, false) => {
+                return Err(SetError::Unknown { what: "order of containers", name: text.clone() });
+            }
+            (Some(_), true) => {}
+            (Some(at), false) => drop(game.later_wins.remove(at)),
+        }
     }
     Ok(())
 }

@@ -18,7 +18,7 @@ impl Catalogue {
         let (all_roots, all_spots) = (self.roots()?, self.spots()?);
         let row = self.run(|db| {
             let sql = "SELECT name, exact_case, program, version, version_read_from, seen_files, seen_bytes,
-                added_at, version_pattern, blend_rules, volatile, runner FROM game";
+                added_at, version_pattern, blend_rules, volatile, runner, later_wins FROM game";
             let read = |row: &rusqlite::Row<'_>| {
                 let version: Option<String> = row.get(3)?;
                 let (read_from, pattern) = (row.get(4)?, row.get(8)?);
@@ -31,12 +31,22 @@ impl Catalogue {
                     row.get::<_, String>(7)?,
                     row.get::<_, Option<String>>(9)?,
                     row.get::<_, Option<String>>(10)?,
-                    row.get::<_, Option<String>>(11)?,
+                    (row.get::<_, Option<String>>(11)?, row.get::<_, Option<String>>(12)?),
                 ))
             };
             db.query_row(sql, [], read).optional()
         })?;
-        let Some((name, exact_case, program, version, seen, added_at, blend_rules, volatile, runner)) = row
+        let Some((
+            name,
+            exact_case,
+            program,
+            version,
+            seen,
+            added_at,
+            blend_rules,
+            volatile,
+            (runner, later_wins),
+        )) = row
         else {
             return Err(self.damaged(&"it names no game"));
         };
@@ -57,6 +67,7 @@ impl Catalogue {
             added_at,
             blend_rules,
             volatile,
+            later_wins: self.list(later_wins)?,
             runner,
         })
     }
@@ -118,10 +129,11 @@ impl Catalogue {
     pub(crate) fn write_game(&self, game: &Game) -> Result<()> {
         let blend_rules = serde_json::to_string(&game.blend_rules).map_err(|error| self.damaged(&error))?;
         let volatile = serde_json::to_string(&game.volatile).map_err(|error| self.damaged(&error))?;
+        let later_wins = serde_json::to_string(&game.later_wins).map_err(|error| self.damaged(&error))?;
         self.run(|db| {
             db.execute_batch("DELETE FROM game; DELETE FROM spot; DELETE FROM root;")?;
             db.execute(
-                "INSERT INTO game VALUES (1, ?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12)",
+                "INSERT INTO game VALUES (1, ?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13)",
                 params![
                     game.name,
                     game.folding == Folding::Exact,
@@ -135,6 +147,7 @@ impl Catalogue {
                     blend_rules,
                     volatile,
                     game.runner,
+                    later_wins,
                 ],
             )?;
             for root in &game.roots {

@@ -291,6 +291,8 @@ pub(super) fn migrate(connection: &mut Connection, found: i64) -> Result<()> {
 const CONTAINERS: &str = "
 CREATE INDEX members_at_path ON entry (path) WHERE kind = 4;
 
+ALTER TABLE game ADD COLUMN later_wins TEXT;
+
 -- What the game's container has at a member's address, as it was when that was last decided on; all zeros for nothing.
 CREATE TABLE member_seen (
     path INTEGER PRIMARY KEY,

@@ -26,6 +26,8 @@ pub enum OddKind {
     AwayAgainstPut,
     /// A file of one layer lies where another needs a folder; both can't be laid.
     FileAgainstFolder,
+    /// What a layer has in a container never shows, since the game loads a later one that has it too.
+    HiddenByLater,
 }
 
 /// One odd thing.
@@ -79,6 +81,7 @@ pub(super) fn find(
             says,
         });
     }
+    rows.extend(super::super::load_order::hidden(ledger, order, &name)?);
     rows.extend(split_pairs(ledger, order, unlike, &name)?);
     rows.sort();
     rows.dedup();
