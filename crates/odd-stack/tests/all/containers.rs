@@ -71,7 +71,9 @@ fn two_layers_in_one_container_come_and_go_by_themselves() {
         .says("changes 2 members of game:data/core.qpk")
         .says("its signature no longer holds and is taken away: META-INF/QUILL.SF, META-INF/QUILL.RSA")
         .says("overwrite  game:data/core.qpk!/menu/Title.txt");
-    sandbox.run("add gulls-1.zip --place .=data/core.qpk!/").status(0).says("1 merged with other layers");
+    // A member that a layer has is no file in a folder: the container is found again.
+    let found = sandbox.run("add gulls-1.zip").status(0).says("it goes into game:data/core.qpk!/");
+    found.says("1 merged with other layers");
     let now = members(&sandbox);
     assert_eq!(now["menu/Title.txt"], "title of lamps\n");
     assert_eq!(now["settings.ini"], "[Light]\nglow = 5\nfog = 2\n\n[Sea]\nwaves = 9\n");
@@ -277,4 +279,29 @@ fn where_a_later_container_wins_what_it_hides_is_told() {
         .status(0)
         .says("wins  game:data/core.qpk!/menu/title.txt");
     sandbox.run("game set --containers data/*.qpk --each-alone").status(0);
+}
+
+#[test]
+fn what_a_program_changes_inside_becomes_a_layer_of_members() {
+    let sandbox = with_container();
+    let original = std::fs::read(sandbox.path(CORE)).unwrap();
+    sandbox.run("capture patch --begin").status(0);
+    edit(&sandbox, |members| {
+        members.insert("menu/Title.txt".into(), "title of the patch\n".into());
+        members.insert("menu/map.txt".into(), "map".into());
+        members.insert("settings.ini".into(), LIGHT.replace("waves = 3", "waves = 7"));
+    });
+    sandbox
+        .run("capture --end")
+        .status(0)
+        .says("changed     game:data/core.qpk!/menu/Title.txt")
+        .says("added       game:data/core.qpk!/menu/map.txt");
+    sandbox.run("check --deep").status(0);
+    sandbox.run("add lamps-1.zip --place .=data/core.qpk!/ --below patch").status(0);
+    let now = members(&sandbox);
+    assert_eq!(now["menu/Title.txt"], "title of the patch\n");
+    assert_eq!(now["settings.ini"], "[Light]\nglow = 5\nfog = 2\n\n[Sea]\nwaves = 7\n");
+    assert!(!now.contains_key("META-INF/QUILL.SF"));
+    sandbox.run("remove patch lamps").status(0);
+    assert_eq!(std::fs::read(sandbox.path(CORE)).unwrap(), original);
 }

@@ -6,11 +6,11 @@ use std::rc::Rc;
 
 use rustc_hash::{FxHashMap, FxHashSet};
 
-use crate::address::{Address, Folding, RelPath};
+use crate::address::{Address, FoldedKey, Folding, INTO, RelPath};
 use crate::fit::{GameTree, NamedThings, ProgramSeen, RootSeen, WantedNames, each_pattern};
 use crate::game::imports_of;
 use crate::ledger::Ledger;
-use crate::stack::{BaseKind, Order, RootId};
+use crate::stack::{BaseKind, Order, PathId, RootId};
 
 /// Folders and files of the base and of laid layers.
 pub(in crate::jobs) struct LedgerTree<'a> {
@@ -43,8 +43,12 @@ impl<'a> LedgerTree<'a> {
         let mut patterns: FxHashMap<String, Homes> = FxHashMap::default();
         let mut buffer = String::new();
         let mut seen: FxHashSet<(usize, String)> = FxHashSet::default();
+        let containers = self.ledger.catalogue.containers().unwrap_or_default();
         let passed = self.ledger.catalogue.pass_names(|thing| {
             let Some(root) = roots.get(&thing.root).copied() else { return };
+            if is_in_container(&containers, thing.root, thing.key) {
+                return;
+            }
             let folded;
             let key = match game.folding {
                 Folding::Folded => thing.key,
@@ -104,6 +108,14 @@ fn listed(all: FxHashMap<String, Homes>) -> FxHashMap<String, Vec<(usize, RelPat
     let list =
         |homes: Homes| homes.into_iter().map(|((root, _), (path, count))| (root, path, count)).collect();
     all.into_iter().map(|(what, homes)| (what, list(homes))).collect()
+}
+
+/// Whether an address is one of a member, which no folder holds.
+fn is_in_container(containers: &[(PathId, RootId, FoldedKey)], root: RootId, key: &str) -> bool {
+    let is_around = |container: &FoldedKey| {
+        key.strip_prefix(container.as_str()).is_some_and(|rest| rest.starts_with(INTO))
+    };
+    key.contains(INTO) && containers.iter().any(|(_, of, container)| *of == root && is_around(container))
 }
 
 /// Adds files counted in a folder to those known of it.
