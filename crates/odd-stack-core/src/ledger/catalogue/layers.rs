@@ -339,10 +339,14 @@ impl Catalogue {
         })
     }
 
-    /// Has removed layers take part in the change that brings them back.
+    /// Has removed layers take part in the change that brings them back. They count nothing yet: what took a layer's place
+    /// had on what both had alike.
     pub(crate) fn bring_back(&self, layers: &[LayerId]) -> Result<()> {
         self.run(|db| {
-            let mut update = db.prepare_cached("UPDATE layer SET state = ?2 WHERE id = ?1 AND state = ?3")?;
+            let mut update = db.prepare_cached(
+                "UPDATE layer SET state = ?2, won_files = 0, contested_files = 0, open_files = 0
+                 WHERE id = ?1 AND state = ?3",
+            )?;
             let (from, to) = (LayerState::Removed.number(), LayerState::ComingBack.number());
             layers.iter().try_for_each(|layer| update.execute(params![layer.0, to, from]).map(drop))
         })
