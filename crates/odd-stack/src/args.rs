@@ -10,7 +10,7 @@ use crate::commands::standing::LayersArgs;
 use crate::commands::{
     add, adopt, capture, check, completions, conflicts, culprit, demo, dropped, fit, game, going_back,
     history, inspect, lineup, man, mark, mend, open, patchday, play, remove, reorder, rescue, set, settle,
-    show, stack, trace, tweak, upgrade,
+    show, stack, tidy, trace, tweak, upgrade,
 };
 use crate::errors::{Exit, Failure};
 use crate::shell::Shell;
@@ -367,6 +367,9 @@ pub enum Command {
     Play(play::PlayArgs),
     /// Repair a damaged ledger, or get the game's own files back
     Rescue(rescue::RescueArgs),
+    /// Show what the ledger uses, and drop what only old changes need
+    #[command(aliases = ["cleanup", "prune"])]
+    Tidy(tidy::TidyArgs),
     /// Open a folder of the game, a layer or the ledger
     Open(open::OpenArgs),
     /// Look into packages and add them, or add a game
@@ -414,6 +417,7 @@ impl Command {
             Self::Play(_) => "play",
             Self::Culprit(_) => "culprit",
             Self::Rescue(_) => "rescue",
+            Self::Tidy(_) => "tidy",
             Self::Open(_) => "open",
             Self::Dropped(_) => "dropped",
             Self::Demo(_) => "demo",

@@ -46,7 +46,7 @@ const GROUPS: [(&str, &[&str]); 5] = [
     ("Change", &["game", "add", "upgrade", "remove", "lay", "lift", "move", "adopt", "fit"]),
     ("Decide", &["settle", "tweak", "set", "mend", "lineup"]),
     ("Go back", &["history", "undo", "redo", "rewind", "mark"]),
-    ("Live with updates", &["patchday", "capture", "play", "culprit", "rescue"]),
+    ("Live with updates", &["patchday", "capture", "play", "culprit", "rescue", "tidy"]),
 ];
 /// These are told in one line.
 const MORE: [&str; 4] = ["demo", "completions", "man", "help"];

@@ -99,6 +99,7 @@ fn run(session: &mut Session, command: Command) -> Result<Ended, Failure> {
         Command::Culprit(args) => commands::culprit::run(session, &args),
         Command::Play(args) => commands::play::run(session, &args),
         Command::Rescue(args) => commands::rescue::run(session, &args),
+        Command::Tidy(args) => commands::tidy::run(session, &args),
         Command::Open(args) => commands::open::run(session, &args),
         Command::Dropped(args) => commands::dropped::run(session, &args),
         Command::Demo(args) => commands::demo::run(session, &args),

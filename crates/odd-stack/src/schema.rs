@@ -27,6 +27,7 @@ use crate::commands::play::PlayReport;
 use crate::commands::rescue::RescueAnswer;
 use crate::commands::settle::SettleReport;
 use crate::commands::standing::StandingReport;
+use crate::commands::tidy::TidyAnswer;
 use crate::commands::tweak::{TweakList, TweakReport};
 
 /// The shape of `data` for each command, and that of fit sheets.
@@ -67,6 +68,7 @@ fn schemas() -> Vec<(&'static str, Schema)> {
         ("patchday-status", schema_for!(PatchDayStatus)),
         ("oddfit", schema_for!(FitSheet)),
         ("open", schema_for!(OpenReport)),
+        ("tidy", schema_for!(TidyAnswer)),
         ("overview", schema_for!(Overview)),
         ("set", schema_for!(FactsReport)),
         ("settle", schema_for!(SettleReport)),

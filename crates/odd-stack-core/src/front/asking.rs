@@ -14,12 +14,12 @@ use crate::jobs::{
     Glance, HistoryDifference, HistoryError, HistoryReport, InspectReport, Launch, LayerClears,
     LineupDifference, LineupError, LineupRow, LoadedRow, MendError, PastStack, PatchDayStatus,
     PlacingRequest, PlayError, ProofRow, SheetCheck, ShowReport, StackReport, StoredSummary, TraceError,
-    TraceReport, TweakError, TweakRow, Written, address_history, capture_exchanges, check_facts,
-    check_report, check_sheet, compare_lineups, conflicts, culprit_status, doubtful_needs, draft_sheet,
-    game_line, game_report_with_containers, glance, history, history_difference, inspect, is_own_edits,
-    is_start_unagreed, is_under_way, launch, lineups, patchday_status, proofs, running, show, stack,
-    stack_at, trace, trace_loaded, tweaks, unagreed_clearing, unknown_originals, wanted_clearing,
-    with_runner, written_since,
+    TraceReport, TweakError, TweakRow, VerifyReport, Written, address_history, capture_exchanges,
+    check_facts, check_report, check_sheet, compare_lineups, conflicts, culprit_status, doubtful_needs,
+    draft_sheet, game_line, game_report_with_containers, glance, history, history_difference, inspect,
+    is_own_edits, is_start_unagreed, is_under_way, launch, lineups, patchday_status, proofs, running, show,
+    stack, stack_at, trace, trace_loaded, tweaks, unagreed_clearing, unknown_originals, verify_stored,
+    wanted_clearing, with_runner, written_since,
 };
 use crate::ledger::{Layer, LedgerError};
 use crate::package::Limits;
@@ -210,6 +210,15 @@ impl OpenGame {
     pub fn check_stored(&self) -> Result<StoredSummary, CheckError> {
         self.ledger.verify()?;
         Ok(StoredSummary::of(&check_stored(&self.ledger, self.observer())?))
+    }
+
+    /// Compares all that the ledger stores with its hashes, also what only the history needs.
+    ///
+    /// # Errors
+    /// [`CheckError`].
+    pub fn verify_stored(&self) -> Result<VerifyReport, CheckError> {
+        self.ledger.verify()?;
+        verify_stored(&self.ledger, self.observer())
     }
 
     /// The game's version as it is known, and as its files tell it now.

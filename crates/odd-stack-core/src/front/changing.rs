@@ -11,12 +11,12 @@ use crate::jobs::{
     Forgotten, GameReport, GivingBack, GoingBack, HistoryError, Launch, LayerClears, Learnt, LineupError,
     MendError, MendFile, Mending, MendingPlan, PatchDayError, Permit, PlayError, ProgramEnd, RenewError,
     RenewReport, Reorder, Ruling, Saying, Searching, SetError, SetRequest, SettleError, Settling, Switching,
-    Tweak, TweakError, Tweaking, agree, begin_capture, change_report, change_settings, drifted_files,
-    drop_lineup, forget, learn_program, name_state, note_cleared, note_program_end, prepare_adopt,
-    prepare_blend_rules, prepare_capture_cancel, prepare_capture_close, prepare_capture_end,
-    prepare_clearing, prepare_culprit, prepare_facts, prepare_giving_back, prepare_going_back, prepare_mend,
-    prepare_patchday_begin, prepare_patchday_finish, prepare_reorder, prepare_settle, prepare_switch,
-    prepare_tweak, refuse_to_accept, rename_lineup, renew, save_lineup,
+    TidyReport, TidyRequest, Tweak, TweakError, Tweaking, agree, begin_capture, change_report,
+    change_settings, drifted_files, drop_lineup, forget, learn_program, name_state, note_cleared,
+    note_program_end, prepare_adopt, prepare_blend_rules, prepare_capture_cancel, prepare_capture_close,
+    prepare_capture_end, prepare_clearing, prepare_culprit, prepare_facts, prepare_giving_back,
+    prepare_going_back, prepare_mend, prepare_patchday_begin, prepare_patchday_finish, prepare_reorder,
+    prepare_settle, prepare_switch, prepare_tweak, refuse_to_accept, rename_lineup, renew, save_lineup, tidy,
 };
 use crate::ledger::{Layer, LedgerError, OngoingKind};
 
@@ -241,6 +241,15 @@ impl OpenGame {
     pub fn renew(&self, packages: &[PathBuf], dry_run: bool) -> Result<RenewReport, Refused<RenewError>> {
         let permit = self.permit(None, true)?;
         renew(&self.ledger, &permit, packages, dry_run, self.observer()).map_err(job)
+    }
+
+    /// Says what the ledger uses, and drops what is not to be kept of it. Nothing of the game changes.
+    ///
+    /// # Errors
+    /// [`Refused`]; nothing was dropped, or the next command goes on with it.
+    pub fn tidy(&self, request: &TidyRequest) -> Result<TidyReport, Refused<LedgerError>> {
+        let permit = self.permit(None, true)?;
+        tidy(&self.ledger, &permit, request, self.observer()).map_err(job)
     }
 
     /// Prepares to change what blends, with the files that this concerns.

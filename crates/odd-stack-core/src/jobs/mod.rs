@@ -90,6 +90,7 @@ pub use stack::{BaseRow, ContainersRow, GameReport, LayerRow, RootRow, SpotRow, 
 pub use stored::originals::{FoundBy, OriginalRow};
 pub use stored::renew::{DamageRow, RenewError, RenewReport, StoredState};
 pub use stored::rescue::{Condition, OriginalFate, RescueDone, RescueError, RescueReport, RescueRequest};
+pub use stored::tidy::{LayerUseRow, TidyReport, TidyRequest, VerifyReport};
 
 pub(crate) use permit::heal;
 pub(crate) use steps::*;
@@ -143,4 +144,5 @@ pub mod steps {
     pub use super::stack::{game_report, game_report_with_containers, is_under_way, stack};
     pub use super::stored::renew::renew;
     pub use super::stored::rescue::{ledger_meant, list_again, rescue};
+    pub use super::stored::tidy::{tidy, verify_stored};
 }

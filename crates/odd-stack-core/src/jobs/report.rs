@@ -17,6 +17,11 @@ use crate::expected::{Drift, DriftKind};
 use crate::ledger::{Ledger, LedgerError, SharedWith};
 use crate::stack::LayerId;
 
+/// Name and version.
+pub(super) fn in_full(name: &str, version: Option<&str>) -> String {
+    [Some(name), version].into_iter().flatten().collect::<Vec<_>>().join(" ")
+}
+
 /// Files and their bytes.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(JsonSchema))]

@@ -197,7 +197,7 @@ fn incoming_path(ledger: &Path, number: u64) -> PathBuf {
     ledger.join(FOLDER).join(format!("{INCOMING}{number}"))
 }
 
-fn set_mark(ledger: &Path, seam: &dyn Seam) -> Result<(), LedgerError> {
+pub(crate) fn set_mark(ledger: &Path, seam: &dyn Seam) -> Result<(), LedgerError> {
     let mark = ledger.join(MARK);
     let written = seam.write_file(&mark, &mut io::empty());
     written.map_err(LedgerError::io("write", &mark))?;

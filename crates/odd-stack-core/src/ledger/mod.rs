@@ -50,7 +50,9 @@ pub(crate) use other_games::{OtherGames, games_sharing};
 pub(crate) use private_room::{check_room, free_batch, make_private_folder};
 pub(crate) use transaction::Transaction;
 
-pub(crate) use blobs::{Incoming, Intake, blob_path, drop_unneeded, end_intake, is_intake_open, sweep};
+pub(crate) use blobs::{
+    Incoming, Intake, blob_path, drop_unneeded, end_intake, is_intake_open, set_mark as mark_intake, sweep,
+};
 pub(crate) use catalogue::Catalogue;
 pub(crate) use catalogue::{
     FILE_NAME as CATALOGUE_FILE, Lineup, NewRevision, Revision, SECOND_NAME, SUMS_NAME, Side,

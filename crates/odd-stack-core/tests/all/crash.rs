@@ -74,7 +74,7 @@ fn state(world: &World) -> State {
     State { tree: world.tree(), stack: stack(&ledger).unwrap(), contents }
 }
 
-fn copy_all(from: &Path, to: &Path) {
+pub fn copy_all(from: &Path, to: &Path) {
     fs::create_dir_all(to).unwrap();
     for entry in fs::read_dir(from).unwrap() {
         let entry = entry.unwrap();

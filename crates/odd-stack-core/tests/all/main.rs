@@ -17,4 +17,5 @@ mod over_time;
 mod packages;
 mod readers;
 mod registering;
+mod tidying;
 mod world;

@@ -101,7 +101,7 @@ pub fn renewing(damaged: &[DamageRow]) -> String {
 }
 
 /// What a look at everything stored found, in words.
-fn stored_text(stored: &StoredSummary, most: usize) -> String {
+pub fn stored_text(stored: &StoredSummary, most: usize) -> String {
     if stored.contents + stored.originals == 0 {
         return String::new();
     }

@@ -101,6 +101,9 @@ fn row(row: &RevisionRow) -> Vec<comfy_table::Cell> {
             revision => format!("back to {revision}"),
         });
     }
+    if row.is_tidied {
+        notes.push("tidied away".to_owned());
+    }
     notes.extend(row.names.iter().map(|name| format!("\"{name}\"")));
     vec![
         cell(row.number.to_string(), Look::Right),

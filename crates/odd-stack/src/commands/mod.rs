@@ -36,6 +36,7 @@ pub mod settle;
 pub mod show;
 pub mod stack;
 pub mod standing;
+pub mod tidy;
 pub mod trace;
 pub mod tweak;
 pub mod upgrade;

@@ -23,6 +23,7 @@ impl From<HistoryError> for Failure {
             HistoryError::NoRevision { .. } => "no_such_revision",
             HistoryError::NoSuchName { .. } => "no_such_state",
             HistoryError::BadName { .. } => "bad_name",
+            HistoryError::Tidied { .. } => "tidied",
             HistoryError::IsSo { .. } => "is_so",
         };
         let mut failure = Self::of(Exit::Failed, code, &error);
@@ -41,6 +42,11 @@ impl From<HistoryError> for Failure {
             }
             HistoryError::NothingBefore { there } if *there > 0 => {
                 failure = failure.choice("take all of them back", format!("oddstack undo {there}"));
+            }
+            HistoryError::Tidied { oldest, .. } => {
+                failure = failure
+                    .choice("go back as far as that goes", format!("oddstack rewind {oldest}"))
+                    .choice("see which states can come back", "oddstack history --all");
             }
             HistoryError::NoRevision { .. } => {
                 failure = failure.choice("the revisions that there are", "oddstack history");

@@ -1,6 +1,6 @@
 //! Times as people tell them, in the zone of the system.
 
-use chrono::{DateTime, Days, Local, LocalResult, NaiveDate, NaiveDateTime, NaiveTime, TimeZone};
+use chrono::{DateTime, Days, Local, LocalResult, NaiveDate, NaiveDateTime, NaiveTime, TimeDelta, TimeZone};
 
 /// `2026-11-29 18:00`; what is no time as it is.
 pub fn local(rfc3339: &str) -> String {
@@ -40,6 +40,20 @@ pub fn read(text: &str, now: &str) -> Option<String> {
         LocalResult::Single(time) | LocalResult::Ambiguous(_, time) => Some(time.to_rfc3339()),
         LocalResult::None => None,
     }
+}
+
+/// The time so many hours, days or weeks ago: `12h`, `30d`, `2w`. Gives RFC 3339; nothing when it is no such age.
+pub fn ago(text: &str, now: &str) -> Option<String> {
+    let (count, unit) = text.trim().split_at_checked(text.trim().len().checked_sub(1)?)?;
+    let count: i64 = count.trim().parse().ok().filter(|count| *count >= 0)?;
+    let age = match unit {
+        "h" => TimeDelta::try_hours(count),
+        "d" => TimeDelta::try_days(count),
+        "w" => TimeDelta::try_weeks(count),
+        _ => None,
+    };
+    let now = DateTime::parse_from_rfc3339(now).ok()?;
+    now.checked_sub_signed(age?).map(|time| time.to_rfc3339())
 }
 
 #[cfg(test)]

@@ -1,6 +1,7 @@
 //! What was done, and going back to any of it.
 
 use std::collections::BTreeMap;
+use std::fs;
 
 use insta::assert_snapshot;
 
@@ -314,4 +315,54 @@ fn lineups_are_named_and_forgotten() {
     sandbox.run_words(&["lineup", "save", " "]).status(1).says("give the lineup a name");
     sandbox.run("lineup save long-days").status(0).says("is saved anew");
     sandbox.run("play --lineup long-days -n").one_of(&[1], "no program is known");
+}
+
+#[test]
+fn what_was_tidied_away_is_said_and_all_else_comes_back() {
+    let sandbox = lived_with();
+    sandbox.run("tidy").status(0).says("which going back needs  3 files").says("tidy --keep 20 -n");
+    sandbox
+        .run("tidy --keep 1")
+        .status(0)
+        .says("Dropped 2 files")
+        .says("of 1 layer no longer in the stack: lamps 1");
+    sandbox.run("undo 2").status(1).says("lamps 1, which it had, was tidied away").says("oddstack rewind 3");
+    sandbox.run("undo 3").status(1).says("revision 1 can't come back");
+    sandbox.run("history").status(0).says("tidied away");
+    sandbox.run("history --diff 2 4").status(0).says("lamps (1 to 2)");
+    sandbox.run("trace data/lamps/brass.qtx --history").status(0);
+    sandbox.run("rewind 3").status(0).says("back in the stack: fog 1");
+    assert_eq!(sandbox.read(BRASS), "foggy\n");
+    sandbox.run("tidy --edits").status(2);
+    sandbox.run("tidy --older soon").status(2).says("neither an age like 30d");
+    // The beginning needs nothing.
+    sandbox.run("rewind 0").status(0);
+    assert_eq!(sandbox.read(BRASS), "base brass\n");
+    sandbox.run("tidy --verify").status(0).says("of removed layers compared by content: all whole");
+    for folder in fs::read_dir(sandbox.path("home/ledgers/quillhaven/blobs")).unwrap() {
+        for blob in fs::read_dir(folder.unwrap().path()).unwrap() {
+            fs::write(blob.unwrap().path(), "other\n").unwrap();
+        }
+    }
+    sandbox.run("tidy --verify").status(5).says("contents are lost: fog 1, lamps 2");
+}
+
+#[test]
+fn age_counts_from_the_moment_and_saved_edits_go_with_what_saved_them() {
+    let sandbox = Sandbox::with_game();
+    sandbox.zip("lamps-1.zip", &[("data/lamps/brass.qtx", "one\n")]);
+    sandbox.zip("lamps-2.zip", &[("data/lamps/brass.qtx", "two\n")]);
+    at(&sandbox, "2026-05-01T10:00:00Z", "add lamps-1.zip").status(0);
+    sandbox.write(BRASS, "edited by hand\n");
+    at(&sandbox, "2026-05-02T10:00:00Z", "upgrade lamps lamps-2.zip --keep-edits").status(0);
+    at(&sandbox, "2026-05-20T10:00:00Z", "lift lamps").status(0);
+    let now = "2026-05-21T10:00:00Z";
+    at(&sandbox, now, "tidy --older 30d").status(0).says("Nothing");
+    at(&sandbox, now, "tidy --older 2w -n --edits").status(0).says("Would drop 1 file").says("1 saved edit");
+    at(&sandbox, now, "tidy --older 2w").status(0).says("lamps 1");
+    at(&sandbox, now, "tidy --older 2026-05-10 --edits").status(0).says("Dropped 1 saved edit, 15 B");
+    at(&sandbox, now, "tidy --keep 9 --edits").status(0).says("Nothing to drop");
+    at(&sandbox, now, "undo").status(0);
+    assert_eq!(sandbox.read(BRASS), "two\n");
+    at(&sandbox, now, "undo").status(1).says("tidied away");
 }

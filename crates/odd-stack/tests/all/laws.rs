@@ -252,6 +252,8 @@ fn every_answer_in_json_has_its_documented_shape() {
         ("undo", 0, "undo"),
         ("history", 0, "history"),
         ("history --diff 1 as-it-is", 0, "history-diff"),
+        ("tidy", 0, "tidy"),
+        ("tidy --verify", 0, "tidy"),
         ("stack --at 3", 0, "stack-at"),
         ("redo", 0, "undo"),
         ("rewind 3", 0, "undo"),

@@ -5,7 +5,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::HistoryError;
-use super::past::layers_of;
+use super::past::{Tidied, layers_of};
 use crate::address::AddressError;
 use crate::change::RevisionBefore;
 use crate::ledger::{Ledger, LedgerError};
@@ -94,7 +94,11 @@ pub fn address_history(ledger: &Ledger, text: &str) -> Result<AddressHistory, Ad
     // What later revisions changed, as it was.
     let mut before = RevisionBefore::default();
     let befores = catalogue.befores_since(0)?;
-    for (revision, text) in catalogue.revisions()?.into_iter().rev().zip(befores) {
+    let revisions = catalogue.revisions()?;
+    let tidied = Tidied::of(ledger, &revisions)?;
+    // What was tidied away had something there, or had not: earlier than that nothing can be told.
+    let known = revisions.into_iter().rev().take_while(|it| !tidied.revisions.contains_key(&it.number));
+    for (revision, text) in known.zip(befores) {
         let suppliers = suppliers(ledger, &column, revision.number, &before)?;
         if let Some(text) = text {
             before.beneath(serde_json::from_str(&text).map_err(|error| catalogue.damaged_by(&error))?);

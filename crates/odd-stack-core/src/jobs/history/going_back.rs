@@ -7,7 +7,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::HistoryError;
-use super::past::{changed_since, history_of, origin_of};
+use super::past::{Tidied, changed_since, history_of, origin_of, title_of};
 use crate::blend::Prefer;
 use crate::change::{
     AboutBefore, ChangeError, ChangeOptions, ChangeRequest, Exchange, Prepared, RevisionBefore, prepare,
@@ -92,6 +92,7 @@ pub fn prepare_going_back<'l>(
     if from == target {
         return Err(HistoryError::IsSo { revision: target });
     }
+    Tidied::of(ledger, &ledger.catalogue.revisions()?)?.refuse(ledger, target)?;
     let standings = ledger.catalogue.arrangement_of(target)?.into_iter();
     let after = Arrangement::new(standings.map(|(layer, laid)| Standing { layer, laid }).collect());
     let (was, is_whole) = changed_since(ledger, target)?;
@@ -213,16 +214,6 @@ fn say_again(ledger: &Ledger, was: &RevisionBefore) -> Result<Vec<AboutBefore>, 
         about.write(ledger)?;
     }
     Ok(now)
-}
-
-/// Name and version.
-fn title_of(ledger: &Ledger, layer: LayerId) -> Result<String, LedgerError> {
-    let about = ledger.catalogue.about(layer)?;
-    Ok(match about {
-        Some((name, Some(version), ..)) => format!("{name} {version}"),
-        Some((name, None, ..)) => name,
-        None => String::new(),
-    })
 }
 
 /// Layers of one name that take each other's places: a person's edits are carried over.

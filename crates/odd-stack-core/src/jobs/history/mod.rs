@@ -52,6 +52,16 @@ pub enum HistoryError {
         /// What was given.
         name: String,
     },
+    /// What the state had was dropped.
+    #[error("the stack of revision {revision} can't come back: {layer}, which it had, was tidied away")]
+    Tidied {
+        /// The revision.
+        revision: i64,
+        /// A layer of it that was forgotten.
+        layer: String,
+        /// From this one on all can come back.
+        oldest: i64,
+    },
     /// The stack is so already.
     #[error("the stack is as it was after revision {revision} already")]
     IsSo {

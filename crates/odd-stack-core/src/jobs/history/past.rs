@@ -1,6 +1,6 @@
 //! The revisions of a game, and what the stack was after each.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
 
 #[cfg(feature = "schema")]
 use schemars::JsonSchema;
@@ -9,6 +9,7 @@ use serde::Serialize;
 use super::HistoryError;
 use crate::change::RevisionBefore;
 use crate::jobs::Permit;
+use crate::jobs::report::in_full;
 use crate::ledger::{Ledger, LedgerError, Revision};
 use crate::stack::{History, LayerId, Past};
 
@@ -30,6 +31,8 @@ pub struct RevisionRow {
     pub names: Vec<String>,
     /// The stack is now as it was after this.
     pub is_present: bool,
+    /// Its stack can't come back, since a layer of it was tidied away.
+    pub is_tidied: bool,
 }
 
 /// How many files a change touched.
@@ -164,6 +167,9 @@ pub fn history(ledger: &Ledger) -> Result<HistoryReport, LedgerError> {
         names.entry(revision).or_default().push(name);
     }
     let present = history.position();
+    let tidied = Tidied::of(ledger, &revisions)?;
+    let is_whole = |revision: &i64| !tidied.revisions.contains_key(revision);
+    let undone = (1..=history.depth()).map_while(|count| history.before(count).filter(is_whole));
     let row = |it: &Revision| {
         let did: Option<[u64; 4]> = it.did.as_deref().and_then(|text| serde_json::from_str(text).ok());
         RevisionRow {
@@ -179,15 +185,50 @@ pub fn history(ledger: &Ledger) -> Result<HistoryReport, LedgerError> {
             restores: it.restores,
             names: names.get(&it.number).cloned().unwrap_or_default(),
             is_present: it.number == present,
+            is_tidied: !is_whole(&it.number),
         }
     };
     Ok(HistoryReport {
         present,
-        can_undo: history.depth(),
-        can_redo: history.again().is_some(),
+        can_undo: undone.count() as u64,
+        can_redo: history.again().is_some_and(|again| is_whole(&again)),
         names_of_the_beginning: names.get(&0).cloned().unwrap_or_default(),
         revisions: revisions.iter().rev().map(row).collect(),
     })
+}
+
+/// Revisions whose stacks can't come back.
+pub(super) struct Tidied {
+    /// Each with a layer of it that was forgotten.
+    pub revisions: BTreeMap<i64, LayerId>,
+}
+
+impl Tidied {
+    /// Those among all `revisions` of a ledger.
+    pub(super) fn of(ledger: &Ledger, revisions: &[Revision]) -> Result<Self, LedgerError> {
+        let forgotten = ledger.catalogue.forgotten_layers()?;
+        let mut found = BTreeMap::new();
+        for revision in revisions.iter().filter(|_| !forgotten.is_empty()) {
+            let layers = ledger.catalogue.arrangement_of(revision.number)?;
+            let gone = layers.into_iter().map(|(layer, _)| layer).find(|layer| forgotten.contains(layer));
+            found.extend(gone.map(|layer| (revision.number, layer)));
+        }
+        Ok(Self { revisions: found })
+    }
+
+    /// Refuses such a revision.
+    pub(super) fn refuse(&self, ledger: &Ledger, revision: i64) -> Result<(), HistoryError> {
+        let Some(layer) = self.revisions.get(&revision) else { return Ok(()) };
+        let layer = title_of(ledger, *layer)?;
+        let oldest = self.revisions.last_key_value().map_or(1, |(last, _)| last + 1);
+        Err(HistoryError::Tidied { revision, layer, oldest })
+    }
+}
+
+/// Name and version of a layer.
+pub(super) fn title_of(ledger: &Ledger, layer: LayerId) -> Result<String, LedgerError> {
+    let about = ledger.catalogue.about(layer)?;
+    Ok(about.map(|(name, version, ..)| in_full(&name, version.as_deref())).unwrap_or_default())
 }
 
 /// A revision that there is; the change that gave its state.

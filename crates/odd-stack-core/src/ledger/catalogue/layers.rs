@@ -20,17 +20,20 @@ pub enum LayerState {
     Removed,
     /// It was taken out, and the change that brings it back is not done.
     ComingBack,
+    /// It was taken out, and what it had was dropped: it can't come back, only its name is known.
+    Forgotten,
 }
 
 /// Name, version, variant, fit and needs.
 pub(crate) type AboutRow = (String, Option<String>, Option<String>, String, Option<String>);
 
 impl LayerState {
-    fn number(self) -> i64 {
+    pub(super) fn number(self) -> i64 {
         match self {
             Self::BeingAdded => 0,
             Self::InStack => 1,
             Self::Removed => 2,
+            Self::Forgotten => 3,
             // Less than `Removed`, as all that a change looks at.
             Self::ComingBack => -1,
         }

@@ -19,6 +19,7 @@ mod ongoing;
 mod reserve;
 mod revisions;
 mod second;
+mod tidying;
 
 use std::path::{Path, PathBuf};
 use std::time::Duration;
