@@ -6,8 +6,8 @@ use std::path::PathBuf;
 use odd_stack_core::fit::FitSheet;
 use odd_stack_core::jobs::{
     AddressHistory, AdoptReport, CaptureEnd, CheckSummary, ConflictsReport, DraftReport, FactsReport,
-    GameReport, HistoryDifference, HistoryReport, InspectReport, LineupDifference, PastStack, PatchDayStatus,
-    RegisterReport, SheetCheck, ShowReport, StackReport, TraceReport,
+    GameReport, HistoryDifference, HistoryReport, InspectReport, LayerThen, LineupDifference, PastStack,
+    PatchDayStatus, RegisterReport, SheetCheck, ShowReport, StackReport, TraceReport,
 };
 use schemars::{Schema, schema_for};
 
@@ -53,6 +53,7 @@ fn schemas() -> Vec<(&'static str, Schema)> {
         ("lineup-switch", schema_for!(SwitchReport)),
         ("lineup-compare", schema_for!(LineupDifference)),
         ("stack-at", schema_for!(PastStack)),
+        ("show-at", schema_for!(LayerThen)),
         ("inspect", schema_for!(InspectReport)),
         ("lay", schema_for!(StandingReport)),
         ("mend", schema_for!(MendReport)),

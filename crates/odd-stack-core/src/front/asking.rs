@@ -11,15 +11,15 @@ use crate::game::{Game, Running};
 use crate::jobs::{
     AddError, AddressHistory, AddressHistoryError, AddressesError, CaptureError, CheckSummary,
     ConflictsReport, ConflictsRequest, CulpritReport, DoubtfulNeed, DraftReport, GameLine, GameReport,
-    Glance, HistoryDifference, HistoryError, HistoryReport, InspectReport, Launch, LayerClears,
+    Glance, HistoryDifference, HistoryError, HistoryReport, InspectReport, Launch, LayerClears, LayerThen,
     LineupDifference, LineupError, LineupRow, LoadedRow, MendError, PastStack, PatchDayStatus,
     PlacingRequest, PlayError, ProofRow, SheetCheck, ShowReport, StackReport, StoredSummary, TraceError,
     TraceReport, TweakError, TweakRow, VerifyReport, Written, address_history, capture_exchanges,
     check_facts, check_report, check_sheet, compare_lineups, conflicts, culprit_status, doubtful_needs,
     draft_sheet, game_line, game_report_with_containers, glance, history, history_difference, inspect,
-    is_own_edits, is_start_unagreed, is_under_way, launch, lineups, patchday_status, proofs, running, show,
-    stack, stack_at, trace, trace_loaded, tweaks, unagreed_clearing, unknown_originals, verify_stored,
-    wanted_clearing, with_runner, written_since,
+    is_own_edits, is_start_unagreed, is_under_way, launch, layer_at, lineups, patchday_status, proofs,
+    running, show, stack, stack_at, trace, trace_loaded, tweaks, unagreed_clearing, unknown_originals,
+    verify_stored, wanted_clearing, with_runner, written_since,
 };
 use crate::ledger::{Layer, LedgerError};
 use crate::package::Limits;
@@ -67,6 +67,14 @@ impl OpenGame {
     /// [`LedgerError`].
     pub fn history(&self) -> Result<HistoryReport, LedgerError> {
         history(&self.ledger)
+    }
+
+    /// A layer as it was after a revision.
+    ///
+    /// # Errors
+    /// [`HistoryError`].
+    pub fn layer_at(&self, revision: i64, wanted: &str) -> Result<LayerThen, HistoryError> {
+        layer_at(&self.ledger, revision, wanted)
     }
 
     /// The stack as it was after a revision.

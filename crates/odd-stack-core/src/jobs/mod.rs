@@ -61,7 +61,9 @@ pub use game::register::{RegisterError, RegisterReport, RegisterRequest};
 pub use game::settings::{SetError, SetRequest};
 pub use history::HistoryError;
 pub use history::address::{AddressHistory, AddressHistoryError, AddressPast, PastSupplier};
+pub use history::differing::FileDifference;
 pub use history::going_back::{BackRequest, GoTo, GoingBack, GoneReport};
+pub use history::layer::{LayerThen, PastFile};
 pub use history::lineups::{LineupDifference, LineupError, LineupRow, Switching};
 pub use history::past::{
     DidRow, HistoryDifference, HistoryReport, LayersDifference, PastLayer, PastStack, ReplacedLayer,
@@ -122,6 +124,7 @@ pub mod steps {
     pub use super::game::settings::change_settings;
     pub use super::history::address::address_history;
     pub use super::history::going_back::prepare_going_back;
+    pub use super::history::layer::layer_at;
     pub use super::history::lineups::{
         compare_lineups, drop_lineup, lineups, prepare_switch, rename_lineup, save_lineup,
     };

@@ -56,9 +56,17 @@ fn find(names: &[&str], numbers: &[u64], wanted: &str) -> Meant {
 pub fn select<'l>(layers: &'l [Layer], wanted: &str) -> Result<&'l Layer, SelectError> {
     let names: Vec<&str> = layers.iter().map(|layer| layer.about.name.as_str()).collect();
     let numbers: Vec<u64> = layers.iter().map(|layer| layer.position).collect();
+    Ok(&layers[select_among(&names, &numbers, wanted)?])
+}
+
+/// The index of the layer that `wanted` names, among `names` with their numbers in the stack.
+///
+/// # Errors
+/// [`SelectError`].
+pub(super) fn select_among(names: &[&str], numbers: &[u64], wanted: &str) -> Result<usize, SelectError> {
     let owned = |chosen: &[usize]| chosen.iter().map(|index| names[*index].to_owned()).collect();
-    match find(&names, &numbers, wanted) {
-        Meant::One(index) => Ok(&layers[index]),
+    match find(names, numbers, wanted) {
+        Meant::One(index) => Ok(index),
         Meant::Several(none) if none.is_empty() => {
             let layers = names.iter().map(|name| (*name).to_owned()).collect();
             Err(SelectError::Unknown { wanted: wanted.to_owned(), layers })

@@ -6,7 +6,9 @@ use crate::world::{
     NOW, Thing, Tree, World, add, change_own, exchange, go_to, id, permit, reorder, settle, tweak,
 };
 use odd_stack_core::change::ChangeOptions;
-use odd_stack_core::jobs::steps::{conflicts, history, prepare_switch, save_lineup, stack};
+use odd_stack_core::jobs::steps::{
+    conflicts, history, history_difference, prepare_switch, save_lineup, stack,
+};
 use odd_stack_core::jobs::{
     ConflictsRequest, GoTo, HistoryError, LineupError, OWN_EDITS, PairRow, Reorder, Ruling, Tweak,
 };
@@ -266,6 +268,29 @@ fn files_of(world: &World) -> BTreeMap<String, String> {
     files.collect()
 }
 
+/// Files that differ between two trees are just those told; of files that are told and are alike one is as the game has it,
+/// or settings came out the same.
+fn differing_as_told(one: &Tree, two: &Tree, told: &[String]) -> Result<(), TestCaseError> {
+    let files = |tree: &Tree| -> BTreeMap<String, Vec<u8>> {
+        let files = tree.iter().filter_map(|(path, thing)| match thing {
+            Thing::File { content, .. } => Some((path.to_lowercase(), content.clone())),
+            Thing::Folder => None,
+        });
+        files.collect()
+    };
+    let (one, two) = (files(one), files(two));
+    let told: BTreeSet<String> =
+        told.iter().map(|address| address.replacen(':', "/", 1).to_lowercase()).collect();
+    for path in one.keys().chain(two.keys()).filter(|path| one.get(*path) != two.get(*path)) {
+        prop_assert!(told.contains(path), "{} differs, told: {:?}", path, told);
+    }
+    let base: BTreeSet<String> = BASE.iter().map(|(path, _)| path.to_lowercase()).collect();
+    for path in told.iter().filter(|path| one.get(*path) == two.get(*path)) {
+        prop_assert!(path.ends_with(".ini") || base.contains(path), "{} does not differ", path);
+    }
+    Ok(())
+}
+
 /// The whole tree. On Windows without regard to case: a rename that changes only case does nothing in
 /// Wine, where these tests run.
 fn as_spelled(world: &World) -> Tree {
@@ -451,6 +476,12 @@ fn history_leads_everywhere(commands: &[Command], jump: usize) -> Result<(), Tes
         if states.iter().all(|(known, _)| *known != present) {
             states.push((present, seen(&world)));
         }
+    }
+    for pair in [[0, states.len() - 1], [jump % states.len(), states.len() / 2]] {
+        let [(from, (one, ..)), (to, (two, ..))] = pair.map(|at| &states[at]);
+        let difference = history_difference(&world.ledger(), *from, *to).unwrap();
+        let told = difference.files.unwrap().into_iter();
+        differing_as_told(one, two, &told.map(|file| file.address).collect::<Vec<_>>())?;
     }
     for (_, state) in states.iter().rev().skip(1) {
         go_to(&world.ledger(), &GoTo::Before(1)).unwrap();

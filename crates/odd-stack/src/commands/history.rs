@@ -2,8 +2,9 @@
 
 use clap::Args;
 use odd_stack_core::OpenGame;
-use odd_stack_core::jobs::{HistoryDifference, HistoryReport, LayersDifference, RevisionRow};
+use odd_stack_core::jobs::{FileDifference, HistoryDifference, HistoryReport, LayersDifference, RevisionRow};
 
+use super::standing::MOST_EFFECTS;
 use crate::Ended;
 use crate::errors::{Exit, Failure};
 use crate::session::Session;
@@ -31,7 +32,8 @@ pub fn run(session: &mut Session, args: &HistoryArgs) -> Result<Ended, Failure> 
     if let Some([from, to]) = args.diff.as_deref() {
         let (from, to) = (revision_meant(&game, from)?, revision_meant(&game, to)?);
         let difference = game.history_difference(from, to)?;
-        session.out.result(Some(&name), &difference, &difference_text(&difference));
+        let most = if args.all || session.out.verbose { usize::MAX } else { MOST_EFFECTS };
+        session.out.result(Some(&name), &difference, &difference_text(&difference, most));
         return Ok(Ended::Well);
     }
     let report = game.history()?;
@@ -122,9 +124,10 @@ fn files_words(row: &RevisionRow) -> String {
     some.map(|(sign, count)| format!("{sign}{}", number(*count))).collect::<Vec<_>>().join(" ")
 }
 
-fn difference_text(difference: &HistoryDifference) -> String {
+fn difference_text(difference: &HistoryDifference, most: usize) -> String {
     let head = paint(BOLD, &format!("From {} to {}:", difference.from, difference.to));
-    format!("{head}\n{}", stacks_difference(&difference.layers, difference.settled_files))
+    let layers = stacks_difference(&difference.layers, difference.settled_files);
+    format!("{head}\n{layers}{}", files_difference(difference.files.as_deref(), most))
 }
 
 /// How two stacks differ, by layers and by what is settled.
@@ -136,6 +139,28 @@ pub fn stacks_difference(layers: &LayersDifference, settled_files: u64) -> Strin
     }
     if text.is_empty() {
         text.push_str("  no difference\n");
+    }
+    text
+}
+
+/// Addresses at which something else counts, one a line.
+pub fn files_difference(found: Option<&[FileDifference]>, most: usize) -> String {
+    let Some(found) = found else {
+        return paint(DIM, "  which files differ can't be told: what a layer had was tidied away\n");
+    };
+    if found.is_empty() {
+        return String::new();
+    }
+    let mut text = format!("  {}:\n", counted(found.len() as u64, "file differs", "files differ"));
+    let side = |layer: &Option<String>| layer.clone().unwrap_or_else(|| "no layer".to_owned());
+    let rows = found.iter().take(most).map(|file| {
+        let sides = format!("{} -> {}", side(&file.from), side(&file.to));
+        vec![cell(format!("  {}", file.address), Look::Plain), cell(sides, Look::Dim)]
+    });
+    text.push_str(&table(&[], rows.collect()));
+    if found.len() > most {
+        let more = number((found.len() - most) as u64);
+        text.push_str(&paint(DIM, &format!("    ... and {more} more (-v lists all)\n")));
     }
     text
 }

@@ -8,7 +8,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::going_back::BackArgs;
-use super::history::{layers_difference, stacks_difference};
+use super::history::{files_difference, layers_difference, stacks_difference};
 use super::standing::MOST_EFFECTS;
 use super::upgrade::Whose;
 use crate::Ended;
@@ -123,7 +123,8 @@ pub fn run(session: &mut Session, command: &LineupCommand) -> Result<Ended, Fail
                 None => (None, args.name.as_str()),
             };
             let difference = game.compare_lineups(from, to)?;
-            session.out.result(Some(&game.about().name), &difference, &difference_text(&difference));
+            let most = if session.out.verbose { usize::MAX } else { MOST_EFFECTS };
+            session.out.result(Some(&game.about().name), &difference, &difference_text(&difference, most));
             if difference.from.is_none() {
                 session.out.hint(&format!(
                     "`oddstack lineup switch {} -n` lists the files that would change.",
@@ -218,13 +219,14 @@ fn list_text(rows: &[LineupRow]) -> String {
     table(&[], cells.collect())
 }
 
-fn difference_text(difference: &LineupDifference) -> String {
+fn difference_text(difference: &LineupDifference, most: usize) -> String {
     let from = match &difference.from {
         Some(from) => format!("`{from}`"),
         None => "the stack as it is".to_owned(),
     };
     let head = paint(BOLD, &format!("From {from} to `{}`:", difference.to));
-    format!("{head}\n{}", stacks_difference(&difference.layers, difference.settled_files))
+    let layers = stacks_difference(&difference.layers, difference.settled_files);
+    format!("{head}\n{layers}{}", files_difference(difference.files.as_deref(), most))
 }
 
 impl From<LineupError> for Failure {

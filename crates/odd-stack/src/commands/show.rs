@@ -1,9 +1,9 @@
 //! `oddstack show`
 
 use clap::Args;
-use odd_stack_core::jobs::Owner;
-use odd_stack_core::jobs::{EntryRow, ShowReport, select};
+use odd_stack_core::jobs::{EntryRow, LayerThen, Owner, ShowReport, select};
 
+use super::history::revision_meant;
 use crate::Ended;
 use crate::errors::Failure;
 use crate::session::Session;
@@ -13,6 +13,7 @@ use crate::show::fit::place_words;
 use crate::show::needs::unmet_line;
 use crate::show::style::{BOLD, DIM, paint};
 use crate::show::table::{Look, cell, table};
+use crate::show::time::local;
 use crate::show::units::{counted, files, number, size};
 use crate::show::wishes::wishes as asked;
 
@@ -21,6 +22,9 @@ pub struct ShowArgs {
     /// The layer, by name or number in the stack
     #[arg(value_name = "LAYER")]
     pub layer: String,
+    /// The layer as it was after this revision: its number, or a name given by `oddstack mark`
+    #[arg(long, value_name = "REVISION")]
+    pub at: Option<String>,
 }
 
 /// Files that are listed before the rest is folded.
@@ -28,12 +32,48 @@ const MOST_FILES: usize = 30;
 
 pub fn run(session: &mut Session, args: &ShowArgs) -> Result<Ended, Failure> {
     let game = session.open()?;
+    if let Some(at) = &args.at {
+        let then = game.layer_at(revision_meant(&game, at)?, &args.layer)?;
+        let most = if session.out.verbose { usize::MAX } else { MOST_FILES };
+        session.out.result(Some(&game.about().name), &then, &then_text(&then, most));
+        return Ok(Ended::Well);
+    }
     let layers = game.layers()?;
     let report = game.show(select(&layers, &args.layer)?.id)?;
     let most = if session.out.verbose { usize::MAX } else { MOST_FILES };
     let text = text(&report, most);
     session.out.result(Some(&game.about().name), &report, &text);
     Ok(Ended::Well)
+}
+
+/// The layer as it was.
+fn then_text(then: &LayerThen, most: usize) -> String {
+    let title = title(&then.name, then.version.as_deref(), None);
+    let state = if then.laid { "laid" } else { "lifted" };
+    let title = paint(BOLD, &title);
+    let mut text =
+        format!("{title}, number {} in the stack, {state}, after revision {}\n", then.number, then.revision);
+    let package = if then.source.is_empty() { "none: these were your own edits" } else { &then.source };
+    text.push_str(&fact("package", package));
+    text.push_str(&fact("added", &local(&then.added_at)));
+    let Some(entries) = &then.files else {
+        text.push_str(&paint(DIM, "  what it had was tidied away\n"));
+        return text;
+    };
+    let rows = entries.iter().take(most).map(|file| {
+        let what = match (&file.hash, file.changes_keys) {
+            (None, _) => "takes it away".to_owned(),
+            (_, true) => "changes keys".to_owned(),
+            (Some(hash), false) => format!("{}  {}", size(file.size_bytes), hash.get(..8).unwrap_or(hash)),
+        };
+        vec![cell(file.address.clone(), Look::Plain), cell(what, Look::Dim)]
+    });
+    text.push_str(&table(&[], rows.collect()));
+    if entries.len() > most {
+        let more = files((entries.len() - most) as u64);
+        text.push_str(&paint(DIM, &format!("  ... and {more} more (-v lists all)\n")));
+    }
+    text
 }
 
 fn text(report: &ShowReport, most: usize) -> String {

@@ -18,6 +18,7 @@ impl From<HistoryError> for Failure {
     fn from(error: HistoryError) -> Self {
         let code = match error {
             HistoryError::Change(error) => return error.into(),
+            HistoryError::Layer(error) => return error.into(),
             HistoryError::NothingBefore { .. } => "nothing_to_undo",
             HistoryError::NothingAgain => "nothing_to_redo",
             HistoryError::NoRevision { .. } => "no_such_revision",

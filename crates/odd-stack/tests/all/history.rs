@@ -88,12 +88,34 @@ fn a_rewind_goes_anywhere_and_is_taken_back_itself() {
     From 2 to 4:
       removed   fog
       replaced  lamps (1 to 2)
+      3 files differ:
+        game:config/fog.ini           no layer -> lamps 2
+        game:data/lamps/brass.qtx     fog 1 -> lamps 2
+        game:data/lamps/only_one.qtx  lamps 1 -> no layer
     ");
     assert_snapshot!(sandbox.run("stack --at 2").status(0).stdout, @"
     After revision 2, 2026-01-02 03:04: 2 layers
       2  fog    1  laid
       1  lamps  1  laid
     ");
+}
+
+#[test]
+fn a_layer_is_shown_as_it_was() {
+    let sandbox = lived_with();
+    assert_snapshot!(sandbox.run("show lamps --at 2").status(0).stdout, @"
+    lamps 1, number 1 in the stack, laid, after revision 2
+      package   [HERE]/lamps-1.zip
+      added     2026-01-02 03:04
+      game:data/lamps/brass.qtx     4 B  e0e63aa4
+      game:data/lamps/only_one.qtx  2 B  50cc1102
+    ");
+    sandbox.run("show fog --at 3").status(0).says("number 2 in the stack, laid, after revision 3");
+    sandbox.run("show fog --at 4").status(1).says("fog");
+    sandbox.run("show lamps --at 99").status(1).says("there is no revision 99");
+    sandbox.run("tidy --keep 0").status(0);
+    sandbox.run("show lamps --at 1").status(0).says("what it had was tidied away");
+    sandbox.run("history --diff 1 4").status(0).says("which files differ can't be told");
 }
 
 #[test]
@@ -253,12 +275,22 @@ fn a_lineup_is_switched_to_and_changes_only_what_differs() {
       added     own edits
       laid      snow
       1 address is settled differently
+      4 files differ:
+        game:config/fog.ini        lamps 1 -> own edits
+        game:data/lamps/brass.qtx  fog 1 -> lamps 1
+        game:data/lamps/iron.qtx   no layer -> snow 1
+        game:data/snow.qtx         no layer -> snow 1
     ");
     assert_snapshot!(sandbox.run("lineup compare winter summer").status(0).stdout, @"
     From `winter` to `summer`:
       removed   own edits
       lifted    snow
       1 address is settled differently
+      4 files differ:
+        game:config/fog.ini        own edits -> lamps 1
+        game:data/lamps/brass.qtx  lamps 1 -> fog 1
+        game:data/lamps/iron.qtx   snow 1 -> no layer
+        game:data/snow.qtx         snow 1 -> no layer
     ");
     sandbox.run("lineup switch Winter").status(0);
     let is_of_game = |path: &&String| path.starts_with("game/");

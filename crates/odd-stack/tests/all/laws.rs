@@ -255,6 +255,7 @@ fn every_answer_in_json_has_its_documented_shape() {
         ("tidy", 0, "tidy"),
         ("tidy --verify", 0, "tidy"),
         ("stack --at 3", 0, "stack-at"),
+        ("show two --at 3", 0, "show-at"),
         ("redo", 0, "undo"),
         ("rewind 3", 0, "undo"),
         ("trace data/lamps/brass.qtx --history", 0, "trace-history"),

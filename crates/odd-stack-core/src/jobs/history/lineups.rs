@@ -10,6 +10,7 @@ use std::collections::HashMap;
 use schemars::JsonSchema;
 use serde::Serialize;
 
+use super::differing::{FileDifference, StackThen, differing_files};
 use super::going_back::{Arranged, Arranging, prepare_arrangement};
 use super::past::{LayersDifference, PastLayer, difference_of, layers_of};
 use crate::blend::Prefer;
@@ -87,6 +88,8 @@ pub struct LineupDifference {
     pub layers: LayersDifference,
     /// Addresses at which something else is settled.
     pub settled_files: u64,
+    /// Addresses at which something else counts; none where a layer was tidied away, so that nobody can tell.
+    pub files: Option<Vec<FileDifference>>,
 }
 
 /// Switching to a lineup, about to be done.
@@ -176,11 +179,16 @@ pub fn compare_lineups(
         Some(from) => wanted(from)?,
         None => Wanted::of(present(ledger)?),
     };
+    let (before, after) = (one.layers(ledger)?, two.layers(ledger)?);
+    let settled_files = differing(&one.settled, &two.settled).len() as u64;
+    let one = StackThen { layers: &before, settled: one.settled };
+    let two = StackThen { layers: &after, settled: two.settled };
     Ok(LineupDifference {
         from: from.map(str::to_owned),
         to: to.to_owned(),
-        layers: difference_of(&one.layers(ledger)?, &two.layers(ledger)?),
-        settled_files: differing(&one.settled, &two.settled).len() as u64,
+        layers: difference_of(&before, &after),
+        settled_files,
+        files: differing_files(ledger, &one, &two)?,
     })
 }
 

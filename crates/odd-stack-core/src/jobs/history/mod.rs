@@ -4,11 +4,14 @@
 //! Layers that were removed come back with the contents that the ledger still has. The game's own files stay as they are now.
 
 pub(super) mod address;
+pub(super) mod differing;
 pub(super) mod going_back;
+pub(super) mod layer;
 pub(super) mod lineups;
 pub(super) mod past;
 
 use crate::change::ChangeError;
+use crate::jobs::SelectError;
 use crate::ledger::LedgerError;
 
 /// Why one can't go there. Nothing was changed.
@@ -17,6 +20,9 @@ pub enum HistoryError {
     /// The change can't be made.
     #[error(transparent)]
     Change(#[from] ChangeError),
+    /// No layer, or several, are called so.
+    #[error(transparent)]
+    Layer(#[from] SelectError),
     /// Fewer changes led to the present state.
     #[error("{}", match there {
         0 => "nothing has been done yet that could be taken back".to_owned(),

@@ -7,11 +7,12 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::HistoryError;
+use super::differing::{FileDifference, StackThen, differing_files};
 use crate::change::RevisionBefore;
 use crate::jobs::Permit;
 use crate::jobs::report::in_full;
 use crate::ledger::{Ledger, LedgerError, Revision};
-use crate::stack::{History, LayerId, Past};
+use crate::stack::{History, LayerId, Past, PathId, Settlement};
 
 /// One change that was made.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
@@ -113,6 +114,8 @@ pub struct HistoryDifference {
     pub layers: LayersDifference,
     /// Addresses at which something else is settled.
     pub settled_files: u64,
+    /// Addresses at which something else counts; none where a layer was tidied away, so that nobody can tell.
+    pub files: Option<Vec<FileDifference>>,
 }
 
 /// How two orders of layers differ, told by layers' names.
@@ -241,7 +244,7 @@ pub(super) fn origin_of(ledger: &Ledger, revision: i64) -> Result<i64, HistoryEr
 }
 
 /// Each layer after a revision from the bottom to the top, with what was known of it then.
-fn layers_after(ledger: &Ledger, revision: i64) -> Result<Vec<(LayerId, PastLayer)>, LedgerError> {
+pub(super) fn layers_after(ledger: &Ledger, revision: i64) -> Result<Vec<(LayerId, PastLayer)>, LedgerError> {
     layers_of(ledger, ledger.catalogue.arrangement_of(revision)?, &changed_since(ledger, revision)?.0)
 }
 
@@ -284,18 +287,28 @@ pub fn stack_at(ledger: &Ledger, revision: i64) -> Result<PastStack, HistoryErro
 pub fn history_difference(ledger: &Ledger, from: i64, to: i64) -> Result<HistoryDifference, HistoryError> {
     let (one, two) = (origin_of(ledger, from)?, origin_of(ledger, to)?);
     let (before, after) = (layers_after(ledger, one)?, layers_after(ledger, two)?);
-    let mut difference =
-        HistoryDifference { from, to, layers: difference_of(&before, &after), settled_files: 0 };
+    let layers = difference_of(&before, &after);
     let (one, two) = (changed_since(ledger, one)?.0, changed_since(ledger, two)?.0);
     let now = ledger.catalogue.settlements()?;
-    let paths: HashSet<_> = one.settled.iter().chain(&two.settled).map(|(path, _)| *path).collect();
-    let at = |before: &RevisionBefore, path| {
-        let known = before.settled.iter().find(|(known, _)| *known == path);
-        known.map_or_else(|| now.get(&path).cloned(), |(_, settlement)| settlement.clone())
-    };
-    difference.settled_files =
-        paths.into_iter().filter(|path| at(&one, *path) != at(&two, *path)).count() as u64;
-    Ok(difference)
+    let (one, two) = (settled_then(&now, one), settled_then(&now, two));
+    let paths: HashSet<_> = one.keys().chain(two.keys()).collect();
+    let settled_files = paths.into_iter().filter(|path| one.get(path) != two.get(path)).count() as u64;
+    let one = StackThen { layers: &before, settled: one };
+    let two = StackThen { layers: &after, settled: two };
+    let files = differing_files(ledger, &one, &two)?;
+    Ok(HistoryDifference { from, to, layers, settled_files, files })
+}
+
+/// What was settled before later revisions changed it.
+fn settled_then(now: &HashMap<PathId, Settlement>, before: RevisionBefore) -> HashMap<PathId, Settlement> {
+    let mut settled = now.clone();
+    for (path, was) in before.settled {
+        match was {
+            Some(was) => drop(settled.insert(path, was)),
+            None => drop(settled.remove(&path)),
+        }
+    }
+    settled
 }
 
 /// How the one order of layers differs from the other.

@@ -410,6 +410,14 @@ impl Catalogue {
         })
     }
 
+    /// The package that any layer was made from, and when, RFC 3339.
+    pub(crate) fn made_of(&self, layer: LayerId) -> Result<(String, String)> {
+        self.run(|db| {
+            let sql = "SELECT source, added_at FROM layer WHERE id = ?1";
+            db.query_row(sql, [layer.0], |row| Ok((row.get(0)?, row.get(1)?)))
+        })
+    }
+
     /// Writes what is known of a layer anew.
     pub(crate) fn write_about(
         &self,
