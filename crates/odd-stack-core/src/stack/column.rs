@@ -52,6 +52,12 @@ pub struct Entry {
 }
 
 impl Entry {
+    /// One that takes away what lies beneath.
+    pub fn taking_away(layer: LayerId, spelled: RelPath) -> Self {
+        let (kind, hash) = (EntryKind::File, ContentHash::NOTHING);
+        Self { layer, kind, spelled, hash, size_bytes: 0, modified: 0, executable: None }
+    }
+
     /// Whether it wants no file there, and takes away what lies beneath.
     pub fn takes_away(&self) -> bool {
         self.hash == ContentHash::NOTHING

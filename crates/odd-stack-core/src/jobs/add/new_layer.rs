@@ -34,15 +34,7 @@ fn take_aways(
     layer: LayerId,
     away: &[AwayAt],
 ) -> Result<Vec<(PathId, Entry, RelPath)>, LedgerError> {
-    let entry = |spelled: RelPath| Entry {
-        layer,
-        kind: EntryKind::File,
-        spelled,
-        hash: ContentHash::NOTHING,
-        size_bytes: 0,
-        modified: 0,
-        executable: None,
-    };
+    let entry = |spelled: RelPath| Entry::taking_away(layer, spelled);
     let numbered = numbered(ledger, away)?.into_iter();
     Ok(numbered.map(|(path, spelled)| (path, entry(spelled), RelPath::root())).collect())
 }

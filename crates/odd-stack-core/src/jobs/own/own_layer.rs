@@ -197,15 +197,7 @@ fn signatures(
             let spelled = RelPath::from_disk(format!("{}{INTO}{path}", list.address.path));
             let number =
                 ledger.catalogue.path_numbers(&[(root, ledger.game().folding.key(spelled.as_str()))])?;
-            let entry = Entry {
-                layer,
-                kind: EntryKind::File,
-                spelled,
-                hash: ContentHash::NOTHING,
-                size_bytes: 0,
-                modified: 0,
-                executable: None,
-            };
+            let entry = Entry::taking_away(layer, spelled);
             away.extend(number.into_iter().map(|number| (number, entry.clone(), RelPath::root())));
         }
     }
