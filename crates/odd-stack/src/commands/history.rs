@@ -154,7 +154,10 @@ pub fn files_difference(found: Option<&[FileDifference]>, most: usize) -> String
     let mut text = format!("  {}:\n", counted(found.len() as u64, "file differs", "files differ"));
     let side = |layer: &Option<String>| layer.clone().unwrap_or_else(|| "no layer".to_owned());
     let rows = found.iter().take(most).map(|file| {
-        let sides = format!("{} -> {}", side(&file.from), side(&file.to));
+        let sides = match file.from == file.to && file.is_merged {
+            true => format!("merged differently, {} uppermost", side(&file.to)),
+            false => format!("{} -> {}", side(&file.from), side(&file.to)),
+        };
         vec![cell(format!("  {}", file.address), Look::Plain), cell(sides, Look::Dim)]
     });
     text.push_str(&table(&[], rows.collect()));

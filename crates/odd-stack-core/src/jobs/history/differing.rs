@@ -1,12 +1,13 @@
 //! The addresses at which two states of the stack differ.
 
-use std::collections::{BTreeSet, HashMap};
+use std::collections::{BTreeSet, HashMap, HashSet};
 
 #[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::past::PastLayer;
+use crate::blend::Format;
 use crate::jobs::report::in_full;
 use crate::ledger::{Ledger, LedgerError};
 use crate::stack::{Arrangement, Column, Entry, EntryKind, LayerId, Order, PathId, Settlement, Standing};
@@ -21,6 +22,8 @@ pub struct FileDifference {
     pub from: Option<String>,
     /// That in the other.
     pub to: Option<String>,
+    /// The file is merged from several layers in one of them: those beneath count, too.
+    pub is_merged: bool,
 }
 
 /// The stack at a time.
@@ -56,14 +59,16 @@ pub(super) fn differing_files(
     }
     let (before, after) = (one.order(ledger)?, two.order(ledger)?);
     let columns = ledger.catalogue.columns_of_all(&all.into_iter().collect::<Vec<_>>())?;
+    let by_content = ledger.catalogue.settings_by_content()?;
     let mut found = Vec::new();
     for column in &columns {
-        let (was, is) = (counting(column, &before), counting(column, &after));
+        let (was, is) = (counting(column, &before, &by_content), counting(column, &after, &by_content));
         let contents =
             |laid: &[&Entry]| laid.iter().map(|entry| (entry.hash, entry.kind)).collect::<Vec<_>>();
         if contents(&was) == contents(&is) {
             continue;
         }
+        let is_merged = was.len() > 1 || is.len() > 1;
         let (was, is) = (was.last().copied(), is.last().copied());
         // As the one that counts spells it.
         let spelled = is.or(was).map(|entry| entry.spelled.clone());
@@ -74,6 +79,7 @@ pub(super) fn differing_files(
             address: address.to_string(),
             from: was.and_then(|entry| one.title(entry.layer)),
             to: is.and_then(|entry| two.title(entry.layer)),
+            is_merged,
         });
     }
     found.sort_by(|one, two| one.address.cmp(&two.address));
@@ -81,11 +87,13 @@ pub(super) fn differing_files(
 }
 
 /// What layers have at an address, as far as it shows: the uppermost alone, unless it is put together of several.
-fn counting<'c>(column: &'c Column, order: &Order) -> Vec<&'c Entry> {
+fn counting<'c>(column: &'c Column, order: &Order, by_content: &HashSet<PathId>) -> Vec<&'c Entry> {
     let mut laid = column.laid(order);
     laid.retain(|entry| entry.kind != EntryKind::Members);
-    let is_put_together =
-        column.may_blend_as(order).is_some() || laid.iter().any(|it| it.kind == EntryKind::Keys);
+    let is_put_together = match column.may_blend_as(order) {
+        Some(Format::ByContent) => by_content.contains(&column.path),
+        format => format.is_some() || laid.iter().any(|entry| entry.kind == EntryKind::Keys),
+    };
     let above = match is_put_together {
         true => laid.iter().rposition(|entry| entry.takes_away()).unwrap_or(0),
         false => laid.len().saturating_sub(1),
