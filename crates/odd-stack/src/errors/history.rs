@@ -44,10 +44,12 @@ impl From<HistoryError> for Failure {
             HistoryError::NothingBefore { there } if *there > 0 => {
                 failure = failure.choice("take all of them back", format!("oddstack undo {there}"));
             }
-            HistoryError::Tidied { oldest, .. } => {
-                failure = failure
-                    .choice("go back as far as that goes", format!("oddstack rewind {oldest}"))
-                    .choice("see which states can come back", "oddstack history --all");
+            HistoryError::Tidied { oldest, is_there, .. } => {
+                if !is_there {
+                    let rewind = format!("oddstack rewind {oldest}");
+                    failure = failure.choice("go back as far as that goes", rewind);
+                }
+                failure = failure.choice("see which states can come back", "oddstack history --all");
             }
             HistoryError::NoRevision { .. } => {
                 failure = failure.choice("the revisions that there are", "oddstack history");

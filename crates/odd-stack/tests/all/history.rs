@@ -114,6 +114,9 @@ fn a_layer_is_shown_as_it_was() {
     sandbox.run("show fog --at 4").status(1).says("fog");
     sandbox.run("show lamps --at 99").status(1).says("there is no revision 99");
     sandbox.run("tidy --keep 0").status(0);
+    // The state that there is already is not offered.
+    let refused = sandbox.run("rewind 1").status(1).says("oddstack history --all").whole();
+    assert!(!refused.contains("oddstack rewind"), "{refused}");
     sandbox.run("show lamps --at 1").status(0).says("what it had was tidied away");
     sandbox.run("history --diff 1 4").status(0).says("which files differ can't be told");
 }

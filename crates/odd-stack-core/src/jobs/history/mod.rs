@@ -67,6 +67,8 @@ pub enum HistoryError {
         layer: String,
         /// From this one on all can come back.
         oldest: i64,
+        /// The stack is as it was after that one already.
+        is_there: bool,
     },
     /// The stack is so already.
     #[error("the stack is as it was after revision {revision} already")]

@@ -224,7 +224,9 @@ impl Tidied {
         let Some(layer) = self.revisions.get(&revision) else { return Ok(()) };
         let layer = title_of(ledger, *layer)?;
         let oldest = self.revisions.last_key_value().map_or(1, |(last, _)| last + 1);
-        Err(HistoryError::Tidied { revision, layer, oldest })
+        let history = history_of(&ledger.catalogue.revisions()?);
+        let is_there = history.origin(oldest) == history.position();
+        Err(HistoryError::Tidied { revision, layer, oldest, is_there })
     }
 }
 
