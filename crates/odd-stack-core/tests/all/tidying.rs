@@ -104,7 +104,8 @@ impl Life {
             Deed::Undo(count) => {
                 let can = history(&ledger).unwrap().can_undo;
                 let gone = go_to(&ledger, &GoTo::Before(*count));
-                assert_eq!(gone.is_ok(), *count <= can, "{count} of {can}: {gone:?}");
+                // Further back a state may need nothing of what was dropped.
+                assert!(gone.is_ok() || *count > can, "{count} of {can}: {gone:?}");
             }
             Deed::Mark | Deed::Unmark => {
                 let permit = permit(&ledger).unwrap();
