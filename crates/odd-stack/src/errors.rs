@@ -369,6 +369,12 @@ impl From<AddError> for Failure {
             AddError::NothingLies { .. } => {
                 Self::of(Exit::Failed, "nothing_to_adopt", &error).advising("`oddstack add` puts them there")
             }
+            AddError::NoOriginal { ref container, .. } => Self::of(Exit::Failed, "no_original", &error).advising(
+                &format!(
+                    "put the original {container} beside it, with `.orig` after its name; or let the game's client \
+                     repair its files, then `oddstack add` the package"
+                ),
+            ),
             AddError::IsPatch { .. } => Self::of(Exit::Undecided, "is_patch", &error)
                 .choice("put its files onto what the layer has", "--patch")
                 .choice("it is the whole new version all the same", "--whole"),

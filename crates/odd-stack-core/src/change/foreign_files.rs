@@ -15,6 +15,7 @@ use super::step::Step;
 use crate::address::Address;
 use crate::expected::is_entry_as_laid;
 use crate::files::KEPT;
+use crate::game::Root;
 use crate::hash::ContentHash;
 use crate::stack::{BaseFile, BaseKind, Column, LayerId, Provider};
 
@@ -121,10 +122,13 @@ impl Decider<'_> {
         else {
             return Ok(());
         };
+        let root = self.root(at.column.root)?.clone();
         if edited && Some(&at.to_path) == lies_at.as_ref() && at.to.entry().is_some() {
+            if let (Some(original), Provider::Base(_)) = (original, at.from) {
+                self.take_original(at, &root, original);
+            }
             return Ok(());
         }
-        let root = self.root(at.column.root)?.clone();
         let side = self.side(at.column.root)?;
         let address = Address { root: root.name.clone(), path: at.future_or_present().clone() };
         let public = lies_at.as_ref().map(|path| path.on(&root.folder));
@@ -150,11 +154,7 @@ impl Decider<'_> {
                 let public = at.to_path.on(&root.folder);
                 self.decision.steps.push(Step::PutIn { private: original.clone(), public });
             } else {
-                if let Some(base) = &at.column.base {
-                    self.decision.covering.push((at.column.path, at.column.root, base.clone()));
-                }
-                let private = self.ledger.site().original(&root, at.column.path);
-                self.decision.steps.push(Step::TakeOut { public: original.clone(), private });
+                self.take_original(at, &root, original.clone());
             }
         }
         if stays {
@@ -171,5 +171,14 @@ impl Decider<'_> {
             return Ok(());
         }
         self.put_in(at, &root, side, None)
+    }
+
+    /// Puts the base's own file, saved elsewhere, to the originals.
+    fn take_original(&mut self, at: &Move<'_>, root: &Root, public: PathBuf) {
+        if let Some(base) = &at.column.base {
+            self.decision.covering.push((at.column.path, at.column.root, base.clone()));
+        }
+        let private = self.ledger.site().original(root, at.column.path);
+        self.decision.steps.push(Step::TakeOut { public, private });
     }
 }

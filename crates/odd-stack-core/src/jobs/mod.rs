@@ -25,8 +25,9 @@ mod show;
 mod stack;
 mod stored;
 
-pub use add::adopt::{AdoptReport, AdoptRequest, Adopting, NotAdoptedRow, WhyNot};
+pub use add::adopt::{AdoptReport, AdoptRequest, Adopting};
 pub use add::adopt_elsewhere::RenamedRow;
+pub use add::adopt_inside::OtherwiseChangedRow;
 pub use add::adopt_originals::Originals;
 pub use add::arriving::{Adding, Arriving};
 pub use add::error::AddError;
@@ -40,6 +41,7 @@ pub use add::report::{
 };
 pub use add::request::{AddPlace, AddRequest, Patch};
 pub use add::start_wishes::{ClearRow, StartRow};
+pub use add::why_not::{NotAdoptedRow, WhyNot};
 pub use addresses::AddressesError;
 pub use capture::{
     Cancelling, CaptureEnd, CaptureError, CaptureRequest, Capturing, Ending, GuardMeans, GuardReport,

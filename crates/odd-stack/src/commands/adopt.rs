@@ -14,6 +14,7 @@ use super::standing::MOST_EFFECTS;
 use crate::Ended;
 use crate::errors::Failure;
 use crate::session::{Session, absolute};
+use crate::shell::quoted;
 use crate::show::about::about;
 use crate::show::style::{BOLD, DIM, WARN, paint};
 use crate::show::units::{counted, files};
@@ -115,6 +116,7 @@ fn text(report: &AdoptReport, most: usize, verbose: bool) -> String {
         (WhyNot::Missing, "not there, and no part of the layer"),
         (WhyNot::OtherContent, "there with other content, and no part of the layer"),
         (WhyNot::OfALayer, "where a layer has a file already"),
+        (WhyNot::NoOriginal, "in a container of which no original was found, and no part of the layer"),
     ];
     for (state, words) in states {
         let rows = of(state);
@@ -123,18 +125,38 @@ fn text(report: &AdoptReport, most: usize, verbose: bool) -> String {
             text.push_str(&list(&rows));
         }
     }
+    text.push_str(&otherwise_changed(report, list));
     text.push_str(&originals(report));
     text.push_str(&match report.revision {
-        Some(revision) => format!(
-            "{} {}\n",
-            paint(
-                BOLD,
-                &format!("{} is adopted, beneath all other layers; no file was written.", report.layer.name)
-            ),
-            paint(DIM, &format!("(revision {revision})"))
-        ),
+        Some(revision) => {
+            let written = match report.made_anew.len() as u64 {
+                0 => "no file was written".to_owned(),
+                made => format!("{} made anew", counted(made, "container was", "containers were")),
+            };
+            let told = format!("{} is adopted, beneath all other layers; {written}.", report.layer.name);
+            format!("{} {}\n", paint(BOLD, &told), paint(DIM, &format!("(revision {revision})")))
+        }
         None => format!("{}\n", paint(BOLD, "Dry run: nothing was changed.")),
     });
+    text
+}
+
+/// Containers that have more in them than the layer's files.
+fn otherwise_changed(report: &AdoptReport, list: impl Fn(&[String]) -> String) -> String {
+    let mut text = String::new();
+    for row in &report.otherwise_changed {
+        let count = counted(row.members.len() as u64, "other member was", "other members were");
+        text.push_str(&paint(
+            WARN,
+            &format!("  {}: {count} changed too, so it stays as it is\n", row.container),
+        ));
+        text.push_str(&list(&row.members));
+        text.push_str(&format!(
+            "    If these are of another package, `oddstack adopt` that, too; `oddstack mend --keep {}` keeps them as your \
+             own.\n",
+            quoted(&row.container)
+        ));
+    }
     text
 }
 

@@ -305,3 +305,78 @@ fn what_a_program_changes_inside_becomes_a_layer_of_members() {
     sandbox.run("remove patch lamps").status(0);
     assert_eq!(std::fs::read(sandbox.path(CORE)).unwrap(), original);
 }
+
+/// The container of the game as two packages' files put in by hand leave it: without its signature.
+fn modded_by_hand(sandbox: &Sandbox) {
+    std::fs::copy(sandbox.path(CORE), sandbox.path(&format!("{CORE}.orig"))).unwrap();
+    edit(sandbox, |members| {
+        members.retain(|path, _| !path.starts_with("META-INF/QUILL"));
+        members.insert("menu/Title.txt".to_owned(), "title of lamps\n".to_owned());
+        members.insert("menu/help.txt".to_owned(), "help of gulls\n".to_owned());
+    });
+}
+
+#[test]
+fn files_put_into_a_container_by_hand_are_adopted_with_the_original_beside_it() {
+    let sandbox = with_container();
+    let original = std::fs::read(sandbox.path(CORE)).unwrap();
+    sandbox.zip("lamps-1.zip", &[("menu/title.txt", "title of lamps\n")]);
+    sandbox.zip("gulls-1.zip", &[("menu/help.txt", "help of gulls\n"), ("menu/none.txt", "none\n")]);
+    modded_by_hand(&sandbox);
+    // The other order: the game is known only as it is now.
+    sandbox.run("game forget Quillhaven").status(0);
+    sandbox.run("game add Quillhaven game --version-from version.txt").status(0);
+    sandbox
+        .run("adopt lamps-1.zip --place .=data/core.qpk!/")
+        .status(4)
+        .says("game:data/core.qpk.orig (by its name)");
+    sandbox
+        .run("adopt lamps-1.zip --place .=data/core.qpk!/ --originals leave")
+        .status(1)
+        .says("it is not known what that was without them");
+    let by_hand = std::fs::read(sandbox.path(CORE)).unwrap();
+    sandbox.run("adopt lamps-1.zip --place .=data/core.qpk!/ --originals take -n").status(0);
+    let adopted = sandbox.run("adopt lamps-1.zip --place .=data/core.qpk!/ --originals take").status(0);
+    adopted
+        .says("1 other member was changed too, so it stays as it is")
+        .says("menu/help.txt")
+        .says("was found at game:data/core.qpk.orig, and is kept")
+        .says("no file was written");
+    assert_eq!(std::fs::read(sandbox.path(CORE)).unwrap(), by_hand);
+    assert!(!sandbox.path("game/data/core.qpk.orig").exists());
+    sandbox.run("check").status(3).says("menu/help.txt");
+    let adopted = sandbox.run("adopt gulls-1.zip --place .=data/core.qpk!/").status(0);
+    adopted.says("1 container was made anew").says("menu/none.txt");
+    assert_eq!(members(&sandbox)["menu/Title.txt"], "title of lamps\n");
+    assert_eq!(members(&sandbox)["menu/help.txt"], "help of gulls\n");
+    assert!(!members(&sandbox).contains_key("META-INF/QUILL.SF"));
+    sandbox.run("check --deep").status(0);
+    sandbox.run("lift lamps").status(0);
+    assert_eq!(members(&sandbox)["menu/Title.txt"], "title of the game\n");
+    assert_eq!(members(&sandbox)["menu/help.txt"], "help of gulls\n");
+    sandbox.run("lift --all").status(0);
+    assert_eq!(std::fs::read(sandbox.path(CORE)).unwrap(), original);
+}
+
+#[test]
+fn a_container_put_aside_too_late_is_no_original_and_the_rest_becomes_the_users_own() {
+    let sandbox = with_container();
+    let original = std::fs::read(sandbox.path(CORE)).unwrap();
+    sandbox.zip("lamps-1.zip", &[("menu/title.txt", "title of lamps\n")]);
+    modded_by_hand(&sandbox);
+    std::fs::copy(sandbox.path(CORE), sandbox.path(&format!("{CORE}.orig"))).unwrap();
+    sandbox.run("adopt lamps-1.zip --place .=data/core.qpk!/ --originals take").status(1).says("not known");
+    std::fs::write(sandbox.path(&format!("{CORE}.orig")), &original).unwrap();
+    // The time is another one, the content is what the game had.
+    sandbox.run("mend --accept data/core.qpk").status(0);
+    sandbox.run("adopt lamps-1.zip --place .=data/core.qpk!/ --originals take").status(0);
+    sandbox.run("mend --keep data/core.qpk").status(0);
+    sandbox.run("check --deep").status(0);
+    assert_eq!(members(&sandbox)["menu/help.txt"], "help of gulls\n");
+    sandbox.run("lift lamps").status(0);
+    assert_eq!(members(&sandbox)["menu/Title.txt"], "title of the game\n");
+    assert_eq!(members(&sandbox)["menu/help.txt"], "help of gulls\n");
+    sandbox.run("undo").status(0);
+    sandbox.run("lift --all").status(0);
+    assert_eq!(std::fs::read(sandbox.path(CORE)).unwrap(), original);
+}

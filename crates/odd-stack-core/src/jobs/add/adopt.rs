@@ -1,39 +1,39 @@
 //! Making a layer of files that lie in the game already, put there by hand before it was added.
 
-use std::collections::{BTreeSet, HashMap, HashSet};
+use std::collections::{HashMap, HashSet};
 use std::path::PathBuf;
 
 #[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::adopt_elsewhere::{RenamedRow, SoughtFile as Lookout, elsewhere};
-use super::adopt_originals::{Originals, base_before, originals_unknown, taken_originals};
+use super::adopt_elsewhere::RenamedRow;
+use super::adopt_inside::{AdoptedInside, OtherwiseChangedRow};
+use super::adopt_looking::{FoundInGame, look_in_game};
+use super::adopt_originals::{Originals, base_before, originals_unknown};
+use super::adopt_placing::place_as_it_lies;
 use super::arrival::{Arrival, Opening};
 use super::content_at::key_of;
 use super::contents::Contents;
 use super::game_links::GameLinks;
 use super::new_layer::{LayerDraft, Making, Written, numbered, write_layer};
-use super::placing::{Placer, folders_holding};
+use super::placing::folders_holding;
 use super::placing_request::PlacingRequest;
-use super::report::{AddReport, report};
+use super::report::{AddReport, ContainerRow, report};
 use super::request::free_name;
-use super::taken_away::Away;
-use crate::address::{Address, FoldedKey, RelPath};
-use crate::blend::{Format, MOST_BLENDED_BYTES, edits_between};
+use super::why_not::{NotAdoptedRow, WhyNot};
+use crate::address::{FoldedKey, RelPath};
 use crate::change::{ChangeOptions, ChangeRequest, Edits, ForeignFile, Prepared, prepare};
-use crate::files::{Seen, look_at, read_small};
-use crate::fit::{Fit, FitError, Place, Placement, Rank, Rules};
-use crate::hash::ContentHash;
+use crate::fit::{Fit, Placement};
 use crate::jobs::own::mend::Accepted;
-use crate::jobs::stored::originals::{Covered, FoundOriginal, OriginalRow, find_originals};
+use crate::jobs::stored::originals::{FoundOriginal, OriginalRow};
 use crate::jobs::{AddError, AddPlace, Permit};
 use crate::ledger::{Ledger, LedgerError, Transaction};
 use crate::moment::Moment;
-use crate::observer::{Observer, Work};
-use crate::package::{Limits, Package};
+use crate::observer::Observer;
+use crate::package::Limits;
 use crate::stack::LayerId;
-use crate::stack::{BaseFile, BaseKind, Order, PathId, RootId, Standing, Target};
+use crate::stack::{BaseKind, PathId, RootId, Standing, Target};
 
 /// A package whose files may lie in the game.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -54,29 +54,6 @@ pub struct AdoptRequest {
     pub originals: Option<Originals>,
 }
 
-/// Why a file of a package is not adopted.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
-#[cfg_attr(feature = "schema", derive(JsonSchema))]
-#[serde(rename_all = "snake_case")]
-pub enum WhyNot {
-    /// Nothing lies there.
-    Missing,
-    /// Something else lies there.
-    OtherContent,
-    /// A layer has a file there.
-    OfALayer,
-}
-
-/// A file of the package that is no part of the adopted layer.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
-#[cfg_attr(feature = "schema", derive(JsonSchema))]
-pub struct NotAdoptedRow {
-    /// Where it would lie.
-    pub address: String,
-    /// Why.
-    pub state: WhyNot,
-}
-
 /// What adopting finds, or has made.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(JsonSchema))]
@@ -95,6 +72,10 @@ pub struct AdoptReport {
     pub renamed: Vec<RenamedRow>,
     /// Files of settings of the layer that somebody has edited; the edits are to be kept as the user's own.
     pub edited: Vec<String>,
+    /// Containers that are made anew, of the game's own ones and the layer's files.
+    pub made_anew: Vec<String>,
+    /// Containers that stay as they are, since more was changed in them than the layer's files.
+    pub otherwise_changed: Vec<OtherwiseChangedRow>,
     /// Files of the package that are no part of it.
     pub not_there: Vec<NotAdoptedRow>,
     /// The revision that was made.
@@ -109,17 +90,6 @@ pub struct Adopting<'l> {
     pub report: AdoptReport,
     /// The change.
     pub change: Prepared<'l>,
-}
-
-/// What lies at a placement's address.
-enum LiesThere {
-    /// The package's very file, and what the base is known to have there.
-    Alike {
-        seen: Seen,
-        base: Option<BaseFile>,
-        spelled: RelPath,
-    },
-    Not(WhyNot),
 }
 
 /// Looks which files of the package lie in the game, and prepares a layer of them at the bottom of the stack.
@@ -144,27 +114,6 @@ pub fn prepare_adopt<'l>(
     Ok(Adopting { report, change })
 }
 
-/// Where a file of the package would go, its size, and its hash.
-type Sized = (Placement, u64, Option<ContentHash>);
-
-/// What of the package lies in the game.
-#[derive(Default)]
-struct FoundInGame {
-    alike: Vec<Placement>,
-    not_there: Vec<(Sized, WhyNot)>,
-    /// Times on disk, in seconds since 1970.
-    times: HashMap<Address, i64>,
-    /// Where each file of the layer lies.
-    at: Vec<(RootId, FoldedKey, RelPath)>,
-    /// Those of them where the base has a file.
-    covered: Vec<Covered>,
-    /// Those of them of which somebody has edited the settings.
-    edited: HashSet<(RootId, FoldedKey)>,
-    edited_shown: Vec<String>,
-    /// Those that lie under other names.
-    renamed: Vec<RenamedRow>,
-}
-
 fn decide(
     transaction: &Transaction<'_>,
     contents: &Contents<'_>,
@@ -177,14 +126,12 @@ fn decide(
     let place = AddPlace::New { target: Some(Target::Bottom), lifted: false };
     let arrival = arrived(request, contents, observer)?;
     let Arrival { package, told, .. } = &arrival;
-    let mut placed = place_as_it_lies(ledger, request, &arrival, contents, observer)?;
+    let mut placed = place_as_it_lies(ledger, &request.wanted, &arrival, contents, observer)?;
     let name = request.name.clone().unwrap_or_else(|| told.parts.name.clone());
     let name = free_name(&ledger.layers()?, &[], name, place)?;
-    let found = look_in_game(ledger, package, contents, &mut placed, observer)?;
-    if found.alike.is_empty() {
-        return Err(AddError::NothingLies { package: request.package.display().to_string() });
-    }
-    let taken = taken_originals(request.originals, find_originals(ledger, &found.covered, observer)?)?;
+    let mut found = look_in_game(ledger, package, contents, &mut placed, observer)?;
+    let taken = found.take_originals(ledger, (package, contents), request.originals, observer)?;
+    found.must_have_something(&request.package)?;
     placed.placements.clone_from(&found.alike);
     let holding = folders_holding(placed.placements.iter().map(|placement| &placement.to));
     placed.folders.retain(|folder| holding.contains(&(&folder.root, folder.path.as_str())));
@@ -192,20 +139,19 @@ fn decide(
     let variant = request.variant.clone().or(told.parts.variant.clone());
     let links = GameLinks { out: package.links_out().to_vec(), ..GameLinks::default() };
     let draft = LayerDraft::new(package, &placed, &links, (name, version, variant));
-    let report = AdoptReport {
-        dry_run,
-        adopted: placed.placements.iter().map(|placement| placement.to.to_string()).collect(),
-        originals_unknown: originals_unknown(ledger, &found.covered, &taken),
-        originals_taken: taken.iter().map(|original| original.row.clone()).collect(),
-        layer: report(&draft, package, &placed, &links),
-        renamed: found.renamed.clone(),
-        edited: found.edited_shown.clone(),
-        not_there: found.not_there.iter().map(|((placement, ..), state)| row(placement, *state)).collect(),
-        revision: None,
-    };
+    transaction.open()?;
+    let order = ledger.present_order()?;
+    let inside = AdoptedInside::of(ledger, &order, &mut placed, &taken, contents)?;
+    let told = report_of(
+        ledger,
+        (dry_run, &inside),
+        &placed,
+        &found,
+        &taken,
+        report(&draft, package, &placed, &links),
+    );
     let (hashes, mut new) = (contents.hashes(), contents.take_new());
     new.sort_unstable();
-    transaction.open()?;
     let making = Making {
         draft: &draft,
         package,
@@ -213,8 +159,8 @@ fn decide(
         rules: &placed.rules,
         hashes: &hashes,
         exchanged: None,
-        keys: &[],
-        away: &Away::default(),
+        keys: &inside.lists,
+        away: &inside.away,
         times: &found.times,
         now,
     };
@@ -223,13 +169,39 @@ fn decide(
     let mut change = change_of(ledger, layer, &format!("adopt {}", draft.name), now)?;
     change.noted.undo = Some(base_before(ledger, &found.covered, &taken)?);
     change.files.foreign = foreign_files_of(ledger, &found.at, &taken, &found.edited)?;
+    change.files.foreign.extend(inside.foreign);
     change.files.accepted = folders_of_its_own(ledger, &placed, &found.at, &taken)?;
     let key = |own: &FoundOriginal| ledger.game().folding.key(own.lies_at.as_str());
     change.files.accepted.extend(taken.iter().map(|own| (own.root, key(own), None)));
     change.noted.new_blobs = new.iter().map(|(hash, _)| *hash).collect();
     change.noted.unstored = contents.take_unstored();
     change.noted.is_dry_run = dry_run;
-    Ok((report, change))
+    Ok((told, change))
+}
+
+fn report_of(
+    ledger: &Ledger,
+    (dry_run, inside): (bool, &AdoptedInside),
+    placed: &Fit,
+    found: &FoundInGame,
+    taken: &[FoundOriginal],
+    layer: AddReport,
+) -> AdoptReport {
+    let row =
+        |(placement, state): (&Placement, WhyNot)| NotAdoptedRow { address: placement.to.to_string(), state };
+    AdoptReport {
+        dry_run,
+        adopted: placed.placements.iter().map(|placement| placement.to.to_string()).collect(),
+        originals_unknown: originals_unknown(ledger, &found.covered, taken),
+        originals_taken: taken.iter().map(|original| original.row.clone()).collect(),
+        layer: AddReport { containers: inside.changes.iter().map(ContainerRow::of).collect(), ..layer },
+        renamed: found.renamed.clone(),
+        edited: found.edited_shown.clone(),
+        made_anew: inside.made_anew.clone(),
+        otherwise_changed: inside.otherwise_changed.clone(),
+        not_there: found.not_there.iter().map(|((placement, ..), state)| row((placement, *state))).collect(),
+        revision: None,
+    }
 }
 
 fn arrived(
@@ -242,58 +214,6 @@ fn arrived(
     Arrival::open(&request.package, &opening, Some(contents), observer)
 }
 
-/// Places the package; where that is not clear, where its files lie says where they go.
-fn place_as_it_lies(
-    ledger: &Ledger,
-    request: &AdoptRequest,
-    arrival: &Arrival,
-    contents: &Contents<'_>,
-    observer: &dyn Observer,
-) -> Result<Fit, AddError> {
-    let order = ledger.catalogue.arrangement()?.order();
-    let placer = Placer::new(ledger, order.clone(), arrival, contents, observer);
-    match placer.place(&request.wanted, None) {
-        Err(error @ AddError::Fit { source: FitError::Unclear(_) | FitError::OnlyPacked { .. }, .. }) => {
-            let places = places_by_content(ledger, &order, &arrival.package, contents, observer)?;
-            if places.is_empty() {
-                return Err(error);
-            }
-            let rules =
-                request.wanted.rules.clone().with_over(Rules { places, tidy: true, ..Rules::default() });
-            placer.place(&PlacingRequest { rules, sheet: request.wanted.sheet.clone() }, None)
-        }
-        placed => placed,
-    }
-}
-
-/// Looks which of the placed files lie in the game, also edited, and under other names; takes the placements.
-fn look_in_game(
-    ledger: &Ledger,
-    package: &Package,
-    contents: &Contents<'_>,
-    placed: &mut Fit,
-    observer: &dyn Observer,
-) -> Result<FoundInGame, AddError> {
-    let order = ledger.catalogue.arrangement()?.order();
-    let members = package.members();
-    let wanted: BTreeSet<usize> =
-        placed.placements.iter().map(|placement| members[placement.member].content).collect();
-    contents.read(package, &wanted, observer)?;
-    let sized = std::mem::take(&mut placed.placements).into_iter().map(|placement| {
-        let member = &members[placement.member];
-        (placement, member.size_bytes, contents.hash_of(member.content))
-    });
-    let mut found = look(ledger, &order, sized.collect(), observer)?;
-    found.edited_shown = find_edited(ledger, package, contents, &mut found, observer)?;
-    found.renamed = find_renamed(ledger, &order, package, &mut found, observer)?;
-    for row in &found.renamed {
-        // A later version of the file goes where this one lies.
-        let place = Place { from: row.member.clone(), to: row.address.clone(), rank: Rank::Option };
-        placed.rules.places.push(place);
-    }
-    Ok(found)
-}
-
 /// The change that has the layer at the bottom.
 fn change_of(
     ledger: &Ledger,
@@ -304,169 +224,6 @@ fn change_of(
     let before = ledger.catalogue.arrangement()?;
     let after = before.with(Standing { layer, laid: true }, Target::Bottom);
     Ok(ChangeRequest::new(command, now, after))
-}
-
-fn row(placement: &Placement, state: WhyNot) -> NotAdoptedRow {
-    NotAdoptedRow { address: placement.to.to_string(), state }
-}
-
-/// Tells files of settings that lie there edited, and adds them to what was found.
-fn find_edited(
-    ledger: &Ledger,
-    package: &Package,
-    contents: &Contents<'_>,
-    found: &mut FoundInGame,
-    observer: &dyn Observer,
-) -> Result<Vec<String>, AddError> {
-    let order = ledger.present_order()?;
-    let mut edited = Vec::new();
-    let mut rest = Vec::new();
-    for (sized, state) in std::mem::take(&mut found.not_there) {
-        let (placement, size_bytes, _) = &sized;
-        let (root, key) = key_of(ledger, &placement.to)?;
-        let format = order.blend_rules().format_of(key.as_str());
-        let base = ledger.catalogue.base_at(root, &key)?;
-        let spelled = base.as_ref().map_or_else(|| placement.to.path.clone(), |base| base.spelled.clone());
-        let path = spelled.on(&ledger.site().root(root)?.folder);
-        let is_one = match format
-            .filter(|_| state == WhyNot::OtherContent && *size_bytes <= MOST_BLENDED_BYTES)
-        {
-            Some(format) => {
-                let member = &package.members()[placement.member];
-                let own = contents.read_small(package, &[member], MOST_BLENDED_BYTES, observer)?;
-                let own = own.into_iter().next().unwrap_or_default();
-                let mine = read_small(&path, MOST_BLENDED_BYTES).map_err(LedgerError::io("read", &path))?;
-                mine.is_some_and(|mine| is_edited(&own, &mine, format))
-            }
-            None => false,
-        };
-        if !is_one {
-            rest.push((sized, state));
-            continue;
-        }
-        // Never the time on disk: of two of one size a look must show that this is another.
-        let modified = look_at(&path).map_err(LedgerError::io("look at", &path))?;
-        let modified = modified.map_or(0, |seen| seen.modified_ns.div_euclid(1_000_000_000) & !1);
-        found.times.insert(placement.to.clone(), modified - 10);
-        edited.push(placement.to.to_string());
-        found.at.push((root, key.clone(), spelled));
-        found.edited.insert((root, key));
-        found.alike.push(sized.0);
-    }
-    found.not_there = rest;
-    Ok(edited)
-}
-
-/// Whether `mine` are the same settings, some of them changed: both can be read, and most lines are the same.
-fn is_edited(own: &[u8], mine: &[u8], format: Format) -> bool {
-    let lines = |bytes: &[u8]| -> HashSet<String> {
-        let text = String::from_utf8_lossy(bytes);
-        text.lines().map(|line| line.trim().to_owned()).filter(|line| !line.is_empty()).collect()
-    };
-    let (of_own, of_mine) = (lines(own), lines(mine));
-    let alike = of_own.intersection(&of_mine).count();
-    alike * 2 >= of_own.len()
-        && edits_between(format.of_content(own), own, mine).is_ok_and(|edits| !edits.is_empty())
-}
-
-/// Finds by content what does not lie under its own name, and adds it to what was found.
-fn find_renamed(
-    ledger: &Ledger,
-    order: &Order,
-    package: &Package,
-    found: &mut FoundInGame,
-    observer: &dyn Observer,
-) -> Result<Vec<RenamedRow>, AddError> {
-    let members = package.members();
-    let (open, rest): (Vec<_>, Vec<_>) = std::mem::take(&mut found.not_there)
-        .into_iter()
-        .partition(|((_, _, hash), state)| hash.is_some() && *state != WhyNot::OfALayer);
-    found.not_there = rest;
-    let wanted: Vec<Lookout<'_>> = open
-        .iter()
-        .filter_map(|((placement, size_bytes, hash), _)| {
-            let member = &members[placement.member].path;
-            Some(Lookout { member, at: Some(&placement.to), size_bytes: *size_bytes, hash: (*hash)? })
-        })
-        .collect();
-    if wanted.is_empty() {
-        return Ok(Vec::new());
-    }
-    let taken = found.at.iter().map(|(root, key, _)| (*root, key.clone())).collect();
-    let places = elsewhere(ledger, order, &wanted, &taken, observer)?;
-    let (mut renamed, mut again) = (Vec::new(), Vec::new());
-    for (((placement, size_bytes, hash), state), place) in open.into_iter().zip(places) {
-        match place {
-            Some(to) => {
-                let member = members[placement.member].path.to_string();
-                renamed.push(RenamedRow { member, address: to.to_string() });
-                again.push((Placement { to, ..placement }, size_bytes, hash));
-            }
-            None => found.not_there.push(((placement, size_bytes, hash), state)),
-        }
-    }
-    let more = look(ledger, order, again, observer)?;
-    found.alike.extend(more.alike);
-    found.not_there.extend(more.not_there);
-    found.times.extend(more.times);
-    found.at.extend(more.at);
-    found.covered.extend(more.covered);
-    Ok(renamed)
-}
-
-/// A place for each file of the package that lies in the game, where nothing else says where they go.
-fn places_by_content(
-    ledger: &Ledger,
-    order: &Order,
-    package: &Package,
-    contents: &Contents<'_>,
-    observer: &dyn Observer,
-) -> Result<Vec<Place>, AddError> {
-    let own = || package.members().iter().filter(|member| member.inner.is_none());
-    contents.read(package, &own().map(|member| member.content).collect(), observer)?;
-    let wanted: Vec<Lookout<'_>> = own()
-        .filter_map(|member| {
-            let hash = contents.hash_of(member.content)?;
-            Some(Lookout { member: &member.path, at: None, size_bytes: member.size_bytes, hash })
-        })
-        .collect();
-    let places = elsewhere(ledger, order, &wanted, &HashSet::new(), observer)?;
-    let place = |(file, to): (&Lookout<'_>, Option<Address>)| {
-        Some(Place { from: file.member.to_string(), to: to?.to_string(), rank: Rank::Option })
-    };
-    Ok(wanted.iter().zip(places).filter_map(place).collect())
-}
-
-/// Looks at where each file would go.
-fn look(
-    ledger: &Ledger,
-    order: &Order,
-    placements: Vec<Sized>,
-    observer: &dyn Observer,
-) -> Result<FoundInGame, LedgerError> {
-    let mut found = FoundInGame::default();
-    observer.begin(Work::Comparing, placements.len() as u64, 0);
-    for (placement, size_bytes, hash) in placements {
-        let lies_there = look_there(ledger, order, &placement, size_bytes, hash)?;
-        observer.advance(1, 0);
-        match (lies_there, hash) {
-            (LiesThere::Alike { seen, base, spelled }, Some(hash)) => {
-                let (root, key) = key_of(ledger, &placement.to)?;
-                found.times.insert(placement.to.clone(), seen.modified_ns.div_euclid(1_000_000_000));
-                found.at.push((root, key.clone(), spelled));
-                if let Some(base) = base {
-                    let is_changed =
-                        (base.size_bytes, base.modified_ns) != (seen.size_bytes, seen.modified_ns);
-                    found.covered.push(Covered { root, key, base, hash, is_changed });
-                }
-                found.alike.push(placement);
-            }
-            (LiesThere::Alike { .. }, None) => {}
-            (LiesThere::Not(state), hash) => found.not_there.push(((placement, size_bytes, hash), state)),
-        }
-    }
-    observer.end();
-    Ok(found)
 }
 
 /// What lies there already, by the numbers of the addresses.
@@ -524,35 +281,4 @@ fn folders_of_its_own(
         }
     }
     Ok(folders)
-}
-
-fn look_there(
-    ledger: &Ledger,
-    order: &Order,
-    placement: &Placement,
-    size_bytes: u64,
-    hash: Option<ContentHash>,
-) -> Result<LiesThere, LedgerError> {
-    let (root_id, key) = key_of(ledger, &placement.to)?;
-    let root = ledger.site().root(root_id)?;
-    let column = ledger.catalogue.column_at(root_id, &key)?;
-    if column.as_ref().is_some_and(|column| !column.laid(order).is_empty()) {
-        return Ok(LiesThere::Not(WhyNot::OfALayer));
-    }
-    let base = match &column {
-        Some(column) => column.base.clone(),
-        None => ledger.catalogue.base_at(root_id, &key)?,
-    };
-    let spelled = base.as_ref().map_or_else(|| placement.to.path.clone(), |base| base.spelled.clone());
-    let path = spelled.on(&root.folder);
-    let seen = look_at(&path).map_err(LedgerError::io("look at", &path))?;
-    let Some(seen) = seen else { return Ok(LiesThere::Not(WhyNot::Missing)) };
-    if seen.kind != BaseKind::File || seen.size_bytes != size_bytes {
-        return Ok(LiesThere::Not(WhyNot::OtherContent));
-    }
-    let now = ContentHash::of_file(&path).map_err(LedgerError::io("read", &path))?;
-    if Some(now) != hash {
-        return Ok(LiesThere::Not(WhyNot::OtherContent));
-    }
-    Ok(LiesThere::Alike { seen, base, spelled })
 }

@@ -140,6 +140,14 @@ pub enum AddError {
         /// The package.
         package: String,
     },
+    /// A package's files lie in a container, and what that was before is not known.
+    #[error("the files of {package} lie in {container}, but it is not known what that was without them")]
+    NoOriginal {
+        /// The package.
+        package: String,
+        /// The container.
+        container: String,
+    },
     /// Files of the game's own seem to lie in it under other names.
     #[error(
         "{} of the game's own {} to lie in it under {}",

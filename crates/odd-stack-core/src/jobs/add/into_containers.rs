@@ -44,7 +44,7 @@ impl IntoContainers {
     /// [`AddError::NotIntoContainer`], where there is no container that can be changed.
     pub(in crate::jobs) fn of(
         ledger: &Ledger,
-        order: &Order,
+        (order, containers): (&Order, &Containers<'_>),
         (placed, keys): (&Fit, &[ContentAt]),
         away: &mut Away,
         contents: &Contents<'_>,
@@ -59,7 +59,6 @@ impl IntoContainers {
             return Ok(Self::default());
         }
         let mut known: BTreeMap<(String, RelPath), bool> = BTreeMap::new();
-        let containers = Containers::new(ledger);
         for address in &addresses {
             let text = address.path.as_str();
             let mut inner = false;
@@ -72,7 +71,7 @@ impl IntoContainers {
                         let at = Address { root: address.root.clone(), path: container };
                         let is_one = inner || !is_folder(ledger, &at)?;
                         if is_one {
-                            opened(ledger, &containers, order, &at)?;
+                            opened(ledger, containers, order, &at)?;
                         }
                         known.insert(place.clone(), is_one);
                         is_one
@@ -91,7 +90,7 @@ impl IntoContainers {
             let address = Address { root: root.name.clone(), path };
             found.add(
                 ledger,
-                (order, &containers),
+                (order, containers),
                 address,
                 within,
                 (placed.rules.keeps_signature(), away),

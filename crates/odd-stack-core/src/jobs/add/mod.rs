@@ -2,7 +2,10 @@
 
 pub(super) mod adopt;
 pub(super) mod adopt_elsewhere;
+pub(super) mod adopt_inside;
+pub(super) mod adopt_looking;
 pub(super) mod adopt_originals;
+pub(super) mod adopt_placing;
 pub(super) mod answered;
 pub(super) mod arrival;
 pub(super) mod arriving;
@@ -27,3 +30,4 @@ pub(super) mod runs_code;
 pub(super) mod start_wishes;
 pub(super) mod take_in;
 pub(super) mod taken_away;
+pub(super) mod why_not;

@@ -20,6 +20,7 @@ use super::taken_away::Away;
 use crate::address::{Address, AddressError};
 use crate::blend::{KeyEdit, write_edits};
 use crate::compare_versions;
+use crate::expected::Containers;
 use crate::fit::{Fit, FitError, Rules};
 use crate::hash::ContentHash;
 use crate::ledger::{Layer, Ledger};
@@ -151,7 +152,8 @@ fn read_into(
     }
     let (mut keys, not_set) = key_lists(ledger, &placed, contents)?;
     keys.extend(links.take(contents)?);
-    let into = IntoContainers::of(ledger, order, (&placed, &keys), &mut away, contents)?;
+    let containers = Containers::new(ledger);
+    let into = IntoContainers::of(ledger, (order, &containers), (&placed, &keys), &mut away, contents)?;
     keys.extend(into.lists);
     Ok(ReadInto { placed, away, keys, not_set, into: into.changes })
 }

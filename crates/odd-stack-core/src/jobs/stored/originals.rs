@@ -49,6 +49,7 @@ pub(in crate::jobs) struct FoundOriginal {
 }
 
 /// An address at which a package's file lies where the base has one.
+#[derive(Debug, Clone)]
 pub(in crate::jobs) struct Covered {
     pub root: RootId,
     pub key: FoldedKey,
