@@ -1,5 +1,6 @@
 //! What a failure means to a person: its exit code, its words, and what to do now.
 
+mod adding;
 mod fits;
 mod games;
 mod history;
@@ -15,10 +16,8 @@ use odd_stack_core::blend::Clash;
 use odd_stack_core::change::{ChangeError, ClashingFile};
 use odd_stack_core::check::CheckError;
 use odd_stack_core::expected::DriftKind;
-use odd_stack_core::fit::FitError;
 use odd_stack_core::front::{NoPermission, Refused};
 use odd_stack_core::game::{PatternError, Running};
-use odd_stack_core::jobs::FoundBy;
 use odd_stack_core::jobs::{
     AddError, AddressesError, CaptureError, MendError, PatchDayError, PlayError, SelectError, SettleError,
     TraceError, TweakError,
@@ -31,7 +30,7 @@ pub use self::fits::{fit_failure, question_words};
 use self::ledger::{contents_lost, originals_lost};
 use self::needs::unmet_needs;
 use self::sharing::of_other_games;
-use crate::shell::{in_quotes, quoted};
+use crate::shell::in_quotes;
 use crate::show::safe::one_line;
 
 /// The exit codes of the command contract.
@@ -341,77 +340,6 @@ impl From<TweakError> for Failure {
             _ => "",
         };
         Self::of(Exit::Failed, code, &error).advising(advice)
-    }
-}
-
-impl From<AddError> for Failure {
-    fn from(error: AddError) -> Self {
-        match error {
-            AddError::Package(error) => error.into(),
-            AddError::Check(error) => error.into(),
-            AddError::Fit { package, source } => {
-                let about_rules = matches!(
-                    source,
-                    FitError::BadPlace { .. } | FitError::BadPattern { .. } | FitError::Address(_)
-                );
-                let failure = Self::from(source);
-                if about_rules { failure } else { failure.of_package(&package) }
-            }
-            AddError::Change(error) => error.into(),
-            AddError::NotIntoContainer { .. } => Self::of(Exit::Failed, "into_container", &error).advising(
-                "`oddstack trace` shows what is in a container; to bring the whole file, leave `!/` out",
-            ),
-            AddError::NotLookedInto { .. } => Self::of(Exit::Failed, "not_looked_into", &error),
-            AddError::NoContainer { .. } => Self::of(Exit::Failed, "no_container", &error)
-                .advising("leave --as-members out to add its files as they are"),
-            AddError::BadNeed { .. } => Self::of(Exit::Usage, "bad_need", &error),
-            AddError::BadFact { .. } => Self::of(Exit::Usage, "bad_fact", &error),
-            AddError::NothingLies { .. } => {
-                Self::of(Exit::Failed, "nothing_to_adopt", &error).advising("`oddstack add` puts them there")
-            }
-            AddError::NoOriginal { ref container, .. } => Self::of(Exit::Failed, "no_original", &error).advising(
-                &format!(
-                    "put the original {container} beside it, with `.orig` after its name; or let the game's client \
-                     repair its files, then `oddstack add` the package"
-                ),
-            ),
-            AddError::IsPatch { .. } => Self::of(Exit::Undecided, "is_patch", &error)
-                .choice("put its files onto what the layer has", "--patch")
-                .choice("it is the whole new version all the same", "--whole"),
-            AddError::MayBePatch { ref present, .. } => {
-                let onto = present.as_ref().map(|present| format!(" --onto {}", quoted(present)));
-                Self::of(Exit::Undecided, "may_be_patch", &error)
-                    .choice(
-                        "put its files onto what the layer has",
-                        format!("--patch{}", onto.unwrap_or_default()),
-                    )
-                    .choice("it is the whole new version; the rest goes", "--whole")
-            }
-            AddError::PatchOfOther { ref wanted, ref present, .. } => {
-                let failure = Self::of(Exit::Undecided, "patch_of_other", &error);
-                match (wanted, present) {
-                    (None, Some(present)) => failure
-                        .choice("it is for the version that is there", format!("--onto {}", quoted(present))),
-                    _ => failure.choice("put it on all the same", "--despite"),
-                }
-            }
-            AddError::OriginalsFound { ref found } => Self::of(Exit::Undecided, "originals_found", &error)
-                .about(found.iter().map(|row| {
-                    let by = if row.by == FoundBy::Name { "by its name" } else { "by its size and time" };
-                    format!("{}  lies at {} ({by})", row.address, row.lies_at)
-                }))
-                .choice("keep them, to be put back when the layer is lifted", "--originals take")
-                .choice("leave them where they are, as files of their own", "--originals leave"),
-            AddError::Sheet { .. } => Self::of(Exit::Failed, "fit_sheet_unreadable", &error),
-            AddError::BadName { .. } => Self::of(Exit::Usage, "bad_name", &error),
-            AddError::NameTaken { ref free, .. } => Self::of(Exit::Undecided, "name_taken", &error)
-                .choice("another name", format!("--name {}", quoted(free))),
-            AddError::NoSuchLayer { .. } => Self::of(Exit::Undecided, "no_such_layer", &error),
-            AddError::Twice { .. } => Self::of(Exit::Usage, "layer_twice", &error),
-            AddError::LinksOut { ref links, .. } => Self::of(Exit::Undecided, "links_out", &error)
-                .about(links.iter().map(|link| format!("{} -> {}", link.path, link.target)))
-                .choice("leave these links out and go on", "--skip-links"),
-        }
     }
 }
 

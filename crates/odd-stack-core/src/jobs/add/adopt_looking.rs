@@ -2,9 +2,6 @@
 
 use std::collections::{BTreeSet, HashMap, HashSet};
 
-#[cfg(feature = "schema")]
-use schemars::JsonSchema;
-
 use super::adopt_elsewhere::{RenamedRow, SoughtFile as Lookout, elsewhere};
 use super::adopt_inside::{
     container_of, covered_containers, is_made_by_layers, true_originals, why_not_within,

@@ -2,9 +2,6 @@
 
 use std::collections::HashSet;
 
-#[cfg(feature = "schema")]
-use schemars::JsonSchema;
-
 use super::adopt_elsewhere::{SoughtFile as Lookout, elsewhere};
 use super::adopt_looking::look_in_game;
 use super::arrival::Arrival;
