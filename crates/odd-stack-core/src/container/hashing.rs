@@ -1,6 +1,8 @@
 //! Hashing what goes by beside its being written.
 
-use std::sync::mpsc::{Receiver, SyncSender, channel, sync_channel};
+use std::collections::VecDeque;
+use std::sync::Arc;
+use std::sync::mpsc::{SyncSender, sync_channel};
 use std::thread::JoinHandle;
 
 use crate::hash::ContentHash;
@@ -13,46 +15,67 @@ pub(super) enum Of {
     Both,
 }
 
-/// Hashes of two streams that have most bytes in common. Big ones are hashed on a thread of their own, so that they cost no time
-/// beside reading and writing.
+/// Hashes of two streams that have most bytes in common. Big ones are hashed on a thread for each, so that they cost little
+/// time beside reading and writing.
 pub(super) struct TwoHashes {
     of: Of,
     held: Vec<u8>,
-    hashers: Option<Box<Hashers>>,
-    beside: Option<Beside>,
+    old: OneHash,
+    new: OneHash,
+    /// What was passed on to threads, to be used again.
+    passed: VecDeque<Arc<Vec<u8>>>,
 }
 
-/// A thread that hashes what it is sent, and gives the memory back.
-struct Beside {
-    sender: SyncSender<(Of, Vec<u8>)>,
-    emptied: Receiver<Vec<u8>>,
-    thread: JoinHandle<Box<Hashers>>,
-}
-
-#[derive(Default)]
-struct Hashers {
-    old: blake3::Hasher,
-    new: blake3::Hasher,
+/// A hash that is made here, until its stream turns out to be big.
+enum OneHash {
+    Here(Box<blake3::Hasher>),
+    Beside { sender: SyncSender<Arc<Vec<u8>>>, thread: JoinHandle<Box<blake3::Hasher>> },
 }
 
 /// How much is hashed at once, and how many such wait.
 const HELD_BYTES: usize = 256 << 10;
 const MOST_WAITING: usize = 8;
 
-impl Hashers {
-    fn update(&mut self, of: Of, bytes: &[u8]) {
-        if of != Of::New {
-            self.old.update(bytes);
+impl OneHash {
+    fn new() -> Self {
+        Self::Here(Box::default())
+    }
+
+    fn take(&mut self, bytes: &Arc<Vec<u8>>) {
+        if let (Self::Here(hasher), true) = (&mut *self, bytes.len() == HELD_BYTES) {
+            let mut hasher = std::mem::take(hasher);
+            let (sender, waiting) = sync_channel::<Arc<Vec<u8>>>(MOST_WAITING);
+            let thread = std::thread::spawn(move || {
+                for bytes in waiting {
+                    hasher.update(&bytes);
+                }
+                hasher
+            });
+            *self = Self::Beside { sender, thread };
         }
-        if of != Of::Old {
-            self.new.update(bytes);
+        match self {
+            Self::Here(hasher) => drop(hasher.update(bytes)),
+            // It ends only when this is dropped.
+            Self::Beside { sender, .. } => drop(sender.send(Arc::clone(bytes))),
         }
+    }
+
+    fn finish(self) -> ContentHash {
+        let hasher = match self {
+            Self::Here(hasher) => hasher,
+            Self::Beside { sender, thread } => {
+                drop(sender);
+                thread.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))
+            }
+        };
+        ContentHash::from_bytes(*hasher.finalize().as_bytes())
     }
 }
 
 impl TwoHashes {
     pub(super) fn new() -> Self {
-        Self { of: Of::Both, held: Vec::new(), hashers: Some(Box::default()), beside: None }
+        let (old, new) = (OneHash::new(), OneHash::new());
+        Self { of: Of::Both, held: Vec::new(), old, new, passed: VecDeque::new() }
     }
 
     pub(super) fn update(&mut self, of: Of, mut bytes: &[u8]) {
@@ -71,51 +94,29 @@ impl TwoHashes {
         if self.held.is_empty() {
             return;
         }
-        let of = self.of;
-        if self.held.len() == HELD_BYTES
-            && let Some(mut hashers) = self.hashers.take()
-        {
-            let (sender, waiting) = sync_channel::<(Of, Vec<u8>)>(MOST_WAITING);
-            let (give_back, emptied) = channel();
-            let thread = std::thread::spawn(move || {
-                for (of, mut bytes) in waiting {
-                    hashers.update(of, &bytes);
-                    bytes.clear();
-                    // Nobody may want it any more.
-                    let _ = give_back.send(bytes);
-                }
-                hashers
-            });
-            self.beside = Some(Beside { sender, emptied, thread });
+        let full = Arc::new(std::mem::take(&mut self.held));
+        if self.of != Of::New {
+            self.old.take(&full);
         }
-        match (&mut self.hashers, &self.beside) {
-            (Some(hashers), _) => {
-                hashers.update(of, &self.held);
-                self.held.clear();
-            }
-            (None, Some(Beside { sender, emptied, .. })) => {
-                let empty = emptied.try_recv().unwrap_or_else(|_| Vec::with_capacity(HELD_BYTES));
-                let full = std::mem::replace(&mut self.held, empty);
-                // It ends only when this is dropped.
-                let _ = sender.send((of, full));
-            }
-            (None, None) => {}
+        if self.of != Of::Old {
+            self.new.take(&full);
         }
+        self.passed.push_back(full);
+        let emptied = self.passed.front_mut().and_then(Arc::get_mut).map(std::mem::take);
+        self.held = match emptied {
+            Some(mut emptied) => {
+                self.passed.pop_front();
+                emptied.clear();
+                emptied
+            }
+            None => Vec::with_capacity(HELD_BYTES),
+        };
     }
 
     /// The hashes of the old and the new stream.
     pub(super) fn finish(mut self) -> (ContentHash, ContentHash) {
         self.pass_on();
-        let hashers = match (self.hashers.take(), self.beside.take()) {
-            (Some(hashers), _) => hashers,
-            (None, Some(Beside { sender, thread, .. })) => {
-                drop(sender);
-                thread.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))
-            }
-            (None, None) => Box::default(),
-        };
-        let of = |hasher: &blake3::Hasher| ContentHash::from_bytes(*hasher.finalize().as_bytes());
-        (of(&hashers.old), of(&hashers.new))
+        (self.old.finish(), self.new.finish())
     }
 }
 
