@@ -32,7 +32,7 @@ pub(crate) fn signature_of(directory: &Directory) -> Vec<RelPath> {
 }
 
 /// Folders at the top that look like a signature nobody has specified: a few small files, one of which names many of the
-/// other members.
+/// other members, with a digest for each.
 pub(crate) fn like_signatures(file: &(impl Read + Seek + Clone), directory: &Directory) -> Vec<String> {
     const MOST_FILES: usize = 8;
     const MOST_BYTES: u64 = 1 << 20;
@@ -51,7 +51,10 @@ pub(crate) fn like_signatures(file: &(impl Read + Seek + Clone), directory: &Dir
         let others = files.clone().filter(|other| !other.path.as_str().starts_with(&format!("{top}/")));
         let others: Vec<&str> = others.map(|other| other.path.as_str()).collect();
         let named = others.iter().filter(|other| text.contains(**other)).count();
-        named >= FEWEST_NAMED.min(others.len()) && named * 2 >= others.len().min(64) && named > 0
+        named >= FEWEST_NAMED.min(others.len())
+            && named * 2 >= others.len().min(64)
+            && named > 0
+            && digests(&text) >= named.min(others.len().min(64) / 2).max(1)
     };
     let is_like = |(top, members): &(&str, Vec<&Packed>)| {
         let is_small = members.len() <= MOST_FILES && members.iter().all(|it| it.size_bytes <= MOST_BYTES);
@@ -63,4 +66,14 @@ pub(crate) fn like_signatures(file: &(impl Read + Seek + Clone), directory: &Dir
             })
     };
     tops.into_iter().filter(is_like).map(|(top, _)| top.to_owned()).collect()
+}
+
+/// How many words of a text may be digests: 16 bytes or more in hexadecimal digits, or in Base64 with its padding (RFC 4648).
+fn digests(text: &str) -> usize {
+    let is_digest = |word: &&str| {
+        let bare = word.trim_end_matches('=');
+        let is_hex = bare.len() >= 32 && bare.bytes().all(|byte| byte.is_ascii_hexdigit());
+        is_hex || (bare.len() >= 22 && bare.len() < word.len())
+    };
+    text.split(|c: char| !c.is_ascii_alphanumeric() && !"+/=".contains(c)).filter(is_digest).count()
 }

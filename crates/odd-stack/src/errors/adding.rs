@@ -4,7 +4,7 @@ use odd_stack_core::fit::FitError;
 use odd_stack_core::jobs::{AddError, FoundBy};
 
 use super::{Exit, Failure};
-use crate::shell::quoted;
+use crate::shell::{in_quotes, quoted};
 
 impl From<AddError> for Failure {
     fn from(error: AddError) -> Self {
@@ -23,6 +23,15 @@ impl From<AddError> for Failure {
             AddError::NotIntoContainer { .. } => Self::of(Exit::Failed, "into_container", &error).advising(
                 "`oddstack trace` shows what is in a container; to bring the whole file, leave `!/` out",
             ),
+            AddError::LikeSignature { ref container, ref folders } => {
+                let away = |folder: &String| {
+                    format!("--take-away {}", in_quotes(&format!("{container}!/{folder}/**")))
+                };
+                let away: Vec<String> = folders.iter().map(away).collect();
+                Self::of(Exit::Undecided, "like_signature", &error)
+                    .choice("take it away with the change, as games that check it want", away.join(" "))
+                    .choice("leave it as it is", "--keep-signature")
+            }
             AddError::NotLookedInto { .. } => Self::of(Exit::Failed, "not_looked_into", &error),
             AddError::NoContainer { .. } => Self::of(Exit::Failed, "no_container", &error)
                 .advising("leave --as-members out to add its files as they are"),

@@ -380,3 +380,43 @@ fn a_container_put_aside_too_late_is_no_original_and_the_rest_becomes_the_users_
     sandbox.run("lift --all").status(0);
     assert_eq!(std::fs::read(sandbox.path(CORE)).unwrap(), original);
 }
+
+#[test]
+fn a_folder_that_looks_like_a_signature_is_asked_about_once() {
+    let sandbox = Sandbox::empty();
+    sandbox.write("game/version.txt", "1.7\n");
+    let digest = "9c56cc51b374c3ba189210d5b6d4bf57790d351c96c47c02190ecf1e430635ab";
+    let names = ["menu/title.txt", "menu/help.txt", "art/sea.txt"];
+    let list: String = names.iter().map(|name| format!("{name} {digest}\n")).collect();
+    let mut members = vec![("SIGN/list.txt", list.as_str())];
+    members.extend(names.map(|name| (name, "of the game\n")));
+    // An index that names members is no signature.
+    let index = names.join("\n");
+    members.push(("index/all.txt", &index));
+    sandbox.zip("core.zip", &members);
+    for name in ["core.qpk", "more.qpk", "core.qpk.orig"] {
+        std::fs::create_dir_all(sandbox.path("game/data")).unwrap();
+        std::fs::copy(sandbox.path("core.zip"), sandbox.path(&format!("game/data/{name}"))).unwrap();
+    }
+    sandbox.run("game add Quillhaven game --version-from version.txt").status(0);
+    for (name, content) in [("lamps-1.zip", "title of lamps\n"), ("gulls-1.zip", "title of gulls\n")] {
+        sandbox.zip(name, &[("menu/title.txt", content)]);
+    }
+    let asked = sandbox.run("add lamps-1.zip --place .=data/more.qpk!/").status(4);
+    let asked = asked.says("game:data/more.qpk has SIGN that looks like a signature").says("--keep-signature");
+    assert!(!asked.whole().contains("index"), "{}", asked.whole());
+    sandbox
+        .run("add lamps-1.zip --place .=data/more.qpk!/ --take-away game:data/more.qpk!/SIGN/**")
+        .status(0)
+        .says("changes 2 members");
+    sandbox.run("add gulls-1.zip --place .=data/more.qpk!/").status(0);
+    sandbox.run("remove gulls").status(0);
+    // Where somebody changed the container by hand, it is seen what he did with it.
+    edit(&sandbox, |members| {
+        members.remove("SIGN/list.txt");
+        members.insert("menu/title.txt".to_owned(), "title of gulls\n".to_owned());
+    });
+    sandbox.run("adopt gulls-1.zip --place .=data/core.qpk!/ --originals take").status(0);
+    assert!(!self::members(&sandbox).contains_key("SIGN/list.txt"));
+    sandbox.run("check --deep").status(0);
+}

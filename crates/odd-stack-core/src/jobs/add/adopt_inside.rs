@@ -17,7 +17,7 @@ use super::why_not::WhyNot;
 use crate::address::{Address, FoldedKey, INTO, RelPath};
 use crate::change::ForeignFile;
 use crate::check::{inside, inside_over};
-use crate::container::signature_of;
+use crate::container::{like_signatures, signature_of};
 use crate::expected::{Blender, Containers, Opened};
 use crate::files::look_at;
 use crate::fit::{Fit, Placement};
@@ -183,12 +183,14 @@ impl AdoptedInside {
             let (Ok(before), Ok(now)) = (blender.containers.at(original), now) else { continue };
             // Who left the signature in wants it, or its absence would be one more change.
             placed.rules.wishes.keep_signature |= has_signature(ledger, &before, &now);
+            adopted.take_like_signatures_away(ledger, (*root, path), &before, &now);
         }
+        adopted.away.sort();
         let order_of = (order, &blender.containers);
         let into = IntoContainers::of(ledger, order_of, (placed, &[]), &mut adopted.away, contents)?;
         (adopted.lists, adopted.changes) = (into.lists, into.changes);
-        let mut own: HashSet<FoldedKey> =
-            adopted.away.signatures.iter().map(|(_, key, _)| key.clone()).collect();
+        let away = adopted.away.signatures.iter().chain(&adopted.away.files);
+        let mut own: HashSet<FoldedKey> = away.map(|(_, key, _)| key.clone()).collect();
         for placement in &placed.placements {
             own.insert(key_of(ledger, &placement.to)?.1);
         }
@@ -216,10 +218,36 @@ impl AdoptedInside {
     }
 }
 
+impl AdoptedInside {
+    /// Notes that a folder which looked like a signature is gone from a container.
+    fn take_like_signatures_away(
+        &mut self,
+        ledger: &Ledger,
+        (root, container): (RootId, &RelPath),
+        before: &Opened,
+        now: &Opened,
+    ) {
+        let folding = ledger.game().folding;
+        let tops = like_signatures(&before.file.rewound(), &before.directory);
+        let is_of = |path: &RelPath| tops.iter().any(|top| path.as_str().starts_with(&format!("{top}/")));
+        let members =
+            before.directory.members.iter().filter(|member| !member.is_folder && is_of(&member.path));
+        let gone = members.filter(|member| now.directory.find(&folding.key(member.path.as_str())).is_none());
+        for member in gone {
+            let path = RelPath::from_disk(format!("{container}{INTO}{}", member.path));
+            self.away.files.push((root, folding.key(path.as_str()), path));
+        }
+    }
+}
+
 /// Whether a member of the signature that a container had is in it still.
 fn has_signature(ledger: &Ledger, before: &Opened, now: &Opened) -> bool {
     let folding = ledger.game().folding;
-    let signature = signature_of(&before.directory);
+    let mut signature = signature_of(&before.directory);
+    let tops = like_signatures(&before.file.rewound(), &before.directory);
+    let files = before.directory.members.iter().filter(|member| !member.is_folder);
+    let is_of = |path: &RelPath| tops.iter().any(|top| path.as_str().starts_with(&format!("{top}/")));
+    signature.extend(files.map(|member| member.path.clone()).filter(is_of));
     signature.iter().any(|path| now.directory.find(&folding.key(path.as_str())).is_some())
 }
 

@@ -33,6 +33,18 @@ pub enum AddError {
         /// What is wrong with it.
         reason: String,
     },
+    /// A container has what looks like a signature of its members, and nobody has said yet what becomes of it.
+    #[error(
+        "{container} has {} that {} like a signature of its members, which will no longer hold",
+        folders.join(", "),
+        if folders.len() == 1 { "looks" } else { "look" }
+    )]
+    LikeSignature {
+        /// The container.
+        container: String,
+        /// Folders at its top.
+        folders: Vec<String>,
+    },
     /// Containers that the package brings must be looked into first.
     #[error("{} must be looked into first", archives.join(", "))]
     NotLookedInto {

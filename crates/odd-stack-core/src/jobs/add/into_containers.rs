@@ -11,7 +11,7 @@ use crate::container::{like_signatures, signature_of};
 use crate::expected::{Containers, Opened};
 use crate::fit::Fit;
 use crate::ledger::{Ledger, LedgerError};
-use crate::stack::{Column, EntryKind, Order, Provider};
+use crate::stack::{Column, EntryKind, LayerId, Order, Provider};
 
 /// A container that a layer changes.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -41,7 +41,8 @@ impl IntoContainers {
     /// `away`.
     ///
     /// # Errors
-    /// [`AddError::NotIntoContainer`], where there is no container that can be changed.
+    /// [`AddError::NotIntoContainer`], where there is no container that can be changed; [`AddError::LikeSignature`], where a
+    /// person must say what becomes of one.
     pub(in crate::jobs) fn of(
         ledger: &Ledger,
         (order, containers): (&Order, &Containers<'_>),
@@ -118,6 +119,9 @@ impl IntoContainers {
             false => Vec::new(),
         };
         like_signatures.retain(|top| !within.iter().any(|path| path.starts_with(&format!("{top}/"))));
+        if !like_signatures.is_empty() && !keeps_signature && !is_changed_already(ledger, &address)? {
+            return Err(AddError::LikeSignature { container: address.to_string(), folders: like_signatures });
+        }
         let keeps_signature = keeps_signature && !signature.is_empty();
         if !keeps_signature {
             for path in &signature {
@@ -139,6 +143,16 @@ impl IntoContainers {
         self.changes.push(ContainerChange { address, members, signature, keeps_signature, like_signatures });
         Ok(())
     }
+}
+
+/// Whether a layer changes members of a container, so that it was decided what becomes of its signature.
+fn is_changed_already(ledger: &Ledger, container: &Address) -> Result<bool, LedgerError> {
+    let (root, key) = key_of(ledger, container)?;
+    let layers = ledger.catalogue.arrangement()?;
+    let is_in = |layer: LayerId| layers.standings().iter().any(|standing| standing.layer == layer);
+    let column = ledger.catalogue.column_alone(root, &key)?;
+    let mut entries = column.iter().flat_map(|column| &column.entries);
+    Ok(entries.any(|entry| entry.kind == EntryKind::Members && is_in(entry.layer)))
 }
 
 /// Whether the game has a folder named as a container is written, with its `!`.
