@@ -403,7 +403,8 @@ fn a_folder_that_looks_like_a_signature_is_asked_about_once() {
         sandbox.zip(name, &[("menu/title.txt", content)]);
     }
     let asked = sandbox.run("add lamps-1.zip --place .=data/more.qpk!/").status(4);
-    let asked = asked.says("game:data/more.qpk has SIGN that looks like a signature").says("--keep-signature");
+    let asked =
+        asked.says("game:data/more.qpk has SIGN that looks like a signature").says("--keep-signature");
     assert!(!asked.whole().contains("index"), "{}", asked.whole());
     sandbox
         .run("add lamps-1.zip --place .=data/more.qpk!/ --take-away game:data/more.qpk!/SIGN/**")

@@ -65,7 +65,7 @@ pub(in crate::jobs) struct Covered {
 const MARKS: [&str; 10] =
     ["orig", "original", "originals", "bak", "backup", "backups", "old", "org", "vanilla", "unmodded"];
 
-/// Finds them: by size and time where the base knows what lay there, else by their names.
+/// Finds them: by size and time where the base knows what lay there, else by their names, and then by its size and hash.
 ///
 /// # Errors
 /// [`LedgerError`], also when a folder can't be read.
@@ -98,7 +98,11 @@ pub(in crate::jobs) fn find_originals(
         }
         for it in of_root {
             let lies_at = match it.is_changed {
-                true => by_size_and_time(ledger, it, &by_stamp)?,
+                true => match by_size_and_time(ledger, it, &by_stamp)? {
+                    // A copy has another time, but what the base is known to have had.
+                    None => by_name(ledger, it, &marked)?,
+                    found => found,
+                },
                 false => by_name(ledger, it, &marked)?,
             };
             let Some((lies_at, by)) = lies_at else { continue };
@@ -190,9 +194,17 @@ fn by_name(ledger: &Ledger, it: &Covered, marked: &Marked) -> Result<Lies, Ledge
     let root = &ledger.site().root(it.root)?.folder;
     for path in marked.of(&it.base.spelled) {
         let on_disk = path.on(root);
+        let is_known = |hash: ContentHash| match it.is_changed {
+            true => it.base.hash.is_none_or(|known| known == hash),
+            false => true,
+        };
+        let has_size = || std::fs::metadata(&on_disk).is_ok_and(|found| found.len() == it.base.size_bytes);
+        if it.is_changed && !has_size() {
+            continue;
+        }
         let hash = ContentHash::of_file(&on_disk).map_err(LedgerError::io("read", &on_disk));
         // A second copy of the package's own file is no original.
-        if hash.is_ok_and(|hash| hash != it.hash) {
+        if hash.is_ok_and(|hash| hash != it.hash && is_known(hash)) {
             return Ok(Some((path.clone(), FoundBy::Name)));
         }
     }
