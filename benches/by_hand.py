@@ -433,6 +433,46 @@ class Bench:
         self.alone(f"lift --all {title}", lambda: self.oddstack(home, "lift", "--all"), 60.0)
         self.drop(home, game, tiny)
 
+    def building(self, name):
+        """A second folder of a game, against a copy of it; and brought up to date by ten files."""
+        tree, _ = self.data(name)
+        home, game = self.game(tree)
+        self.oddstack(home, "lineup", "save", "season")
+        copy, second = self.folder / "copy", self.folder / "second"
+
+        def ours(*options):
+            shutil.rmtree(second, ignore_errors=True)
+            return self.oddstack(home, "lineup", "build", "season", second, *options)
+
+        def theirs():
+            shutil.rmtree(copy, ignore_errors=True)
+            return run(["cp", "-r", game, copy])
+
+        self.pairs(f"lineup build {name}, against cp -r", ours, theirs, 1.0)
+        self.drop(copy)
+        if name == "big":
+            self.drop(second)
+            self.oddstack(home, "lineup", "drop", "season")
+            self.oddstack(home, "lineup", "save", "season")
+            self.alone(f"lineup build {name} --links", lambda: ours("--links"), 1.0)
+        few = self.fresh("few")
+        for number in range(10):
+            (few / f"new_{number}.dat").write_text(str(number))
+
+        def update():
+            turn = "lift" if update.laid else "lay"
+            if update.laid is None:
+                self.oddstack(home, "add", few, "--name", "few", "--place", ".=game:")
+            else:
+                self.oddstack(home, turn, "few")
+            update.laid = not update.laid
+            self.oddstack(home, "lineup", "save", "season")
+            return self.oddstack(home, "lineup", "build", "season")
+
+        update.laid = None
+        self.alone(f"lineup build {name}, ten files differ", update, None)
+        self.drop(home, game, second, few)
+
     def container(self):
         """One small member of a container of 20,000 members and 1.5 GB, against a copy of it and against `zip` in place."""
         home, game = self.fresh("home"), self.fresh("game")
@@ -560,6 +600,7 @@ def main():
         "add-over": lambda: bench.add_over("big"),
         "lay": lambda: [bench.lay("small"), bench.lay("big")],
         "lift": lambda: [bench.lift("small"), bench.lift("big")],
+        "building": lambda: [bench.building("small"), bench.building("big")],
         "fit": bench.fit,
         "upgrade": bench.upgrade,
         "check": bench.check,

@@ -1,6 +1,7 @@
 //! What a failure means to a person: its exit code, its words, and what to do now.
 
 mod adding;
+mod building;
 mod fits;
 mod games;
 mod history;
@@ -450,6 +451,7 @@ impl From<PlayError> for Failure {
             PlayError::Address { .. } => "bad_address",
             PlayError::NoProgram => "no_program",
             PlayError::NoSuchStart { .. } => "no_such_start",
+            PlayError::NotBuilt { .. } => "not_finished",
             PlayError::ProgramMissing { .. } => "program_missing",
             PlayError::ProgramOutside { .. } => "program_outside",
         };

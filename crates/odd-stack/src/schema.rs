@@ -5,9 +5,10 @@ use std::path::PathBuf;
 
 use odd_stack_core::fit::FitSheet;
 use odd_stack_core::jobs::{
-    AddressHistory, AdoptReport, CaptureEnd, CheckSummary, ConflictsReport, DraftReport, FactsReport,
-    GameReport, HistoryDifference, HistoryReport, InspectReport, LayerThen, LineupDifference, PastStack,
-    PatchDayStatus, RegisterReport, SheetCheck, ShowReport, StackReport, TraceReport,
+    AddressHistory, AdoptReport, BuildReport, BuiltCheck, CaptureEnd, CheckSummary, ConflictsReport,
+    DraftReport, FactsReport, GameReport, HistoryDifference, HistoryReport, InspectReport, LayerThen,
+    LineupDifference, PastStack, PatchDayStatus, RegisterReport, SheetCheck, ShowReport, StackReport,
+    TraceReport,
 };
 use schemars::{Schema, schema_for};
 
@@ -51,6 +52,8 @@ fn schemas() -> Vec<(&'static str, Schema)> {
         ("culprit", schema_for!(CulpritAnswer)),
         ("lineup-list", schema_for!(LineupList)),
         ("lineup-switch", schema_for!(SwitchReport)),
+        ("lineup-build", schema_for!(BuildReport)),
+        ("check-lineup", schema_for!(BuiltCheck)),
         ("lineup-compare", schema_for!(LineupDifference)),
         ("stack-at", schema_for!(PastStack)),
         ("show-at", schema_for!(LayerThen)),

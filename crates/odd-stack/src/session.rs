@@ -164,6 +164,14 @@ impl Session {
         }
     }
 
+    /// The lineup in whose second folder one stands.
+    pub fn built_here(&self, game: &OpenGame) -> Result<Option<String>, Failure> {
+        match std::env::current_dir() {
+            Ok(here) => Ok(game.built_around(&here)?),
+            Err(_) => Ok(None),
+        }
+    }
+
     /// The main program of a folder that looks like a game and is none of those that were added.
     pub fn new_game_at(&self, folder: &Path) -> Result<Option<String>, Failure> {
         let found = self.door.game_in(&absolute(folder)?)?;

@@ -127,6 +127,13 @@ pub trait Seam: Send + Sync {
     /// # Errors
     /// The system's own; also where the disk has no such thing.
     fn link_file(&self, from: &Path, to: &Path) -> io::Result<()>;
+    /// Makes a symbolic link that leads to `target`, where the system lets anybody make one.
+    ///
+    /// # Errors
+    /// The system's own.
+    fn make_link(&self, _target: &Path, _path: &Path) -> io::Result<()> {
+        Err(io::ErrorKind::Unsupported.into())
+    }
     /// Makes durable all that was written and renamed so far on the volume of `folder`. `touched`
     /// are the files and folders concerned, for systems that can't sync a whole volume.
     ///
@@ -345,6 +352,11 @@ impl Seam for RealDisk {
 
     fn link_file(&self, from: &Path, to: &Path) -> io::Result<()> {
         self.patiently(from, || fs::hard_link(from, to))
+    }
+
+    #[cfg(unix)]
+    fn make_link(&self, target: &Path, path: &Path) -> io::Result<()> {
+        std::os::unix::fs::symlink(target, path)
     }
 
     #[cfg(target_os = "linux")]

@@ -9,17 +9,18 @@ use crate::expected::{GameVersionNow, game_version_now};
 use crate::fit::Wishes;
 use crate::game::{Game, Running};
 use crate::jobs::{
-    AddError, AddressHistory, AddressHistoryError, AddressesError, CaptureError, CheckSummary,
-    ConflictsReport, ConflictsRequest, CulpritReport, DoubtfulNeed, DraftReport, GameLine, GameReport,
-    Glance, HistoryDifference, HistoryError, HistoryReport, InspectReport, Launch, LayerClears, LayerThen,
-    LineupDifference, LineupError, LineupRow, LoadedRow, MendError, PastStack, PatchDayStatus,
+    AddError, AddressHistory, AddressHistoryError, AddressesError, BuildError, BuiltCheck, CaptureError,
+    CheckSummary, ConflictsReport, ConflictsRequest, CulpritReport, DoubtfulNeed, DraftReport, GameLine,
+    GameReport, Glance, HistoryDifference, HistoryError, HistoryReport, InspectReport, Launch, LayerClears,
+    LayerThen, LineupDifference, LineupError, LineupRow, LoadedRow, MendError, PastStack, PatchDayStatus,
     PlacingRequest, PlayError, ProofRow, SheetCheck, ShowReport, StackReport, StoredSummary, TraceError,
-    TraceReport, TweakError, TweakRow, VerifyReport, Written, address_history, capture_exchanges,
-    check_facts, check_report, check_sheet, compare_lineups, conflicts, culprit_status, doubtful_needs,
-    draft_sheet, game_line, game_report_with_containers, glance, history, history_difference, inspect,
-    is_own_edits, is_start_unagreed, is_under_way, launch, layer_at, lineups, patchday_status, proofs,
-    running, show, stack, stack_at, trace, trace_loaded, tweaks, unagreed_clearing, unknown_originals,
-    verify_stored, wanted_clearing, with_runner, written_since,
+    TraceReport, TweakError, TweakRow, VerifyReport, Written, address_history, built_around,
+    capture_exchanges, check_built, check_facts, check_report, check_sheet, compare_lineups, conflicts,
+    culprit_status, doubtful_needs, draft_sheet, game_line, game_report_with_containers, glance, history,
+    history_difference, inspect, is_own_edits, is_start_unagreed, is_under_way, launch, launch_built,
+    layer_at, lineups, patchday_status, proofs, running, running_in_built, show, stack, stack_at, trace,
+    trace_loaded, tweaks, unagreed_clearing, unknown_originals, verify_stored, wanted_clearing, with_runner,
+    written_since,
 };
 use crate::ledger::{Layer, LedgerError};
 use crate::package::Limits;
@@ -322,6 +323,36 @@ impl OpenGame {
     /// The words that start a command, with the game's runner where the program is one of another system.
     pub fn with_runner(&self, command: &[String]) -> Vec<String> {
         with_runner(&self.ledger, command)
+    }
+
+    /// How the game in the second folder of a lineup is started; nothing if none of that name was built.
+    ///
+    /// # Errors
+    /// [`PlayError`].
+    pub fn launch_built(&self, lineup: &str) -> Result<Option<Launch>, PlayError> {
+        launch_built(&self.ledger, lineup)
+    }
+
+    /// The programs in the second folder of a lineup that run right now.
+    #[must_use]
+    pub fn running_in_built(&self, lineup: &str) -> Vec<Running> {
+        running_in_built(&self.ledger, lineup)
+    }
+
+    /// Compares the second folder of a lineup with what was put there.
+    ///
+    /// # Errors
+    /// [`BuildError`].
+    pub fn check_built(&self, lineup: &str, deep: bool) -> Result<BuiltCheck, BuildError> {
+        check_built(&self.ledger, lineup, deep, self.observer())
+    }
+
+    /// The lineup whose second folder lies around a path.
+    ///
+    /// # Errors
+    /// [`BuildError`].
+    pub fn built_around(&self, path: &Path) -> Result<Option<String>, BuildError> {
+        built_around(&self.ledger, path)
     }
 
     /// How the game, or what is named, is started.

@@ -2,21 +2,22 @@
 
 use std::path::PathBuf;
 
-use super::{NoPermission, OpenGame, Refused};
+use super::{NoPermission, OpenGame, Refused, WhileRunning};
 use crate::blend::{BlendRule, Prefer};
 use crate::change::{ChangeError, ChangeOptions, Prepared};
 use crate::jobs::{
-    AddError, AddRequest, Adding, AdoptRequest, Adopting, Arriving, BackRequest, Cancelling, CaptureError,
-    CaptureRequest, Capturing, ChangeReport, CulpritError, CulpritStep, Ending, FactsRequest, Finishing,
-    Forgotten, GameReport, GivingBack, GoingBack, HistoryError, Launch, LayerClears, Learnt, LineupError,
-    MendError, MendFile, Mending, MendingPlan, PatchDayError, Permit, PlayError, ProgramEnd, RenewError,
-    RenewReport, Reorder, Ruling, Saying, Searching, SetError, SetRequest, SettleError, Settling, Switching,
-    TidyReport, TidyRequest, Tweak, TweakError, Tweaking, agree, begin_capture, change_report,
-    change_settings, drifted_files, drop_lineup, forget, learn_program, name_state, note_cleared,
-    note_program_end, prepare_adopt, prepare_blend_rules, prepare_capture_cancel, prepare_capture_close,
-    prepare_capture_end, prepare_clearing, prepare_culprit, prepare_facts, prepare_giving_back,
-    prepare_going_back, prepare_mend, prepare_patchday_begin, prepare_patchday_finish, prepare_reorder,
-    prepare_settle, prepare_switch, prepare_tweak, refuse_to_accept, rename_lineup, renew, save_lineup, tidy,
+    AddError, AddRequest, Adding, AdoptRequest, Adopting, Arriving, BackRequest, BuildError, BuildReport,
+    BuildRequest, Cancelling, CaptureError, CaptureRequest, Capturing, ChangeReport, CulpritError,
+    CulpritStep, Ending, FactsRequest, Finishing, Forgotten, GameReport, GivingBack, GoingBack, HistoryError,
+    Launch, LayerClears, Learnt, LineupError, MendError, MendFile, Mending, MendingPlan, Outfitting,
+    PatchDayError, Permit, PlayError, ProgramEnd, RenewError, RenewReport, Reorder, Ruling, Saying,
+    Searching, SetError, SetRequest, SettleError, Settling, Switching, TidyReport, TidyRequest, Tweak,
+    TweakError, Tweaking, agree, begin_capture, change_report, change_settings, drifted_files, drop_lineup,
+    forget, learn_program, name_state, note_cleared, note_program_end, prepare_adopt, prepare_blend_rules,
+    prepare_build, prepare_capture_cancel, prepare_capture_close, prepare_capture_end, prepare_clearing,
+    prepare_culprit, prepare_facts, prepare_giving_back, prepare_going_back, prepare_mend,
+    prepare_patchday_begin, prepare_patchday_finish, prepare_reorder, prepare_settle, prepare_switch,
+    prepare_tweak, refuse_to_accept, rename_lineup, renew, save_lineup, tidy,
 };
 use crate::ledger::{Layer, LedgerError, OngoingKind};
 
@@ -179,6 +180,25 @@ impl OpenGame {
         let permit = self.permit(None, dry_run)?;
         prepare_switch(&self.ledger, permit, (name, prefer), self.door.now(), options, self.observer())
             .map_err(job)
+    }
+
+    /// Looks what a second folder needs to be as its lineup has it.
+    ///
+    /// # Errors
+    /// [`Refused`]; nothing was changed.
+    pub fn prepare_build(&self, request: &BuildRequest) -> Result<Outfitting<'_>, Refused<BuildError>> {
+        // Nothing of the game itself changes, so that it may run.
+        let permit = self.permit(None, true)?;
+        let may_run = request.dry_run || self.door.while_running == WhileRunning::GoOn;
+        prepare_build(&self.ledger, permit, request, may_run, self.observer()).map_err(job)
+    }
+
+    /// Builds a second folder, or brings it up to date.
+    ///
+    /// # Errors
+    /// [`BuildError`].
+    pub fn build(&self, outfitting: Outfitting<'_>) -> Result<BuildReport, BuildError> {
+        outfitting.make(self.door.now(), self.observer())
     }
 
     /// Prepares a step of the search for the layer that breaks the game.

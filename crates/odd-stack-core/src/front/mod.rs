@@ -21,8 +21,8 @@ use crate::files::{RealDisk, Seam, is_one_folder};
 use crate::game::Running;
 use crate::jobs::{
     FoundGame, MoveHomeError, Permit, RegisterError, RegisterReport, RegisterRequest, RescueError,
-    RescueReport, RescueRequest, find_games, game_in, heal, ledger_meant, list_again, move_home,
-    register_game, rescue, running, select_game,
+    RescueReport, RescueRequest, built_around, find_games, game_in, heal, ledger_meant, list_again,
+    move_home, register_game, rescue, running, select_game,
 };
 use crate::ledger::{GameMark, Home, Ledger, LedgerError, OngoingKind, Registered};
 use crate::observer::{Observer, Silent};
@@ -242,6 +242,7 @@ impl OddStack {
             Ledger::open(&game.ledger, Arc::clone(&self.seam)).is_ok_and(|ledger| {
                 let roots = &ledger.game().roots;
                 folder.ancestors().any(|above| roots.iter().any(|root| is_one_folder(above, &root.folder)))
+                    || built_around(&ledger, folder).is_ok_and(|built| built.is_some())
             })
         };
         Ok(self.home.games()?.into_iter().find(is_around))

@@ -6,6 +6,7 @@
 
 mod add;
 mod addresses;
+mod built;
 mod capture;
 mod contests;
 mod facts;
@@ -43,6 +44,10 @@ pub use add::request::{AddPlace, AddRequest, Patch};
 pub use add::start_wishes::{ClearRow, StartRow};
 pub use add::why_not::{NotAdoptedRow, WhyNot};
 pub use addresses::AddressesError;
+pub use built::checking::{BuiltCheck, BuiltDrift, BuiltDriftRow};
+pub use built::error::{BuildError, OpenRoot};
+pub use built::plan::{BuildReport, BuiltRootRow, Outfitting, SavedRow};
+pub use built::request::BuildRequest;
 pub use capture::{
     Cancelling, CaptureEnd, CaptureError, CaptureRequest, Capturing, Ending, GuardMeans, GuardReport,
     ProgramEnd, SettingsRow,
@@ -107,6 +112,9 @@ pub mod steps {
     pub use super::add::fit_sheet::{check_sheet, draft_sheet};
     pub use super::add::inspect::inspect;
     pub use super::add::remembered::remembered_rules;
+    pub use super::built::checking::{built_around, check_built};
+    pub use super::built::plan::prepare_build;
+    pub use super::built::playing::{launch_built, running_in_built};
     pub use super::capture::{
         begin_capture, capture_exchanges, note_program_end, prepare_capture_cancel, prepare_capture_close,
         prepare_capture_end, with_runner,

@@ -55,8 +55,8 @@ pub(crate) use blobs::{
 };
 pub(crate) use catalogue::Catalogue;
 pub(crate) use catalogue::{
-    FILE_NAME as CATALOGUE_FILE, Lineup, NewRevision, Revision, SECOND_NAME, SUMS_NAME, Side,
-    free_reserve_if_needed, is_second_whole, keep_reserve, restore_second,
+    BuiltFolder, BuiltThing, FILE_NAME as CATALOGUE_FILE, Lineup, NewRevision, Revision, SECOND_NAME,
+    SUMS_NAME, Side, free_reserve_if_needed, is_second_whole, keep_reserve, restore_second,
 };
 
 /// One game's ledger, open for asking and changing.

@@ -4,6 +4,7 @@
 
 #[allow(dead_code, reason = "the tests of the command line use all of it")]
 mod archives;
+mod building;
 mod changes;
 mod containers;
 mod corners;

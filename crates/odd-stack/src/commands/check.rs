@@ -1,5 +1,6 @@
 //! `oddstack check`
 
+use super::lineup_build;
 use super::play::proof_rows;
 use crate::Ended;
 use crate::errors::Failure;
@@ -23,6 +24,9 @@ pub struct CheckArgs {
     /// Also say whether one sees that layers work, as far as their fit sheets say how
     #[arg(long)]
     pub proofs: bool,
+    /// Check the second folder that was built of this lineup; in that folder it is meant anyway
+    #[arg(long, value_name = "NAME", conflicts_with = "proofs")]
+    pub lineup: Option<String>,
 }
 
 /// Drifted files that are listed before the rest is folded.
@@ -30,6 +34,13 @@ const MOST_FILES: usize = 40;
 
 pub fn run(session: &mut Session, args: &CheckArgs) -> Result<Ended, Failure> {
     let game = session.open()?;
+    let built = match &args.lineup {
+        Some(lineup) => Some(lineup.clone()),
+        None => session.built_here(&game)?,
+    };
+    if let Some(lineup) = built {
+        return lineup_build::check(session, &game, &lineup, args.deep);
+    }
     let mut report = game.check(args.deep)?;
     let most = if session.out.verbose { usize::MAX } else { MOST_FILES };
     let mut text = text(&report, most);

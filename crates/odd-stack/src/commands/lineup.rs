@@ -9,6 +9,7 @@ use serde::Serialize;
 
 use super::going_back::BackArgs;
 use super::history::{files_difference, layers_difference, stacks_difference};
+use super::lineup_build::{BuildArgs, build};
 use super::standing::MOST_EFFECTS;
 use super::upgrade::Whose;
 use crate::Ended;
@@ -29,6 +30,8 @@ pub enum LineupCommand {
     List,
     /// Switch to a lineup; only what differs is changed
     Switch(SwitchArgs),
+    /// Build a second, complete folder of the game as a lineup has it, or bring one up to date
+    Build(BuildArgs),
     /// Show how a lineup differs from another one, or from the stack as it is
     Compare(CompareArgs),
     /// Give a lineup another name
@@ -43,6 +46,7 @@ impl LineupCommand {
             Self::Save(_) => "lineup save",
             Self::List => "lineup list",
             Self::Switch(_) => "lineup switch",
+            Self::Build(_) => "lineup build",
             Self::Compare(_) => "lineup compare",
             Self::Rename(_) => "lineup rename",
             Self::Drop(_) => "lineup drop",
@@ -117,6 +121,7 @@ pub fn run(session: &mut Session, command: &LineupCommand) -> Result<Ended, Fail
             session.out.result(Some(&game.about().name), &report, &text);
             return Ok(Ended::Well);
         }
+        LineupCommand::Build(args) => return build(session, &game, args),
         LineupCommand::Compare(args) => {
             let (from, to) = match &args.with {
                 Some(with) => (Some(args.name.as_str()), with.as_str()),
@@ -145,8 +150,12 @@ pub fn run(session: &mut Session, command: &LineupCommand) -> Result<Ended, Fail
             format!("The lineup `{}` is called `{}` now.\n", args.name, args.new)
         }
         LineupCommand::Drop(args) => {
+            let built = game.lineups()?.into_iter().find(|row| row.name.eq_ignore_ascii_case(&args.name));
             game.drop_lineup(&args.name)?;
-            format!("The lineup `{}` is forgotten; the layers stay as they are.\n", args.name)
+            let built = built.and_then(|row| row.built).map_or(String::new(), |folder| {
+                format!("Its second folder, {folder}, stays as well, and is a folder like any other now.\n")
+            });
+            format!("The lineup `{}` is forgotten; the layers stay as they are.\n{built}", args.name)
         }
     };
     session.out.result(Some(&game.about().name), &LineupList { lineups: game.lineups()? }, &text);
@@ -214,6 +223,10 @@ fn list_text(rows: &[LineupRow]) -> String {
             cell(format!("{} laid{lifted}", layers(row.laid_layers)), Look::Plain),
             cell(format!("saved {}", local(&row.saved_at)), Look::Dim),
             state,
+            cell(
+                row.built.as_ref().map_or(String::new(), |folder| format!("built in {folder}")),
+                Look::Plain,
+            ),
         ]
     });
     table(&[], cells.collect())

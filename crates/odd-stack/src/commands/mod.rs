@@ -19,6 +19,7 @@ pub mod inspect;
 pub mod lay;
 pub mod lift;
 pub mod lineup;
+pub mod lineup_build;
 pub mod man;
 pub mod mark;
 pub mod mend;

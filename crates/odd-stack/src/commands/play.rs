@@ -6,7 +6,7 @@ use std::time::{Instant, SystemTime};
 
 use clap::Args;
 use odd_stack_core::OpenGame;
-use odd_stack_core::jobs::{Launch, LayerClears, ProofRow, Written};
+use odd_stack_core::jobs::{Launch, LayerClears, PlayError, ProofRow, Written};
 #[cfg(test)]
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -29,7 +29,7 @@ use crate::show::wishes::{clear_words, environment_words, loads_words};
 
 #[derive(Debug, Args)]
 pub struct PlayArgs {
-    /// A way to start it: the name of a layer that brings one, or the game's own name
+    /// A way to start it: the name of a layer that brings one, the game's own name, or a lineup with a second folder
     #[arg(value_name = "NAME")]
     pub name: Option<String>,
     /// Switch to this lineup first
@@ -85,18 +85,54 @@ fn tell_state(session: &mut Session, game: &OpenGame) -> Result<u64, Failure> {
     Ok(drifted_files)
 }
 
+/// As [`tell_state`], of the second folder of a lineup.
+fn tell_second(session: &mut Session, game: &OpenGame, lineup: &str) -> Result<u64, Failure> {
+    let found = game.check_built(lineup, false)?;
+    if found.behind_files > 0 {
+        let count = counted(found.behind_files, "file", "files");
+        session.out.warn(format!(
+            "the lineup has {count} otherwise by now; `oddstack lineup build {}` brings the second folder up to date",
+            quoted(lineup)
+        ));
+    }
+    Ok(found.drifted.len() as u64)
+}
+
+/// What is started: in a second folder, where one stands in it or names its lineup and nothing else has that name.
+fn launch_of(session: &Session, game: &OpenGame, args: &PlayArgs) -> Result<Launch, Failure> {
+    let built = |lineup: &str| Ok::<_, Failure>(game.launch_built(lineup)?);
+    let Some(name) = &args.name else {
+        let here = if args.lineup.is_none() { session.built_here(game)? } else { None };
+        return match here {
+            Some(lineup) => Ok(built(&lineup)?.map_or_else(|| game.launch(None), Ok)?),
+            None => Ok(game.launch(None)?),
+        };
+    };
+    match game.launch(Some(name)) {
+        Err(error @ PlayError::NoSuchStart { .. }) => match built(name)? {
+            Some(launch) => Ok(launch),
+            None => Err(error.into()),
+        },
+        found => Ok(found?),
+    }
+}
+
 pub fn run(session: &mut Session, args: &PlayArgs) -> Result<Ended, Failure> {
     let game = session.open()?;
     if let Some(lineup) = &args.lineup {
         let back = BackArgs { both_changed: None, change: ChangeArgs::plain(args.dry_run) };
         switch_first(session, &game, lineup, &back)?;
     }
-    let launch = game.launch(args.name.as_deref())?;
+    let launch = launch_of(session, &game, args)?;
+    let is_second = launch.lineup.is_some();
     let own = &launch.words[launch.words.len() - launch.own_words..];
     let words = with_its_runner(&game, own, Path::new(&launch.folder))?;
     let what_ran = ran(&words, own);
-    let drifted_files = tell_state(session, &game)?;
-    let wanted = if args.no_clearing { Vec::new() } else { game.wanted_clearing()? };
+    let drifted_files = match &launch.lineup {
+        Some(lineup) => tell_second(session, &game, lineup)?,
+        None => tell_state(session, &game)?,
+    };
+    let wanted = if args.no_clearing || is_second { Vec::new() } else { game.wanted_clearing()? };
     let is_agreed = agreed(session, &game, args, &launch, &wanted)?;
     let cleared = clear(session, &game, &wanted, args)?;
     let mut report = PlayReport {
@@ -112,11 +148,7 @@ pub fn run(session: &mut Session, args: &PlayArgs) -> Result<Ended, Failure> {
     };
     session.out.text(&before(&report));
     if args.dry_run {
-        let mut text = format!("{}\n", paint(BOLD, "Dry run: nothing was started."));
-        if !is_agreed {
-            text.push_str(&paint(WARN, "The real run asks first whether you agree to this.\n"));
-        }
-        session.out.result(Some(&game.about().name), &report, &text);
+        session.out.result(Some(&game.about().name), &report, &dry_run_text(is_agreed));
         return Ok(Ended::Well);
     }
     let seen = game.glance()?;
@@ -130,7 +162,11 @@ pub fn run(session: &mut Session, args: &PlayArgs) -> Result<Ended, Failure> {
     }
     let (began, started) = (Instant::now(), SystemTime::now());
     // A launcher may end at once; the game is what is waited for.
-    let (ended, _) = run_to_the_end(&mut command, || game.running());
+    let lineup = report.launch.lineup.clone();
+    let (ended, _) = run_to_the_end(&mut command, || match &lineup {
+        Some(lineup) => game.running_in_built(lineup),
+        None => game.running(),
+    });
     let status =
         ended.map_err(|error| Failure::new(Exit::Failed, "cannot_run", refusal(&what_ran, &error)))?;
     report.exit_code = status.code();
@@ -138,11 +174,19 @@ pub fn run(session: &mut Session, args: &PlayArgs) -> Result<Ended, Failure> {
     report.written = game.written_since(seen)?;
     // The game by its own name is started without what layers want, so it proves nothing of them.
     let is_plain = report.launch.layer.is_none() && args.name.is_some();
-    report.proofs = if is_plain { Vec::new() } else { game.proofs(Some(started))? };
+    report.proofs = if is_plain || is_second { Vec::new() } else { game.proofs(Some(started))? };
     let most = if session.out.verbose { usize::MAX } else { MOST_EFFECTS };
     let text = after(&report, &what_ran, most);
     session.out.result(Some(&game.about().name), &report, &text);
     Ok(if report.proofs.iter().all(|proof| proof.holds) { Ended::Well } else { Ended::WantsAttention })
+}
+
+fn dry_run_text(is_agreed: bool) -> String {
+    let mut text = format!("{}\n", paint(BOLD, "Dry run: nothing was started."));
+    if !is_agreed {
+        text.push_str(&paint(WARN, "The real run asks first whether you agree to this.\n"));
+    }
+    text
 }
 
 /// Whether a person has agreed to all that layers want; else they are asked, or told that nobody can be.
@@ -237,8 +281,11 @@ fn before(report: &PlayReport) -> String {
         };
         text.push_str(&format!("  {} {verb}\n", files(report.cleared.len() as u64)));
     }
-    let Launch { program, layer, .. } = &report.launch;
-    let whose = layer.as_ref().map(|layer| format!(", as {layer} wants it")).unwrap_or_default();
+    let Launch { program, layer, lineup, .. } = &report.launch;
+    let mut whose = layer.as_ref().map(|layer| format!(", as {layer} wants it")).unwrap_or_default();
+    if let Some(lineup) = lineup {
+        whose.push_str(&format!(", in the second folder of the lineup {lineup}"));
+    }
     text.push_str(&format!("{}{}\n", paint(BOLD, &format!("starting {program}")), paint(DIM, &whose)));
     text.push_str(&paint(DIM, &format!("  {}\n", launch_words(&report.launch))));
     text
@@ -259,6 +306,9 @@ fn after(report: &PlayReport, what_ran: &str, most: usize) -> String {
         })
         .collect();
     let all = rows.len();
+    if report.launch.lineup.is_some() {
+        return text;
+    }
     text.push_str(if all == 0 { "It wrote nothing in the game's folders.\n" } else { "It wrote:\n" });
     text.push_str(&table(&[], rows.into_iter().take(most).collect()));
     if all > most {

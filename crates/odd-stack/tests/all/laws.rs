@@ -265,6 +265,8 @@ fn every_answer_in_json_has_its_documented_shape() {
         ("undo", 0, "undo"),
         ("lineup compare three", 0, "lineup-compare"),
         ("lineup switch three", 0, "lineup-switch"),
+        ("lineup build three built --without-root docs", 0, "lineup-build"),
+        ("check --lineup three", 0, "check-lineup"),
         ("lineup rename three four", 0, "lineup-list"),
         ("lineup drop four", 0, "lineup-list"),
         ("undo", 0, "undo"),

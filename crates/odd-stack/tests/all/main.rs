@@ -4,6 +4,7 @@
 
 #[path = "../../../odd-stack-core/tests/all/archives.rs"]
 mod archives;
+mod building;
 mod containers;
 mod contests;
 mod culprit;

@@ -127,7 +127,7 @@ fn check_apart_from(
 }
 
 /// The real path of something that may not exist yet.
-fn real_of_future(path: &Path) -> PathBuf {
+pub(in crate::jobs) fn real_of_future(path: &Path) -> PathBuf {
     let absolute = std::path::absolute(path).unwrap_or_else(|_| path.to_path_buf());
     let there = absolute.ancestors().find(|folder| folder.exists());
     match there.and_then(|there| absolute.strip_prefix(there).ok().map(|rest| real(there).join(rest))) {

@@ -74,6 +74,8 @@ pub struct LineupRow {
     pub lifted_layers: u64,
     /// The stack is so now.
     pub is_present: bool,
+    /// The second folder that was built of it.
+    pub built: Option<String>,
 }
 
 /// How a lineup differs from another, or from the stack as it is.
@@ -117,13 +119,14 @@ pub fn save_lineup(ledger: &Ledger, _permit: &Permit, name: &str, now: Moment) -
     Ok(ledger.catalogue.write_lineup(&present)?)
 }
 
-/// Forgets a lineup; the layers stay as they are.
+/// Forgets a lineup, and that a second folder was built of it; the layers, and what lies in that folder, stay as they are.
 ///
 /// # Errors
 /// [`LineupError`].
 pub fn drop_lineup(ledger: &Ledger, _permit: &Permit, name: &str) -> Result<(), LineupError> {
     let lineup = named(ledger, name)?;
     ledger.catalogue.drop_lineup(&lineup.name)?;
+    ledger.catalogue.forget_built(&lineup.name)?;
     Ok(())
 }
 
@@ -141,6 +144,7 @@ pub fn rename_lineup(ledger: &Ledger, _permit: &Permit, old: &str, new: &str) ->
     if !name.eq_ignore_ascii_case(&lineup.name) {
         ledger.catalogue.drop_lineup(&lineup.name)?;
     }
+    ledger.catalogue.rename_built(&lineup.name, &name)?;
     Ok(())
 }
 
@@ -151,12 +155,16 @@ pub fn rename_lineup(ledger: &Ledger, _permit: &Permit, old: &str, new: &str) ->
 pub fn lineups(ledger: &Ledger) -> Result<Vec<LineupRow>, LineupError> {
     let present = present(ledger)?;
     let mut rows = Vec::new();
+    let built = ledger.catalogue.built_folders()?;
     for lineup in ledger.catalogue.lineups()? {
+        let folder = built.iter().find(|built| built.lineup == lineup.name);
+        let folder = folder.and_then(|built| built.roots.first()).and_then(|(_, folder)| folder.as_ref());
         let laid = lineup.arrangement.iter().filter(|(_, laid)| *laid).count() as u64;
         rows.push(LineupRow {
             laid_layers: laid,
             lifted_layers: lineup.arrangement.len() as u64 - laid,
             is_present: is_as(ledger, &lineup, &present)?,
+            built: folder.map(|folder| folder.display().to_string()),
             name: lineup.name,
             saved_at: lineup.saved_at,
         });
@@ -228,9 +236,9 @@ pub fn prepare_switch<'l>(
 }
 
 /// The arrangement that a lineup means now.
-struct Wanted {
-    after: Arrangement,
-    settled: HashMap<PathId, Settlement>,
+pub(in crate::jobs) struct Wanted {
+    pub after: Arrangement,
+    pub settled: HashMap<PathId, Settlement>,
 }
 
 impl Wanted {
@@ -243,6 +251,12 @@ impl Wanted {
         let standings = self.after.standings().iter().map(|standing| (standing.layer, standing.laid));
         layers_of(ledger, standings.collect(), &RevisionBefore::default())
     }
+}
+
+/// A lineup by its name: how it is spelled, and the arrangement that it means now.
+pub(in crate::jobs) fn wanted(ledger: &Ledger, name: &str) -> Result<(String, Wanted), LineupError> {
+    let lineup = named(ledger, name)?;
+    Ok((lineup.name.clone(), resolved(ledger, &lineup)?))
 }
 
 fn name_of(name: &str) -> Result<String, LineupError> {

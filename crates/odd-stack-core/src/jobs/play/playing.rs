@@ -47,6 +47,12 @@ pub enum PlayError {
         /// What there is.
         there_are: Vec<String>,
     },
+    /// A second folder was not built to its end.
+    #[error("the second folder of the lineup `{lineup}` is not finished")]
+    NotBuilt {
+        /// The lineup.
+        lineup: String,
+    },
     /// The program is gone.
     #[error("there is no program at {}", path.display())]
     ProgramMissing {
@@ -85,6 +91,8 @@ pub struct Launch {
     pub environment: BTreeMap<String, String>,
     /// The folder that it runs in: its own.
     pub folder: String,
+    /// The lineup in whose second folder it is started; none for the game itself.
+    pub lineup: Option<String>,
     /// The layer that wants it so; none for the game's main program.
     pub layer: Option<String>,
     /// Those of the variables that make it, or what it starts, load other code.
@@ -95,15 +103,36 @@ pub struct Launch {
     pub(in crate::jobs) agreement: Option<ContentHash>,
 }
 
+/// Where the game lies that is started, and the layers that it has.
+pub(in crate::jobs) struct Where {
+    /// Laid ones, from the bottom to the top.
+    pub layers: Vec<Layer>,
+    /// The folders of its roots.
+    pub folders: HashMap<RootId, PathBuf>,
+    /// The lineup whose second folder it is.
+    pub lineup: Option<String>,
+}
+
 /// How the stack wants the game to be started: as the topmost laid layer that says so, else by its main program. With a
 /// name, the layer's or the start's of that name.
 ///
 /// # Errors
 /// [`PlayError`].
 pub fn launch(ledger: &Ledger, named: Option<&str>) -> Result<Launch, PlayError> {
+    let layers = ledger.layers()?.into_iter().filter(|layer| layer.laid).collect();
+    let folders = ledger.game().roots.iter().map(|root| (root.id, root.folder.clone())).collect();
+    launch_in(ledger, &Where { layers, folders, lineup: None }, named)
+}
+
+/// As [`launch`], at some place.
+pub(in crate::jobs) fn launch_in(
+    ledger: &Ledger,
+    place: &Where,
+    named: Option<&str>,
+) -> Result<Launch, PlayError> {
     let mut starts: Vec<(Layer, Start)> = Vec::new();
-    for layer in ledger.layers()?.into_iter().rev().filter(|layer| layer.laid) {
-        for start in remembered_rules(ledger, &layer)?.starts() {
+    for layer in place.layers.iter().rev() {
+        for start in remembered_rules(ledger, layer)?.starts() {
             starts.push((layer.clone(), start));
         }
     }
@@ -111,7 +140,11 @@ pub fn launch(ledger: &Ledger, named: Option<&str>) -> Result<Launch, PlayError>
     let chosen = match named {
         None => starts.first(),
         Some(name) if plain(name) == plain(&game.name) => None,
-        Some(name) => Some(start_named(name, &starts, &game.name)?),
+        Some(name) => {
+            let built = ledger.catalogue.built_folders()?.into_iter().map(|built| built.lineup);
+            let others: Vec<String> = std::iter::once(game.name.clone()).chain(built).collect();
+            Some(start_named(name, &starts, others)?)
+        }
     };
     let (address, start, layer) = match chosen {
         Some((layer, start)) => {
@@ -127,12 +160,12 @@ pub fn launch(ledger: &Ledger, named: Option<&str>) -> Result<Launch, PlayError>
         }
     };
     let root = game.root_named(&address.root).ok_or(PlayError::NoProgram)?;
-    let path = address.path.on(&root.folder);
+    let path = address.path.on(place.folders.get(&root.id).unwrap_or(&root.folder));
     if !path.is_file() {
         return Err(PlayError::ProgramMissing { path });
     }
     if let Some(layer) = &layer
-        && !lies_in_game(ledger, &path)
+        && !lies_in(place.folders.values(), &path)
     {
         return Err(PlayError::ProgramOutside { layer: layer.clone(), path });
     }
@@ -146,31 +179,32 @@ pub fn launch(ledger: &Ledger, named: Option<&str>) -> Result<Launch, PlayError>
         own_words: command.len(),
         environment: start.environment,
         folder,
+        lineup: place.lineup.clone(),
         layer,
         loads_code,
         agreement,
     })
 }
 
-/// The first start of that name, or of the layer of that name.
+/// The first start of that name, or of the layer of that name; `others` is what else could be named.
 fn start_named<'s>(
     name: &str,
     starts: &'s [(Layer, Start)],
-    game: &str,
+    others: Vec<String>,
 ) -> Result<&'s (Layer, Start), PlayError> {
     let name_of =
         |(layer, start): &(Layer, Start)| start.name.clone().unwrap_or_else(|| layer.about.name.clone());
     let is_it =
         |at: &&(Layer, Start)| plain(&name_of(at)) == plain(name) || plain(&at.0.about.name) == plain(name);
     starts.iter().find(is_it).ok_or_else(|| {
-        let there_are = starts.iter().map(name_of).chain([game.to_owned()]).collect();
+        let there_are = starts.iter().map(name_of).chain(others).collect();
         PlayError::NoSuchStart { name: name.to_owned(), there_are }
     })
 }
 
-/// Whether what lies at the path once links are followed is of one of the game's folders.
-fn lies_in_game(ledger: &Ledger, path: &Path) -> bool {
-    let roots = ledger.game().roots.iter().filter_map(|root| std::fs::canonicalize(&root.folder).ok());
+/// Whether what lies at the path once links are followed is in one of these folders.
+fn lies_in<'f>(folders: impl Iterator<Item = &'f PathBuf>, path: &Path) -> bool {
+    let roots = folders.filter_map(|folder| std::fs::canonicalize(folder).ok());
     std::fs::canonicalize(path).is_ok_and(|real| roots.into_iter().any(|root| real.starts_with(root)))
 }
 

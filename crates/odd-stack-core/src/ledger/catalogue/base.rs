@@ -17,12 +17,7 @@ const WITHIN: &str = "(folded = ?2 OR folded > ?2 || '/' AND folded < ?2 || '0')
 pub(super) fn read_base(row: &Row<'_>, at: usize) -> rusqlite::Result<BaseFile> {
     Ok(BaseFile {
         spelled: RelPath::from_disk(row.get(at)?),
-        kind: match row.get::<_, i64>(at + 1)? {
-            0 => BaseKind::File,
-            1 => BaseKind::Folder,
-            2 => BaseKind::Link,
-            _ => BaseKind::Other,
-        },
+        kind: read_kind(row.get(at + 1)?),
         size_bytes: row.get::<_, i64>(at + 2)?.cast_unsigned(),
         modified_ns: row.get(at + 3)?,
         mode: row.get(at + 4)?,
@@ -30,7 +25,16 @@ pub(super) fn read_base(row: &Row<'_>, at: usize) -> rusqlite::Result<BaseFile> 
     })
 }
 
-fn kind_number(kind: BaseKind) -> i64 {
+pub(super) fn read_kind(number: i64) -> BaseKind {
+    match number {
+        0 => BaseKind::File,
+        1 => BaseKind::Folder,
+        2 => BaseKind::Link,
+        _ => BaseKind::Other,
+    }
+}
+
+pub(super) fn kind_number(kind: BaseKind) -> i64 {
     match kind {
         BaseKind::File => 0,
         BaseKind::Folder => 1,

@@ -149,6 +149,16 @@ impl Catalogue {
         })
     }
 
+    /// A layer, also one that was removed.
+    pub(crate) fn layer(&self, layer: LayerId) -> Result<Option<Layer>> {
+        self.run(|db| {
+            // One that was removed has no place.
+            let columns = LAYER_COLUMNS.replace("position, laid", "COALESCE(position, 0), COALESCE(laid, 0)");
+            let mut query = db.prepare_cached(&format!("SELECT {columns} FROM layer WHERE id = ?1"))?;
+            query.query_row([layer.0], read_layer).optional()
+        })
+    }
+
     /// Names of all layers in the stack or being added.
     pub(crate) fn layer_names(&self) -> Result<Vec<(LayerId, String)>> {
         self.run(|db| {

@@ -17,6 +17,7 @@ const STEPS: &[&str] = &[
     SHARED_ROOTS,
     HISTORY,
     CONTAINERS,
+    BUILT,
 ];
 
 /// The format number that this program writes.
@@ -298,6 +299,31 @@ CREATE TABLE member_seen (
     path INTEGER PRIMARY KEY,
     hash BLOB NOT NULL
 );
+";
+
+/// Second folders of the game, each for a lineup; `roots` is JSON: the folder for each root by number, null where it is left out. Of
+/// what was put there: its size and time there, and the hash and the time of what it was made of.
+const BUILT: &str = "
+CREATE TABLE built (
+    id INTEGER PRIMARY KEY,
+    lineup TEXT NOT NULL UNIQUE COLLATE NOCASE,
+    roots TEXT NOT NULL,
+    by_link INTEGER NOT NULL,
+    is_finished INTEGER NOT NULL,
+    made_at TEXT NOT NULL
+);
+CREATE TABLE built_thing (
+    built INTEGER NOT NULL REFERENCES built (id),
+    is_planned INTEGER NOT NULL,
+    root INTEGER NOT NULL,
+    path TEXT NOT NULL,
+    kind INTEGER NOT NULL,
+    size_bytes INTEGER NOT NULL,
+    modified_ns INTEGER NOT NULL,
+    hash BLOB,
+    source_ns INTEGER NOT NULL,
+    PRIMARY KEY (built, is_planned, root, path)
+) WITHOUT ROWID;
 ";
 
 #[cfg(test)]

@@ -6,6 +6,7 @@
 //! (`synchronous = FULL`). After a change it is sealed, with a second copy and sums of its pages (`second`).
 
 mod base;
+mod built;
 mod columns;
 mod contests;
 mod doubts;
@@ -27,6 +28,7 @@ use std::time::Duration;
 use rusqlite::config::DbConfig;
 use rusqlite::{Connection, ErrorCode, OpenFlags};
 
+pub(crate) use built::{BuiltFolder, BuiltThing};
 pub(crate) use columns::FolderSource;
 pub(crate) use contests::Side;
 pub(crate) use journal::{JournalMark, JournalStep};
