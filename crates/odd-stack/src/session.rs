@@ -25,7 +25,7 @@ use crate::questions;
 use crate::shell::in_quotes;
 use crate::show::needs::doubt_words;
 use crate::show::notice::notice_words;
-use crate::show::units::capital;
+use crate::show::units::{capital, size};
 
 /// How long a changing command waits for another one.
 const PATIENCE: Duration = Duration::from_secs(10);
@@ -314,6 +314,7 @@ impl Session {
 
     /// Makes a change that was agreed to.
     pub fn apply(&mut self, game: &OpenGame, change: Prepared<'_>) -> Result<i64, Failure> {
+        let linked_bytes = game.linked_bytes()?;
         let revision = game.apply(change).map_err(|error| {
             let is_half_done = matches!(error, ChangeError::Stuck { .. });
             let mut failure = Failure::from(error);
@@ -323,7 +324,21 @@ impl Session {
             failure
         })?;
         self.made = Some(revision);
+        self.tell_links(linked_bytes, game.linked_bytes()?);
         Ok(revision)
+    }
+
+    /// Says once, when there is much of it, that big files are links.
+    fn tell_links(&mut self, before: u64, now: u64) {
+        const MUCH_BYTES: u64 = 1 << 30;
+        if before < MUCH_BYTES && now >= MUCH_BYTES {
+            self.out.warn(format!(
+                "{} of the layers' big files are links to what the ledger stores, so that they take room once. What a program \
+                 writes into one of them is written into the ledger, too, which `oddstack check` tells; \
+                 `oddstack game set --big-files copy` makes copies from then on",
+                size(now)
+            ));
+        }
     }
 
     /// Which of `choices` a person picks; nothing when nobody can be asked or they pick none.

@@ -13,6 +13,7 @@ use super::discarded::save_changed;
 use super::error::ChangeError;
 use super::execute::{self, StepFailed};
 use super::left_folders;
+use super::linking::Linking;
 use super::options::ChangeOptions;
 use super::other_games::{hold_others, others_are_asked};
 use super::outcome::{Back, BaseNow, Outcome, Undo, write_outcome};
@@ -173,15 +174,8 @@ impl Prepared<'_> {
     fn stage(&self, observer: &dyn Observer) -> Result<(), ChangeError> {
         let (folder, seam) = (self.ledger.folder(), &*self.ledger.seam);
         let staged = &self.decision.staged;
-        for side in &self.outcome.side_folders {
-            let needed_bytes: u64 =
-                staged.iter().filter(|file| file.side == *side).map(|file| file.size_bytes).sum();
-            make_private_folders(side, seam)?;
-            check_room(side, needed_bytes)?;
-        }
-        for folder in &self.decision.private_folders {
-            make_private_folder(folder, seam)?;
-        }
+        let linking = Linking::of(self.ledger, staged)?;
+        self.make_room(&linking)?;
         observer.begin(Work::Staging, staged.len() as u64, staged.iter().map(|file| file.size_bytes).sum());
         let lost: Mutex<HashSet<ContentHash>> = Mutex::default();
         let built: Mutex<Vec<(ContentHash, Built)>> = Mutex::default();
@@ -197,7 +191,7 @@ impl Prepared<'_> {
                     held(&built).extend(one.map(|one| (building.name, one)));
                     is_whole
                 }),
-                None => copy_stored(file, folder, doubted.contains(&file.hash), seam),
+                None => lay_stored(file, folder, doubted.contains(&file.hash), &linking, seam),
             };
             if !content? {
                 held(&lost).extend(file.made_from());
@@ -212,6 +206,7 @@ impl Prepared<'_> {
             return Err(ChangeError::ContentsLost { files: lost_contents(self.ledger, &lost)? });
         }
         self.ledger.catalogue.note_whole(doubted)?;
+        self.ledger.catalogue.note_linked(&linking.into_linked())?;
         let built = std::mem::take(&mut *held(&built));
         built.into_iter().try_for_each(|(name, built)| Blender::note_built(self.ledger, name, built))?;
         for (path, stamp) in &self.decision.restamped {
@@ -233,13 +228,30 @@ impl Prepared<'_> {
         Ok(())
     }
 
-    /// The contents to be staged that nobody has read since a command was cut short.
+    /// Makes the folders for what is staged, where there is room for it.
+    fn make_room(&self, linking: &Linking) -> Result<(), ChangeError> {
+        let seam = &*self.ledger.seam;
+        for side in &self.outcome.side_folders {
+            let copies =
+                self.decision.staged.iter().filter(|file| file.side == *side && !linking.may_be(file));
+            make_private_folders(side, seam)?;
+            check_room(side, copies.map(|file| file.size_bytes).sum())?;
+        }
+        for folder in &self.decision.private_folders {
+            make_private_folder(folder, seam)?;
+        }
+        Ok(())
+    }
+
+    /// The contents to be staged that nobody has read since a command was cut short, or that somebody may have written to.
     fn doubted(&self) -> Result<HashSet<ContentHash>, LedgerError> {
         let catalogue = &self.ledger.catalogue;
         let mut doubted = HashSet::new();
-        if catalogue.has_doubts()? {
+        let (has_doubts, has_linked) = (catalogue.has_doubts()?, catalogue.has_linked()?);
+        if has_doubts || has_linked {
             for file in self.decision.staged.iter().filter(|file| file.made.is_none()) {
-                if !catalogue.is_whole_since(file.hash)? {
+                let is_in_doubt = has_doubts && !catalogue.is_whole_since(file.hash)?;
+                if is_in_doubt || has_linked && self.ledger.may_be_written_through(file.hash)? {
                     doubted.insert(file.hash);
                 }
             }
@@ -298,6 +310,24 @@ fn build(file: &Staged, building: &Building, seam: &dyn Seam) -> Result<Option<B
         Err(BuildError::OtherBeneath) => Ok(None),
         Err(BuildError::Io(source)) => Err(failed(source)),
         Err(BuildError::NotContainer(reason)) => Err(failed(io::Error::other(reason))),
+    }
+}
+
+/// Puts a stored content where it is staged, as a link where it may be one; says whether it is still what it was.
+fn lay_stored(
+    file: &Staged,
+    ledger: &Path,
+    is_doubted: bool,
+    linking: &Linking,
+    seam: &dyn Seam,
+) -> Result<bool, ChangeError> {
+    if is_doubted && ContentHash::of_file(&blob_path(ledger, file.hash)).ok() != Some(file.hash) {
+        return Ok(false);
+    }
+    // What hinders a link hinders no copy, or is told by it.
+    match linking.link(file, ledger, seam) {
+        Ok(true) => Ok(true),
+        _ => copy_stored(file, ledger, false, seam),
     }
 }
 

@@ -11,6 +11,7 @@ use super::decision::{Decision, Made, Staged, Thrown};
 use super::effects::is_same_on_disk;
 use super::error::ChangeError;
 use super::last_look::look_at_file;
+use super::linking::may_be_linked;
 use super::looking::look;
 use super::options::{ChangeOptions, Edits, edits_at};
 use super::request::{ChangeRequest, Exchange, ForeignFile};
@@ -532,8 +533,12 @@ impl Decider<'_> {
             Some((made, modified)) => (Some(made), modified),
             None => (None, entry.modified),
         };
+        let is_settings = self.stack.after.blend_rules().format_of(entry.spelled.as_str()).is_some();
+        let may_link = may_be_linked(entry.spelled.as_str(), is_settings, entry.executable == Some(true));
         self.decision.staged.push(Staged {
             hash: entry.hash,
+            at: (column.root, column.key.clone()),
+            may_link,
             size_bytes: match &made {
                 Some(Made::Content(content)) => content.len() as u64,
                 _ => entry.size_bytes,

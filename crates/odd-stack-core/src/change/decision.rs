@@ -21,6 +21,10 @@ pub(super) struct Staged {
     pub stamp: Stamp,
     pub path: PathBuf,
     pub side: PathBuf,
+    /// The address.
+    pub at: (RootId, FoldedKey),
+    /// It is of a kind that may be a link to the stored content.
+    pub may_link: bool,
     /// What lies there instead of the stored content.
     pub made: Option<Made>,
 }

@@ -31,6 +31,7 @@ mod foreign_files;
 mod in_the_way;
 mod last_look;
 mod left_folders;
+mod linking;
 mod looking;
 mod new_folders;
 mod notes;

@@ -18,10 +18,10 @@ use crate::expected::{
     Blender, Drift, DriftKind, Expected, Finding, Place, compare, game_version_now, is_base_as_seen,
     is_entry_as_laid, is_put_back, path_on_disk, places,
 };
-use crate::files::{Seen, WalkError, Walked, look_at, walk};
+use crate::files::{Seen, WalkError, Walked, is_one_file, look_at, walk};
 use crate::game::Root;
 use crate::hash::ContentHash;
-use crate::ledger::{Ledger, LedgerError, Lock, SharedWith};
+use crate::ledger::{Ledger, LedgerError, Lock, SharedWith, blob_path};
 use crate::observer::{Observer, Work};
 use crate::stack::{BaseFile, BaseKind, Column, LayerId, Order, Provider, RootId};
 
@@ -70,6 +70,8 @@ pub struct Drifted {
     pub anothers: Option<SharedWith>,
     /// Of a container, the members that are not as they should be, where that can be told.
     pub members: Vec<MemberDrift>,
+    /// What lies there is one file with the ledger's content, which was the only copy of what the layer brings.
+    pub was_only_copy: bool,
 }
 
 /// What a comparison found.
@@ -249,7 +251,15 @@ pub(crate) fn check_at(
         return Ok(None);
     }
     let members = members_of(ledger, column, order, kind, &path)?;
-    Ok(Some(Drifted { drift: Drift { address, kind, layer }, layer, of_base, anothers, members }))
+    let was_only_copy = kind == DriftKind::Edited && is_only_copy(ledger, column, order, &path);
+    let drift = Drift { address, kind, layer };
+    Ok(Some(Drifted { drift, layer, of_base, anothers, members, was_only_copy }))
+}
+
+/// Whether an edited file is one with the content in the ledger.
+fn is_only_copy(ledger: &Ledger, column: &Column, order: &Order, path: &Path) -> bool {
+    let entry = column.provider(order).entry();
+    entry.is_some_and(|entry| is_one_file(path, &blob_path(ledger.folder(), entry.hash)))
 }
 
 /// The members of an edited container that are not as they should be.
@@ -278,6 +288,7 @@ fn look_inside(ledger: &Ledger, order: &Order, report: &mut CheckReport) -> Resu
         Blender::new(ledger).learn(&mut columns, order)?;
         let path = address.path.on(&root.folder);
         drifted.members = members_of(ledger, &columns[0], order, drifted.drift.kind, &path)?;
+        drifted.was_only_copy = is_only_copy(ledger, &columns[0], order, &path);
     }
     Ok(())
 }
@@ -465,6 +476,7 @@ impl Looker<'_> {
             of_base,
             anothers: None,
             members: Vec::new(),
+            was_only_copy: false,
         });
         Ok(())
     }
@@ -493,6 +505,7 @@ impl Looker<'_> {
                     of_base: false,
                     anothers: None,
                     members: Vec::new(),
+                    was_only_copy: false,
                 });
             }
         }
@@ -552,7 +565,14 @@ impl Looker<'_> {
                 let address = Address { root: self.root.name.clone(), path: relative };
                 let of_base = covered.is_some() || matches!(provider, Provider::Base(_));
                 let drift = Drift { address, kind, layer };
-                report.drifted.push(Drifted { drift, layer, of_base, anothers: None, members: Vec::new() });
+                report.drifted.push(Drifted {
+                    drift,
+                    layer,
+                    of_base,
+                    anothers: None,
+                    members: Vec::new(),
+                    was_only_copy: false,
+                });
             }
         }
         Ok(())
@@ -585,6 +605,7 @@ impl Looker<'_> {
             of_base: false,
             anothers: None,
             members: Vec::new(),
+            was_only_copy: false,
         });
         Ok(())
     }

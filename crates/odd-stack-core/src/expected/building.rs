@@ -194,6 +194,10 @@ impl Blender<'_> {
             let packed = self.containers.packed(entry.hash).map(Part::Packed);
             return Ok(packed.ok_or_else(|| "a member of another container can't be had".to_owned()));
         }
+        if self.ledger.is_written_through(entry.hash)? {
+            let reason = "a program has written into a content in the ledger that goes into it";
+            return Ok(Err(reason.to_owned()));
+        }
         Ok(Ok(Part::Stored(blob_path(self.ledger.folder(), entry.hash))))
     }
 }

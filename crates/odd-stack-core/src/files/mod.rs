@@ -3,6 +3,7 @@
 
 mod beneath;
 mod hashing;
+mod links;
 mod look;
 mod patience;
 mod places;
@@ -16,6 +17,7 @@ pub(crate) mod windows;
 pub use seam::{Copied, RealDisk, Seam, Stamp};
 
 pub(crate) use hashing::HashingReader;
+pub(crate) use links::{identity, is_one_file, is_seldom_written};
 pub(crate) use look::{Seen, is_nothing_there, is_one_folder, is_one_volume, look_at};
 pub(crate) use patience::{firmly, quietly};
 pub(crate) use places::{is_no_games, is_remote, synced_around};

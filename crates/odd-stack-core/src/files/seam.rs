@@ -87,6 +87,11 @@ pub trait Seam: Send + Sync {
     /// # Errors
     /// The system's own; [`io::ErrorKind::AlreadyExists`] when something lies at `to`.
     fn rename(&self, from: &Path, to: &Path) -> io::Result<()>;
+    /// Moves a file within one volume over another one, in one step.
+    ///
+    /// # Errors
+    /// The system's own; the other one is as it was then.
+    fn replace(&self, from: &Path, to: &Path) -> io::Result<()>;
     /// Gives a folder another spelling.
     ///
     /// # Errors
@@ -352,6 +357,10 @@ impl Seam for RealDisk {
 
     fn link_file(&self, from: &Path, to: &Path) -> io::Result<()> {
         self.patiently(from, || fs::hard_link(from, to))
+    }
+
+    fn replace(&self, from: &Path, to: &Path) -> io::Result<()> {
+        self.patiently(to, || fs::rename(from, to))
     }
 
     #[cfg(unix)]

@@ -102,6 +102,14 @@ impl OpenGame {
         lineups(&self.ledger)
     }
 
+    /// The bytes of all contents of which files in the game were made further names.
+    ///
+    /// # Errors
+    /// [`LedgerError`].
+    pub fn linked_bytes(&self) -> Result<u64, LedgerError> {
+        self.ledger.catalogue.linked_bytes()
+    }
+
     /// How a lineup differs from another one, or from the stack as it is.
     ///
     /// # Errors

@@ -21,6 +21,10 @@ pub use scan::{Scan, ScanError, scan};
 pub use started::Started;
 pub use version_of::version_of_file;
 
+#[cfg(feature = "schema")]
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
 use crate::address::{Address, AddressBook, Folding, PrefixName, RelPath, SIDE_FOLDER};
 use crate::blend::BlendRule;
 use crate::stack::RootId;
@@ -88,6 +92,29 @@ pub struct Game {
     pub later_wins: Vec<String>,
     /// What starts programs of another system, with its arguments, as a shell would read it.
     pub runner: Option<String>,
+    /// How big files of layers are laid.
+    pub big_files: BigFiles,
+}
+
+/// How big files of layers are laid where the disk can't share blocks.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
+pub struct BigFiles {
+    /// As links to the ledger's contents, so that they take room once; else as copies.
+    pub by_link: bool,
+    /// Smaller ones are always copied.
+    pub from_bytes: u64,
+}
+
+impl BigFiles {
+    /// Below this a link saves little, and small files are what programs write.
+    pub const USUALLY_FROM_BYTES: u64 = 256 << 10;
+}
+
+impl Default for BigFiles {
+    fn default() -> Self {
+        Self { by_link: true, from_bytes: Self::USUALLY_FROM_BYTES }
+    }
 }
 
 impl Game {

@@ -300,6 +300,8 @@ pub struct DriftRow {
     pub other_game: Option<OtherGameRow>,
     /// Of a container, its members that are not as they should be, where that can be told.
     pub members: Vec<MemberDriftRow>,
+    /// It was a link to the ledger's content, which was the only copy of what the layer brings there.
+    pub was_only_copy: bool,
 }
 
 /// A member of a container that is not as it should be.
@@ -337,6 +339,7 @@ impl DriftRow {
             layer,
             other_game: None,
             members: Vec::new(),
+            was_only_copy: false,
         }
     }
 }
@@ -484,7 +487,8 @@ pub fn check_report(ledger: &Ledger, found: &CheckReport, deep: bool) -> Result<
         let other_game = drifted.anothers.as_ref().map(OtherGameRow::of);
         let members = drifted.members.iter();
         let members = members.map(|it| MemberDriftRow { path: it.path.to_string(), turn: it.turn }).collect();
-        DriftRow { other_game, members, ..DriftRow::of(&drifted.drift, layer) }
+        let was_only_copy = drifted.was_only_copy;
+        DriftRow { other_game, members, was_only_copy, ..DriftRow::of(&drifted.drift, layer) }
     };
     let drifted: Vec<DriftRow> = found.drifted.iter().map(row).collect();
     let (kinds, whose) = count_drift(&drifted);

@@ -13,10 +13,11 @@ use super::add::start_wishes::{ClearRow, StartRow, wish_rows};
 use super::needs::{needs_words, unmet_under};
 use super::stack::LayerRow;
 use crate::check::CheckError;
-use crate::expected::{Blender, paths_on_disk};
+use crate::expected::{Blender, path_on_disk, paths_on_disk};
+use crate::files::is_one_file;
 use crate::fit::FitSheet;
-use crate::jobs::Owner;
-use crate::ledger::{Layer, Ledger, LedgerError};
+use crate::jobs::{Count, Owner};
+use crate::ledger::{Layer, Ledger, LedgerError, blob_path};
 use crate::observer::Observer;
 use crate::stack::{Entry, EntryKind, LayerId, RootId, Unmet};
 
@@ -77,6 +78,8 @@ pub struct ShowReport {
     pub starts: Vec<StartRow>,
     /// What `play` is to clear after a change, once that is agreed to.
     pub clears: Vec<ClearRow>,
+    /// Those of its files that lie in the game as links to the ledger's contents, so that they take room once.
+    pub linked: Count,
     /// Its files, by address.
     pub entries: Vec<EntryRow>,
 }
@@ -117,8 +120,31 @@ pub fn show(ledger: &Ledger, id: LayerId, observer: &dyn Observer) -> Result<Sho
         passed_over: rules.passed_over,
         only: rules.only,
         skip: rules.skip,
+        linked: linked_of(ledger, id)?,
         entries,
     })
+}
+
+/// The files of a layer that are one with stored contents.
+fn linked_of(ledger: &Ledger, id: LayerId) -> Result<Count, LedgerError> {
+    let mut linked = Count::default();
+    if !ledger.catalogue.has_linked()? {
+        return Ok(linked);
+    }
+    let order = ledger.present_order()?;
+    for column in ledger.catalogue.columns_of(&[id], &[])?.iter().filter(|column| !column.is_member) {
+        let Some(entry) = column.provider(&order).entry().filter(|entry| entry.layer == id) else { continue };
+        if ledger.catalogue.linked(entry.hash)?.is_none() {
+            continue;
+        }
+        let path = path_on_disk(&ledger.catalogue, column, &order)?;
+        let path = path.on(&ledger.site().root(column.root)?.folder);
+        if is_one_file(&path, &blob_path(ledger.folder(), entry.hash)) {
+            linked.files += 1;
+            linked.bytes += entry.size_bytes;
+        }
+    }
+    Ok(linked)
 }
 
 /// The files of `shown`, by address.

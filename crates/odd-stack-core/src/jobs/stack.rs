@@ -11,6 +11,7 @@ use super::needs::unmet_under;
 use crate::address::Folding;
 use crate::blend::Format;
 use crate::expected::{GameVersionNow, game_version_now};
+use crate::game::BigFiles;
 use crate::game::Game;
 use crate::jobs::add::game_containers::game_containers;
 use crate::ledger::OngoingKind;
@@ -204,6 +205,8 @@ pub struct GameReport {
     pub later_wins: Vec<String>,
     /// What starts programs of another system, with its arguments.
     pub runner: Option<String>,
+    /// How big files of layers are laid.
+    pub big_files: BigFiles,
     /// The address of the main program.
     pub program: Option<String>,
     /// Spellings that differ in case are different addresses.
@@ -279,6 +282,7 @@ pub(super) fn game_rows(game: &Game, ledger: &Path, laid_layers: u64, lifted_lay
         volatile: game.volatile.clone(),
         later_wins: game.later_wins.clone(),
         runner: game.runner.clone(),
+        big_files: game.big_files,
         program: game.program.as_ref().map(ToString::to_string),
         exact_case: game.folding == Folding::Exact,
         roots: roots.collect(),

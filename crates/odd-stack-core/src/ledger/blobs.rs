@@ -14,7 +14,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 
 use super::LedgerError;
 use super::catalogue::Catalogue;
-use crate::files::{HashingReader, Seam};
+use crate::files::{HashingReader, Seam, look_at};
 use crate::hash::ContentHash;
 
 const FOLDER: &str = "blobs";
@@ -59,6 +59,17 @@ pub(crate) struct Intake<'a> {
     taken: Mutex<HashSet<ContentHash>>,
     new: Mutex<Vec<(ContentHash, u64)>>,
     next_temporary: AtomicU64,
+}
+
+/// What becomes of a content that comes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Turn {
+    /// It is stored now.
+    New,
+    /// It was stored before, and a program has written into it: it is stored again.
+    Renewed,
+    /// Nothing: it is stored already, or another thread does it.
+    Known,
 }
 
 impl<'a> Intake<'a> {
@@ -109,9 +120,17 @@ impl<'a> Intake<'a> {
         let mut bytes = Vec::with_capacity(usize::try_from(size_bytes).unwrap_or(0) + 1);
         content.read_to_end(&mut bytes).map_err(LedgerError::io("read a content for", self.ledger))?;
         let hash = ContentHash::of(&bytes);
-        if self.is_first(hash)? {
-            let path = blob_path(self.ledger, hash);
-            self.seam.write_file(&path, &mut bytes.as_slice()).map_err(LedgerError::io("write", &path))?;
+        let turn = self.turn_of(hash)?;
+        if turn == Turn::Known {
+            return Ok(hash);
+        }
+        let path = blob_path(self.ledger, hash);
+        if turn == Turn::Renewed {
+            // Never into a file that has other names.
+            self.seam.remove_file(&path).map_err(LedgerError::io("remove", &path))?;
+        }
+        self.seam.write_file(&path, &mut bytes.as_slice()).map_err(LedgerError::io("write", &path))?;
+        if turn == Turn::New {
             self.note(hash, bytes.len() as u64);
         }
         Ok(hash)
@@ -124,7 +143,10 @@ impl<'a> Intake<'a> {
         let size_bytes =
             self.seam.write_file(&temporary, &mut hashing).map_err(LedgerError::io("write", &temporary))?;
         let hash = hashing.finish();
-        if self.is_first(hash)? {
+        let turn = self.turn_of(hash)?;
+        if turn == Turn::Known {
+            self.seam.remove_file(&temporary).map_err(LedgerError::io("remove", &temporary))?;
+        } else {
             let path = blob_path(self.ledger, hash);
             // An unlisted file may be left there from a change that was cut short.
             match self.seam.rename(&temporary, &path) {
@@ -134,22 +156,30 @@ impl<'a> Intake<'a> {
                 }
                 other => other.map_err(LedgerError::io("write", &path))?,
             }
-            self.note(hash, size_bytes);
-        } else {
-            self.seam.remove_file(&temporary).map_err(LedgerError::io("remove", &temporary))?;
+            if turn == Turn::New {
+                self.note(hash, size_bytes);
+            }
         }
         Ok(hash)
     }
 
-    /// Whether this thread is to store the content: nobody has, now or before.
-    fn is_first(&self, hash: ContentHash) -> Result<bool, LedgerError> {
+    /// What this thread is to do with a content.
+    fn turn_of(&self, hash: ContentHash) -> Result<Turn, LedgerError> {
         if !lock(&self.taken).insert(hash) {
-            return Ok(false);
+            return Ok(Turn::Known);
         }
-        match &*lock(&self.listed) {
-            Some(catalogue) => Ok(!catalogue.has_blob(hash)?),
-            None => Ok(true),
+        let listed = lock(&self.listed);
+        let Some(catalogue) = &*listed else { return Ok(Turn::New) };
+        if !catalogue.has_blob(hash)? {
+            return Ok(Turn::New);
         }
+        let Some(stamp) = catalogue.linked(hash)? else { return Ok(Turn::Known) };
+        let path = blob_path(self.ledger, hash);
+        let seen = look_at(&path).map_err(LedgerError::io("look at", &path))?;
+        let is_as_linked =
+            seen.is_some_and(|seen| seen.modified_ns.div_euclid(1_000_000_000) == stamp.modified);
+        let is_whole = is_as_linked || ContentHash::of_file(&path).is_ok_and(|now| now == hash);
+        Ok(if is_whole || seen.is_none() { Turn::Known } else { Turn::Renewed })
     }
 
     fn note(&self, hash: ContentHash, size_bytes: u64) {

@@ -17,6 +17,7 @@ mod blobs;
 pub(crate) mod catalogue;
 mod error;
 mod home;
+mod linked;
 mod lock;
 mod mark;
 mod order;
@@ -55,8 +56,8 @@ pub(crate) use blobs::{
 };
 pub(crate) use catalogue::Catalogue;
 pub(crate) use catalogue::{
-    BuiltFolder, BuiltThing, FILE_NAME as CATALOGUE_FILE, Lineup, NewRevision, Revision, SECOND_NAME,
-    SUMS_NAME, Side, free_reserve_if_needed, is_second_whole, keep_reserve, restore_second,
+    BuiltFolder, BuiltThing, FILE_NAME as CATALOGUE_FILE, Lineup, LinkedStamp, NewRevision, Revision,
+    SECOND_NAME, SUMS_NAME, Side, free_reserve_if_needed, is_second_whole, keep_reserve, restore_second,
 };
 
 /// One game's ledger, open for asking and changing.

@@ -31,15 +31,7 @@ impl Limits {
         let wrong =
             || format!("`{text}` is not a limit: write bytes=20G, files=500000, ratio=1000 or depth=5");
         let (kind, value) = text.split_once('=').ok_or_else(wrong)?;
-        let value = value.trim();
-        let (digits, factor) = match value.char_indices().last() {
-            Some((end, 'k' | 'K')) => (&value[..end], 1 << 10),
-            Some((end, 'm' | 'M')) => (&value[..end], 1 << 20),
-            Some((end, 'g' | 'G')) => (&value[..end], 1 << 30),
-            Some((end, 't' | 'T')) => (&value[..end], 1 << 40),
-            _ => (value, 1),
-        };
-        let number = digits.parse::<u64>().ok().and_then(|n| n.checked_mul(factor)).ok_or_else(wrong)?;
+        let number = Self::size_given(value).ok_or_else(wrong)?;
         match kind.trim() {
             "bytes" => self.most_bytes = number,
             "files" => self.most_files = number,
@@ -48,6 +40,20 @@ impl Limits {
             _ => return Err(wrong()),
         }
         Ok(())
+    }
+
+    /// A number as a person writes it, with K, M, G or T at its end (powers of 1024).
+    #[must_use]
+    pub fn size_given(text: &str) -> Option<u64> {
+        let text = text.trim();
+        let (digits, factor) = match text.char_indices().last() {
+            Some((end, 'k' | 'K')) => (&text[..end], 1 << 10),
+            Some((end, 'm' | 'M')) => (&text[..end], 1 << 20),
+            Some((end, 'g' | 'G')) => (&text[..end], 1 << 30),
+            Some((end, 't' | 'T')) => (&text[..end], 1 << 40),
+            _ => (text, 1),
+        };
+        digits.parse::<u64>().ok().and_then(|number| number.checked_mul(factor))
     }
 
     /// Compares what an archive declares with the limits.

@@ -1,6 +1,6 @@
 //! Every command, failing at every single step: the next one finds the game before or after it.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -28,6 +28,11 @@ pub type Act = fn(&World, &Ledger) -> bool;
 const KEEP: ChangeOptions = ChangeOptions::with(Edits::Keep);
 
 fn two_layers() -> World {
+    two_layers_laid(false)
+}
+
+/// As [`two_layers`], all that may be laid as links or not.
+fn two_layers_laid(by_link: bool) -> World {
     let world = World::with_game(&[
         ("game/bin/quillhaven.exe", "program"),
         ("game/data/lamps/brass.dds", "base brass"),
@@ -35,6 +40,7 @@ fn two_layers() -> World {
         ("game/config/harbour.ini", "fog=1"),
         ("docs/profiles/default.ini", "name=keeper"),
     ]);
+    let world = if by_link { world.with_links() } else { world };
     let lamps =
         [("data/lamps/brass.dds", "lamps brass"), ("data/new/deep/a.txt", "a"), ("Extra/one.txt", "1")];
     let fog =
@@ -75,17 +81,40 @@ fn state(world: &World) -> State {
 }
 
 pub fn copy_all(from: &Path, to: &Path) {
+    copy_with_links(from, to, &mut BTreeMap::new());
+}
+
+/// Copies a tree; what is one file there is one file here. `known` are files copied before, by number.
+fn copy_with_links(from: &Path, to: &Path, known: &mut BTreeMap<u64, PathBuf>) {
     fs::create_dir_all(to).unwrap();
     for entry in fs::read_dir(from).unwrap() {
         let entry = entry.unwrap();
         let target = to.join(entry.file_name());
         if entry.file_type().unwrap().is_dir() {
-            copy_all(&entry.path(), &target);
+            copy_with_links(&entry.path(), &target, known);
+        } else if let Some(first) = number_of(&entry.path()).and_then(|number| known.get(&number)) {
+            fs::hard_link(first, &target).unwrap();
         } else {
+            known.extend(number_of(&entry.path()).map(|number| (number, target.clone())));
             fs::copy(entry.path(), &target).unwrap();
             let time = filetime::FileTime::from_last_modification_time(&entry.metadata().unwrap());
             filetime::set_file_mtime(&target, time).unwrap();
         }
+    }
+}
+
+/// What tells a file with several names from others, where that is easy to ask.
+fn number_of(path: &Path) -> Option<u64> {
+    #[cfg(unix)]
+    {
+        use std::os::unix::fs::MetadataExt;
+        let metadata = fs::symlink_metadata(path).unwrap();
+        (metadata.nlink() > 1).then(|| metadata.ino())
+    }
+    #[cfg(not(unix))]
+    {
+        let _ = path;
+        None
     }
 }
 
@@ -108,8 +137,9 @@ pub fn fail_and_count(world: &World, act: Act, fault: Fault, edited_files: impl 
     let single = rayon_single();
     let saved = tempdir();
     let parts = ["game", "docs", "home"];
+    let mut known = BTreeMap::new();
     for part in parts {
-        copy_all(&world.path(part), &saved.path().join(part));
+        copy_with_links(&world.path(part), &saved.path().join(part), &mut known);
     }
     let before = state(world);
     assert!(act(world, &world.ledger()), "it can be done at all");
@@ -118,9 +148,10 @@ pub fn fail_and_count(world: &World, act: Act, fault: Fault, edited_files: impl 
     let mut ends = BTreeSet::new();
     for at in (0..).step_by(STRIDE) {
         assert!(at < 500, "it never gets done");
+        let mut known = BTreeMap::new();
         for part in parts {
             fs::remove_dir_all(world.path(part)).unwrap();
-            copy_all(&saved.path().join(part), &world.path(part));
+            copy_with_links(&saved.path().join(part), &world.path(part), &mut known);
         }
         let fault = match fault {
             Fault::LoseSome(seed) => Fault::LoseSome(seed.wrapping_add(at * 7919)),
@@ -612,6 +643,19 @@ fn power_lost_at_every_step() {
 fn power_lost_at_every_step_and_some_of_it_written() {
     for (seed, act) in (1..).zip(ACTS) {
         fail_everywhere(act, Fault::LoseSome(seed * 104_729));
+    }
+}
+
+#[test]
+fn what_is_laid_as_links_comes_and_goes_whole_whatever_fails() {
+    for (act, fault) in [
+        (add_quays as Act, Fault::LoseSome(7919)),
+        (lift_lamps, Fault::Refuse),
+        (upgrade_lamps, Fault::LoseSome(104_729)),
+        (turn_lamps, Fault::Stop),
+        (remove_both, Fault::LoseAll),
+    ] {
+        fail_everywhere_in(&two_layers_laid(true), act, fault, 0);
     }
 }
 

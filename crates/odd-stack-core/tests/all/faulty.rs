@@ -160,6 +160,16 @@ impl Seam for Faulty {
         Ok(())
     }
 
+    fn replace(&self, from: &Path, to: &Path) -> io::Result<()> {
+        self.step()?;
+        let aside = self.aside.join(format!("replaced-{}", self.steps.load(Ordering::SeqCst)));
+        fs::rename(to, &aside)?;
+        self.real.rename(from, to)?;
+        self.note(Undo::BringBack { aside, path: to.to_path_buf() });
+        self.note(Undo::Rename { from: to.to_path_buf(), to: from.to_path_buf() });
+        Ok(())
+    }
+
     fn respell(&self, from: &Path, to: &Path) -> io::Result<()> {
         self.step()?;
         self.real.respell(from, to)?;

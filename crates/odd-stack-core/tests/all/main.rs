@@ -13,6 +13,7 @@ mod faulty;
 mod fits;
 mod growth;
 mod house;
+mod linking;
 mod model;
 mod over_time;
 mod packages;

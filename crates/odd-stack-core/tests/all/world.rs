@@ -15,11 +15,12 @@ use odd_stack_core::files::{RealDisk, Seam};
 use odd_stack_core::fit::{Place, Rules};
 use odd_stack_core::front::for_tests::{self, open_as_it_is};
 use odd_stack_core::jobs::steps::{
-    forget, prepare_add, prepare_going_back, prepare_reorder, prepare_settle, prepare_tweak, register_game,
+    change_settings, forget, prepare_add, prepare_going_back, prepare_reorder, prepare_settle, prepare_tweak,
+    register_game,
 };
 use odd_stack_core::jobs::{
     AddError, AddPlace, AddRequest, BackRequest, GoTo, HistoryError, Permit, PlacingRequest, RegisterRequest,
-    Reorder, Ruling, SettleError, Tweak, TweakError, select,
+    Reorder, Ruling, SetRequest, SettleError, Tweak, TweakError, select,
 };
 use odd_stack_core::ledger::{Home, Ledger};
 use odd_stack_core::observer::Silent;
@@ -63,6 +64,16 @@ impl World {
         }
         world.care(&RegisterRequest { roots: vec![("docs".into(), world.path("docs"))], ..world.request() });
         world
+    }
+
+    /// From now on all files are big, and so laid as links where their names allow it.
+    pub fn with_links(self) -> Self {
+        let (ledger, home) = (self.ledger(), self.home());
+        let right = permit(&ledger).unwrap();
+        let request = SetRequest { big_files_from: Some(1), ..SetRequest::default() };
+        change_settings(&home, &ledger, right, "Quillhaven", &request, false, &Silent).unwrap();
+        drop(ledger);
+        self
     }
 
     /// What takes the game folder into care.

@@ -185,6 +185,14 @@ fn hints(report: &CheckSummary) -> Vec<String> {
                 .to_owned(),
         );
     }
+    if report.drifted.iter().any(|row| row.was_only_copy) {
+        hints.push(
+            "Big files are links to what the ledger stores, so what was written there is in the ledger, too. `oddstack mend \
+             --keep` keeps it as your own; `oddstack mend --renew` then puts the layer's own content again, from its package \
+             where that still lies."
+                .to_owned(),
+        );
+    }
     if !report.volatile_proposals.is_empty() {
         let options: Vec<String> =
             report.volatile_proposals.iter().map(|glob| format!("--volatile {}", in_quotes(glob))).collect();
@@ -236,6 +244,8 @@ fn text(report: &CheckSummary, most: usize) -> String {
             Some(other) => format!("{whose}, where {} of {} lies", other.layer, other.game),
             None => whose,
         };
+        let whose =
+            if row.was_only_copy { format!("{whose}, and it was the only copy of that") } else { whose };
         let kind = cell(kind_word(row.kind), Look::Warn);
         let it = vec![kind, cell(row.address.clone(), Look::Plain), cell(whose, Look::Dim)];
         std::iter::once(it).chain(member_rows(row, most))

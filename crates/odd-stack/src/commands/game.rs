@@ -3,6 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use clap::{Args, Subcommand};
+use odd_stack_core::game::BigFiles;
 use odd_stack_core::jobs::{ChangeReport, Forgotten, FoundGame, GameReport, RegisterRequest, Reorder};
 #[cfg(test)]
 use schemars::JsonSchema;
@@ -23,7 +24,7 @@ use crate::show::units::{counted, files, layers, size};
 #[derive(Debug, Subcommand)]
 pub enum GameCommand {
     /// Add a game: look through its folders
-    Add(AddGameArgs),
+    Add(Box<AddGameArgs>),
     /// List the games
     List,
     /// Show one game: folders, short names, program, version
@@ -31,7 +32,7 @@ pub enum GameCommand {
     /// Look for games in folders, to add them
     Find(FindGamesArgs),
     /// Change what is known of a game
-    Set(SetGameArgs),
+    Set(Box<SetGameArgs>),
     /// Remove a game from Odd Stack; its layers are lifted first
     Forget(ForgetGameArgs),
     /// Move the list of games and the ledgers that lie with it to another folder
@@ -329,6 +330,15 @@ pub fn about(game: &GameReport) -> String {
     }
     if let Some(runner) = &game.runner {
         say("runner", runner);
+    }
+    if game.big_files != BigFiles::default() {
+        let from = size(game.big_files.from_bytes);
+        let how = if game.big_files.by_link {
+            format!("laid as links from {from} on")
+        } else {
+            "laid as copies".to_owned()
+        };
+        say("big files", &how);
     }
     if let Some(containers) = game.containers.filter(|containers| containers.count > 0) {
         let members = counted(containers.members, "member", "members");

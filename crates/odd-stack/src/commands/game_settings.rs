@@ -2,11 +2,12 @@
 
 use std::path::PathBuf;
 
-use clap::Args;
+use clap::{Args, ValueEnum};
 use odd_stack_core::OpenGame;
 use odd_stack_core::address::MAIN_ROOT;
 use odd_stack_core::blend::{BlendRule, BlendRules, Format};
 use odd_stack_core::jobs::SetRequest;
+use odd_stack_core::package::Limits;
 
 use super::game::{PatternArgs, VersionArgs, about, pair, roots, spots};
 use crate::Ended;
@@ -77,9 +78,30 @@ pub struct SetGameArgs {
     /// What runs programs made for another system, with its arguments; none for nothing
     #[arg(long, value_name = "PROG ARGS")]
     pub runner: Option<String>,
+    /// How big files of layers are laid where the disk can't share blocks: as links to the ledger's contents, which take room
+    /// once, or as copies. Settings, texts and programs are always copies
+    #[arg(long, value_name = "HOW")]
+    pub big_files: Option<BigFilesWord>,
+    /// From which size on a file is big: 256K, 4M
+    #[arg(long, value_name = "SIZE")]
+    pub big_files_from: Option<String>,
     /// Only say what would be done
     #[arg(short = 'n', long)]
     pub dry_run: bool,
+}
+
+/// How big files of layers are laid.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum BigFilesWord {
+    /// As links to the ledger's contents
+    Link,
+    /// As copies
+    Copy,
+}
+
+fn size_of(text: &str) -> Result<u64, Failure> {
+    let bad = || Failure::new(Exit::Usage, "bad_size", format!("`{text}` is no size: write 256K, 4M or 1G"));
+    Limits::size_given(text).ok_or_else(bad)
 }
 
 pub fn set(session: &mut Session, args: &SetGameArgs) -> Result<Ended, Failure> {
@@ -103,6 +125,8 @@ pub fn set(session: &mut Session, args: &SetGameArgs) -> Result<Ended, Failure> 
         containers: args.containers.clone(),
         later_wins: args.later_wins,
         runner: args.runner.clone(),
+        big_files_by_link: args.big_files.map(|how| how == BigFilesWord::Link),
+        big_files_from: args.big_files_from.as_deref().map(size_of).transpose()?,
     };
     let blends = args.blend_as_usual || !args.blend.is_empty() || !args.no_blend.is_empty();
     if request == SetRequest::default() && !blends {

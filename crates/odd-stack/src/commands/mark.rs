@@ -6,9 +6,10 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::Ended;
-use crate::errors::Failure;
+use crate::errors::{Exit, Failure};
 use crate::session::Session;
 use crate::shell::quoted;
+use crate::show::time;
 
 #[derive(Debug, Args)]
 pub struct MarkArgs {
@@ -34,6 +35,13 @@ pub struct MarkReport {
 
 pub fn run(session: &mut Session, args: &MarkArgs) -> Result<Ended, Failure> {
     let game = session.open()?;
+    if !args.drop && time::read(&args.name, &session.door.now().to_string()).is_some() {
+        let message = format!(
+            "`{}` can't be the name of a state: it is a time, which `rewind` goes to",
+            args.name.trim()
+        );
+        return Err(Failure::new(Exit::Failed, "bad_name", message));
+    }
     let was = game.name_state(&args.name, args.drop)?;
     let name = args.name.trim().to_owned();
     let revision = if args.drop { None } else { Some(game.history()?.present) };

@@ -130,7 +130,11 @@ fn origin(report: &ShowReport) -> Vec<(&'static str, String)> {
         told.push(("made", format!("on {}{how}", made_by.begun_at)));
     }
     told.push(("added", layer.added_at.clone()));
-    told.push(("files", format!("{}, {}", number(layer.files), size(layer.bytes))));
+    let linked = match report.linked.files {
+        0 => String::new(),
+        count => format!(" ({} of them, {}, take room once)", number(count), size(report.linked.bytes)),
+    };
+    told.push(("files", format!("{}, {}{linked}", number(layer.files), size(layer.bytes))));
     told
 }
 

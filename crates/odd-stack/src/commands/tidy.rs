@@ -119,6 +119,13 @@ fn used(game: &str, report: &TidyReport, verbose: bool) -> String {
         amount.map(|amount| vec![cell(what, Look::Plain), cell(amount, Look::Dim)])
     });
     text.push_str(&table(&[], rows.collect()));
+    if report.shared.files > 0 {
+        let (count, bytes) = (files(report.shared.files), size(report.shared.bytes));
+        text.push_str(&paint(
+            DIM,
+            &format!("  {count} of it, {bytes}, are one with files in the game: they take room once\n"),
+        ));
+    }
     if report.layers.is_empty() {
         return text;
     }

@@ -196,3 +196,60 @@ fn a_ledger_that_lost_its_times_gives_originals_back_with_theirs() {
     assert_eq!(fs::metadata(&at).unwrap().modified().unwrap(), time);
     sandbox.run("check --deep").status(0);
 }
+
+#[cfg(unix)]
+#[test]
+fn what_is_written_into_a_link_is_told_and_renewed() {
+    use std::os::unix::fs::MetadataExt;
+    let sandbox = Sandbox::with_game();
+    let big = "b".repeat(300 << 10);
+    sandbox
+        .zip("sea-1.zip", &[("data/sea.qtx", &big), ("data/small.qtx", "small\n"), ("config/big.ini", &big)]);
+    sandbox.run("add sea-1.zip").status(0);
+    let names = |path: &str| std::fs::metadata(sandbox.path(path)).unwrap().nlink();
+    assert_eq!(
+        [names("game/data/sea.qtx"), names("game/data/small.qtx"), names("game/config/big.ini")],
+        [2, 1, 1]
+    );
+    sandbox.run("show sea").status(0).says("(1 of them, 300 KB, take room once)");
+    sandbox.run("tidy -n").status(0).says("1 file of it, 300 KB, are one with files in the game");
+    // A program writes into it, and a person sets the time back; then only the content tells.
+    let file = std::fs::OpenOptions::new().write(true).open(sandbox.path("game/data/sea.qtx")).unwrap();
+    std::os::unix::fs::FileExt::write_all_at(&file, b"written", 1000).unwrap();
+    drop(file);
+    let edited = sandbox.read("game/data/sea.qtx");
+    sandbox.run("check").status(3).says("and it was the only copy of that").says("mend --renew");
+    sandbox.run("mend --restore data/sea.qtx").status(5).says("data/sea.qtx").says("mend --renew");
+    assert_eq!(sandbox.read("game/data/sea.qtx"), edited);
+    sandbox.run("lift sea --keep-edits").status(0).says("is saved");
+    sandbox.run("lay sea").status(5).says("lost");
+    assert!(!sandbox.path("game/data/sea.qtx").exists());
+    // The package lies where it lay.
+    sandbox.run("mend --renew").status(0);
+    sandbox.run("lay sea").status(0);
+    assert_eq!(sandbox.read("game/data/sea.qtx"), big);
+    sandbox.run("check --deep").status(0);
+
+    // Written to again; what is the user's own then stays, and the layer's own comes back under it.
+    let file = std::fs::OpenOptions::new().write(true).open(sandbox.path("game/data/sea.qtx")).unwrap();
+    std::os::unix::fs::FileExt::write_all_at(&file, b"written", 1000).unwrap();
+    drop(file);
+    sandbox.run("mend --keep data/sea.qtx").status(0);
+    assert_eq!(sandbox.read("game/data/sea.qtx"), edited);
+    sandbox.run("check --deep").status(5).says("of layers");
+    sandbox.run("mend --renew").status(0);
+    sandbox.run("check --deep").status(0);
+    sandbox.run("undo --keep-edits").status(0);
+    assert_eq!(sandbox.read("game/data/sea.qtx"), big);
+
+    sandbox.run("game set --big-files some").status(2);
+    sandbox.run("game set --big-files-from lots").status(2).says("is no size");
+    sandbox.run("game set --big-files copy").status(0).says("laid as copies");
+    sandbox.run("lift sea").status(0);
+    sandbox.run("lay sea").status(0);
+    assert_eq!(names("game/data/sea.qtx"), 1);
+    sandbox
+        .run("game set --big-files link --big-files-from 1M")
+        .status(0)
+        .says("laid as links from 1.0 MB on");
+}

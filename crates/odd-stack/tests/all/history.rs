@@ -72,6 +72,7 @@ fn a_rewind_goes_anywhere_and_is_taken_back_itself() {
         .says("oddstack history");
     sandbox.run("rewind never").status(1).says("no state is called `never` (there are: before-fog)");
     sandbox.run("mark 4th").status(1).says("it must not begin with a digit");
+    sandbox.run("mark yesterday").status(1).says("it is a time");
     sandbox.run("mark before-fog --drop").status(0);
     sandbox.run("mark before-fog --drop").status(1).says("no state is called `before-fog`");
     assert_snapshot!(sandbox.run("history").status(0).stdout, @"

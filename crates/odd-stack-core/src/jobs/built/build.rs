@@ -13,7 +13,10 @@ use crate::address::{FoldedKey, SIDE_FOLDER};
 use crate::change::ChangeError;
 use crate::check::lost_contents;
 use crate::expected::{Blender, BuildError as ContainerError};
-use crate::files::{KEPT, STAGE, Seam, Stamp, TRASH, is_nothing_there, look_at, shares_blocks};
+use crate::files::{
+    KEPT, STAGE, Seam, Stamp, TRASH, is_nothing_there, is_seldom_written, look_at, shares_blocks,
+};
+use crate::game::BigFiles;
 use crate::hash::ContentHash;
 use crate::jobs::Count;
 use crate::ledger::{BuiltThing, LedgerError, Transaction, blob_path, check_room};
@@ -60,15 +63,11 @@ impl Outfitting<'_> {
 
     /// Whether a file of the game's own may be linked: a big one that nobody is likely to write to.
     fn may_be_link(&self, file: &WantedFile) -> bool {
-        const FEWEST_BYTES: u64 = 256 << 10;
         let name = file.path.as_str();
-        let ending = name.rsplit_once('.').map_or(String::new(), |(_, ending)| ending.to_lowercase());
-        let is_text_or_program =
-            ["txt", "log", "exe", "dll", "so", "bat", "sh", "sav", "save", "db"].contains(&ending.as_str());
         matches!(file.source, Source::Own(_))
             && file.kind == BaseKind::File
-            && file.origin.size_bytes >= FEWEST_BYTES
-            && !is_text_or_program
+            && file.origin.size_bytes >= BigFiles::USUALLY_FROM_BYTES
+            && is_seldom_written(name)
             && self.tree.order.blend_rules().format_of(name).is_none()
     }
 
@@ -137,6 +136,13 @@ impl Outfitting<'_> {
         let lost: Mutex<HashSet<ContentHash>> = Mutex::default();
         let linked: Mutex<Count> = Mutex::default();
         let blobs = ledger.folder();
+        let has_linked = ledger.catalogue.has_linked()?;
+        let mut written = HashSet::new();
+        for hash in copied.iter().filter_map(|(_, file)| file.origin.hash.filter(|_| has_linked)) {
+            if ledger.is_written_through(hash)? {
+                written.insert(hash);
+            }
+        }
         let copied: Vec<(PathBuf, &WantedFile, bool)> = copied
             .into_iter()
             .map(|(number, file)| (new(number), file, self.built.by_link && self.may_be_link(file)))
@@ -145,7 +151,10 @@ impl Outfitting<'_> {
             if observer.is_cancelled() {
                 return Err(ChangeError::Cancelled);
             }
-            match put(blobs, file, path, *may_link, seam) {
+            let is_lost = matches!(file.source, Source::Layer(_))
+                && file.origin.hash.is_some_and(|hash| written.contains(&hash));
+            let done = if is_lost { Ok(Put::Other) } else { put(blobs, file, path, *may_link, seam) };
+            match done {
                 Ok(Put::Copied) => {}
                 Ok(Put::Linked) => {
                     let mut linked = linked.lock().unwrap_or_else(PoisonError::into_inner);

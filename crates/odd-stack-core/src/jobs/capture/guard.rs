@@ -15,7 +15,7 @@ use super::{CaptureError, GuardReport};
 use crate::address::{FoldedKey, RelPath};
 use crate::change::{ChangeError, empty_folder};
 use crate::check::{Drifted, LookedAt};
-use crate::expected::{Blender, DriftKind};
+use crate::expected::{Blender, DriftKind, path_on_disk};
 use crate::files::{Seam, Stamp, look_at, shares_blocks};
 use crate::game::{AddressPatterns, Root};
 use crate::ledger::{Ledger, LedgerError, Site, check_room, make_private_folder};
@@ -71,6 +71,7 @@ pub(super) fn protect(
         let Some(root) = ledger.game().root_named(&address.root).filter(|_| is_ours) else { continue };
         wanted.push(ToProtect { root, path: address.path.clone(), size_bytes: 0, is_edit: true });
     }
+    part_from_ledger(ledger, &columns, watch, observer)?;
     report.files = wanted.len() as u64;
     report.bytes = wanted.iter().map(|wanted| wanted.size_bytes).sum();
     let numbers: HashMap<(RootId, String), u64> = (0..)
@@ -116,6 +117,36 @@ pub(super) fn protect(
     }
     make_guard_durable(ledger, &numbered, &made)?;
     Ok(Guarded { report, numbers })
+}
+
+/// Gives contents of layers that lie in the game as links files of their own in the ledger, where the program may write to
+/// them.
+fn part_from_ledger(
+    ledger: &Ledger,
+    columns: &[Column],
+    watch: &AddressPatterns,
+    observer: &dyn Observer,
+) -> Result<(), CaptureError> {
+    if !ledger.catalogue.has_linked()? {
+        return Ok(());
+    }
+    let order = ledger.present_order()?;
+    let mut names = Vec::new();
+    for column in columns.iter().filter(|column| !column.is_member) {
+        let Some(entry) = column.provider(&order).entry() else { continue };
+        let is_watched = watch.is_empty() || watch.meet(column.root, column.key.as_str());
+        if is_watched && ledger.catalogue.linked(entry.hash)?.is_some() {
+            let path = path_on_disk(&ledger.catalogue, column, &order)?;
+            let path = path.on(&ledger.site().root(column.root)?.folder);
+            names.push((entry.hash, path, entry.size_bytes));
+        }
+    }
+    let bytes: u64 = names.iter().map(|(.., size_bytes)| size_bytes).sum();
+    if watch.is_empty() && bytes > MOST_COPIED_BYTES && !shares_blocks(ledger.folder()) {
+        return Err(CaptureError::TooMuchToCopy { files: names.len() as u64, bytes });
+    }
+    check_room(ledger.folder(), bytes)?;
+    Ok(ledger.part_from(&names, observer)?)
 }
 
 fn make_guard_durable(

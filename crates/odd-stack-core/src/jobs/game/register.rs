@@ -17,7 +17,7 @@ use super::roots::{
 use crate::address::{AddressError, FoldedKey, Folding, MAIN_ROOT, RelPath};
 use crate::files::{Seam, firmly, is_remote, synced_around};
 use crate::game::proposed_name;
-use crate::game::{Game, Root, Scan, ScanError, scan};
+use crate::game::{BigFiles, Game, Root, Scan, ScanError, scan};
 use crate::jobs::select::plain;
 use crate::jobs::stack::{GameReport, game_rows};
 use crate::ledger::{GameMark, Home, Ledger, LedgerError, OtherGames, Registered};
@@ -429,6 +429,7 @@ fn look_at_game(
         volatile: Vec::new(),
         later_wins: Vec::new(),
         runner: request.runner.as_deref().map(runner_given).transpose()?.flatten(),
+        big_files: BigFiles::default(),
     };
     for (index, root) in game.roots.iter().enumerate() {
         if game.roots[..index].iter().any(|other| other.name == root.name) {

@@ -111,6 +111,10 @@ pub struct SetRequest {
     pub later_wins: bool,
     /// What starts programs of another system; empty for nothing.
     pub runner: Option<String>,
+    /// Whether big files of layers are laid as links to the ledger's contents.
+    pub big_files_by_link: Option<bool>,
+    /// From how many bytes on a file is big.
+    pub big_files_from: Option<u64>,
 }
 
 /// Changes the settings of the game that the list calls `listed_name`.
@@ -142,6 +146,8 @@ pub fn change_settings(
     add_spots(&mut game, &request.spots)?;
     set_volatile(&mut game, request)?;
     set_load_order(&mut game, request)?;
+    game.big_files.by_link = request.big_files_by_link.unwrap_or(game.big_files.by_link);
+    game.big_files.from_bytes = request.big_files_from.unwrap_or(game.big_files.from_bytes);
     if let Some(runner) = &request.runner {
         game.runner = runner_given(runner)?;
     }

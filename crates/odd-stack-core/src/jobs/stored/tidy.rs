@@ -9,7 +9,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::check::{CheckError, check_stored};
-use crate::files::{KEPT, ORIGINALS, WalkError, is_nothing_there, walk};
+use crate::files::{KEPT, ORIGINALS, WalkError, identity, is_nothing_there, walk};
 use crate::hash::ContentHash;
 use crate::jobs::report::in_full;
 use crate::jobs::{Count, Permit, StoredSummary};
@@ -61,6 +61,8 @@ pub struct TidyReport {
     pub originals: Count,
     /// Files that were saved because they had been edited.
     pub kept_edits: Count,
+    /// Those of all contents that are one with files in the game, so that they take room once.
+    pub shared: Count,
     /// The catalogue with its copy.
     pub catalogue_bytes: u64,
     /// Layers that are forgotten for good, each with its version.
@@ -168,6 +170,32 @@ fn count(counts: impl Iterator<Item = Count>) -> Count {
 }
 
 /// What everything uses, where the layers `goes` are about to go.
+fn catalogue_bytes(ledger: &Ledger) -> Result<u64, LedgerError> {
+    let catalogue = std::fs::read_dir(ledger.folder()).map_err(LedgerError::io("read", ledger.folder()))?;
+    let catalogue = catalogue
+        .flatten()
+        .filter(|entry| entry.file_name().to_string_lossy().starts_with("catalogue."))
+        .filter_map(|entry| entry.metadata().ok())
+        .map(|metadata| metadata.len());
+    Ok(catalogue.sum())
+}
+
+/// Contents that have further names.
+fn shared_with_game(ledger: &Ledger) -> Result<Count, LedgerError> {
+    let mut shared = Count::default();
+    if !ledger.catalogue.has_linked()? {
+        return Ok(shared);
+    }
+    for (hash, size_bytes) in ledger.catalogue.all_contents()? {
+        let has_names = || identity(&blob_path(ledger.folder(), hash)).is_ok_and(|it| it.names > 1);
+        if ledger.catalogue.linked(hash)?.is_some() && has_names() {
+            shared.files += 1;
+            shared.bytes += size_bytes;
+        }
+    }
+    Ok(shared)
+}
+
 fn uses(ledger: &Ledger, goes: &[LayerId]) -> Result<TidyReport, LedgerError> {
     let layers = ledger.layers()?;
     let mut owners: HashMap<ContentHash, (u64, Vec<LayerId>)> = HashMap::new();
@@ -209,12 +237,6 @@ fn uses(ledger: &Ledger, goes: &[LayerId]) -> Result<TidyReport, LedgerError> {
     let sides: HashSet<_> = ledger.game().roots.iter().map(|root| ledger.site().side(root)).collect();
     let below =
         |name: &str| sides.iter().map(|side| size_of(&side.join(name))).collect::<Result<Vec<_>, _>>();
-    let catalogue = std::fs::read_dir(ledger.folder()).map_err(LedgerError::io("read", ledger.folder()))?;
-    let catalogue = catalogue
-        .flatten()
-        .filter(|entry| entry.file_name().to_string_lossy().starts_with("catalogue."))
-        .filter_map(|entry| entry.metadata().ok())
-        .map(|metadata| metadata.len());
     Ok(TidyReport {
         dry_run: true,
         layers: rows,
@@ -222,7 +244,8 @@ fn uses(ledger: &Ledger, goes: &[LayerId]) -> Result<TidyReport, LedgerError> {
         history: totals[1],
         originals: count(below(ORIGINALS)?.into_iter()),
         kept_edits: count(below(KEPT)?.into_iter()),
-        catalogue_bytes: catalogue.sum(),
+        shared: shared_with_game(ledger)?,
+        catalogue_bytes: catalogue_bytes(ledger)?,
         forgotten: Vec::new(),
         goes: totals[2],
         edits_go: Count { files: 0, bytes: 0 },

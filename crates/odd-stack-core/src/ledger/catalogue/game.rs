@@ -8,7 +8,7 @@ use rusqlite::{OptionalExtension, params};
 use super::{Catalogue, Result};
 use crate::address::{Address, AddressBook, Folding, PrefixName, RelPath};
 use crate::blend::BlendRule;
-use crate::game::{Game, GameVersion, Root};
+use crate::game::{BigFiles, Game, GameVersion, Root};
 use crate::ledger::LedgerError;
 use crate::stack::RootId;
 
@@ -18,7 +18,7 @@ impl Catalogue {
         let (all_roots, all_spots) = (self.roots()?, self.spots()?);
         let row = self.run(|db| {
             let sql = "SELECT name, exact_case, program, version, version_read_from, seen_files, seen_bytes,
-                added_at, version_pattern, blend_rules, volatile, runner, later_wins FROM game";
+                added_at, version_pattern, blend_rules, volatile, runner, later_wins, big_files FROM game";
             let read = |row: &rusqlite::Row<'_>| {
                 let version: Option<String> = row.get(3)?;
                 let (read_from, pattern) = (row.get(4)?, row.get(8)?);
@@ -31,7 +31,11 @@ impl Catalogue {
                     row.get::<_, String>(7)?,
                     row.get::<_, Option<String>>(9)?,
                     row.get::<_, Option<String>>(10)?,
-                    (row.get::<_, Option<String>>(11)?, row.get::<_, Option<String>>(12)?),
+                    (
+                        row.get::<_, Option<String>>(11)?,
+                        row.get::<_, Option<String>>(12)?,
+                        row.get::<_, Option<String>>(13)?,
+                    ),
                 ))
             };
             db.query_row(sql, [], read).optional()
@@ -45,7 +49,7 @@ impl Catalogue {
             added_at,
             blend_rules,
             volatile,
-            (runner, later_wins),
+            (runner, later_wins, big_files),
         )) = row
         else {
             return Err(self.damaged(&"it names no game"));
@@ -54,10 +58,11 @@ impl Catalogue {
             AddressBook { roots: all_roots.iter().map(|root| root.name.clone()).collect(), spots: all_spots };
         let program =
             program.map(|text| book.resolve(&text)).transpose().map_err(|error| self.damaged(&error))?;
-        let blend_rules: Vec<BlendRule> = self.list(blend_rules)?;
-        let volatile: Vec<String> = self.list(volatile)?;
+        let blend_rules: Vec<BlendRule> = self.kept(blend_rules)?;
+        let volatile: Vec<String> = self.kept(volatile)?;
         Ok(Game {
             name,
+            big_files: self.kept(big_files)?,
             folding: if exact_case { Folding::Exact } else { Folding::Folded },
             roots: all_roots,
             spots: book.spots,
@@ -67,7 +72,7 @@ impl Catalogue {
             added_at,
             blend_rules,
             volatile,
-            later_wins: self.list(later_wins)?,
+            later_wins: self.kept(later_wins)?,
             runner,
         })
     }
@@ -117,11 +122,11 @@ impl Catalogue {
         Ok(all_spots)
     }
 
-    /// Reads a list that is kept as JSON.
-    fn list<T: serde::de::DeserializeOwned>(&self, text: Option<String>) -> Result<Vec<T>> {
+    /// Reads what is kept as JSON; as usual where nothing is.
+    fn kept<T: serde::de::DeserializeOwned + Default>(&self, text: Option<String>) -> Result<T> {
         match text {
             Some(text) => serde_json::from_str(&text).map_err(|error| self.damaged(&error)),
-            None => Ok(Vec::new()),
+            None => Ok(T::default()),
         }
     }
 
@@ -130,10 +135,14 @@ impl Catalogue {
         let blend_rules = serde_json::to_string(&game.blend_rules).map_err(|error| self.damaged(&error))?;
         let volatile = serde_json::to_string(&game.volatile).map_err(|error| self.damaged(&error))?;
         let later_wins = serde_json::to_string(&game.later_wins).map_err(|error| self.damaged(&error))?;
+        let big_files = match game.big_files == BigFiles::default() {
+            true => None,
+            false => Some(serde_json::to_string(&game.big_files).map_err(|error| self.damaged(&error))?),
+        };
         self.run(|db| {
             db.execute_batch("DELETE FROM game; DELETE FROM spot; DELETE FROM root;")?;
             db.execute(
-                "INSERT INTO game VALUES (1, ?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13)",
+                "INSERT INTO game VALUES (1, ?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14)",
                 params![
                     game.name,
                     game.folding == Folding::Exact,
@@ -148,6 +157,7 @@ impl Catalogue {
                     volatile,
                     game.runner,
                     later_wins,
+                    big_files,
                 ],
             )?;
             for root in &game.roots {

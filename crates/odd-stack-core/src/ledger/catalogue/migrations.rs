@@ -17,7 +17,7 @@ const STEPS: &[&str] = &[
     SHARED_ROOTS,
     HISTORY,
     CONTAINERS,
-    BUILT,
+    BUILT_AND_LINKED,
 ];
 
 /// The format number that this program writes.
@@ -301,9 +301,9 @@ CREATE TABLE member_seen (
 );
 ";
 
-/// Second folders of the game, each for a lineup; `roots` is JSON: the folder for each root by number, null where it is left out. Of
+/// Contents that are laid as links, and second folders of the game, each for a lineup; `roots` is JSON: the folder for each root by number, null where it is left out. Of
 /// what was put there: its size and time there, and the hash and the time of what it was made of.
-const BUILT: &str = "
+const BUILT_AND_LINKED: &str = "
 CREATE TABLE built (
     id INTEGER PRIMARY KEY,
     lineup TEXT NOT NULL UNIQUE COLLATE NOCASE,
@@ -323,6 +323,17 @@ CREATE TABLE built_thing (
     hash BLOB,
     source_ns INTEGER NOT NULL,
     PRIMARY KEY (built, is_planned, root, path)
+) WITHOUT ROWID;
+
+-- How big files of layers are laid, as JSON; null for as usual.
+ALTER TABLE game ADD COLUMN big_files TEXT;
+
+-- Stored contents of which files in the game are further names: the time and the mode that they were given for that. One with
+-- another time may have been written to.
+CREATE TABLE linked_content (
+    hash BLOB PRIMARY KEY,
+    modified INTEGER NOT NULL,
+    mode INTEGER NOT NULL
 ) WITHOUT ROWID;
 ";
 
