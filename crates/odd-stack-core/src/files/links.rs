@@ -1,5 +1,6 @@
 //! Files with several names.
 
+#[cfg(unix)]
 use std::io;
 use std::path::Path;
 

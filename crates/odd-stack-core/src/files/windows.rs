@@ -50,7 +50,7 @@ fn wide(path: &Path) -> Vec<u16> {
 
 /// What tells a file from all others, and how many names it has (learn.microsoft.com, BY_HANDLE_FILE_INFORMATION).
 #[expect(unsafe_code, reason = "the system's own interface, for which std has no other")]
-pub(super) fn identity_of(path: &Path) -> io::Result<Identity> {
+pub(crate) fn identity_of(path: &Path) -> io::Result<Identity> {
     let file = std::fs::File::open(path)?;
     let mut told = BY_HANDLE_FILE_INFORMATION::default();
     // SAFETY: the handle is open as long as `file` lives, and the structure is of the size that the function writes.

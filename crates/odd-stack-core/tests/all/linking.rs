@@ -9,10 +9,10 @@ use std::path::Path;
 use filetime::FileTime;
 use proptest::prelude::*;
 
-use crate::world::{NOW, Thing, Tree, World, add, exchange, id, permit, reorder, walk};
+use crate::world::{NOW, Thing, Tree, World, add, exchange, permit, reorder, walk};
 use odd_stack_core::change::{ChangeOptions, Edits};
-use odd_stack_core::jobs::steps::{begin_capture, change_settings, prepare_mend, show};
-use odd_stack_core::jobs::{CaptureRequest, MendFile, Mending, Reorder, SetRequest};
+use odd_stack_core::jobs::steps::{change_settings, prepare_mend};
+use odd_stack_core::jobs::{MendFile, Mending, Reorder, SetRequest};
 use odd_stack_core::ledger::Ledger;
 use odd_stack_core::observer::Silent;
 use odd_stack_core::stack::Target;
@@ -281,6 +281,9 @@ proptest! {
 #[cfg(unix)]
 #[test]
 fn a_link_takes_room_once_and_a_capture_parts_it_from_the_ledger() {
+    use crate::world::id;
+    use odd_stack_core::jobs::CaptureRequest;
+    use odd_stack_core::jobs::steps::{begin_capture, show};
     let mut life = Life::new();
     assert!(life.put(0, 0));
     let path = life.world.path("game/data/own0.dat");
