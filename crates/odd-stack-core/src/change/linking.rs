@@ -10,7 +10,7 @@ use std::sync::{Mutex, PoisonError};
 
 use super::decision::Staged;
 use crate::address::FoldedKey;
-use crate::files::{Seam, identity, is_seldom_written, look_at, shares_blocks};
+use crate::files::{Seam, identity, is_one_volume, is_seldom_written, look_at, shares_blocks};
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError, LinkedStamp, blob_path};
 use crate::stack::RootId;
@@ -30,12 +30,20 @@ impl Linking {
     pub(super) fn of(ledger: &Ledger, staged: &[Staged]) -> Result<Self, LedgerError> {
         let big_files = ledger.game().big_files;
         let mut linking = Self::default();
+        let mut sides: Vec<(PathBuf, bool)> = Vec::new();
+        for file in staged {
+            if !sides.iter().any(|(side, _)| *side == file.side) {
+                let there = file.side.ancestors().find(|folder| folder.is_dir()).unwrap_or(&file.side);
+                let is_beside = is_one_volume(there, ledger.folder()).unwrap_or(false);
+                sides.push((file.side.clone(), is_beside));
+            }
+        }
+        let is_beside = |side: &Path| sides.iter().any(|(known, is_beside)| known == side && *is_beside);
         let may_be = |file: &&Staged| {
             file.made.is_none()
                 && file.may_link
                 && file.size_bytes >= big_files.from_bytes.max(1)
-                // Elsewhere it is another volume.
-                && file.side == ledger.folder()
+                && is_beside(&file.side)
         };
         let big: Vec<&Staged> = staged.iter().filter(may_be).collect();
         if !big_files.by_link || big.is_empty() || shares_blocks(ledger.folder()) {

@@ -20,9 +20,9 @@ use crate::check::CheckError;
 use crate::files::{RealDisk, Seam, is_one_folder};
 use crate::game::Running;
 use crate::jobs::{
-    FoundGame, MoveHomeError, Permit, RegisterError, RegisterReport, RegisterRequest, RescueError,
-    RescueReport, RescueRequest, built_around, find_games, game_in, heal, ledger_meant, list_again,
-    move_home, register_game, rescue, running, select_game,
+    FoundGame, MoveHomeError, MoveLedgerError, Permit, RegisterError, RegisterReport, RegisterRequest,
+    RescueError, RescueReport, RescueRequest, built_around, find_games, game_in, heal, ledger_meant,
+    list_again, move_home, move_ledger, register_game, rescue, running, select_game,
 };
 use crate::ledger::{GameMark, Home, Ledger, LedgerError, OngoingKind, Registered};
 use crate::observer::{Observer, Silent};
@@ -191,6 +191,15 @@ impl OddStack {
     pub fn move_home(&mut self, to: &Path) -> Result<(), MoveHomeError> {
         self.home = move_home(&self.home, to, &self.seam, &*self.observer)?;
         Ok(())
+    }
+
+    /// Moves the ledger of a game of the list into a new or empty folder; gives the game as the list has it then.
+    ///
+    /// # Errors
+    /// [`MoveLedgerError`]; the ledger is where it was.
+    pub fn move_ledger(&self, game: &Registered, to: &Path) -> Result<Registered, MoveLedgerError> {
+        let may_run = self.while_running == WhileRunning::GoOn;
+        move_ledger(&self.home, game, (to, may_run), &self.seam, self.wait, &*self.observer)
     }
 
     /// Puts ledgers that the list of games has lost into it again, or only gives their names.

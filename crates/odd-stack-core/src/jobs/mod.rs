@@ -63,6 +63,7 @@ pub use game::find::FoundGame;
 pub use game::forget::Forgotten;
 pub use game::learn_program::Learnt;
 pub use game::move_home::MoveHomeError;
+pub use game::move_ledger::MoveLedgerError;
 pub use game::overview::GameLine;
 pub use game::register::{RegisterError, RegisterReport, RegisterRequest};
 pub use game::settings::{SetError, SetRequest};
@@ -129,6 +130,7 @@ pub mod steps {
     pub use super::game::forget::forget;
     pub use super::game::learn_program::learn_program;
     pub use super::game::move_home::move_home;
+    pub use super::game::move_ledger::move_ledger;
     pub use super::game::overview::game_line;
     pub use super::game::register::{default_ledger_folder, register_game};
     pub use super::game::settings::change_settings;

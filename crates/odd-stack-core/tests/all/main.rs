@@ -15,6 +15,7 @@ mod growth;
 mod house;
 mod linking;
 mod model;
+mod moving;
 mod over_time;
 mod packages;
 mod readers;

@@ -85,6 +85,9 @@ pub struct SetGameArgs {
     /// From which size on a file is big: 256K, 4M
     #[arg(long, value_name = "SIZE")]
     pub big_files_from: Option<String>,
+    /// Move the ledger into this new or empty folder, also on another disk
+    #[arg(long, value_name = "DIR", conflicts_with = "dry_run")]
+    pub ledger: Option<PathBuf>,
     /// Only say what would be done
     #[arg(short = 'n', long)]
     pub dry_run: bool,
@@ -129,14 +132,17 @@ pub fn set(session: &mut Session, args: &SetGameArgs) -> Result<Ended, Failure> 
         big_files_from: args.big_files_from.as_deref().map(size_of).transpose()?,
     };
     let blends = args.blend_as_usual || !args.blend.is_empty() || !args.no_blend.is_empty();
-    if request == SetRequest::default() && !blends {
+    if request == SetRequest::default() && !blends && args.ledger.is_none() {
         return Err(Failure::new(
             Exit::Usage,
             "nothing_to_set",
             "say what to set; `oddstack game set --help` lists it",
         ));
     }
-    let listed = session.choose_game(args.game_name.as_deref())?;
+    let mut listed = session.choose_game(args.game_name.as_deref())?;
+    if let Some(folder) = &args.ledger {
+        listed = session.door.move_ledger(&listed, &absolute(folder)?)?;
+    }
     let game = session.open_game(&listed)?;
     if blends {
         set_blending(session, &game, args)?;

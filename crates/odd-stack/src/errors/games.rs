@@ -1,7 +1,8 @@
 //! What stands against adding games, setting them up, or moving their home.
 
 use odd_stack_core::change::ChangeError;
-use odd_stack_core::jobs::{MoveHomeError, RegisterError, SetError};
+use odd_stack_core::front::NoPermission;
+use odd_stack_core::jobs::{MoveHomeError, MoveLedgerError, RegisterError, SetError};
 
 use super::sharing::root_of_game;
 use super::{Exit, Failure};
@@ -20,6 +21,19 @@ impl From<MoveHomeError> for Failure {
             }
             MoveHomeError::OtherDisk { .. } => Self::of(Exit::Failed, "home_stays", &error)
                 .advising("lift all layers, `oddstack game forget` the games and add them again with --home"),
+        }
+    }
+}
+
+impl From<MoveLedgerError> for Failure {
+    fn from(error: MoveLedgerError) -> Self {
+        match error {
+            MoveLedgerError::Change(error) => error.into(),
+            MoveLedgerError::Place(error) => error.into(),
+            MoveLedgerError::Running(programs) => NoPermission::Running(programs).into(),
+            MoveLedgerError::IsThere { .. } | MoveLedgerError::NotEmpty { .. } => {
+                Self::of(Exit::Failed, "ledger_stays", &error)
+            }
         }
     }
 }

@@ -100,3 +100,25 @@ fn no_game_is_all_that_a_person_has() {
     }
     sandbox.run_in("", &["game", "add", "G", "me/games/quill"], &set).status(0);
 }
+
+#[test]
+fn a_ledger_is_moved_with_all_that_it_has() {
+    let sandbox = Sandbox::with_game();
+    sandbox.zip("lamps-1.zip", &[("data/lamps/brass.qtx", "one\n")]);
+    sandbox.run("add lamps-1.zip").status(0);
+    sandbox.run("lineup save summer").status(0);
+    sandbox.write("full/mine.txt", "mine\n");
+    sandbox.run("game set --ledger full").status(1).says("with something in it");
+    sandbox.run("game set --ledger game/ledger").one_of(&[1], "");
+    sandbox.run("game set --ledger kept/quill").status(0).says("[HERE]/kept/quill");
+    assert!(!sandbox.path("home/ledgers/quillhaven").exists());
+    sandbox.run("game set --ledger kept/quill").status(1).says("already");
+    sandbox.run("history").status(0).says("add lamps");
+    sandbox.run("lineup list").status(0).says("summer");
+    sandbox.run("check --deep").status(0);
+    sandbox.run("undo").status(0);
+    assert_eq!(sandbox.read("game/data/lamps/brass.qtx"), "base brass\n");
+    sandbox.run("redo").status(0);
+    sandbox.run("game set --ledger home/ledgers/again --name Quill").status(0).says("home/ledgers/again");
+    sandbox.run("stack").status(0).says("Quill 1.7");
+}

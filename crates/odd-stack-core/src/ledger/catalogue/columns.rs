@@ -115,6 +115,14 @@ impl Catalogue {
         })
     }
 
+    /// The root of each numbered address.
+    pub(crate) fn roots_of_paths(&self) -> Result<HashMap<PathId, RootId>> {
+        self.run(|db| {
+            let mut query = db.prepare_cached("SELECT id, root FROM path")?;
+            query.query_map([], |row| Ok((PathId(row.get(0)?), RootId(row.get(1)?))))?.collect()
+        })
+    }
+
     /// The column of one address, if any layer ever touched it.
     pub(crate) fn column_at(&self, root: RootId, key: &FoldedKey) -> Result<Option<Column>> {
         self.run(|db| {
