@@ -40,11 +40,16 @@ pub struct Stamp {
 }
 
 impl Stamp {
+    /// A time in nanoseconds since 1970, and a mode.
+    pub(crate) fn at(modified_ns: i64, mode: u32) -> Self {
+        let second = 1_000_000_000;
+        let nanoseconds = u32::try_from(modified_ns.rem_euclid(second)).unwrap_or_default();
+        Self { modified: modified_ns.div_euclid(second), nanoseconds, mode }
+    }
+
     /// Those of a file of the base.
     pub(crate) fn of_base(base: &BaseFile) -> Self {
-        let second = 1_000_000_000;
-        let nanoseconds = u32::try_from(base.modified_ns.rem_euclid(second)).unwrap_or_default();
-        Self { modified: base.modified_ns.div_euclid(second), nanoseconds, mode: base.mode }
+        Self::at(base.modified_ns, base.mode)
     }
 }
 

@@ -13,6 +13,7 @@ use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 pub use pattern::{AddressPattern, AddressPatterns, PatternError};
+pub(crate) use program::is_named_like_program;
 pub use program::{Program, ProgramKind, imports_of, main_program, may_be_program, plays, program_kind};
 pub(crate) use proposed_name::INNER;
 pub use proposed_name::proposed_name;

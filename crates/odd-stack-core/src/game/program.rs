@@ -97,6 +97,15 @@ pub fn may_be_program(path: &RelPath, mode: u32) -> bool {
     }
 }
 
+/// Whether a file may be a program by its name alone.
+pub(crate) fn is_named_like_program(path: &str) -> bool {
+    let name = path.rsplit('/').next().unwrap_or(path);
+    let ending = name.rsplit_once('.').map(|(_, ending)| ending);
+    ending.is_none_or(|ending| {
+        ["exe", "x86_64", "x86", "bin"].iter().any(|known| known.eq_ignore_ascii_case(ending))
+    })
+}
+
 /// Reads the header of the file at `path`: PE (Microsoft PE/COFF specification) or ELF (System V
 /// ABI); `None` when it is neither or is a library.
 ///

@@ -45,8 +45,7 @@ impl Ledger {
         for (number, (hash, _, size_bytes)) in (0..).zip(linked) {
             let (path, own) = (blob_path(self.folder(), *hash), incoming.path(number));
             let Some(seen) = look_at(&path).map_err(LedgerError::io("look at", &path))? else { continue };
-            let (modified, mode) = (seen.modified_ns.div_euclid(1_000_000_000), seen.mode);
-            let stamp = Stamp { modified, nanoseconds: 0, mode };
+            let stamp = Stamp::at(seen.modified_ns, seen.mode);
             let copied = seam.copy_file(&path, &own, *size_bytes, stamp);
             let copied = copied.map_err(LedgerError::io("write", &own))?;
             let is_it = match copied.hash {

@@ -207,7 +207,7 @@ impl Outfitting<'_> {
             blender.learn(&mut columns, order)?;
             let [column] = columns;
             let failed = |source| ChangeError::Stage { path: path.clone(), source };
-            let stamp = stamp_of(file);
+            let stamp = Stamp::at(file.origin.modified_ns, file.mode);
             let building = match column.composition(order) {
                 Some(composition) => {
                     Some(blender.building(&column, &composition, order)?.map_err(|reason| {
@@ -357,12 +357,6 @@ fn planned(root: RootId, file: &WantedFile) -> BuiltThing {
     }
 }
 
-fn stamp_of(file: &WantedFile) -> Stamp {
-    let second = 1_000_000_000;
-    let nanoseconds = u32::try_from(file.origin.modified_ns.rem_euclid(second)).unwrap_or_default();
-    Stamp { modified: file.origin.modified_ns.div_euclid(second), nanoseconds, mode: file.mode }
-}
-
 /// How a file was put.
 enum Put {
     Copied,
@@ -384,7 +378,8 @@ fn put(ledger: &Path, file: &WantedFile, to: &Path, may_link: bool, seam: &dyn S
     if may_link && seam.link_file(&from, to).is_ok() {
         return Ok(Put::Linked);
     }
-    let copied = seam.copy_file(&from, to, file.origin.size_bytes, stamp_of(file));
+    let copied =
+        seam.copy_file(&from, to, file.origin.size_bytes, Stamp::at(file.origin.modified_ns, file.mode));
     let copied = match copied {
         Err(error) if is_nothing_there(&error) && !from.exists() => return Ok(Put::Other),
         other => other?,

@@ -6,7 +6,8 @@ use super::roots::version_in;
 use crate::address::Address;
 use crate::files::look_at;
 use crate::game::{
-    Game, GameVersion, Program, imports_of, main_program, may_be_program, plays, program_kind,
+    Game, GameVersion, Program, imports_of, is_named_like_program, main_program, may_be_program, plays,
+    program_kind,
 };
 use crate::ledger::{Ledger, LedgerError, Lock, Transaction};
 use crate::stack::Provider;
@@ -34,7 +35,8 @@ pub fn learn_program(ledger: &Ledger, command: &str) -> Result<Option<Learnt>, L
     let laid = ledger.catalogue.arrangement()?.laid();
     let order = ledger.present_order()?;
     let mut programs: Vec<(Address, Program)> = Vec::new();
-    let columns = ledger.catalogue.columns_of(&laid, &[])?;
+    let named = ledger.catalogue.paths_named(&laid, is_named_like_program)?;
+    let columns = if named.is_empty() { Vec::new() } else { ledger.catalogue.columns_of(&[], &named)? };
     for column in columns.iter().filter(|column| !column.is_member) {
         let (Provider::Layer(entry), Some(root)) = (column.provider(&order), game.root(column.root)) else {
             continue;

@@ -220,11 +220,8 @@ fn copy(old: &Path, to: &Path, seam: &dyn Seam, observer: &dyn Observer) -> Resu
         if observer.is_cancelled() {
             return Err(MoveLedgerError::Change(ChangeError::Cancelled));
         }
-        let second = 1_000_000_000;
-        let nanoseconds = u32::try_from(seen.modified_ns.rem_euclid(second)).unwrap_or_default();
-        let modified = seen.modified_ns.div_euclid(second);
         let (from, new) = (path.on(old), path.on(to));
-        let stamp = Stamp { modified, nanoseconds, mode: seen.mode };
+        let stamp = Stamp::at(seen.modified_ns, seen.mode);
         let copied = seam.copy_file(&from, &new, seen.size_bytes, stamp);
         let copied = copied.map_err(LedgerError::io("write", &new))?;
         if copied.size_bytes != seen.size_bytes {
@@ -274,10 +271,7 @@ fn put_originals_aside(
         if seam.link_file(&from, &to).is_err() {
             let seen = look_at(&from).map_err(LedgerError::io("look at", &from))?;
             let Some(seen) = seen else { continue };
-            let second = 1_000_000_000;
-            let nanoseconds = u32::try_from(seen.modified_ns.rem_euclid(second)).unwrap_or_default();
-            let modified = seen.modified_ns.div_euclid(second);
-            let stamp = Stamp { modified, nanoseconds, mode: seen.mode };
+            let stamp = Stamp::at(seen.modified_ns, seen.mode);
             let copied = seam.copy_original(&from, &to, seen.size_bytes, stamp);
             copied.map_err(LedgerError::io("write", &to))?;
         }

@@ -293,6 +293,8 @@ pub fn rescue(
         report.set_aside = restore_second(&folder, &lock)?.map(|path| path.display().to_string());
         drop(lock);
         let ledger = Ledger::open(&folder, Arc::clone(seam))?;
+        // The second copy may not know of all that was laid as links since.
+        ledger.catalogue.doubt_all()?;
         ledger.seal_anew();
         return look_after(home, &ledger, report, observer);
     }

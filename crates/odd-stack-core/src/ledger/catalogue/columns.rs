@@ -115,6 +115,27 @@ impl Catalogue {
         })
     }
 
+    /// Addresses at which one of `layers` has a file whose name meets `may_be`.
+    pub(crate) fn paths_named(
+        &self,
+        layers: &[LayerId],
+        may_be: impl Fn(&str) -> bool,
+    ) -> Result<Vec<PathId>> {
+        self.run(|db| {
+            let mut query = db.prepare_cached("SELECT path, spelled FROM entry WHERE layer = ?1")?;
+            let mut found = Vec::new();
+            for layer in layers {
+                let mut rows = query.query([layer.0])?;
+                while let Some(row) = rows.next()? {
+                    if row.get_ref(1)?.as_str().is_ok_and(&may_be) {
+                        found.push(PathId(row.get(0)?));
+                    }
+                }
+            }
+            Ok(found)
+        })
+    }
+
     /// The root of each numbered address.
     pub(crate) fn roots_of_paths(&self) -> Result<HashMap<PathId, RootId>> {
         self.run(|db| {
