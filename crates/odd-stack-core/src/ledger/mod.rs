@@ -56,8 +56,9 @@ pub(crate) use blobs::{
 };
 pub(crate) use catalogue::Catalogue;
 pub(crate) use catalogue::{
-    BuiltFolder, BuiltThing, FILE_NAME as CATALOGUE_FILE, Lineup, LinkedStamp, NewRevision, Revision,
-    SECOND_NAME, SUMS_NAME, Side, free_reserve_if_needed, is_second_whole, keep_reserve, restore_second,
+    BuiltFolder, BuiltThing, ContainerList, FILE_NAME as CATALOGUE_FILE, Lineup, LinkedStamp, NewRevision,
+    Revision, SECOND_NAME, SUMS_NAME, Side, free_reserve_if_needed, is_second_whole, keep_reserve,
+    restore_second,
 };
 
 /// One game's ledger, open for asking and changing.

@@ -421,3 +421,27 @@ fn a_folder_that_looks_like_a_signature_is_asked_about_once() {
     assert!(!self::members(&sandbox).contains_key("SIGN/list.txt"));
     sandbox.run("check --deep").status(0);
 }
+
+#[test]
+fn what_containers_have_is_known_until_they_change() {
+    let sandbox = with_container();
+    for _ in 0..2 {
+        sandbox.run("game show").status(0).says("1 zip-based file, 6 members");
+    }
+    let chart = [("maps/chart.txt", "a chart\n"), ("maps/reef.txt", "a reef\n")];
+    sandbox.zip("charts-1.zip", &chart);
+    edit(&sandbox, |members| {
+        members.extend(
+            [("maps/chart.txt", "old chart"), ("maps/reef.txt", "old reef")]
+                .map(|(path, text)| (path.to_owned(), text.to_owned())),
+        );
+    });
+    sandbox.write("game/data/broken.qpk", "no container any more, or yet");
+    sandbox.run("mend --accept").status(0);
+    sandbox.run("game show").status(0).says("1 zip-based file, 8 members");
+    let placed = sandbox.run("add charts-1.zip -n").whole();
+    assert!(placed.contains("game:data/core.qpk!/"), "{placed}");
+    std::fs::remove_file(sandbox.path(CORE)).unwrap();
+    sandbox.run("mend --accept").status(0);
+    assert!(!sandbox.run("game show").status(0).whole().contains("zip-based"));
+}

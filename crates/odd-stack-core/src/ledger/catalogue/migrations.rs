@@ -335,6 +335,17 @@ CREATE TABLE linked_content (
     modified INTEGER NOT NULL,
     mode INTEGER NOT NULL
 ) WITHOUT ROWID;
+
+-- What the game's containers have, as long as they have that size and time: paths with a zero between them, deflated; null for a file that is
+-- none.
+CREATE TABLE container_list (
+    root INTEGER NOT NULL,
+    folded TEXT NOT NULL,
+    size_bytes INTEGER NOT NULL,
+    modified_ns INTEGER NOT NULL,
+    members BLOB,
+    PRIMARY KEY (root, folded)
+) WITHOUT ROWID;
 ";
 
 #[cfg(test)]

@@ -8,6 +8,7 @@
 mod base;
 mod built;
 mod columns;
+mod container_lists;
 mod contests;
 mod doubts;
 mod game;
@@ -31,6 +32,7 @@ use rusqlite::{Connection, ErrorCode, OpenFlags};
 
 pub(crate) use built::{BuiltFolder, BuiltThing};
 pub(crate) use columns::FolderSource;
+pub(crate) use container_lists::ContainerList;
 pub(crate) use contests::Side;
 pub(crate) use journal::{JournalMark, JournalStep};
 pub use layers::{Layer, LayerState, NewLayer};
