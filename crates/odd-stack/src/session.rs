@@ -419,9 +419,23 @@ pub fn absolute(path: &Path) -> Result<PathBuf, Failure> {
         return bad(format!("`{text}` is a drive without a folder; write {text}\\ and the folder"));
     }
     match std::path::absolute(path) {
-        Ok(path) => Ok(plain_path(&path)),
+        Ok(path) => Ok(without_steps_up(&plain_path(&path))),
         Err(error) => bad(format!("`{}` is no path: {error}", path.display())),
     }
+}
+
+/// The same place, said without `..`: where that leads up from a link, it leads up from what the link leads to.
+fn without_steps_up(path: &Path) -> PathBuf {
+    let mut straight = PathBuf::new();
+    for part in path.components() {
+        if part == Component::ParentDir {
+            straight = straight.canonicalize().map_or(straight, |real| plain_path(&real));
+            straight.pop();
+        } else {
+            straight.push(part);
+        }
+    }
+    straight
 }
 
 /// The data home when none is given: not among what Windows takes along from computer to computer, for it gets big.
