@@ -218,8 +218,22 @@ impl Session {
         }
     }
 
-    /// The chosen game: what was cut short is finished first.
+    /// The chosen game: what was cut short is finished first. Where one stands in a second folder, it is said that the game
+    /// itself is meant.
     pub fn open(&mut self) -> Result<OpenGame, Failure> {
+        let game = self.open_or_second()?;
+        if let Some(lineup) = self.built_here(&game)? {
+            let folder = game.about().roots.first().map(|root| root.folder.display().to_string());
+            self.out.warn(format!(
+                "this is the second folder of the lineup `{lineup}`; the command is about the game itself, in {}",
+                folder.unwrap_or_default()
+            ));
+        }
+        Ok(game)
+    }
+
+    /// As [`Session::open`], for commands that know of second folders.
+    pub fn open_or_second(&mut self) -> Result<OpenGame, Failure> {
         let listed = self.choose_game(None)?;
         self.open_game(&listed)
     }

@@ -33,7 +33,7 @@ pub struct CheckArgs {
 const MOST_FILES: usize = 40;
 
 pub fn run(session: &mut Session, args: &CheckArgs) -> Result<Ended, Failure> {
-    let game = session.open()?;
+    let game = session.open_or_second()?;
     let built = match &args.lineup {
         Some(lineup) => Some(lineup.clone()),
         None => session.built_here(&game)?,

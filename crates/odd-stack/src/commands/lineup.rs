@@ -113,7 +113,7 @@ pub struct SwitchReport {
 }
 
 pub fn run(session: &mut Session, command: &LineupCommand) -> Result<Ended, Failure> {
-    let game = session.open()?;
+    let game = session.open_or_second()?;
     let text = match command {
         LineupCommand::Switch(args) => {
             let report = switch(session, &game, &args.name, &args.back)?;

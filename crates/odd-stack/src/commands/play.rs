@@ -118,7 +118,7 @@ fn launch_of(session: &Session, game: &OpenGame, args: &PlayArgs) -> Result<Laun
 }
 
 pub fn run(session: &mut Session, args: &PlayArgs) -> Result<Ended, Failure> {
-    let game = session.open()?;
+    let game = session.open_or_second()?;
     if let Some(lineup) = &args.lineup {
         let back = BackArgs { both_changed: None, change: ChangeArgs::plain(args.dry_run) };
         switch_first(session, &game, lineup, &back)?;

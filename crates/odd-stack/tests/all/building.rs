@@ -72,6 +72,10 @@ fn a_second_folder_is_built_checked_and_brought_up_to_date() {
 
     // What stands in the second folder is meant there.
     sandbox.run_in("second", &["check"], &[]).status(3).says("The second folder of the lineup `winter`");
+    sandbox.run_in("second", &["stack"], &[]).status(0).says("about the game itself, in [HERE]/game");
+    sandbox.run("lineup switch winter").status(0);
+    sandbox.run("lineup save WINTER").status(0).says("is saved anew");
+    sandbox.run("lineup build Winter").status(0).says("is up to date");
     sandbox.run("lineup rename winter frost").status(0);
     sandbox.run("check --lineup frost").status(3).says("[HERE]/second");
     sandbox.run("lineup drop frost").status(0).says("[HERE]/second, stays as well");

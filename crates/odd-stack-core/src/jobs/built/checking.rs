@@ -71,7 +71,7 @@ pub struct BuiltCheck {
 pub(super) fn built_of(ledger: &Ledger, name: &str) -> Result<BuiltFolder, BuildError> {
     let (lineup, _) = wanted(ledger, name)?;
     let all = ledger.catalogue.built_folders()?;
-    all.into_iter().find(|built| built.lineup == lineup).ok_or(BuildError::NoFolder { lineup })
+    all.into_iter().find(|built| built.is_of(&lineup)).ok_or(BuildError::NoFolder { lineup })
 }
 
 /// The lineup whose second folder lies around a path.

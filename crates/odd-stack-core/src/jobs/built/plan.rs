@@ -122,7 +122,7 @@ pub fn prepare_build<'l>(
     observer: &dyn Observer,
 ) -> Result<Outfitting<'l>, BuildError> {
     let (lineup, arranged) = wanted(ledger, &request.lineup)?;
-    let before = ledger.catalogue.built_folders()?.into_iter().find(|built| built.lineup == lineup);
+    let before = ledger.catalogue.built_folders()?.into_iter().find(|built| built.is_of(&lineup));
     let files_of = files_by_root(ledger, &arranged.after)?;
     let roots = folders(ledger, request, &lineup, before.as_ref(), &files_of)?;
     let built = BuiltFolder {

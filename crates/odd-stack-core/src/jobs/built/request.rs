@@ -125,7 +125,7 @@ fn check_apart(
             return Err(BuildError::Overlap { folder: (*folder).clone(), other: other.clone() });
         }
     }
-    for built in ledger.catalogue.built_folders()?.into_iter().filter(|built| built.lineup != lineup) {
+    for built in ledger.catalogue.built_folders()?.into_iter().filter(|built| !built.is_of(lineup)) {
         for theirs in built.roots.iter().filter_map(|(_, folder)| folder.as_ref()) {
             if let Some(folder) = new.iter().find(|folder| overlap(folder, theirs)) {
                 return Err(BuildError::OfOther { folder: (*folder).clone(), lineup: built.lineup });

@@ -157,7 +157,7 @@ pub fn lineups(ledger: &Ledger) -> Result<Vec<LineupRow>, LineupError> {
     let mut rows = Vec::new();
     let built = ledger.catalogue.built_folders()?;
     for lineup in ledger.catalogue.lineups()? {
-        let folder = built.iter().find(|built| built.lineup == lineup.name);
+        let folder = built.iter().find(|built| built.is_of(&lineup.name));
         let folder = folder.and_then(|built| built.roots.first()).and_then(|(_, folder)| folder.as_ref());
         let laid = lineup.arrangement.iter().filter(|(_, laid)| *laid).count() as u64;
         rows.push(LineupRow {

@@ -8,7 +8,7 @@ use super::base::{kind_number, read_kind};
 use super::{Catalogue, Result};
 use crate::address::RelPath;
 use crate::hash::ContentHash;
-use crate::stack::{BaseKind, RootId};
+use crate::stack::{BaseKind, RootId, plain_name};
 
 /// One second folder of the game.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -25,6 +25,13 @@ pub(crate) struct BuiltFolder {
     pub is_finished: bool,
     /// RFC 3339.
     pub made_at: String,
+}
+
+impl BuiltFolder {
+    /// Whether it is for the lineup of that name, however that is written.
+    pub(crate) fn is_of(&self, lineup: &str) -> bool {
+        plain_name(&self.lineup) == plain_name(lineup)
+    }
 }
 
 /// What was put at one place of a second folder, or is to be.
