@@ -20,7 +20,8 @@ pub(super) enum Of {
 pub(super) struct TwoHashes {
     of: Of,
     held: Vec<u8>,
-    old: OneHash,
+    /// None where nobody asks for it.
+    old: Option<OneHash>,
     new: OneHash,
     /// What was passed on to threads, to be used again.
     passed: VecDeque<Arc<Vec<u8>>>,
@@ -73,8 +74,9 @@ impl OneHash {
 }
 
 impl TwoHashes {
-    pub(super) fn new() -> Self {
-        let (old, new) = (OneHash::new(), OneHash::new());
+    /// The old stream is hashed only where that is wanted.
+    pub(super) fn new(with_old: bool) -> Self {
+        let (old, new) = (with_old.then(OneHash::new), OneHash::new());
         Self { of: Of::Both, held: Vec::new(), old, new, passed: VecDeque::new() }
     }
 
@@ -95,8 +97,8 @@ impl TwoHashes {
             return;
         }
         let full = Arc::new(std::mem::take(&mut self.held));
-        if self.of != Of::New {
-            self.old.take(&full);
+        if let (Some(old), true) = (&mut self.old, self.of != Of::New) {
+            old.take(&full);
         }
         if self.of != Of::Old {
             self.new.take(&full);
@@ -113,10 +115,10 @@ impl TwoHashes {
         };
     }
 
-    /// The hashes of the old and the new stream.
-    pub(super) fn finish(mut self) -> (ContentHash, ContentHash) {
+    /// The hashes of the old stream, if it is wanted, and of the new one.
+    pub(super) fn finish(mut self) -> (Option<ContentHash>, ContentHash) {
         self.pass_on();
-        (self.old.finish(), self.new.finish())
+        (self.old.map(OneHash::finish), self.new.finish())
     }
 }
 
@@ -129,7 +131,7 @@ mod tests {
         #![proptest_config(ProptestConfig::with_cases(24))]
         #[test]
         fn two_streams_hash_as_each_alone(pieces in proptest::collection::vec((0..3u8, 0..700_000usize), 0..6)) {
-            let (mut old, mut new, mut both) = (Vec::new(), Vec::new(), TwoHashes::new());
+            let (mut old, mut new, mut both) = (Vec::new(), Vec::new(), TwoHashes::new(true));
             for (number, (of, length)) in pieces.iter().enumerate() {
                 let bytes = vec![number as u8; *length];
                 let of = [Of::Old, Of::New, Of::Both][usize::from(*of)];
@@ -141,7 +143,7 @@ mod tests {
                 }
                 both.update(of, &bytes);
             }
-            prop_assert_eq!(both.finish(), (ContentHash::of(&old), ContentHash::of(&new)));
+            prop_assert_eq!(both.finish(), (Some(ContentHash::of(&old)), ContentHash::of(&new)));
         }
     }
 }

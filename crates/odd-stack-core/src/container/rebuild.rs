@@ -7,8 +7,8 @@ use super::hashing::{Of, TwoHashes};
 use super::layout::{Contents, Layout, Piece};
 use crate::hash::ContentHash;
 
-/// Reads the new container. The old one is read through once from its beginning to its end, so that it is known afterwards
-/// whether it was what it was taken for.
+/// Reads the new container. Where it is known what the old one should be, that is read through once from its beginning to its
+/// end, so that it is known afterwards whether it was what it was taken for.
 pub(crate) struct Rebuilding<'c, F> {
     old: F,
     layout: &'c Layout,
@@ -18,6 +18,8 @@ pub(crate) struct Rebuilding<'c, F> {
     /// How far the old file was read.
     old_at: u64,
     hashes: TwoHashes,
+    /// All of the old file is read.
+    is_checked: bool,
 }
 
 enum Current<'c> {
@@ -28,7 +30,13 @@ enum Current<'c> {
 }
 
 impl<'c, F: Read + Seek> Rebuilding<'c, F> {
-    pub(crate) fn new(mut old: F, layout: &'c Layout, contents: &'c dyn Contents) -> io::Result<Self> {
+    /// With `is_checked` the old file is hashed, too.
+    pub(crate) fn new(
+        mut old: F,
+        layout: &'c Layout,
+        contents: &'c dyn Contents,
+        is_checked: bool,
+    ) -> io::Result<Self> {
         old.seek(SeekFrom::Start(0))?;
         Ok(Self {
             old,
@@ -37,21 +45,27 @@ impl<'c, F: Read + Seek> Rebuilding<'c, F> {
             next: 0,
             current: Current::None,
             old_at: 0,
-            hashes: TwoHashes::new(),
+            hashes: TwoHashes::new(is_checked),
+            is_checked,
         })
     }
 
-    /// The hashes of the old file and of the new one, when all was read.
+    /// The hashes of the old file, where it is checked, and of the new one, when all was read.
     ///
     /// # Errors
     /// What can't be read of the old file.
-    pub(crate) fn finish(mut self) -> io::Result<(ContentHash, ContentHash)> {
+    pub(crate) fn finish(mut self) -> io::Result<(Option<ContentHash>, ContentHash)> {
         self.pass_over(self.layout.old_bytes)?;
         Ok(self.hashes.finish())
     }
 
-    /// Reads the old file up to a place, for its hash alone.
+    /// Goes on to a place in the old file; reads up to it for the hash, where there is one.
     fn pass_over(&mut self, to: u64) -> io::Result<()> {
+        if !self.is_checked {
+            self.old.seek(SeekFrom::Start(to))?;
+            self.old_at = to;
+            return Ok(());
+        }
         let mut buffer = vec![0; 128 << 10];
         while self.old_at < to {
             let most = usize::try_from(to - self.old_at).unwrap_or(usize::MAX).min(buffer.len());

@@ -52,11 +52,14 @@ fn changed(old: &[u8], changes: &[(&str, Option<&[u8]>)]) -> Result<Vec<u8>, Not
         })
         .collect();
     let layout = lay_out(&mut file, &directory, &changes, &given, Folding::Folded)?;
-    let mut rebuilding = Rebuilding::new(Cursor::new(old), &layout, &given).unwrap();
-    let mut new = Vec::new();
+    let mut rebuilding = Rebuilding::new(Cursor::new(old), &layout, &given, true).unwrap();
+    let (mut new, mut unchecked) = (Vec::new(), Vec::new());
     rebuilding.read_to_end(&mut new).unwrap();
+    let mut others = Rebuilding::new(Cursor::new(old), &layout, &given, false).unwrap();
+    others.read_to_end(&mut unchecked).unwrap();
+    assert_eq!((unchecked == new, others.finish().unwrap()), (true, (None, ContentHash::of(&new))));
     assert_eq!(new.len() as u64, layout.size_bytes);
-    assert_eq!(rebuilding.finish().unwrap(), (ContentHash::of(old), ContentHash::of(&new)));
+    assert_eq!(rebuilding.finish().unwrap(), (Some(ContentHash::of(old)), ContentHash::of(&new)));
     Ok(new)
 }
 

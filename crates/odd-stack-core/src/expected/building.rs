@@ -125,10 +125,11 @@ impl Building {
         let directory = &self.beneath.directory;
         let layout =
             lay_out(&mut self.beneath.file.rewound(), directory, &changes, &self.parts, self.folding)?;
-        let mut rebuilding = Rebuilding::new(self.beneath.file.rewound(), &layout, &self.parts)?;
+        let mut rebuilding =
+            Rebuilding::new(self.beneath.file.rewound(), &layout, &self.parts, self.beneath_hash.is_some())?;
         write(&mut rebuilding)?;
         let (beneath, hash) = rebuilding.finish()?;
-        if self.beneath_hash.is_some_and(|known| known != beneath) {
+        if self.beneath_hash != beneath {
             return Err(BuildError::OtherBeneath);
         }
         Ok(Built { hash, size_bytes: layout.size_bytes })

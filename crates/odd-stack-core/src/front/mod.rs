@@ -359,7 +359,7 @@ pub mod for_tests {
         changes.extend(files.iter().skip(1).last().map(|member| put(member.path.clone())));
         let layout = lay_out(&mut file, &directory, &changes, &New, folding).ok()?;
         let mut changed = Vec::new();
-        let mut rebuilding = Rebuilding::new(Cursor::new(bytes), &layout, &New).ok()?;
+        let mut rebuilding = Rebuilding::new(Cursor::new(bytes), &layout, &New, true).ok()?;
         rebuilding.read_to_end(&mut changed).ok()?;
         Directory::read(&mut Cursor::new(&changed), folding).is_ok().then_some(changed)
     }

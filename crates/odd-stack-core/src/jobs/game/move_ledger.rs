@@ -79,9 +79,9 @@ pub fn move_ledger(
     let old = listed.ledger.clone();
     let ledger = Ledger::open(&old, Arc::clone(seam))?;
     // What was cut short has the old paths in its journal, and is done first.
-    drop(Permit::take_during(&ledger, "game set --ledger", wait, None, observer)?);
+    drop(Permit::take_during(&ledger, "game set", wait, None, observer)?);
     check_place(home, &ledger, listed, &to, may_run)?;
-    let lock = Lock::take(&old, "game set --ledger", wait)?;
+    let lock = Lock::take(&old, "game set", wait)?;
     let moved = Registered { ledger: to.clone(), ..listed.clone() };
     let there = existing_part(&to);
     if is_one_volume(&old, &there).unwrap_or(false) {
