@@ -31,7 +31,7 @@ pub use self::fits::{fit_failure, question_words};
 use self::ledger::{contents_lost, originals_lost};
 use self::needs::unmet_needs;
 use self::sharing::of_other_games;
-use crate::shell::in_quotes;
+use crate::shell::{in_quotes, quoted};
 use crate::show::safe::one_line;
 
 /// The exit codes of the command contract.
@@ -455,10 +455,11 @@ impl From<PlayError> for Failure {
             PlayError::ProgramMissing { .. } => "program_missing",
             PlayError::ProgramOutside { .. } => "program_outside",
         };
-        let advice = match error {
-            PlayError::NoProgram => "name it with `oddstack game set --exe PATH`",
-            _ => "",
+        let advice = match &error {
+            PlayError::NoProgram => "name it with `oddstack game set --exe PATH`".to_owned(),
+            PlayError::NotBuilt { lineup } => format!("`oddstack lineup build {}` goes on", quoted(lineup)),
+            _ => String::new(),
         };
-        Self::of(Exit::Failed, code, &error).advising(advice)
+        Self::of(Exit::Failed, code, &error).advising(&advice)
     }
 }

@@ -37,6 +37,12 @@ impl From<BuildError> for Failure {
         let failure = Self::of(exit, code, &error).advising(&advice);
         match error {
             BuildError::Lineup(error) => error.into(),
+            // What stopped it tells what to do about it.
+            BuildError::CutShort { source, .. } => {
+                let mut failure = Self::from(*source);
+                failure.message = format!("the second folder is not finished: {}", failure.message);
+                failure.advising("run the command again to go on")
+            }
             BuildError::RootsOpen { roots } => {
                 let without = roots.iter().map(|root| format!("--without-root {}", quoted(&root.root)));
                 let own = |root: &OpenRoot| quoted(&format!("{}={}", root.root, root.proposed.display()));

@@ -99,6 +99,33 @@ fn a_second_folder_that_was_deleted_is_built_anew_and_further_roots_may_have_the
     assert_eq!(sandbox.read("third/data/snow.qtx"), "snow\n");
 }
 
+#[test]
+fn a_build_that_meets_a_damaged_content_says_what_renews_it_and_goes_on_then() {
+    let sandbox = two_seasons();
+    let blobs = sandbox.path("home/ledgers/quillhaven/blobs");
+    let mut damaged = 0;
+    for folder in fs::read_dir(&blobs).unwrap() {
+        for blob in fs::read_dir(folder.unwrap().path()).unwrap() {
+            let path = blob.unwrap().path();
+            if fs::read(&path).unwrap() == b"snow\n" {
+                fs::write(&path, b"sn0w\n").unwrap();
+                damaged += 1;
+            }
+        }
+    }
+    assert_eq!(damaged, 1);
+    let stopped = sandbox.run("lineup build winter second --without-root docs").status(5);
+    stopped.says("the second folder is not finished").says("data/snow.qtx").says("mend --renew");
+    assert!(!sandbox.path("second/data/snow.qtx").exists());
+    sandbox.run("check --lineup winter").status(3).says("was cut short");
+    sandbox.run("play winter").status(1).says("`oddstack lineup build winter` goes on");
+    sandbox.run("lineup switch winter").status(5);
+    sandbox.run("mend --renew").status(0);
+    sandbox.run("lineup build winter").status(0);
+    assert_eq!(sandbox.read("second/data/snow.qtx"), "snow\n");
+    sandbox.run("check --lineup winter --deep").status(0);
+}
+
 #[cfg(unix)]
 #[test]
 fn the_game_in_a_second_folder_is_started_and_big_files_may_be_links() {
