@@ -150,7 +150,6 @@ impl Life {
         let Some(path) = files.get(number % files.len().max(1)).map(|path| self.world.path(path)) else {
             return;
         };
-        // What was written before and is overwritten now is the programs' own affair.
         let before = fs::read(&path).unwrap();
         self.time += 10;
         // Of the very size that was there, or of another.
@@ -164,9 +163,15 @@ impl Life {
             fs::write(&path, b"").unwrap();
         }
         write_into(&path, &content, self.time);
-        if !self.all_contents().contains(&before) {
-            self.written.remove(&before);
-        }
+        // What programs have written over in the game is nobody's edit any more, though the ledger may have it.
+        let (mut game, mut home) = (Tree::new(), Tree::new());
+        walk(&self.world.path("game"), "game", &mut game);
+        walk(&self.world.path("home"), "home", &mut home);
+        home.retain(|path, _| path.contains("/kept/") || path.contains("/originals/"));
+        let has = |tree: &Tree, wanted: &Vec<u8>| {
+            tree.values().any(|thing| matches!(thing, Thing::File { content, .. } if content == wanted))
+        };
+        self.written.retain(|written| has(&game, written) || has(&home, written));
         self.written.insert(content);
     }
 
