@@ -92,7 +92,9 @@ fn text(report: &AdoptReport, most: usize, verbose: bool) -> String {
         }
         text
     };
-    text.push_str(&format!("  {} of it lie in the game just so\n", files(report.adopted.len() as u64)));
+    let count = report.adopted.len() as u64;
+    let verb = if count == 1 { "lies" } else { "lie" };
+    text.push_str(&format!("  {} of it {verb} in the game just so\n", files(count)));
     text.push_str(&list(&report.adopted));
     if !report.edited.is_empty() {
         let count = files(report.edited.len() as u64);

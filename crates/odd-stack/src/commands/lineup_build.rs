@@ -77,10 +77,12 @@ pub fn build(session: &mut Session, game: &OpenGame, args: &BuildArgs) -> Result
             );
         }
     } else {
-        session.out.hint(&format!(
-            "`oddstack play {name}` starts it; `oddstack lineup build {name}` brings it up to date.",
-            name = quoted(&report.lineup)
-        ));
+        let name = quoted(&report.lineup);
+        let up_to_date = format!("`oddstack lineup build {name}` brings it up to date.");
+        session.out.hint(&match game.launch_built(&report.lineup) {
+            Ok(Some(_)) => format!("`oddstack play {name}` starts it; {up_to_date}"),
+            _ => up_to_date,
+        });
     }
     Ok(if report.missing.is_empty() { Ended::Well } else { Ended::WantsAttention })
 }
@@ -114,10 +116,13 @@ fn build_text(report: &BuildReport, most: usize) -> String {
     };
     let mut text = format!("{}: {}\n", paint(BOLD, &head), done.join(", "));
     if report.linked.files > 0 {
+        let (are, one) = match report.linked.files {
+            1 => ("is a link to the game's own", "it"),
+            _ => ("are links to the game's own", "one of them"),
+        };
+        let (count, bytes) = (files(report.linked.files), size(report.linked.bytes));
         let line = format!(
-            "  {} ({}) are links to the game's own: what a program writes into one of them is changed in both folders\n",
-            files(report.linked.files),
-            size(report.linked.bytes)
+            "  {count} ({bytes}) {are}: what a program writes into {one} is changed in both folders\n"
         );
         text.push_str(&paint(WARN, &line));
     }

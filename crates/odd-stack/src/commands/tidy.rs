@@ -121,10 +121,12 @@ fn used(game: &str, report: &TidyReport, verbose: bool) -> String {
     text.push_str(&table(&[], rows.collect()));
     if report.shared.files > 0 {
         let (count, bytes) = (files(report.shared.files), size(report.shared.bytes));
-        text.push_str(&paint(
-            DIM,
-            &format!("  {count} of it, {bytes}, are one with files in the game: they take room once\n"),
-        ));
+        let (verb, they, take) = match report.shared.files {
+            1 => ("is one with a file", "it", "takes"),
+            _ => ("are one with files", "they", "take"),
+        };
+        let line = format!("  {count} of it, {bytes}, {verb} in the game: {they} {take} room once\n");
+        text.push_str(&paint(DIM, &line));
     }
     if report.layers.is_empty() {
         return text;

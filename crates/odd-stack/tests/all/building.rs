@@ -35,7 +35,9 @@ fn a_second_folder_is_built_checked_and_brought_up_to_date() {
     dry.says("Dry run: nothing was changed");
     assert!(!sandbox.path("second").exists());
     let built = sandbox.run("lineup build winter second --without-root docs").status(0);
-    built.says("The lineup `winter` is built in [HERE]/second").says("the second game has that of the first");
+    let built = built.says("The lineup `winter` is built in [HERE]/second");
+    let built = built.says("the second game has that of the first").whole();
+    assert!(!built.contains("oddstack play"), "no program is known: {built}");
     assert_eq!(sandbox.files(), before, "the game itself stays in summer");
     assert_eq!(sandbox.read("second/data/snow.qtx"), "snow\n");
     assert_eq!(sandbox.read("second/data/lamps/brass.qtx"), "one\n");
@@ -140,7 +142,11 @@ fn the_game_in_a_second_folder_is_started_and_big_files_may_be_links() {
     sandbox.run("add winter-1.zip --place .=game:").status(0);
     sandbox.run("lineup save cold").status(0);
     sandbox.run("remove winter").status(0);
-    sandbox.run("lineup build cold second --links").status(0).says("1 file (300 KB) are links");
+    sandbox
+        .run("lineup build cold second --links")
+        .status(0)
+        .says("1 file (300 KB) is a link")
+        .says("`oddstack play cold` starts it");
     let number = |path: &str| fs::metadata(sandbox.path(path)).unwrap().ino();
     assert_eq!(number("second/data/big.dat"), number("game/data/big.dat"));
     // Settings are written by games, so they are never linked.

@@ -212,7 +212,10 @@ fn what_is_written_into_a_link_is_told_and_renewed() {
         [2, 1, 1]
     );
     sandbox.run("show sea").status(0).says("(1 of them, 300 KB, take room once)");
-    sandbox.run("tidy -n").status(0).says("1 file of it, 300 KB, are one with files in the game");
+    sandbox
+        .run("tidy -n")
+        .status(0)
+        .says("1 file of it, 300 KB, is one with a file in the game: it takes room once");
     // A program writes into it, and a person sets the time back; then only the content tells.
     let file = std::fs::OpenOptions::new().write(true).open(sandbox.path("game/data/sea.qtx")).unwrap();
     std::os::unix::fs::FileExt::write_all_at(&file, b"written", 1000).unwrap();

@@ -254,7 +254,7 @@ fn what_was_put_there_by_hand_is_adopted() {
     assert_snapshot!(sandbox.run("adopt lamps-1.0.zip").whole(), @"
     lamps 1.0  zip lamps-1.0.zip, 1 file, 11 B
       what is in `L` goes to game: (2 of 2 files exist there in the game)
-      1 file of it lie in the game just so
+      1 file of it lies in the game just so
         game:data/lamps/brass.qtx
       1 file there with other content, and no part of the layer
         game:data/lamps/iron.qtx

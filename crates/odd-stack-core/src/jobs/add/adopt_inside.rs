@@ -194,14 +194,15 @@ impl AdoptedInside {
         for placement in &placed.placements {
             own.insert(key_of(ledger, &placement.to)?.1);
         }
+        // Of a container in the container what is in it counts.
+        let around: HashSet<FoldedKey> = own.iter().filter_map(|own| Some(own.member()?.0)).collect();
         for (address, (root, key, _), number, original) in found {
             let path = address.path.on(&ledger.site().root(root)?.folder);
             let changed = changed_in(ledger, &blender, order, (root, &key), original.as_deref(), &path)?;
             let folding = ledger.game().folding;
             let is_other = |member: &&RelPath| {
                 let at = folding.key(&format!("{}{INTO}{member}", address.path));
-                let is_around = |own: &FoldedKey| own.member().is_some_and(|(outer, _)| outer == at);
-                !own.contains(&at) && !own.iter().any(is_around)
+                !own.contains(&at) && !around.contains(&at)
             };
             let others: Vec<String> = changed.iter().filter(is_other).map(ToString::to_string).collect();
             let edited = !others.is_empty();
