@@ -1,14 +1,13 @@
 //! One change of a game from start to end: decided, shown, applied or abandoned, recovered.
 
 use std::collections::HashSet;
-use std::io::{self, Read};
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use rayon::prelude::*;
 
 use super::decide::decide;
-use super::decision::{Decision, Made, Staged};
+use super::decision::{Decision, Made};
 use super::discarded::save_changed;
 use super::error::ChangeError;
 use super::execute::{self, StepFailed};
@@ -20,14 +19,14 @@ use super::outcome::{Back, BaseNow, Outcome, Undo, write_outcome};
 use super::plan::{EffectKind, Plan};
 use super::private_folders::{make_private_folders, tidy_private_folders};
 use super::request::ChangeRequest;
+use super::staging::{build, lay_stored, write_new};
 use super::step::Step;
 use crate::check::lost_contents;
-use crate::expected::{Blender, BuildError, Building, Built};
-use crate::files::Seam;
+use crate::expected::{Blender, Built};
 use crate::hash::ContentHash;
 use crate::ledger::catalogue::JournalMark;
 use crate::ledger::{
-    Ledger, LedgerError, Lock, Transaction, blob_path, check_room, end_intake, ensure_names, is_intake_open,
+    Ledger, LedgerError, Lock, NewContent, Transaction, check_room, end_intake, ensure_names, is_intake_open,
     keep_reserve, make_private_folder, note_names, sweep,
 };
 use crate::notice::Notice;
@@ -43,7 +42,7 @@ pub struct Prepared<'l> {
     /// There until it is given back.
     lock: Option<Lock>,
     decision: Decision,
-    new_blobs: Vec<ContentHash>,
+    new_contents: Vec<NewContent>,
     outcome: Outcome,
     /// What belongs to it once it is made; what fails of it is harmless.
     when_made: Option<fn(&Ledger)>,
@@ -89,7 +88,7 @@ pub(crate) fn prepare<'l>(
         settle: request.stack.settle,
         blend_rules: request.stack.blend_rules,
         brought: match request.noted.undo.is_some() || request.noted.ongoing.is_some() {
-            true => request.noted.new_blobs.clone(),
+            true => request.noted.new_contents.iter().map(|content| content.hash).collect(),
             false => Vec::new(),
         },
         ongoing: request.noted.ongoing.map(|ongoing| ongoing.into_iter().collect()),
@@ -104,10 +103,10 @@ pub(crate) fn prepare<'l>(
             .map(|(root, key, spelled)| (*root, key.as_str().to_owned(), spelled.as_str().to_owned()))
             .collect(),
     };
-    let (lock, new_blobs) = (Some(lock), request.noted.new_blobs);
+    let (lock, new_contents) = (Some(lock), request.noted.new_contents);
     let transaction = Some(transaction);
     let (when_made, _others_still) = (None, others_still);
-    Ok(Prepared { transaction, ledger, lock, decision, new_blobs, outcome, when_made, _others_still })
+    Ok(Prepared { transaction, ledger, lock, decision, new_contents, outcome, when_made, _others_still })
 }
 
 impl Prepared<'_> {
@@ -172,7 +171,7 @@ impl Prepared<'_> {
     /// Copies stored contents beside their destination and makes them durable. What was stored and is not what it
     /// was stops it.
     fn stage(&self, observer: &dyn Observer) -> Result<(), ChangeError> {
-        let (folder, seam) = (self.ledger.folder(), &*self.ledger.seam);
+        let seam = &*self.ledger.seam;
         let staged = &self.decision.staged;
         let linking = Linking::of(self.ledger, staged)?;
         self.make_room(&linking)?;
@@ -180,18 +179,23 @@ impl Prepared<'_> {
         let lost: Mutex<HashSet<ContentHash>> = Mutex::default();
         let built: Mutex<Vec<(ContentHash, Built)>> = Mutex::default();
         let doubted = self.doubted()?;
-        let copied = staged.par_iter().try_for_each(|file| {
+        let stored = staged.iter().map(|file| file.made.is_none().then(|| self.ledger.stored(file.hash)));
+        let stored = stored.map(Option::transpose).collect::<Result<Vec<_>, _>>()?;
+        let copied = staged.par_iter().zip(&stored).try_for_each(|(file, stored)| {
             if observer.is_cancelled() {
                 return Err(ChangeError::Cancelled);
             }
-            let content = match &file.made {
-                Some(Made::Content(content)) => write_made(file, content, seam).map(|()| true),
-                Some(Made::Container(building)) => build(file, building, seam).map(|one| {
+            let content = match (&file.made, stored) {
+                (Some(Made::Content(content)), _) => write_new(file, content, seam).map(|()| true),
+                (Some(Made::Container(building)), _) => build(file, building, seam).map(|one| {
                     let is_whole = one.is_some();
                     held(&built).extend(one.map(|one| (building.name, one)));
                     is_whole
                 }),
-                None => lay_stored(file, folder, doubted.contains(&file.hash), &linking, seam),
+                (None, Some(stored)) => {
+                    lay_stored(file, stored, doubted.contains(&file.hash), &linking, seam)
+                }
+                (None, None) => Ok(false),
             };
             if !content? {
                 held(&lost).extend(file.made_from());
@@ -212,10 +216,20 @@ impl Prepared<'_> {
         for (path, stamp) in &self.decision.restamped {
             seam.stamp(path, *stamp).map_err(|source| ChangeError::Stage { path: path.clone(), source })?;
         }
+        self.make_durable()
+    }
+
+    /// Makes all durable that must be before the mark.
+    fn make_durable(&self) -> Result<(), ChangeError> {
+        let (folder, seam) = (self.ledger.folder(), &*self.ledger.seam);
+        let staged = &self.decision.staged;
         let mut touched: Vec<PathBuf> = staged.iter().map(|file| file.path.clone()).collect();
         touched.extend(note_names(self.ledger, &self.decision.covering)?);
         touched.extend(self.decision.private_folders.iter().cloned());
-        touched.extend(self.new_blobs.iter().map(|hash| blob_path(folder, *hash)));
+        let mut new: Vec<PathBuf> = self.new_contents.iter().map(|content| content.path(folder)).collect();
+        new.sort();
+        new.dedup();
+        touched.extend(new);
         let volumes = self.outcome.side_folders.iter().map(PathBuf::as_path).chain([folder]);
         let mut synced: Vec<&Path> = Vec::new();
         for volume in volumes {
@@ -293,62 +307,6 @@ fn held<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
-/// Writes a content that was made for this change straight to where it is staged.
-fn write_made(file: &Staged, content: &[u8], seam: &dyn Seam) -> Result<(), ChangeError> {
-    let (path, mut content) = (&file.path, content);
-    let written = seam.write_file(path, &mut content).and_then(|_| seam.stamp(path, file.stamp));
-    written.map_err(|source| ChangeError::Stage { path: path.clone(), source })
-}
-
-/// Makes a container where it is staged; nothing if the file that it is made from is not what it was.
-fn build(file: &Staged, building: &Building, seam: &dyn Seam) -> Result<Option<Built>, ChangeError> {
-    let path = &file.path;
-    let write = |content: &mut dyn Read| seam.write_file(path, content).map(drop);
-    let failed = |source| ChangeError::Stage { path: path.clone(), source };
-    match building.make(write) {
-        Ok(built) => seam.stamp(path, file.stamp).map(|()| Some(built)).map_err(failed),
-        Err(BuildError::OtherBeneath) => Ok(None),
-        Err(BuildError::Io(source)) => Err(failed(source)),
-        Err(BuildError::NotContainer(reason)) => Err(failed(io::Error::other(reason))),
-    }
-}
-
-/// Puts a stored content where it is staged, as a link where it may be one; says whether it is still what it was.
-fn lay_stored(
-    file: &Staged,
-    ledger: &Path,
-    is_doubted: bool,
-    linking: &Linking,
-    seam: &dyn Seam,
-) -> Result<bool, ChangeError> {
-    if is_doubted && ContentHash::of_file(&blob_path(ledger, file.hash)).ok() != Some(file.hash) {
-        return Ok(false);
-    }
-    // What hinders a link hinders no copy, or is told by it.
-    match linking.link(file, ledger, seam) {
-        Ok(true) => Ok(true),
-        _ => copy_stored(file, ledger, false, seam),
-    }
-}
-
-/// Copies a stored content to where it is staged; says whether it is still what it was. A copy that shares its blocks is
-/// read only when the content is in doubt.
-fn copy_stored(file: &Staged, ledger: &Path, is_doubted: bool, seam: &dyn Seam) -> Result<bool, ChangeError> {
-    let blob = blob_path(ledger, file.hash);
-    match seam.copy_file(&blob, &file.path, file.size_bytes, file.stamp) {
-        Ok(copied) => {
-            let hash = match copied.hash {
-                None if is_doubted => ContentHash::of_file(&blob).ok(),
-                read => Some(read.unwrap_or(file.hash)),
-            };
-            Ok(copied.size_bytes == file.size_bytes && hash == Some(file.hash))
-        }
-        // What can't be read is lost, whatever the reason.
-        Err(_) if ContentHash::of_file(&blob).map_or(true, |hash| hash != file.hash) => Ok(false),
-        Err(source) => Err(ChangeError::Stage { path: file.path.clone(), source }),
-    }
-}
-
 /// Puts the outcome into the stack and clears the journal, in one transaction.
 fn finish(ledger: &Ledger, outcome: Outcome, steps: &[Step]) -> Result<(i64, Vec<PathBuf>), ChangeError> {
     let transaction = Transaction::begin(ledger)?;
@@ -380,7 +338,7 @@ fn take_back(
     let mut hashes = catalogue.unfinished_contents()?;
     hashes.extend(brought);
     catalogue.drop_unfinished_layers()?;
-    catalogue.drop_unused_blobs(&hashes)?;
+    catalogue.drop_unused_contents(&hashes)?;
     catalogue.clear_journal()?;
     pass("taken back")?;
     transaction.commit()?;
@@ -416,7 +374,7 @@ pub(crate) fn recover(ledger: &Ledger, _lock: &Lock, observer: &dyn Observer) ->
         observer.notice(Notice::Recovered(Recovered { command, begun_at, finished: is_finished }));
     }
     left_folders::drop_again(ledger)?;
-    sweep(ledger.folder(), catalogue, &*ledger.seam)?;
+    sweep(ledger)?;
     ensure_names(ledger)?;
     let side_folders: Vec<PathBuf> =
         ledger.game().roots.iter().map(|root| ledger.site().side(root)).collect();

@@ -12,7 +12,7 @@ use super::decision::Staged;
 use crate::address::FoldedKey;
 use crate::files::{Seam, identity, is_one_volume, is_seldom_written, look_at, shares_blocks};
 use crate::hash::ContentHash;
-use crate::ledger::{Ledger, LedgerError, LinkedStamp, blob_path};
+use crate::ledger::{Ledger, LedgerError, LinkedStamp};
 use crate::stack::RootId;
 
 /// Which files of a change may be links, and which became some.
@@ -66,11 +66,10 @@ impl Linking {
     }
 
     /// Stages a file as a link, if it may be one; says whether it is. The content was found whole, as far as it was in doubt.
-    pub(super) fn link(&self, file: &Staged, ledger: &Path, seam: &dyn Seam) -> io::Result<bool> {
+    pub(super) fn link(&self, file: &Staged, blob: &Path, seam: &dyn Seam) -> io::Result<bool> {
         if !self.may_be(file) {
             return Ok(false);
         }
-        let blob = blob_path(ledger, file.hash);
         let wanted = LinkedStamp { modified: file.stamp.modified, mode: file.stamp.mode };
         {
             let mut claimed = self.claimed.lock().unwrap_or_else(PoisonError::into_inner);
@@ -78,22 +77,22 @@ impl Linking {
                 Some(stamp) if *stamp != wanted => return Ok(false),
                 Some(_) => {}
                 None => {
-                    if look_at(&blob)?.is_none_or(|seen| seen.size_bytes != file.size_bytes) {
+                    if look_at(blob)?.is_none_or(|seen| seen.size_bytes != file.size_bytes) {
                         return Ok(false);
                     }
-                    let has_names = identity(&blob)?.names > 1;
+                    let has_names = identity(blob)?.names > 1;
                     if has_names && self.known.get(&file.hash) != Some(&wanted) {
                         return Ok(false);
                     }
                     if !has_names {
-                        seam.stamp(&blob, file.stamp)?;
+                        seam.stamp(blob, file.stamp)?;
                     }
                     claimed.insert(file.hash, wanted);
                 }
             }
         }
         // Another volume, too many names, a disk that has none: a copy does it.
-        if seam.link_file(&blob, &file.path).is_err() {
+        if seam.link_file(blob, &file.path).is_err() {
             return Ok(false);
         }
         self.linked.lock().unwrap_or_else(PoisonError::into_inner).push((file.hash, wanted));

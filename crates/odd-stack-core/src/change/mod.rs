@@ -42,6 +42,7 @@ mod plan;
 mod private_folders;
 mod request;
 mod revision_before;
+mod staging;
 mod step;
 mod version_difference;
 

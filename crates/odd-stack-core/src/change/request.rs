@@ -8,7 +8,7 @@ use crate::address::{FoldedKey, RelPath};
 use crate::blend::{BlendRule, Prefer};
 use crate::game::GameVersion;
 use crate::hash::ContentHash;
-use crate::ledger::Ongoing;
+use crate::ledger::{NewContent, Ongoing};
 use crate::moment::Moment;
 use crate::stack::{Arrangement, BaseFile, Entry, LayerId, PathId, RootId, Settlement, Tally};
 
@@ -114,7 +114,7 @@ pub(crate) struct ChangeNotes {
     /// What was known before of layers of which the transaction has written something else already.
     pub about: Vec<AboutBefore>,
     /// Contents taken in for it, which must be durable before the mark.
-    pub new_blobs: Vec<ContentHash>,
+    pub new_contents: Vec<NewContent>,
     /// Contents that are not stored, and that nothing will be made of.
     pub unstored: HashMap<ContentHash, Vec<u8>>,
     /// It will be dropped.

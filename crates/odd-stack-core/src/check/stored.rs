@@ -13,7 +13,7 @@ use super::compare::CheckError;
 use crate::address::Address;
 use crate::files::look_at;
 use crate::hash::ContentHash;
-use crate::ledger::{Ledger, LedgerError, Site, blob_path, covered};
+use crate::ledger::{Ledger, LedgerError, Site, Stored, covered};
 use crate::observer::{Observer, Work};
 use crate::stack::{BaseFile, BaseKind, Column, LayerId, PathId, RootId};
 
@@ -66,6 +66,16 @@ impl Soundness {
 pub(crate) enum Lost {
     Content { hash: ContentHash, size_bytes: u64 },
     Original { root: RootId, path: PathId, base: BaseFile },
+}
+
+/// Compares a stored content with its hash. What can't be read is damaged, whatever the reason.
+fn soundness_of_content(stored: &Stored, hash: ContentHash, size_bytes: u64) -> Soundness {
+    match stored.own_file() {
+        Some(own) => soundness_of(&own, hash, size_bytes),
+        None if stored.is_whole() => Soundness::Whole,
+        None if matches!(look_at(&stored.path()), Ok(None)) => Soundness::Missing,
+        None => Soundness::Damaged,
+    }
 }
 
 /// Compares the content of a stored file with its hash. What can't be read is damaged, whatever the reason.
@@ -136,11 +146,13 @@ pub(crate) fn look_for_damage(
         observer.advance(1, size_bytes);
         Ok(soundness)
     };
-    let folder = ledger.folder();
+    let stored = contents.iter().map(|(hash, _)| ledger.stored(*hash));
+    let stored = stored.collect::<Result<Vec<_>, _>>()?;
     let of_contents: Result<Vec<Soundness>, CheckError> = contents
         .par_iter()
-        .map(|(hash, size_bytes)| {
-            look(*size_bytes, &|| soundness_of(&blob_path(folder, *hash), *hash, *size_bytes))
+        .zip(&stored)
+        .map(|((hash, size_bytes), stored)| {
+            look(*size_bytes, &|| soundness_of_content(stored, *hash, *size_bytes))
         })
         .collect();
     let of_originals: Result<Vec<Soundness>, CheckError> = covered
@@ -198,7 +210,7 @@ fn tell(
     for (hash, layer, root, spelled) in ledger.catalogue.entries_with(hashes)? {
         let (name, package) = layers.get(&layer).cloned().unwrap_or_default();
         let address = Address { root: ledger.site().root(root)?.name.clone(), path: spelled };
-        let (layer, package, path) = (Some(name), Some(package), blob_path(ledger.folder(), hash));
+        let (layer, package, path) = (Some(name), Some(package), ledger.stored(hash)?.path());
         told.insert(hash, DamagedFile { address, layer, package, is_missing: false, path });
     }
     Ok(told)

@@ -2,7 +2,7 @@
 
 use std::cell::{OnceCell, RefCell};
 use std::collections::{HashMap, HashSet};
-use std::io::{self, Read};
+use std::io;
 use std::path::PathBuf;
 
 use rayon::prelude::*;
@@ -15,9 +15,9 @@ use crate::blend::{
     Combined, Culprit, Format, KeyEdit, LastRead, MOST_BLENDED_BYTES, NotBlended, combine, combine_knowing,
     read_edits,
 };
-use crate::files::{open_at_once, read_small};
+use crate::files::read_small;
 use crate::hash::ContentHash;
-use crate::ledger::{Ledger, LedgerError, blob_path};
+use crate::ledger::{Ledger, LedgerError};
 use crate::stack::{
     Blend, Blended, Column, Entry, EntryKind, Hindrance, LayerId, NotBlendable, Order, PathId, Provider,
     Recipe,
@@ -324,10 +324,7 @@ impl<'l> Blender<'l> {
         match self.unstored.get(&top.hash) {
             Some(content) => head.extend(content.iter().take(4096)),
             // What can't be read is told by who needs it.
-            None => drop(
-                open_at_once(&blob_path(self.ledger.folder(), top.hash))
-                    .and_then(|file| file.take(HEAD_BYTES).read_to_end(&mut head)),
-            ),
+            None => head = self.ledger.stored(top.hash)?.read(HEAD_BYTES).unwrap_or_default(),
         }
         Ok(!head.contains(&0) && head.iter().any(|byte| matches!(byte, b'=' | b'{' | b'<')))
     }
@@ -478,17 +475,16 @@ impl<'l> Blender<'l> {
         if entry.kind == EntryKind::Packed {
             return Ok(self.containers.small(entry.hash));
         }
-        let path = blob_path(self.ledger.folder(), entry.hash);
-        let mut content = Vec::new();
-        match open_at_once(&path).and_then(|file| file.take(entry.size_bytes).read_to_end(&mut content)) {
-            Ok(_) if ContentHash::of(&content) == entry.hash => Ok(Some(content)),
+        let stored = self.ledger.stored(entry.hash)?;
+        match stored.read(entry.size_bytes) {
+            Ok(content) if ContentHash::of(&content) == entry.hash => Ok(Some(content)),
             Err(error) if error.kind() == io::ErrorKind::NotFound && self.is_dry_run => Ok(None),
-            Err(error) if error.kind() != io::ErrorKind::NotFound => {
-                Err(LedgerError::io("read", &path)(error))
+            Err(error) if !matches!(error.kind(), io::ErrorKind::NotFound | io::ErrorKind::UnexpectedEof) => {
+                Err(LedgerError::io("read", stored.path())(error))
             }
             _ => {
                 let what = format!("a file of {}", self.name_of(entry.layer)?);
-                Err(LedgerError::ContentLost { what, path })
+                Err(LedgerError::ContentLost { what, path: stored.path() })
             }
         }
     }

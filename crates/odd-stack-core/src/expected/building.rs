@@ -1,8 +1,6 @@
 //! Making a container whose members layers change, of the file that it is made from and the layers' contents.
 
-use std::fs::File;
 use std::io::{self, Read};
-use std::path::PathBuf;
 use std::sync::{Arc, OnceLock};
 
 use super::Blender;
@@ -10,7 +8,7 @@ use super::containers::{Opened, PackedAt};
 use crate::address::{Folding, INTO, RelPath};
 use crate::container::{Change, Contents, NotContainer, Rebuilding, lay_out};
 use crate::hash::ContentHash;
-use crate::ledger::{LedgerError, blob_path};
+use crate::ledger::{LedgerError, Stored};
 use crate::package::ArchiveFile;
 use crate::stack::{Column, Composition, Entry, EntryKind, LayerId, Order, Provider};
 
@@ -60,7 +58,7 @@ pub(crate) struct Building {
 /// Where contents come from.
 #[derive(Debug)]
 enum Part {
-    Stored(PathBuf),
+    Stored(Stored),
     Held(Vec<u8>),
     Packed(PackedAt),
     /// A container in the container.
@@ -74,7 +72,7 @@ impl Contents for Parts {
     fn open(&self, content: usize) -> io::Result<Box<dyn Read + '_>> {
         let part = self.0.get(content).ok_or(io::ErrorKind::NotFound)?;
         Ok(match part {
-            Part::Stored(path) => Box::new(File::open(path)?),
+            Part::Stored(stored) => Box::new(stored.open()?),
             Part::Held(bytes) => Box::new(bytes.as_slice()),
             Part::Packed(at) => at.container.member(&at.member)?,
             Part::Made(building, made) => Box::new(made_file(building, made)?),
@@ -199,7 +197,7 @@ impl Blender<'_> {
             let reason = "a program has written into a content in the ledger that goes into it";
             return Ok(Err(reason.to_owned()));
         }
-        Ok(Ok(Part::Stored(blob_path(self.ledger.folder(), entry.hash))))
+        Ok(Ok(Part::Stored(self.ledger.stored(entry.hash)?)))
     }
 }
 

@@ -11,7 +11,7 @@ use crate::address::{FoldedKey, INTO, RelPath};
 use crate::blend::MOST_BLENDED_BYTES;
 use crate::container::{Directory, NotContainer, Packed, open_member};
 use crate::hash::ContentHash;
-use crate::ledger::{Ledger, LedgerError, blob_path};
+use crate::ledger::{Ledger, LedgerError};
 use crate::package::ArchiveFile;
 use crate::stack::{BaseFile, BaseKind, Column, Entry, EntryKind, PathId, RootId};
 
@@ -246,8 +246,13 @@ impl<'l> Containers<'l> {
         if let Some(known) = self.opened.borrow().get(&whose) {
             return known.clone();
         }
-        let path = blob_path(self.ledger.folder(), hash);
-        let file = ArchiveFile::open(&path).map_err(|error| error.to_string());
+        let stored = self.ledger.stored(hash).map_err(|error| error.to_string())?;
+        let file = match stored.packed() {
+            Ok(Some(content)) => Ok(ArchiveFile::from_memory(content)),
+            Ok(None) => ArchiveFile::open(&stored.path()),
+            Err(error) => Err(error),
+        };
+        let file = file.map_err(|error| error.to_string());
         let opened = file.and_then(|file| self.open(file));
         self.opened.borrow_mut().insert(whose, opened.clone());
         opened

@@ -6,8 +6,8 @@ use super::spelling::path_on_disk;
 use crate::address::RelPath;
 use crate::compare_versions;
 use crate::files::look_at;
-use crate::game::{GameVersion, Root, version_of_file};
-use crate::ledger::{Ledger, LedgerError, blob_path};
+use crate::game::{GameVersion, Root, version_in, version_of_file};
+use crate::ledger::{Ledger, LedgerError};
 use crate::stack::{Arrangement, Column, LayerId, Order, Provider};
 
 /// The game's version as its files tell it now.
@@ -82,8 +82,12 @@ pub(crate) fn game_version_under(
     Ok(match column.provider(&order) {
         Provider::Layer(entry) if lies != Some((entry.layer, entry.hash)) => {
             // In a dry run it is not stored.
-            let path = blob_path(ledger.folder(), entry.hash);
-            let told = version_of_file(ledger.folder(), &path, known.pattern.as_deref());
+            let stored = ledger.stored(entry.hash)?;
+            let told = match stored.packed() {
+                Ok(None) => version_of_file(ledger.folder(), &stored.path(), known.pattern.as_deref()),
+                Ok(Some(content)) => Ok(version_in(&content, known.pattern.as_deref())),
+                Err(error) => Err(error),
+            };
             told.ok().flatten().or(now.version)
         }
         Provider::Base(_) if lies.is_some() => now.known,

@@ -107,6 +107,11 @@ pub trait Seam: Send + Sync {
     /// # Errors
     /// The content's or the system's own; a part may be left.
     fn write_file(&self, path: &Path, content: &mut dyn Read) -> io::Result<u64>;
+    /// Writes a whole new file, and stamps it.
+    ///
+    /// # Errors
+    /// The system's own, also where something lies there; a part may be left.
+    fn write_new(&self, path: &Path, content: &[u8], stamp: Stamp) -> io::Result<()>;
     /// Writes at the end of a file, which is made if nothing lies there.
     ///
     /// # Errors
@@ -291,6 +296,12 @@ impl Seam for RealDisk {
     fn write_file(&self, path: &Path, content: &mut dyn Read) -> io::Result<u64> {
         let mut file = self.patiently(path, || File::create(path))?;
         pump(content, u64::MAX, &mut file)
+    }
+
+    fn write_new(&self, path: &Path, content: &[u8], stamp: Stamp) -> io::Result<()> {
+        let mut file = self.create_new(path, stamp.mode)?;
+        file.write_all(content)?;
+        set_time(&file, stamp)
     }
 
     fn append_file(&self, path: &Path, content: &[u8]) -> io::Result<()> {

@@ -20,6 +20,7 @@ pub use proposed_name::proposed_name;
 pub use running::{Running, parents, running_in};
 pub use scan::{Scan, ScanError, scan};
 pub use started::Started;
+pub(crate) use version_of::version_in;
 pub use version_of::version_of_file;
 
 #[cfg(feature = "schema")]

@@ -25,15 +25,21 @@ const SEARCHED_BYTES: u64 = 64 * 1024;
 pub fn version_of_file(root: &Path, path: &Path, pattern: Option<&str>) -> io::Result<Option<String>> {
     let mut head = Vec::new();
     open_below(root, path)?.take(SEARCHED_BYTES).read_to_end(&mut head)?;
-    if let Some(pattern) = pattern {
-        let text = Text::decode(&head).map(|text| text.text);
-        let text = text.unwrap_or_else(|| String::from_utf8_lossy(&head).into_owned());
-        return Ok(version_by_pattern(&text, pattern));
-    }
-    if head.starts_with(b"MZ") {
+    if pattern.is_none() && head.starts_with(b"MZ") {
         return Ok(version_of_program(path));
     }
-    Ok(first_version_in(&String::from_utf8_lossy(&head)).map(str::to_owned))
+    Ok(version_in(&head, pattern))
+}
+
+/// The version that the beginning of a file tells which is no program.
+pub(crate) fn version_in(head: &[u8], pattern: Option<&str>) -> Option<String> {
+    let head = &head[..head.len().min(SEARCHED_BYTES as usize)];
+    if let Some(pattern) = pattern {
+        let text = Text::decode(head).map(|text| text.text);
+        let text = text.unwrap_or_else(|| String::from_utf8_lossy(head).into_owned());
+        return version_by_pattern(&text, pattern);
+    }
+    first_version_in(&String::from_utf8_lossy(head)).map(str::to_owned)
 }
 
 fn version_of_program(path: &Path) -> Option<String> {

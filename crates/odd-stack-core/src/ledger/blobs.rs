@@ -1,23 +1,24 @@
-//! Stored contents, each a file named by its BLAKE3 hash.
+//! Stored contents: big ones are files named by their BLAKE3 hash, small ones lie in packs.
 //!
-//! A blob counts only when the catalogue lists it. While contents are being taken in, a mark lies
-//! beside the catalogue; if it still lies there later, that was cut short, and every blob that the
-//! catalogue does not list is swept away. So a package that turns out to be broken leaves the catalogue
+//! A content counts only when the catalogue lists it. While contents are being taken in, a mark lies
+//! beside the catalogue; if it still lies there later, that was cut short, and every file and pack that
+//! the catalogue does not list is swept away. So a package that turns out to be broken leaves the catalogue
 //! untouched.
 
 use std::collections::HashSet;
 use std::fs;
 use std::io::{self, Read};
 use std::path::{Path, PathBuf};
-use std::sync::Mutex;
 use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, Mutex};
 
-use super::LedgerError;
 use super::catalogue::Catalogue;
+use super::packs::{Packs, Stored};
+use super::places::{BLOBS, NewContent, PACKS, Place, blob_path, packs_there};
+use super::{Ledger, LedgerError};
 use crate::files::{HashingReader, Seam, look_at};
 use crate::hash::ContentHash;
 
-const FOLDER: &str = "blobs";
 /// Lies in the ledger while contents may lie there that the catalogue does not list.
 const MARK: &str = "intake";
 /// What names of files begin with that have no hash yet.
@@ -25,15 +26,9 @@ const INCOMING: &str = "incoming-";
 /// Contents up to this size are hashed in memory and written once, under their final name.
 const IN_MEMORY_BYTES: u64 = 2 << 20;
 
-/// The place of a stored content.
-pub(crate) fn blob_path(ledger: &Path, hash: ContentHash) -> PathBuf {
-    let name = hash.to_string();
-    ledger.join(FOLDER).join(&name[..2]).join(&name[2..])
-}
-
 /// Makes the folders that blobs lie in.
 pub(crate) fn create_folders(ledger: &Path) -> Result<(), LedgerError> {
-    let blobs = ledger.join(FOLDER);
+    let blobs = ledger.join(BLOBS);
     fs::create_dir_all(&blobs).map_err(LedgerError::io("create", &blobs))?;
     for number in 0..=255u8 {
         let folder = blobs.join(format!("{number:02x}"));
@@ -44,7 +39,8 @@ pub(crate) fn create_folders(ledger: &Path) -> Result<(), LedgerError> {
             _ => {}
         }
     }
-    Ok(())
+    let packs = ledger.join(PACKS);
+    fs::create_dir_all(&packs).map_err(LedgerError::io("create", &packs))
 }
 
 /// Takes contents in, from several threads at once, each content once.
@@ -53,11 +49,14 @@ pub(crate) struct Intake<'a> {
     seam: &'a dyn Seam,
     /// Otherwise contents are only hashed.
     stores: bool,
+    packs: Arc<Packs>,
+    /// Smaller ones are packed.
+    small_bytes: u64,
     /// A connection of its own, since the ledger's can't be shared between threads; opened when the
     /// first content comes.
     listed: Mutex<Option<Catalogue>>,
     taken: Mutex<HashSet<ContentHash>>,
-    new: Mutex<Vec<(ContentHash, u64)>>,
+    new: Mutex<Vec<NewContent>>,
     next_temporary: AtomicU64,
 }
 
@@ -76,11 +75,13 @@ impl<'a> Intake<'a> {
     /// Makes ready to take in. Nothing is written before the first content comes; from then on the mark
     /// lies in the ledger until the change is done or a sweep. Unless it `stores`, contents are only
     /// hashed and nothing is written.
-    pub(crate) fn new(ledger: &'a Path, seam: &'a dyn Seam, stores: bool) -> Self {
+    pub(crate) fn new(ledger: &'a Ledger, stores: bool) -> Self {
         Self {
-            ledger,
-            seam,
+            ledger: ledger.folder(),
+            seam: &*ledger.seam,
             stores,
+            packs: Arc::clone(&ledger.packs),
+            small_bytes: ledger.small_bytes(),
             listed: Mutex::default(),
             taken: Mutex::default(),
             new: Mutex::default(),
@@ -98,6 +99,7 @@ impl<'a> Intake<'a> {
         let catalogue = Catalogue::open(self.ledger)?;
         // One look at the catalogue for all contents: nobody else can change it meanwhile.
         catalogue.begin_reading()?;
+        self.packs.begin(catalogue.last_pack()?, self.seam)?;
         *listed = Some(catalogue);
         Ok(())
     }
@@ -124,6 +126,12 @@ impl<'a> Intake<'a> {
         if turn == Turn::Known {
             return Ok(hash);
         }
+        let size_bytes = bytes.len() as u64;
+        if turn == Turn::New && size_bytes < self.small_bytes && !is_program(&bytes) {
+            let place = self.packs.append(hash, &bytes, self.seam)?;
+            self.note(hash, size_bytes, place);
+            return Ok(hash);
+        }
         let path = blob_path(self.ledger, hash);
         if turn == Turn::Renewed {
             // Never into a file that has other names.
@@ -131,7 +139,7 @@ impl<'a> Intake<'a> {
         }
         self.seam.write_file(&path, &mut bytes.as_slice()).map_err(LedgerError::io("write", &path))?;
         if turn == Turn::New {
-            self.note(hash, bytes.len() as u64);
+            self.note(hash, size_bytes, Place::Own);
         }
         Ok(hash)
     }
@@ -157,7 +165,7 @@ impl<'a> Intake<'a> {
                 other => other.map_err(LedgerError::io("write", &path))?,
             }
             if turn == Turn::New {
-                self.note(hash, size_bytes);
+                self.note(hash, size_bytes, Place::Own);
             }
         }
         Ok(hash)
@@ -170,7 +178,7 @@ impl<'a> Intake<'a> {
         }
         let listed = lock(&self.listed);
         let Some(catalogue) = &*listed else { return Ok(Turn::New) };
-        if !catalogue.has_blob(hash)? {
+        if catalogue.place_of(hash)?.is_none() {
             return Ok(Turn::New);
         }
         let Some(stamp) = catalogue.linked(hash)? else { return Ok(Turn::Known) };
@@ -182,14 +190,47 @@ impl<'a> Intake<'a> {
         Ok(if is_whole || seen.is_none() { Turn::Known } else { Turn::Renewed })
     }
 
-    fn note(&self, hash: ContentHash, size_bytes: u64) {
-        lock(&self.new).push((hash, size_bytes));
+    fn note(&self, hash: ContentHash, size_bytes: u64, place: Place) {
+        lock(&self.new).push(NewContent { hash, size_bytes, place });
     }
 
-    /// The contents that were not stored before, with their sizes; they are told once.
-    pub(crate) fn take_new(&self) -> Vec<(ContentHash, u64)> {
-        std::mem::take(&mut lock(&self.new))
+    /// A content that was taken, or was stored before.
+    pub(crate) fn stored(&self, hash: ContentHash) -> Result<Stored, LedgerError> {
+        let listed = lock(&self.listed);
+        let place = listed.as_ref().map(|catalogue| catalogue.place_of(hash)).transpose()?;
+        Ok(Packs::stored(&self.packs, hash, place.flatten()))
     }
+
+    /// The contents that were not stored before; they are told once. All of them is written then.
+    pub(crate) fn take_new(&self) -> Result<Vec<NewContent>, LedgerError> {
+        if self.stores {
+            self.packs.finish(self.seam)?;
+        }
+        Ok(std::mem::take(&mut lock(&self.new)))
+    }
+
+    /// As [`Intake::take_new`], without those that are not `needed`, which go again.
+    pub(crate) fn take_needed(
+        &self,
+        is_needed: impl Fn(ContentHash) -> bool,
+    ) -> Result<Vec<NewContent>, LedgerError> {
+        let (mut needed, unneeded): (Vec<_>, Vec<_>) =
+            self.take_new()?.into_iter().partition(|content| is_needed(content.hash));
+        for content in unneeded.iter().filter(|content| content.place == Place::Own) {
+            let path = content.path(self.ledger);
+            self.seam.remove_file(&path).map_err(LedgerError::io("remove", &path))?;
+        }
+        if unneeded.iter().any(|content| content.place != Place::Own) {
+            self.packs.drop_from(&mut needed, &unneeded, self.seam)?;
+        }
+        needed.sort_unstable();
+        Ok(needed)
+    }
+}
+
+/// Whether a content is of a form that systems run or load.
+pub(super) fn is_program(content: &[u8]) -> bool {
+    content.starts_with(b"MZ") || content.starts_with(b"\x7fELF")
 }
 
 /// Files on their way to become stored contents that the catalogue lists already. What is left when it is cut short is
@@ -213,7 +254,7 @@ impl<'a> Incoming<'a> {
 
     /// Removes what did not get its name, and the mark.
     pub(crate) fn end(self) -> Result<(), LedgerError> {
-        for entry in list(&self.ledger.join(FOLDER))? {
+        for entry in list(&self.ledger.join(BLOBS))? {
             if entry.file_name().to_string_lossy().starts_with(INCOMING) {
                 let path = entry.path();
                 self.seam.remove_file(&path).map_err(LedgerError::io("remove", &path))?;
@@ -224,7 +265,7 @@ impl<'a> Incoming<'a> {
 }
 
 fn incoming_path(ledger: &Path, number: u64) -> PathBuf {
-    ledger.join(FOLDER).join(format!("{INCOMING}{number}"))
+    ledger.join(BLOBS).join(format!("{INCOMING}{number}"))
 }
 
 pub(crate) fn set_mark(ledger: &Path, seam: &dyn Seam) -> Result<(), LedgerError> {
@@ -240,12 +281,13 @@ fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
 }
 
 /// Removes what a taking in that was cut short has left; does nothing if there was none.
-pub(crate) fn sweep(ledger: &Path, catalogue: &Catalogue, seam: &dyn Seam) -> Result<(), LedgerError> {
-    if !is_intake_open(ledger) {
+pub(crate) fn sweep(ledger: &Ledger) -> Result<(), LedgerError> {
+    let (folder, catalogue, seam) = (ledger.folder(), &ledger.catalogue, &*ledger.seam);
+    if !is_intake_open(folder) {
         return Ok(());
     }
-    let blobs = ledger.join(FOLDER);
-    for entry in list(&blobs)? {
+    ledger.packs.forget();
+    for entry in list(&folder.join(BLOBS))? {
         let path = entry.path();
         let first = entry.file_name().to_string_lossy().into_owned();
         if first.starts_with(INCOMING) {
@@ -255,7 +297,7 @@ pub(crate) fn sweep(ledger: &Path, catalogue: &Catalogue, seam: &dyn Seam) -> Re
         for blob in list(&path)? {
             let name = format!("{first}{}", blob.file_name().to_string_lossy());
             let listed = match parse_name(&name) {
-                Some(hash) => catalogue.has_blob(hash)?,
+                Some(hash) => catalogue.place_of(hash)? == Some(Place::Own),
                 None => false,
             };
             if !listed {
@@ -263,7 +305,13 @@ pub(crate) fn sweep(ledger: &Path, catalogue: &Catalogue, seam: &dyn Seam) -> Re
             }
         }
     }
-    end_intake(ledger, seam)
+    for (number, path) in packs_there(folder)? {
+        // A folder is nothing of ours.
+        if !catalogue.has_pack(number)? && !path.is_dir() {
+            seam.remove_file(&path).map_err(LedgerError::io("remove", &path))?;
+        }
+    }
+    end_intake(folder, seam)
 }
 
 /// Whether contents may lie there that the catalogue does not list.
@@ -278,18 +326,6 @@ pub(crate) fn end_intake(ledger: &Path, seam: &dyn Seam) -> Result<(), LedgerErr
         Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(()),
         other => other.map_err(LedgerError::io("remove", &mark)),
     }
-}
-
-/// Removes contents just taken in that are not needed after all.
-pub(crate) fn drop_unneeded(
-    ledger: &Path,
-    seam: &dyn Seam,
-    contents: impl IntoIterator<Item = ContentHash>,
-) -> Result<(), LedgerError> {
-    contents.into_iter().try_for_each(|hash| {
-        let path = blob_path(ledger, hash);
-        seam.remove_file(&path).map_err(LedgerError::io("remove", &path))
-    })
 }
 
 fn list(folder: &Path) -> Result<Vec<fs::DirEntry>, LedgerError> {

@@ -2,7 +2,8 @@
 
 use std::path::PathBuf;
 
-use super::blobs::{Incoming, blob_path};
+use super::blobs::Incoming;
+use super::places::blob_path;
 use super::{Ledger, LedgerError};
 use crate::files::{Stamp, is_one_file, look_at};
 use crate::hash::ContentHash;

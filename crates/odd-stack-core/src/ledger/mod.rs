@@ -4,7 +4,8 @@
 //! |---|---|---|
 //! | `catalogue.sqlite` | game, base, layers, journal | `catalogue` |
 //! | `catalogue.second`, `catalogue.sums` | a second copy of it, sums of its pages | `catalogue` |
-//! | `blobs/ab/cdef...` | stored contents by BLAKE3 hash | `blobs` |
+//! | `blobs/ab/cdef...` | big stored contents, and programs, by BLAKE3 hash | `blobs` |
+//! | `packs/N` | small stored contents, many in a file | `packs` |
 //! | `lock`, `lock-holder` | who may change the game | `lock` |
 //! | `originals/N` | base files that are covered, themselves | `disk` |
 //! | `stage/`, `trash/` | files on their way in and out | `disk` |
@@ -15,6 +16,7 @@
 
 mod blobs;
 pub(crate) mod catalogue;
+mod contents;
 mod error;
 mod home;
 mod linked;
@@ -23,7 +25,11 @@ mod mark;
 mod order;
 mod original_names;
 mod other_games;
+mod pack_format;
+mod packs;
+mod places;
 mod private_room;
+mod repack;
 mod transaction;
 mod volatile;
 
@@ -38,6 +44,7 @@ use crate::blend::LastRead;
 use crate::files::{ORIGINALS, Seam, hide_side_folder};
 use crate::game::{Game, Root};
 use crate::stack::{PathId, RootId};
+use packs::Packs;
 
 pub use catalogue::{Layer, LayerState, NewLayer, Ongoing, OngoingKind};
 pub use error::LedgerError;
@@ -51,15 +58,15 @@ pub(crate) use other_games::{OtherGames, games_sharing};
 pub(crate) use private_room::{check_room, free_batch, make_private_folder};
 pub(crate) use transaction::Transaction;
 
-pub(crate) use blobs::{
-    Incoming, Intake, blob_path, drop_unneeded, end_intake, is_intake_open, set_mark as mark_intake, sweep,
-};
+pub(crate) use blobs::{Incoming, Intake, end_intake, is_intake_open, set_mark as mark_intake, sweep};
 pub(crate) use catalogue::Catalogue;
 pub(crate) use catalogue::{
     BuiltFolder, BuiltThing, ContainerList, FILE_NAME as CATALOGUE_FILE, Lineup, LinkedStamp, NewRevision,
     Revision, SECOND_NAME, SUMS_NAME, Side, free_reserve_if_needed, is_second_whole, keep_reserve,
     restore_second,
 };
+pub(crate) use packs::Stored;
+pub(crate) use places::{NewContent, Place, blob_path};
 
 /// One game's ledger, open for asking and changing.
 pub struct Ledger {
@@ -68,6 +75,7 @@ pub struct Ledger {
     games: Games,
     pub(crate) seam: Arc<dyn Seam>,
     pub(crate) last_read: LastRead,
+    packs: Arc<Packs>,
 }
 
 impl std::fmt::Debug for Ledger {
@@ -101,7 +109,8 @@ impl Ledger {
 
     fn of(folder: &Path, catalogue: Catalogue, game: Game, seam: Arc<dyn Seam>) -> Self {
         let (folder, games) = (folder.to_path_buf(), Games::of(game));
-        Self { folder, catalogue, games, seam, last_read: LastRead::default() }
+        let packs = Arc::new(Packs::of(&folder));
+        Self { folder, catalogue, games, seam, last_read: LastRead::default(), packs }
     }
 
     /// Makes a new ledger in `folder` (made if missing) for `game`; `fill` writes the base.

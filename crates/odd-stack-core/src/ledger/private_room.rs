@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 use std::{fs, io};
 
-use super::LedgerError;
+use super::error::LedgerError;
 use crate::files::{STAGE, Seam, TRASH, is_nothing_there};
 
 /// Makes a folder of ours that may be there already.

@@ -60,7 +60,7 @@ impl<'l> Transaction<'l> {
 
     /// Removes contents that nothing in the catalogue wants. What can't be removed now is swept by the next command.
     pub(crate) fn discard_contents(&self) {
-        let _ = sweep(self.ledger.folder(), &self.ledger.catalogue, &*self.ledger.seam);
+        let _ = sweep(self.ledger);
     }
 
     /// Makes all of it last.

@@ -4,6 +4,7 @@ use std::fs;
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicU64, Ordering};
 
+use crate::stored::stored;
 use crate::world::{NOW, Thing, World, add, add_request, id, permit, reorder};
 use odd_stack_core::change::{ChangeError, ChangeOptions};
 use odd_stack_core::jobs::steps::{conflicts, prepare_add, stack};
@@ -262,12 +263,8 @@ fn stopping_at_any_question_leaves_everything_as_it_was() {
         }
         drop(ledger);
         assert_eq!((world.tree(), stack(&world.ledger()).unwrap()), before, "after {after} questions");
-        let blobs = world.ledger().folder().join("blobs");
-        let count: usize = fs::read_dir(blobs)
-            .unwrap()
-            .map(|folder| fs::read_dir(folder.unwrap().path()).unwrap().count())
-            .sum();
-        assert_eq!(count, 0, "nothing is left of what was read");
+        let left = stored(world.ledger().folder());
+        assert_eq!(left, [], "nothing is left of what was read");
     }
     assert!(stopped > 12, "reading and staging ask for every file, {stopped} did");
     assert!(world.check(true).drifted.is_empty());

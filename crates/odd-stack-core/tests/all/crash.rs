@@ -7,6 +7,7 @@ use std::sync::Arc;
 
 use crate::archives::{Format, archive, file};
 use crate::faulty::{Fault, Faulty};
+use crate::stored::{stored, stored_as};
 use crate::world::{
     NOW, Tree, World, add, exchange, go_to, id, permit, recover, reorder, settle, tempdir, tweak,
 };
@@ -62,7 +63,7 @@ fn two_layers_laid(by_link: bool) -> World {
 struct State {
     tree: Tree,
     stack: StackReport,
-    contents: usize,
+    contents: BTreeSet<String>,
 }
 
 fn state(world: &World) -> State {
@@ -73,10 +74,7 @@ fn state(world: &World) -> State {
         let is_empty = fs::read_dir(&path).map_or(!path.exists(), |mut entries| entries.next().is_none());
         assert!(is_empty, "{rubbish} is left over");
     }
-    let contents: usize = fs::read_dir(folder.join("blobs"))
-        .unwrap()
-        .map(|entry| fs::read_dir(entry.unwrap().path()).unwrap().count())
-        .sum();
+    let contents = stored(&folder).into_iter().map(|content| content.hash).collect();
     State { tree: world.tree(), stack: stack(&ledger).unwrap(), contents }
 }
 
@@ -192,8 +190,8 @@ fn difference(before: &State, now: &State) -> String {
         .collect();
     format!(
         "contents {} to {}, layers {} to {}\n{}",
-        before.contents,
-        now.contents,
+        before.contents.len(),
+        now.contents.len(),
         before.stack.layers.len(),
         now.stack.layers.len(),
         shown.join("\n")
@@ -686,7 +684,7 @@ fn a_recovery_that_is_stopped_is_finished_by_the_next() {
 /// A copy that shares its blocks is not read, so it would pass on what the stop has damaged.
 #[test]
 fn after_a_stop_stored_contents_are_read_when_first_used() {
-    let world = two_layers();
+    let world = two_layers_laid(true);
     let aside = tempfile::tempdir_in(world.folder.path()).unwrap();
     let through = |at| {
         let mut faulty = Faulty::new(Fault::Stop, at, aside.path().to_path_buf());
@@ -704,19 +702,19 @@ fn after_a_stop_stored_contents_are_read_when_first_used() {
     reorder(&cut_short, &Reorder::Lift(vec![id(&cut_short, "fog")]), KEEP).unwrap_err();
     drop(cut_short);
     recover(&world.ledger());
-    let blob = stored(&world, "a");
-    fs::write(&blob, "A").unwrap();
+    let content = stored_as(world.ledger().folder(), "a");
+    content.damage(b"A");
     match turn(true) {
         Err(ChangeError::ContentsLost { files }) => {
             assert_eq!(files[0].address.path.as_str(), "data/new/deep/a.txt")
         }
         other => panic!("a damaged content was laid: {other:?}"),
     }
-    fs::write(&blob, "a").unwrap();
+    content.damage(b"a");
     turn(true).unwrap();
     turn(false).unwrap();
     // Read once, it is in doubt no more: blocks are shared again without a look.
-    fs::write(&blob, "A").unwrap();
+    content.damage(b"A");
     turn(true).unwrap();
     assert_eq!(fs::read_to_string(world.path("game/data/new/deep/a.txt")).unwrap(), "A");
 }
@@ -779,13 +777,4 @@ fn a_folder_that_a_program_stands_in_goes_later() {
     fs::write(deep.join("mine.txt"), "mine").unwrap();
     recover(&world.ledger());
     assert!(deep.join("mine.txt").is_file() && left().is_empty());
-}
-
-/// Where the ledger stores a content.
-fn stored(world: &World, content: &str) -> PathBuf {
-    let blobs = world.ledger().folder().join("blobs");
-    let folders = fs::read_dir(blobs).unwrap().map(|folder| folder.unwrap().path());
-    let files = folders.filter(|path| path.is_dir()).flat_map(|folder| fs::read_dir(folder).unwrap());
-    let mut paths = files.map(|file| file.unwrap().path());
-    paths.find(|path| fs::read(path).unwrap() == content.as_bytes()).unwrap()
 }

@@ -193,6 +193,15 @@ impl Seam for Faulty {
         self.real.write_file(path, content)
     }
 
+    fn write_new(&self, path: &Path, content: &[u8], stamp: Stamp) -> io::Result<()> {
+        if let Err(error) = self.step() {
+            fs::write(path, &content[..content.len() / 2])?;
+            return Err(error);
+        }
+        self.note(Undo::Remove(path.to_path_buf()));
+        self.real.write_new(path, content, stamp)
+    }
+
     fn append_file(&self, path: &Path, content: &[u8]) -> io::Result<()> {
         let number = match self.step() {
             Ok(number) => number,
@@ -203,6 +212,8 @@ impl Seam for Faulty {
         };
         if path.exists() {
             let aside = self.aside.join(number.to_string());
+            // Of a seam before this one, and perhaps a further name of a stored content.
+            let _ = fs::remove_file(&aside);
             fs::copy(path, &aside)?;
             self.note(Undo::BringBack { aside, path: path.to_path_buf() });
         }

@@ -4,6 +4,7 @@ use std::fs;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
 use crate::archives::{Format, archive, file};
+use crate::stored::stored;
 use crate::world::{NOW, Thing, World, add_request, id, permit};
 use filetime::FileTime;
 use odd_stack_core::blend::Prefer;
@@ -446,10 +447,7 @@ fn a_package_is_unpacked_once_however_often_it_is_asked_about() {
         adding.change.apply(&Silent).unwrap();
         drop(arriving);
         assert_eq!(read(&world, "game/data/lamps/brass.dds"), "tin");
-        let blobs = ledger.folder().join("blobs");
-        let stored =
-            fs::read_dir(blobs).unwrap().map(|entry| fs::read_dir(entry.unwrap().path()).unwrap().count());
-        assert_eq!(stored.sum::<usize>(), 1, "what is not needed is dropped: {format:?}");
+        assert_eq!(stored(ledger.folder()).len(), 1, "what is not needed is dropped: {format:?}");
         let lamps = vec![ledger.layers().unwrap()[0].id];
         crate::world::reorder(&ledger, &odd_stack_core::jobs::Reorder::Remove(lamps), STOP).unwrap();
         // Dropped unasked, it leaves nothing.

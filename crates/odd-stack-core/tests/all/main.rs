@@ -20,5 +20,6 @@ mod over_time;
 mod packages;
 mod readers;
 mod registering;
+mod stored;
 mod tidying;
 mod world;

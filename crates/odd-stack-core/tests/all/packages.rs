@@ -11,6 +11,7 @@ use odd_stack_core::package::{Limits, OpenOptions, Package, PackageError};
 use zip::write::SimpleFileOptions;
 use zip::{CompressionMethod, ZipWriter};
 
+use crate::stored::stored;
 use crate::world::World;
 
 fn harbour() -> World {
@@ -51,10 +52,7 @@ fn refused(world: &World, path: &std::path::Path) -> PackageError {
     let before = (world.tree(), stack(&world.ledger()).unwrap());
     let error = world.add(path, &[]).unwrap_err();
     assert_eq!((world.tree(), stack(&world.ledger()).unwrap()), before, "{error}");
-    let blobs = world.ledger().folder().join("blobs");
-    let count =
-        fs::read_dir(blobs).unwrap().map(|folder| fs::read_dir(folder.unwrap().path()).unwrap().count());
-    assert_eq!(count.sum::<usize>(), 0, "{error}");
+    assert_eq!(stored(world.ledger().folder()), [], "{error}");
     match error {
         AddError::Package(error) => error,
         other => panic!("{other}"),

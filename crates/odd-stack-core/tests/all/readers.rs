@@ -9,6 +9,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use crate::archives::{
     FORMATS, Format, Thing, archive, file, folder, gzip, hard_link, link, seven, seven_with,
 };
+use crate::stored::stored;
 use crate::world::{NOW, Thing as OnDisk, World, add_request, id, permit, reorder};
 use odd_stack_core::change::ChangeOptions;
 use odd_stack_core::jobs::AddError;
@@ -285,10 +286,7 @@ fn a_packed_tar_is_unpacked_once_and_what_is_not_placed_is_not_kept() {
     assert!(read <= bytes.len() as u64, "{read} of {}", bytes.len());
     assert!(read > bytes.len() as u64 / 2, "{read}");
     adding.change.apply(&Silent).unwrap();
-    let count = |folder: PathBuf| fs::read_dir(folder).unwrap().count();
-    let blobs: usize =
-        fs::read_dir(ledger.folder().join("blobs")).unwrap().map(|f| count(f.unwrap().path())).sum();
-    assert_eq!(blobs, 11, "1 and 10 to 19");
+    assert_eq!(stored(ledger.folder()).len(), 11, "1 and 10 to 19");
     assert!(!ledger.folder().join("intake").exists());
 }
 

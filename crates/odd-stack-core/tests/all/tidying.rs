@@ -21,13 +21,7 @@ fn keeping(ledger: &Ledger, keep: Option<u64>, dry_run: bool) -> TidyReport {
 }
 
 fn stored(ledger: &Ledger) -> BTreeSet<String> {
-    let mut found = BTreeSet::new();
-    for folder in fs::read_dir(ledger.folder().join("blobs")).unwrap() {
-        for blob in fs::read_dir(folder.unwrap().path()).unwrap() {
-            found.insert(blob.unwrap().path().display().to_string());
-        }
-    }
-    found
+    crate::stored::stored(ledger.folder()).into_iter().map(|content| content.hash).collect()
 }
 
 #[derive(Debug, Clone)]

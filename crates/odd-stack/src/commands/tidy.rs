@@ -152,6 +152,16 @@ fn used(game: &str, report: &TidyReport, verbose: bool) -> String {
 
 /// What goes, or went.
 fn what_goes(report: &TidyReport) -> String {
+    let mut text = what_goes_now(report);
+    if report.left_behind_bytes > 0 {
+        let would = if report.dry_run { "Would free" } else { "Freed" };
+        let bytes = size(report.left_behind_bytes);
+        text.push_str(&format!("{would} {bytes} that files left behind which went before.\n"));
+    }
+    text
+}
+
+fn what_goes_now(report: &TidyReport) -> String {
     let Count { files: goes, bytes } = report.goes;
     let is_cut = report.oldest > 0;
     if goes == 0 && report.edits_go.files == 0 && report.forgotten.is_empty() {

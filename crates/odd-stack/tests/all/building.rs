@@ -3,6 +3,7 @@
 use std::fs;
 
 use crate::sandbox::Sandbox;
+use crate::stored::stored_as;
 
 /// The stack in two seasons; in winter a layer has something in the documents, too.
 fn two_seasons() -> Sandbox {
@@ -104,18 +105,7 @@ fn a_second_folder_that_was_deleted_is_built_anew_and_further_roots_may_have_the
 #[test]
 fn a_build_that_meets_a_damaged_content_says_what_renews_it_and_goes_on_then() {
     let sandbox = two_seasons();
-    let blobs = sandbox.path("home/ledgers/quillhaven/blobs");
-    let mut damaged = 0;
-    for folder in fs::read_dir(&blobs).unwrap() {
-        for blob in fs::read_dir(folder.unwrap().path()).unwrap() {
-            let path = blob.unwrap().path();
-            if fs::read(&path).unwrap() == b"snow\n" {
-                fs::write(&path, b"sn0w\n").unwrap();
-                damaged += 1;
-            }
-        }
-    }
-    assert_eq!(damaged, 1);
+    stored_as(&sandbox.path("home/ledgers/quillhaven"), "snow\n").damage(b"sn0w\n");
     let stopped = sandbox.run("lineup build winter second --without-root docs").status(5);
     stopped.says("the second folder is not finished").says("data/snow.qtx").says("mend --renew");
     assert!(!sandbox.path("second/data/snow.qtx").exists());

@@ -6,6 +6,7 @@ use std::path::{Path, PathBuf};
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use crate::sandbox::Sandbox;
+use crate::stored::stored_as;
 
 /// What is done to a stored file.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -33,11 +34,16 @@ const ALL: [Damage; 7] = [
 
 impl Damage {
     fn strike(self, path: &Path) {
+        self.strike_at(path, (0, fs::metadata(path).unwrap().len() as usize));
+    }
+
+    /// Hits a part of a file; what becomes of all of it if that can't be done to a part.
+    fn strike_at(self, path: &Path, (at, size_bytes): (usize, usize)) {
         let mut content = fs::read(path).unwrap();
         let time = fs::metadata(path).unwrap().modified().unwrap();
         match self {
-            Self::TurnedUnseen | Self::Turned => content[0] ^= 4,
-            Self::Cut => content.truncate(content.len() - 1),
+            Self::TurnedUnseen | Self::Turned => content[at] ^= 4,
+            Self::Cut => content.truncate(at + size_bytes - 1),
             Self::Longer => content.push(b'x'),
             Self::Emptied => content.clear(),
             Self::Gone | Self::Folder => fs::remove_file(path).unwrap(),
@@ -57,8 +63,8 @@ fn set_time(path: &Path, time: SystemTime) {
     fs::File::options().write(true).open(path).unwrap().set_modified(time).unwrap();
 }
 
-/// The stored file with that content.
-fn stored(sandbox: &Sandbox, content: &str) -> PathBuf {
+/// The file aside with that content.
+fn original(sandbox: &Sandbox, content: &str) -> PathBuf {
     fn find(folder: &Path, content: &[u8]) -> Option<PathBuf> {
         fs::read_dir(folder).unwrap().find_map(|entry| {
             let path = entry.unwrap().path();
@@ -72,22 +78,33 @@ fn stored(sandbox: &Sandbox, content: &str) -> PathBuf {
 }
 
 fn world() -> Sandbox {
+    world_with("lamps brass")
+}
+
+/// Small contents lie together, a big one has a file of its own.
+fn world_with(brass: &str) -> Sandbox {
     let sandbox = Sandbox::with_game();
+    sandbox.run("game set Quillhaven --big-files copy").status(0);
     fs::create_dir_all(sandbox.path("whole/data/lamps")).unwrap();
     fs::copy(sandbox.path("game/data/lamps/brass.qtx"), sandbox.path("whole/data/lamps/brass.qtx")).unwrap();
-    sandbox.zip("lamps.zip", &[("data/lamps/brass.qtx", "lamps brass"), ("data/new.qtx", "lamps new")]);
+    sandbox.zip("lamps.zip", &[("data/lamps/brass.qtx", brass), ("data/new.qtx", "lamps new")]);
     sandbox.zip("sea.zip", &[("data/lamps/iron.qtx", "sea iron")]);
-    sandbox.run("add lamps.zip sea.zip").status(0);
+    sandbox.run("add lamps.zip").status(0);
+    sandbox.run("add sea.zip").status(0);
     sandbox
 }
 
 #[test]
 fn a_damaged_content_of_a_layer_is_told_never_laid_and_renewed() {
     // Of one that is longer the part that counts is whole, and can be laid.
-    for damage in ALL.into_iter().filter(|damage| *damage != Damage::Longer) {
-        let sandbox = world();
+    let damages = ALL.into_iter().filter(|damage| *damage != Damage::Longer);
+    let big = "brass ".repeat(60_000);
+    for (damage, brass) in damages.flat_map(|damage| [(damage, "lamps brass"), (damage, &big)]) {
+        let sandbox = world_with(brass);
         let laid = sandbox.files();
-        Damage::strike(damage, &stored(&sandbox, "lamps brass"));
+        let content = stored_as(&sandbox.path("home/ledgers/quillhaven"), brass);
+        assert_eq!(content.at > 0, brass.len() < 256 << 10, "only small ones lie together");
+        damage.strike_at(&content.path, (content.at, content.size_bytes));
         let told = sandbox.run("check --deep").status(5);
         assert!(
             told.stdout.contains("game:data/lamps/brass.qtx") && told.stdout.contains("of lamps"),
@@ -124,7 +141,7 @@ fn a_damaged_original_is_told_never_put_back_and_renewed() {
     for damage in ALL {
         let sandbox = world();
         let laid = sandbox.files();
-        Damage::strike(damage, &stored(&sandbox, "base brass\n"));
+        Damage::strike(damage, &original(&sandbox, "base brass\n"));
         let told = sandbox.run("check --deep").status(5);
         assert!(told.stdout.contains("the game's own"), "{damage:?}\n{}", told.stdout);
         if damage != Damage::TurnedUnseen {
@@ -150,7 +167,7 @@ fn a_damaged_original_is_told_never_put_back_and_renewed() {
 fn a_lost_original_holds_up_nothing_when_a_person_says_so() {
     for damage in ALL.into_iter().filter(|damage| *damage != Damage::TurnedUnseen) {
         let sandbox = world();
-        Damage::strike(damage, &stored(&sandbox, "base brass\n"));
+        Damage::strike(damage, &original(&sandbox, "base brass\n"));
         let told = sandbox.run("lift --all --without-lost").status(0);
         assert!(told.stdout.contains("missing, since the ledger has lost"), "{damage:?}\n{}", told.stdout);
         let files = sandbox.files();
@@ -166,7 +183,7 @@ fn a_lost_original_holds_up_nothing_when_a_person_says_so() {
         assert_eq!(sandbox.read("game/data/lamps/brass.qtx"), "base brass\n");
         // The client repairs it under the layer.
         sandbox.run("lay --all").status(0);
-        Damage::strike(damage, &stored(&sandbox, "base brass\n"));
+        Damage::strike(damage, &original(&sandbox, "base brass\n"));
         sandbox.write("game/data/lamps/brass.qtx", "base brass\n");
         sandbox.run("mend game:data/lamps/brass.qtx --accept").status(0);
         assert_eq!(sandbox.read("game/data/lamps/brass.qtx"), "lamps brass");
@@ -175,7 +192,7 @@ fn a_lost_original_holds_up_nothing_when_a_person_says_so() {
         assert_eq!(sandbox.read("game/data/lamps/brass.qtx"), "base brass\n");
         // And one for which nobody cares any more is discarded with the game.
         sandbox.run("lay --all").status(0);
-        Damage::strike(damage, &stored(&sandbox, "base brass\n"));
+        Damage::strike(damage, &original(&sandbox, "base brass\n"));
         sandbox.run("game forget Quillhaven --without-lost").status(0);
         assert_eq!(sandbox.read("game/data/lamps/iron.qtx"), "base iron\n");
     }
@@ -190,7 +207,7 @@ fn a_ledger_that_lost_its_times_gives_originals_back_with_theirs() {
     let time = fs::metadata(&at).unwrap().modified().unwrap();
     sandbox.zip("lamps.zip", &[("data/lamps/brass.qtx", "lamps brass")]);
     sandbox.run("add lamps.zip").status(0);
-    let original = stored(&sandbox, "base brass\n");
+    let original = original(&sandbox, "base brass\n");
     set_time(&original, UNIX_EPOCH);
     sandbox.run("lift lamps").status(0);
     assert_eq!(fs::metadata(&at).unwrap().modified().unwrap(), time);

@@ -5,6 +5,7 @@ use std::fs;
 use insta::assert_snapshot;
 
 use crate::sandbox::Sandbox;
+use crate::stored::stored;
 
 #[test]
 fn mistakes_are_answered_with_what_to_do() {
@@ -88,12 +89,11 @@ fn a_damaged_ledger_ends_with_its_own_code() {
     sandbox.run("add a-1.zip").status(0);
     // A content of a layer that is gone is told before anything changes.
     sandbox.run("lift a").status(0);
-    let blobs = sandbox.path("home/ledgers/quillhaven/blobs");
-    for folder in fs::read_dir(&blobs).unwrap() {
-        for blob in fs::read_dir(folder.unwrap().path()).unwrap() {
-            fs::remove_file(blob.unwrap().path()).unwrap();
-        }
+    for content in stored(&sandbox.path("home/ledgers/quillhaven")) {
+        let _ = fs::remove_file(&content.path);
     }
+    let packs = sandbox.path("home/ledgers/quillhaven/packs");
+    assert_eq!(fs::read_dir(packs).unwrap().count(), 0, "small contents lie in packs");
     let before = sandbox.files();
     sandbox.run("lay a").status(5).says("the ledger has lost");
     assert_eq!(sandbox.files(), before);

@@ -1,11 +1,11 @@
 //! What was done, and going back to any of it.
 
 use std::collections::BTreeMap;
-use std::fs;
 
 use insta::assert_snapshot;
 
 use crate::sandbox::{Ran, Sandbox};
+use crate::stored::stored;
 
 const BRASS: &str = "game/data/lamps/brass.qtx";
 
@@ -375,10 +375,8 @@ fn what_was_tidied_away_is_said_and_all_else_comes_back() {
     sandbox.run("rewind 0").status(0);
     assert_eq!(sandbox.read(BRASS), "base brass\n");
     sandbox.run("tidy --verify").status(0).says("of removed layers compared by content: all whole");
-    for folder in fs::read_dir(sandbox.path("home/ledgers/quillhaven/blobs")).unwrap() {
-        for blob in fs::read_dir(folder.unwrap().path()).unwrap() {
-            fs::write(blob.unwrap().path(), "other\n").unwrap();
-        }
+    for content in stored(&sandbox.path("home/ledgers/quillhaven")) {
+        content.damage(b"xx");
     }
     sandbox.run("tidy --verify").status(5).says("contents are lost: fog 1, lamps 2");
 }

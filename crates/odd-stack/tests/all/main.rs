@@ -16,6 +16,8 @@ mod facts;
 mod failures;
 mod first_words;
 mod fits;
+#[path = "../../../odd-stack-core/tests/all/stored.rs"]
+mod stored;
 // The ledgers name folders as Unix writes them.
 #[cfg(unix)]
 mod formats;

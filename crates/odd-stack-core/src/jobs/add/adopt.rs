@@ -150,7 +150,7 @@ fn decide(
         &taken,
         report(&draft, package, &placed, &links),
     );
-    let (hashes, mut new) = (contents.hashes(), contents.take_new());
+    let (hashes, mut new) = (contents.hashes(), contents.take_new()?);
     new.sort_unstable();
     let making = Making {
         draft: &draft,
@@ -165,7 +165,7 @@ fn decide(
         now,
     };
     let Written { layer, .. } = write_layer(ledger, &making)?;
-    ledger.catalogue.insert_blobs(&new)?;
+    ledger.catalogue.insert_contents(&new)?;
     let mut change = change_of(ledger, layer, &format!("adopt {}", draft.name), now)?;
     change.noted.undo = Some(base_before(ledger, &found.covered, &taken)?);
     change.files.foreign = foreign_files_of(ledger, &found.at, &taken, &found.edited)?;
@@ -173,7 +173,7 @@ fn decide(
     change.files.accepted = folders_of_its_own(ledger, &placed, &found.at, &taken)?;
     let key = |own: &FoundOriginal| ledger.game().folding.key(own.lies_at.as_str());
     change.files.accepted.extend(taken.iter().map(|own| (own.root, key(own), None)));
-    change.noted.new_blobs = new.iter().map(|(hash, _)| *hash).collect();
+    change.noted.new_contents = new;
     change.noted.unstored = contents.take_unstored();
     change.noted.is_dry_run = dry_run;
     Ok((told, change))

@@ -19,7 +19,7 @@ use crate::jobs::Permit;
 use crate::jobs::needs::{judge, unmet_under, write_needs};
 use crate::jobs::order::with_own_on_top;
 use crate::jobs::select::plain;
-use crate::ledger::{Layer, Ledger, LedgerError, Transaction, drop_unneeded};
+use crate::ledger::{Layer, Ledger, LedgerError, NewContent, Transaction};
 use crate::moment::Moment;
 use crate::observer::Observer;
 use crate::package::PackageKind;
@@ -161,10 +161,10 @@ impl<'l> Arriving<'l> {
         for (report, new) in reports.iter_mut().zip(&new) {
             report.lies_below = lies_below(&after, &facts, new.layer, own);
         }
-        let new_blobs = self.keep_needed(&needed)?;
+        let new_contents = self.keep_needed(&needed)?;
         let mut change = ChangeRequest::new(&command_of(&new), now, after);
         change.stack.removed = new.iter().filter_map(|new| new.exchanges).collect();
-        change.noted.new_blobs = new_blobs;
+        change.noted.new_contents = new_contents;
         change.stack.exchanges = exchanges(&facts, &new);
         change.noted.unstored = self.contents.take_unstored();
         change.noted.is_dry_run = self.dry_run;
@@ -271,14 +271,10 @@ impl<'l> Arriving<'l> {
 
     /// Lists what was stored and is needed, inside the catalogue's open transaction, and drops the rest: a package that
     /// is unpacked while it is listed brings more than is placed, and so do copies.
-    fn keep_needed(&self, needed: &BTreeSet<ContentHash>) -> Result<Vec<ContentHash>, LedgerError> {
-        let ledger = self.ledger;
-        let (mut new, unneeded): (Vec<_>, Vec<_>) =
-            self.contents.take_new().into_iter().partition(|(hash, _)| needed.contains(hash));
-        drop_unneeded(ledger.folder(), &*ledger.seam, unneeded.into_iter().map(|(hash, _)| hash))?;
-        new.sort_unstable();
-        ledger.catalogue.insert_blobs(&new)?;
-        Ok(new.into_iter().map(|(hash, _)| hash).collect())
+    fn keep_needed(&self, needed: &BTreeSet<ContentHash>) -> Result<Vec<NewContent>, LedgerError> {
+        let new = self.contents.take_needed(|hash| needed.contains(&hash))?;
+        self.ledger.catalogue.insert_contents(&new)?;
+        Ok(new)
     }
 }
 

@@ -9,7 +9,7 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use super::error::AddError;
 use crate::blend::MOST_BLENDED_BYTES;
 use crate::hash::ContentHash;
-use crate::ledger::{Intake, Ledger, LedgerError, blob_path, check_room};
+use crate::ledger::{Intake, Ledger, LedgerError, NewContent, check_room};
 use crate::observer::{Observer, Work};
 use crate::package::{Member, OpenOptions, Package};
 
@@ -39,7 +39,7 @@ const MOST_SMALL_BYTES: usize = 256 << 20;
 impl<'a> Contents<'a> {
     /// Unless it `stores`, contents are hashed and nothing is written.
     pub(in crate::jobs) fn new(ledger: &'a Ledger, stores: bool) -> Self {
-        let intake = Intake::new(ledger.folder(), &*ledger.seam, stores);
+        let intake = Intake::new(ledger, stores);
         let store = Store {
             folder: ledger.folder(),
             intake,
@@ -195,10 +195,7 @@ impl<'a> Contents<'a> {
             bytes.truncate(usize::try_from(most_bytes).unwrap_or(usize::MAX));
             return Some(bytes);
         }
-        let mut bytes = Vec::new();
-        let file = std::fs::File::open(blob_path(self.store.folder, hash)).ok()?;
-        file.take(most_bytes).read_to_end(&mut bytes).ok()?;
-        Some(bytes)
+        self.store.intake.stored(hash).ok()?.read(most_bytes).ok()
     }
 
     /// The hash of a content that was taken.
@@ -212,8 +209,16 @@ impl<'a> Contents<'a> {
     }
 
     /// What the ledger did not have, of all packages of the change; it is told once.
-    pub(in crate::jobs) fn take_new(&self) -> Vec<(ContentHash, u64)> {
+    pub(in crate::jobs) fn take_new(&self) -> Result<Vec<NewContent>, LedgerError> {
         self.store.intake.take_new()
+    }
+
+    /// As [`Contents::take_new`], without what is not needed, which goes again.
+    pub(in crate::jobs) fn take_needed(
+        &self,
+        is_needed: impl Fn(ContentHash) -> bool,
+    ) -> Result<Vec<NewContent>, LedgerError> {
+        self.store.intake.take_needed(is_needed)
     }
 
     /// Small contents of all packages of the change, when nothing was stored; they are given once.

@@ -19,7 +19,7 @@ use crate::files::{
 use crate::game::BigFiles;
 use crate::hash::ContentHash;
 use crate::jobs::Count;
-use crate::ledger::{BuiltThing, LedgerError, Transaction, blob_path, check_room};
+use crate::ledger::{BuiltThing, Ledger, LedgerError, Stored, Transaction, check_room};
 use crate::moment::Moment;
 use crate::observer::{Observer, Work};
 use crate::stack::{BaseKind, RootId};
@@ -135,7 +135,6 @@ impl Outfitting<'_> {
             comes.iter().copied().partition(|(number, file)| self.is_made(&self.acts[*number].at, file));
         let lost: Mutex<HashSet<ContentHash>> = Mutex::default();
         let linked: Mutex<Count> = Mutex::default();
-        let blobs = ledger.folder();
         let has_linked = ledger.catalogue.has_linked()?;
         let mut written = HashSet::new();
         for hash in copied.iter().filter_map(|(_, file)| file.origin.hash.filter(|_| has_linked)) {
@@ -143,17 +142,19 @@ impl Outfitting<'_> {
                 written.insert(hash);
             }
         }
+        let from = copied.iter().map(|(_, file)| source_of(ledger, file));
+        let from = from.collect::<Result<Vec<_>, _>>()?;
         let copied: Vec<(PathBuf, &WantedFile, bool)> = copied
             .into_iter()
             .map(|(number, file)| (new(number), file, self.built.by_link && self.may_be_link(file)))
             .collect();
-        let done = copied.par_iter().try_for_each(|(path, file, may_link)| {
+        let done = copied.par_iter().zip(&from).try_for_each(|((path, file, may_link), from)| {
             if observer.is_cancelled() {
                 return Err(ChangeError::Cancelled);
             }
             let is_lost = matches!(file.source, Source::Layer(_))
                 && file.origin.hash.is_some_and(|hash| written.contains(&hash));
-            let done = if is_lost { Ok(Put::Other) } else { put(blobs, file, path, *may_link, seam) };
+            let done = if is_lost { Ok(Put::Other) } else { put(from, file, path, *may_link, seam) };
             match done {
                 Ok(Put::Copied) => {}
                 Ok(Put::Linked) => {
@@ -227,7 +228,9 @@ impl Outfitting<'_> {
             } else if let Some(content) = blender.content_of(&column, entry, order)? {
                 let written = seam.write_file(&path, &mut content.as_slice());
                 written.and_then(|_| seam.stamp(&path, stamp)).map_err(failed)?;
-            } else if let Put::Other = put(ledger.folder(), file, &path, false, seam).map_err(failed)? {
+            } else if let Put::Other =
+                put(&source_of(ledger, file)?, file, &path, false, seam).map_err(failed)?
+            {
                 let lost = HashSet::from_iter(file.origin.hash);
                 return Err(ChangeError::ContentsLost { files: lost_contents(ledger, &lost)? });
             }
@@ -365,21 +368,46 @@ enum Put {
     Other,
 }
 
+/// Where the bytes of a file come from.
+enum From {
+    File(PathBuf),
+    Packed(Stored),
+    Nowhere,
+}
+
+fn source_of(ledger: &Ledger, file: &WantedFile) -> Result<From, LedgerError> {
+    Ok(match (&file.source, file.origin.hash) {
+        (Source::Own(own), _) => From::File(own.clone()),
+        (Source::Layer(_), Some(hash)) => {
+            let stored = ledger.stored(hash)?;
+            stored.own_file().map_or_else(|| From::Packed(stored), From::File)
+        }
+        (Source::Layer(_), None) => From::Nowhere,
+    })
+}
+
 /// Puts one file that need not be made.
-fn put(ledger: &Path, file: &WantedFile, to: &Path, may_link: bool, seam: &dyn Seam) -> std::io::Result<Put> {
-    let from = match (&file.source, file.origin.hash) {
-        (Source::Own(own), _) => own.clone(),
-        (Source::Layer(_), Some(hash)) => blob_path(ledger, hash),
-        (Source::Layer(_), None) => return Ok(Put::Other),
+fn put(from: &From, file: &WantedFile, to: &Path, may_link: bool, seam: &dyn Seam) -> std::io::Result<Put> {
+    let stamp = Stamp::at(file.origin.modified_ns, file.mode);
+    let from = match from {
+        From::File(from) => from,
+        From::Packed(stored) => {
+            return match stored.packed() {
+                Ok(Some(content)) if Some(ContentHash::of(&content)) == file.origin.hash => {
+                    seam.write_new(to, &content, stamp).map(|()| Put::Copied)
+                }
+                _ => Ok(Put::Other),
+            };
+        }
+        From::Nowhere => return Ok(Put::Other),
     };
     if file.kind == BaseKind::Link {
-        return seam.make_link(&std::fs::read_link(&from)?, to).map(|()| Put::Copied);
+        return seam.make_link(&std::fs::read_link(from)?, to).map(|()| Put::Copied);
     }
-    if may_link && seam.link_file(&from, to).is_ok() {
+    if may_link && seam.link_file(from, to).is_ok() {
         return Ok(Put::Linked);
     }
-    let copied =
-        seam.copy_file(&from, to, file.origin.size_bytes, Stamp::at(file.origin.modified_ns, file.mode));
+    let copied = seam.copy_file(from, to, file.origin.size_bytes, stamp);
     let copied = match copied {
         Err(error) if is_nothing_there(&error) && !from.exists() => return Ok(Put::Other),
         other => other?,

@@ -31,7 +31,7 @@ use crate::jobs::add::taken_away::AwayAt;
 use crate::jobs::needs::write_needs;
 use crate::jobs::order::with_own_on_top;
 use crate::jobs::{ChangeReport, Permit};
-use crate::ledger::{Intake, Ledger, LedgerError, NewLayer, Transaction};
+use crate::ledger::{Intake, Ledger, LedgerError, NewContent, NewLayer, Transaction};
 use crate::moment::Moment;
 use crate::notice::Notice;
 use crate::observer::{Observer, Work};
@@ -114,11 +114,11 @@ pub fn prepare_capture_end<'l>(
             ledger.seam.stamp(path, *stamp).map_err(LedgerError::io("set the time of", path))?;
         }
     }
-    let intake = Intake::new(ledger.folder(), &*ledger.seam, !dry_run);
+    let intake = Intake::new(ledger, !dry_run);
     let transaction = Transaction::of_contents(ledger);
     let CapturedFiles { drafts, mut request } =
         take(ledger, (&intake, now), &order, &found, &skip, &mut report, observer)?;
-    let new = intake.take_new();
+    let new = intake.take_new()?;
     let folders_added =
         !found.folders_added.is_empty() && drafts.is_empty() && request.files.direct.is_empty();
     let away = folders_away(ledger, &found, &request)?;
@@ -148,7 +148,7 @@ pub fn prepare_capture_end<'l>(
         let folders = LayerFolders { new: &folders, away: &away };
         let layer = insert(ledger, &begun, &made_by, &drafts, folders, &new, now)?;
         ask_for(ledger, &begun, layer, drafts, &mut request)?;
-        request.noted.new_blobs = new.iter().map(|(hash, _)| *hash).collect();
+        request.noted.new_contents = new;
         report.layer = Some(begun.name.clone());
     } else if begun.exchange.is_none() {
         request.stack.after = ledger.catalogue.arrangement()?;
@@ -458,7 +458,7 @@ fn insert(
     made_by: &MadeBy,
     drafts: &[CapturedEntry],
     layer_folders: LayerFolders<'_>,
-    new: &[(ContentHash, u64)],
+    new: &[NewContent],
     now: Moment,
 ) -> Result<LayerId, LedgerError> {
     let catalogue = &ledger.catalogue;
@@ -504,7 +504,7 @@ fn insert(
     catalogue.insert_folders_away(layer, &numbered(ledger, layer_folders.away)?)?;
     let mut new = new.to_vec();
     new.sort_unstable();
-    catalogue.insert_blobs(&new)?;
+    catalogue.insert_contents(&new)?;
     Ok(layer)
 }
 

@@ -1,7 +1,6 @@
 //! What differs between two layers' files at one address.
 
-use std::io::{BufReader, Read};
-use std::path::Path;
+use std::io::BufReader;
 
 #[cfg(feature = "schema")]
 use schemars::JsonSchema;
@@ -10,8 +9,7 @@ use serde::Serialize;
 use super::keys::KnownWords;
 use crate::blend::{Format, MOST_BLENDED_BYTES, lie_apart, text_difference};
 use crate::expected::Blender;
-use crate::files::open_regular;
-use crate::ledger::{Ledger, LedgerError, blob_path};
+use crate::ledger::{Ledger, LedgerError, Stored};
 use crate::stack::{Column, Entry, EntryKind, Order};
 
 /// A key to which two files give different values.
@@ -91,8 +89,8 @@ pub(in crate::jobs) fn differs(
             return Ok(Differs::Configuration { keys });
         }
     }
-    let path = |entry: &Entry| blob_path(ledger.folder(), entry.hash);
-    if let (Some(one), Some(two)) = (picture(&path(lower)), picture(&path(upper))) {
+    let stored = (ledger.stored(lower.hash)?, ledger.stored(upper.hash)?);
+    if let (Some(one), Some(two)) = (picture(&stored.0), picture(&stored.1)) {
         return Ok(Differs::Picture { lower: one, upper: two });
     }
     if is_small {
@@ -113,7 +111,7 @@ pub(in crate::jobs) fn differs(
             return Ok(Differs::Text { more_lines: (all - lines.len()) as u64, lines, lie_apart });
         }
     }
-    match (sort_of(&path(lower)), sort_of(&path(upper))) {
+    match (sort_of(&stored.0), sort_of(&stored.1)) {
         (Some(lower), Some(upper)) => {
             Ok(Differs::Binary { lower: lower.to_owned(), upper: upper.to_owned() })
         }
@@ -122,18 +120,16 @@ pub(in crate::jobs) fn differs(
 }
 
 /// Format and dimensions of a picture.
-fn picture(path: &Path) -> Option<String> {
-    let mut head = [0; 64];
-    let count = open_regular(path).ok()?.read(&mut head).ok()?;
-    let format = imagesize::image_type(&head[..count]).ok()?;
-    let size = imagesize::reader_size(BufReader::new(open_regular(path).ok()?)).ok()?;
+fn picture(stored: &Stored) -> Option<String> {
+    let format = imagesize::image_type(&stored.read(64).ok()?).ok()?;
+    let size = imagesize::reader_size(BufReader::new(stored.open().ok()?)).ok()?;
     let name = format!("{format:?}").to_lowercase();
     let name = name.split('(').next().unwrap_or_default().to_owned();
     Some(format!("{name} {}x{}", size.width, size.height))
 }
 
 /// What a file is by its first bytes, in a word.
-fn sort_of(path: &Path) -> Option<&'static str> {
+fn sort_of(stored: &Stored) -> Option<&'static str> {
     const SORTS: [(&[u8], &str); 12] = [
         (b"MZ", "program or library"),
         (b"\x7fELF", "program or library"),
@@ -148,8 +144,7 @@ fn sort_of(path: &Path) -> Option<&'static str> {
         (b"%PDF", "document (pdf)"),
         (b"\x1aE\xdf\xa3", "film (matroska)"),
     ];
-    let mut head = [0; 16];
-    let count = open_regular(path).ok()?.read(&mut head).ok()?;
-    let known = SORTS.iter().find(|(start, _)| head[..count].starts_with(start));
+    let head = stored.read(16).ok()?;
+    let known = SORTS.iter().find(|(start, _)| head.starts_with(start));
     Some(known.map_or("data", |(_, sort)| sort))
 }

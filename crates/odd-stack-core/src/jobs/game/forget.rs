@@ -112,7 +112,7 @@ fn remove_ledger(folder: &Path, seam: &dyn Seam) -> Result<(), LedgerError> {
             _ => {}
         }
     }
-    for name in ["blobs", STAGE, TRASH] {
+    for name in ["blobs", "packs", STAGE, TRASH] {
         let path = folder.join(name);
         // A link there is none of ours.
         if path.is_symlink() {
@@ -120,7 +120,7 @@ fn remove_ledger(folder: &Path, seam: &dyn Seam) -> Result<(), LedgerError> {
         }
         empty_folder(&path, seam).map_err(LedgerError::io("empty", &path))?;
     }
-    for name in ["blobs", STAGE, TRASH, ORIGINALS, KEPT] {
+    for name in ["blobs", "packs", STAGE, TRASH, ORIGINALS, KEPT] {
         // A folder that is not empty holds something of the user's, and stays.
         let _ = seam.remove_folder(&folder.join(name));
     }

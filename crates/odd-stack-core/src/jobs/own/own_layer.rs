@@ -14,7 +14,7 @@ use crate::container::signature_of;
 use crate::expected::{Blender, Containers};
 use crate::fit::Rules;
 use crate::hash::ContentHash;
-use crate::ledger::{Intake, Layer, Ledger, LedgerError, NewLayer};
+use crate::ledger::{Intake, Layer, Ledger, LedgerError, NewContent, NewLayer};
 use crate::moment::Moment;
 use crate::stack::{Column, Entry, EntryKind, LayerId, Order, PathId, Provider, RootId, Standing, Target};
 
@@ -115,7 +115,7 @@ pub(super) fn own_layer(
     ledger: &Ledger,
     files: &[OwnFile],
     stored: &[ContentAt],
-    new: &[(ContentHash, u64)],
+    new: &[NewContent],
     command: &str,
     now: Moment,
 ) -> Result<ChangeRequest, LedgerError> {
@@ -160,7 +160,7 @@ pub(super) fn own_layer(
     entries.sort_by_key(|(path, ..)| *path);
     catalogue.insert_entries(&entries)?;
     catalogue.insert_folders(layer, &own_folders(ledger, files)?)?;
-    catalogue.insert_blobs(new)?;
+    catalogue.insert_contents(new)?;
     let mut after = before.with(Standing { layer, laid: true }, Target::Top);
     if let Some(old) = old {
         let laid = before.standings().iter().any(|standing| standing.layer == old && standing.laid);
@@ -170,7 +170,7 @@ pub(super) fn own_layer(
     let mut request = ChangeRequest::new(command, now, after);
     request.stack.removed = old.into_iter().collect();
     request.stack.exchanges = exchange.into_iter().collect();
-    request.noted.new_blobs = new.iter().map(|(hash, _)| *hash).collect();
+    request.noted.new_contents = new.to_vec();
     Ok(request)
 }
 

@@ -185,7 +185,7 @@ pub fn prepare_tweak<'l>(
     let mut files = own_files(ledger)?;
     let before = states(&files);
     let transaction = Transaction::of_contents(ledger);
-    let intake = Intake::new(ledger.folder(), &*ledger.seam, true);
+    let intake = Intake::new(ledger, true);
     let rows = match tweak {
         Tweak::Set(all) => {
             let made = change_own(ledger, &intake, &mut files, &OwnChange { set: all, whole: &[] });
@@ -221,13 +221,13 @@ pub(in crate::jobs) fn keep_own(
 ) -> Result<Option<ChangeRequest>, TweakError> {
     let mut files = own_files(ledger)?;
     let before = states(&files);
-    let intake = Intake::new(ledger.folder(), &*ledger.seam, true);
+    let intake = Intake::new(ledger, true);
     change_own(ledger, &intake, &mut files, change)?;
     if states(&files) == before {
         return Ok(None);
     }
     let stored = store(ledger, &intake, &files)?;
-    Ok(Some(own_layer(ledger, &files, &stored, &intake.take_new(), command, now)?))
+    Ok(Some(own_layer(ledger, &files, &stored, &intake.take_new()?, command, now)?))
 }
 
 /// An address, its edits, and the whole file there.
@@ -329,7 +329,7 @@ fn own_request(
 ) -> Result<ChangeRequest, TweakError> {
     let ledger = transaction.ledger();
     let stored = store(ledger, &intake, files)?;
-    let new = intake.take_new();
+    let new = intake.take_new()?;
     transaction.open()?;
     Ok(own_layer(ledger, files, &stored, &new, command, now)?)
 }

@@ -11,14 +11,14 @@ use crate::blend::{Format, KeyEdit, MOST_BLENDED_BYTES, edits_between, look_up, 
 use crate::expected::Blender;
 use crate::hash::ContentHash;
 use crate::jobs::PatchDayError;
-use crate::ledger::{Intake, Ledger, LedgerError, blob_path};
+use crate::ledger::{Intake, Ledger, LedgerError, NewContent};
 use crate::stack::{BaseKind, Column, Entry, EntryKind, LayerId, PathId, Tally, tallies};
 
 /// Old files of the base by address.
 pub(in crate::jobs) type OldSettings = HashMap<PathId, Vec<u8>>;
 
 /// Contents by address, and those that are new in the ledger, with their sizes.
-pub(in crate::jobs) type KeptSettings = (Vec<(PathId, ContentHash)>, Vec<(ContentHash, u64)>);
+pub(in crate::jobs) type KeptSettings = (Vec<(PathId, ContentHash)>, Vec<NewContent>);
 
 /// Tells the game's own file at a column's address as it is now.
 pub(in crate::jobs) type NewBase<'a> = dyn Fn(&Column) -> Result<Option<Vec<u8>>, LedgerError> + 'a;
@@ -38,7 +38,7 @@ pub(in crate::jobs) fn keep(ledger: &Ledger) -> Result<KeptSettings, LedgerError
         order.blend_rules().format_of(column.key.as_str()).is_some()
             && column.base.as_ref().is_some_and(is_small)
     });
-    let intake = Intake::new(ledger.folder(), &*ledger.seam, true);
+    let intake = Intake::new(ledger, true);
     let taken = columns.iter().filter_map(|column| {
         let content = match blender.base_content(column) {
             Ok(content) => content?,
@@ -48,7 +48,7 @@ pub(in crate::jobs) fn keep(ledger: &Ledger) -> Result<KeptSettings, LedgerError
         Some(hash.map(|hash| (column.path, hash)))
     });
     let kept = taken.collect::<Result<Vec<_>, _>>()?;
-    Ok((kept, intake.take_new()))
+    Ok((kept, intake.take_new()?))
 }
 
 /// Reads what [`keep`] stored.
@@ -57,8 +57,8 @@ pub(in crate::jobs) fn kept(
     kept: &[(PathId, ContentHash)],
 ) -> Result<OldSettings, LedgerError> {
     let read = |(path, hash): &(PathId, ContentHash)| {
-        let file = blob_path(ledger.folder(), *hash);
-        Ok((*path, std::fs::read(&file).map_err(LedgerError::io("read", &file))?))
+        let stored = ledger.stored(*hash)?;
+        Ok((*path, stored.read(u64::MAX).map_err(LedgerError::io("read", stored.path()))?))
     };
     kept.iter().map(read).collect()
 }
@@ -69,7 +69,7 @@ pub(in crate::jobs) struct Carried {
     /// Entries that became lists of edits, as they were.
     pub before: Vec<(PathId, Entry)>,
     /// New contents.
-    pub new: Vec<(ContentHash, u64)>,
+    pub new: Vec<NewContent>,
     /// What the layers' tallies changed by, for the entries that became others.
     pub tallies: BTreeMap<LayerId, Tally>,
     /// What is to be known of each layer: keys that the update no longer has.
@@ -87,7 +87,7 @@ pub(in crate::jobs) fn carry(
     let catalogue = &ledger.catalogue;
     let order = ledger.present_order()?;
     let paths: Vec<PathId> = touched.paths.iter().filter(|path| old.contains_key(path)).copied().collect();
-    let intake = Intake::new(ledger.folder(), &*ledger.seam, true);
+    let intake = Intake::new(ledger, true);
     let blender = Blender::new(ledger);
     let mut carried = Carried::default();
     let mut columns = catalogue.columns_of(&[], &paths)?;
@@ -115,8 +115,8 @@ pub(in crate::jobs) fn carry(
             catalogue.replace_entry(column.path, &entry)?;
         }
     }
-    carried.new = intake.take_new();
-    catalogue.insert_blobs(&carried.new)?;
+    carried.new = intake.take_new()?;
+    catalogue.insert_contents(&carried.new)?;
     let mut columns = catalogue.columns_of(&[], &paths)?;
     blender.learn(&mut columns, &order)?;
     carried.tallies = tallies(&columns, &order);

@@ -86,9 +86,9 @@ pub fn prepare_patchday_begin<'l>(
     let after = before.with_laid(&before.laid(), false);
     let mut request = ChangeRequest::new("patchday begin", now, after);
     request.noted.ongoing = Some(Some(ongoing));
-    request.noted.new_blobs = new.iter().map(|(hash, _)| *hash).collect();
     transaction.open()?;
-    ledger.catalogue.insert_blobs(&new)?;
+    ledger.catalogue.insert_contents(&new)?;
+    request.noted.new_contents = new;
     prepare(transaction, permit.lock, request, options, observer)
 }
 
@@ -201,7 +201,7 @@ fn tell_of_version(game: &Game, report: &mut PatchDayReport) {
 /// Takes what was carried over into the change, with what undoes it.
 fn take_over(carried: Carried, request: &mut ChangeRequest, before: &mut BaseBefore) {
     // All addresses of these are of layers that lie on the game or are to; their contents are durable with the change.
-    request.noted.new_blobs.extend(carried.new.iter().map(|(hash, _)| *hash));
+    request.noted.new_contents.extend_from_slice(&carried.new);
     request.stack.also_touched.extend(carried.before.iter().map(|(path, _)| *path));
     before.entries = carried.before;
     before.tallies = carried.tallies.into_iter().collect();

@@ -15,7 +15,9 @@ use crate::check::{CheckError, DamagedFile, Lost, look_for_damage};
 use crate::files::{HashingReader, KEPT, STAGE, Seam, Stamp, look_at, open_regular};
 use crate::hash::ContentHash;
 use crate::jobs::Permit;
-use crate::ledger::{Incoming, Ledger, LedgerError, blob_path, make_private_folder};
+use crate::ledger::{
+    Incoming, Ledger, LedgerError, NewContent, Place, Transaction, blob_path, make_private_folder,
+};
 use crate::notice::Notice;
 use crate::observer::{Observer, Work};
 use crate::package::{Inner, Limits, OpenOptions, Package, PackageError};
@@ -292,8 +294,9 @@ impl<'l> Renewal<'l> {
                 self.put_original(lost, at)?;
             }
         }
+        let mut alone = Vec::new();
         for lost in self.lost {
-            if let Lost::Content { hash, .. } = lost
+            if let Lost::Content { hash, size_bytes } = lost
                 && let Some(at) = found.get(hash).and_then(|found| found.at.as_ref())
             {
                 let path = blob_path(self.ledger.folder(), *hash);
@@ -311,10 +314,16 @@ impl<'l> Renewal<'l> {
                     None => {}
                 }
                 seam.rename(at, &path).map_err(LedgerError::io("write", &path))?;
+                alone.push(NewContent { hash: *hash, size_bytes: *size_bytes, place: Place::Own });
             }
         }
         let durable = seam.make_durable(self.ledger.folder(), &[]);
         durable.map_err(LedgerError::io("write to", self.ledger.folder()))?;
+        // What lay in a pack lies by itself from now on.
+        let transaction = Transaction::begin(self.ledger)?;
+        self.ledger.catalogue.move_contents(&alone)?;
+        seam.pass("renewed").map_err(LedgerError::io("write to", self.ledger.folder()))?;
+        transaction.commit()?;
         incoming.end()
     }
 

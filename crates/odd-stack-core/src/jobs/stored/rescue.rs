@@ -295,6 +295,8 @@ pub fn rescue(
         let ledger = Ledger::open(&folder, Arc::clone(seam))?;
         // The second copy may not know of all that was laid as links since.
         ledger.catalogue.doubt_all()?;
+        // Nor where all lies since.
+        ledger.find_contents_again()?;
         ledger.seal_anew();
         return look_after(home, &ledger, report, observer);
     }

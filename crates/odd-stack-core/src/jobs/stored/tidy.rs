@@ -13,7 +13,7 @@ use crate::files::{KEPT, ORIGINALS, WalkError, identity, is_nothing_there, walk}
 use crate::hash::ContentHash;
 use crate::jobs::report::in_full;
 use crate::jobs::{Count, Permit, StoredSummary};
-use crate::ledger::{Ledger, LedgerError, Transaction, blob_path, mark_intake, sweep};
+use crate::ledger::{Ledger, LedgerError, Stored, Transaction, blob_path, mark_intake, sweep};
 use crate::moment::Moment;
 use crate::observer::{Observer, Silent, Work};
 use crate::stack::{BaseKind, LayerId};
@@ -69,6 +69,8 @@ pub struct TidyReport {
     pub forgotten: Vec<String>,
     /// Contents that go.
     pub goes: Count,
+    /// Bytes that contents left behind which went before, where small ones lie together.
+    pub left_behind_bytes: u64,
     /// Saved edits that go.
     pub edits_go: Count,
     /// The oldest revision that all is kept of; 0 where that is all.
@@ -118,10 +120,12 @@ pub fn tidy(
     catalogue.forget_layers(&goes)?;
     catalogue.drop_contents_of_nobody()?;
     transaction.commit()?;
-    sweep(ledger.folder(), catalogue, &*ledger.seam)?;
+    sweep(ledger)?;
     for (folder, _) in &edits {
         remove_tree(ledger, folder)?;
     }
+    ledger.repack(&ledger.repacking()?, observer)?;
+    report.left_behind_bytes = report.left_behind_bytes.saturating_sub(ledger.repacking()?.unneeded_bytes);
     observer.end();
     Ok(report)
 }
@@ -248,6 +252,7 @@ fn uses(ledger: &Ledger, goes: &[LayerId]) -> Result<TidyReport, LedgerError> {
         catalogue_bytes: catalogue_bytes(ledger)?,
         forgotten: Vec::new(),
         goes: totals[2],
+        left_behind_bytes: ledger.repacking()?.unneeded_bytes,
         edits_go: Count { files: 0, bytes: 0 },
         oldest: 0,
         held_by: None,
@@ -326,12 +331,13 @@ pub fn verify_stored(ledger: &Ledger, observer: &dyn Observer) -> Result<VerifyR
     past.retain(|(hash, _)| !present.contains(hash));
     let history = count(past.iter().map(|(_, bytes)| Count { files: 1, bytes: *bytes }));
     observer.begin(Work::Comparing, history.files, history.bytes);
-    let folder = ledger.folder();
-    let is_damaged = |(hash, size_bytes): &&(ContentHash, u64)| {
+    let past_stored = past.iter().map(|(hash, _)| ledger.stored(*hash)).collect::<Result<Vec<_>, _>>()?;
+    let is_damaged = |((_, size_bytes), stored): &(&(ContentHash, u64), &Stored)| {
         observer.advance(1, *size_bytes);
-        ContentHash::of_file(&blob_path(folder, *hash)).map_or(true, |now| now != *hash)
+        !stored.is_whole()
     };
-    let damaged: HashSet<ContentHash> = past.par_iter().filter(is_damaged).map(|(hash, _)| *hash).collect();
+    let damaged: HashSet<ContentHash> =
+        past.par_iter().zip(&past_stored).filter(is_damaged).map(|((hash, _), _)| *hash).collect();
     observer.end();
     let contents = catalogue.contents_by_layer()?;
     let layers: HashSet<LayerId> =

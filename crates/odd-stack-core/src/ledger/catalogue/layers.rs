@@ -470,14 +470,6 @@ impl Catalogue {
         })
     }
 
-    /// Whether the content is stored.
-    pub(crate) fn has_blob(&self, hash: ContentHash) -> Result<bool> {
-        self.run(|db| {
-            let mut query = db.prepare_cached("SELECT 1 FROM blob WHERE hash = ?1")?;
-            query.exists([hash.as_bytes()])
-        })
-    }
-
     /// The contents that layers of the stack have, with their sizes, each once.
     pub(crate) fn contents_in_stack(&self) -> Result<Vec<(ContentHash, u64)>> {
         self.run(|db| {
@@ -520,33 +512,6 @@ impl Catalogue {
         self.run(|db| {
             let mut query = db.prepare_cached("SELECT id, name, source FROM layer WHERE state < 2")?;
             query.query_map([], |row| Ok((LayerId(row.get(0)?), (row.get(1)?, row.get(2)?))))?.collect()
-        })
-    }
-
-    /// Notes stored contents.
-    pub(crate) fn insert_blobs(&self, blobs: &[(ContentHash, u64)]) -> Result<()> {
-        self.run(|db| {
-            let mut insert = db.prepare_cached("INSERT OR IGNORE INTO blob VALUES (?1, ?2)")?;
-            for (hash, size_bytes) in blobs {
-                insert.execute(params![hash.as_bytes(), size_bytes.cast_signed()])?;
-            }
-            Ok(())
-        })
-    }
-
-    /// Drops the record of contents that no layer has and gives their hashes.
-    pub(crate) fn drop_unused_blobs(&self, candidates: &[ContentHash]) -> Result<Vec<ContentHash>> {
-        self.run(|db| {
-            let mut delete = db.prepare_cached(
-                "DELETE FROM blob WHERE hash = ?1 AND NOT EXISTS (SELECT 1 FROM entry WHERE entry.hash = ?1)",
-            )?;
-            let mut dropped = Vec::new();
-            for hash in candidates {
-                if delete.execute([hash.as_bytes()])? > 0 {
-                    dropped.push(*hash);
-                }
-            }
-            Ok(dropped)
         })
     }
 }

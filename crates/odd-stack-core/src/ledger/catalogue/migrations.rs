@@ -18,6 +18,7 @@ const STEPS: &[&str] = &[
     HISTORY,
     CONTAINERS,
     BUILT_AND_LINKED,
+    PACKS,
 ];
 
 /// The format number that this program writes.
@@ -346,6 +347,15 @@ CREATE TABLE container_list (
     members BLOB,
     PRIMARY KEY (root, folded)
 ) WITHOUT ROWID;
+";
+
+/// Small contents lie in packs: the pack, and where in it the content begins; null for a content with a file of its own.
+const PACKS: &str = "
+ALTER TABLE blob ADD COLUMN pack INTEGER;
+ALTER TABLE blob ADD COLUMN place INTEGER;
+CREATE TABLE pack (
+    number INTEGER PRIMARY KEY
+);
 ";
 
 #[cfg(test)]

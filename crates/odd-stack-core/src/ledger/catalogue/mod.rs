@@ -22,6 +22,7 @@ mod ongoing;
 mod reserve;
 mod revisions;
 mod second;
+mod stored;
 mod tidying;
 
 use std::path::{Path, PathBuf};

@@ -79,9 +79,4 @@ impl Catalogue {
             })
         })
     }
-
-    /// Takes contents off the list that no layer has.
-    pub(crate) fn drop_contents_of_nobody(&self) -> Result<()> {
-        self.run(|db| db.execute("DELETE FROM blob WHERE hash NOT IN (SELECT hash FROM entry)", []).map(drop))
-    }
 }

@@ -1,0 +1,319 @@
+//! Small contents, kept together in packs, and where each stored content lies.
+//!
+//! A file for each small content costs a name, a block and two calls more than its bytes. So what is below the size of links is
+//! written into a pack, one or more for each change. A pack is never written to again once its change is done: what of it
+//! nobody needs any more takes room until it is made anew, without that. Programs lie by themselves all the same: what a virus
+//! scanner takes away of these is then one file.
+
+use std::collections::HashMap;
+use std::fs::{self, File};
+use std::io::{self, Cursor, Read, Seek, SeekFrom};
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+
+use super::error::LedgerError;
+use super::pack_format::{BEFORE_CONTENT_BYTES, append, end, size_in_pack};
+use super::places::{NewContent, PACKS, Place, pack_path, packs_there, path_of};
+use super::private_room::make_private_folder;
+use crate::files::{Seam, open_at_once};
+use crate::hash::ContentHash;
+
+/// A pack that is longer gets nothing more.
+pub(super) const MOST_BYTES: u64 = 64 << 20;
+/// So much is written at once.
+const WRITTEN_AT_ONCE_BYTES: usize = 1 << 20;
+
+/// The packs of a ledger, for all threads.
+#[derive(Debug)]
+pub(crate) struct Packs {
+    ledger: PathBuf,
+    opened: Mutex<HashMap<u64, Arc<File>>>,
+    growing: Mutex<Growing>,
+}
+
+/// What the change under way writes.
+#[derive(Debug, Default)]
+struct Growing {
+    /// The number of the next pack; none before it is known.
+    next: Option<u64>,
+    /// The pack that is written, and how much of it is.
+    pack: Option<(u64, u64)>,
+    /// What comes after that.
+    bytes: Vec<u8>,
+    /// Why a pack could not be written. What it was to have is lost, so nothing more is taken.
+    failed: Option<(io::ErrorKind, String)>,
+    /// What the catalogue may not list yet.
+    fresh: HashMap<ContentHash, Place>,
+}
+
+impl Packs {
+    pub(super) fn of(ledger: &Path) -> Self {
+        Self { ledger: ledger.to_path_buf(), opened: Mutex::default(), growing: Mutex::default() }
+    }
+
+    /// Makes ready to write: `last_listed` is the highest number that the catalogue knows.
+    pub(super) fn begin(&self, last_listed: u64, seam: &dyn Seam) -> Result<(), LedgerError> {
+        let mut growing = held(&self.growing);
+        if growing.next.is_none() {
+            make_private_folder(&self.ledger.join(PACKS), seam)?;
+            let there = packs_there(&self.ledger)?.into_iter().map(|(number, _)| number).max();
+            growing.next = Some(there.unwrap_or(0).max(last_listed) + 1);
+        }
+        Ok(())
+    }
+
+    /// Writes a content to the pack of this change; what is written is durable no sooner than asked.
+    pub(super) fn append(
+        &self,
+        hash: ContentHash,
+        content: &[u8],
+        seam: &dyn Seam,
+    ) -> Result<Place, LedgerError> {
+        let mut growing = held(&self.growing);
+        let (pack, written) = match growing.pack {
+            Some(pack) => pack,
+            None => {
+                let number = growing.next.unwrap_or(1);
+                growing.next = Some(number + 1);
+                (number, 0)
+            }
+        };
+        growing.pack = Some((pack, written));
+        let at = written + (growing.bytes.len() + BEFORE_CONTENT_BYTES) as u64;
+        append(&mut growing.bytes, hash, content);
+        let place = Place::Packed { pack, at, size_bytes: content.len() as u64 };
+        growing.fresh.insert(hash, place);
+        if written + growing.bytes.len() as u64 >= MOST_BYTES {
+            self.end_pack(&mut growing, seam)?;
+        } else if growing.bytes.len() >= WRITTEN_AT_ONCE_BYTES {
+            self.write_out(&mut growing, seam)?;
+        }
+        Ok(place)
+    }
+
+    /// Writes what is not written yet, and ends the pack.
+    pub(super) fn finish(&self, seam: &dyn Seam) -> Result<(), LedgerError> {
+        self.end_pack(&mut held(&self.growing), seam)
+    }
+
+    fn end_pack(&self, growing: &mut Growing, seam: &dyn Seam) -> Result<(), LedgerError> {
+        if growing.pack.is_some() {
+            end(&mut growing.bytes);
+            self.write_out(growing, seam)?;
+            growing.pack = None;
+        }
+        Ok(())
+    }
+
+    fn write_out(&self, growing: &mut Growing, seam: &dyn Seam) -> Result<(), LedgerError> {
+        let Some((number, written)) = growing.pack else { return Ok(()) };
+        let path = pack_path(&self.ledger, number);
+        if let Some((kind, message)) = &growing.failed {
+            return Err(LedgerError::io("write", &path)(io::Error::new(*kind, message.clone())));
+        }
+        if let Err(error) = seam.append_file(&path, &growing.bytes) {
+            growing.failed = Some((error.kind(), error.to_string()));
+            return Err(LedgerError::io("write", &path)(error));
+        }
+        growing.pack = Some((number, written + growing.bytes.len() as u64));
+        growing.bytes.clear();
+        Ok(())
+    }
+
+    /// Makes the packs of this change anew without what is not needed of them, where that is much; `needed` lie elsewhere then.
+    pub(super) fn drop_from(
+        &self,
+        needed: &mut [NewContent],
+        unneeded: &[NewContent],
+        seam: &dyn Seam,
+    ) -> Result<(), LedgerError> {
+        let mut dead: HashMap<u64, u64> = HashMap::new();
+        for content in unneeded {
+            if let Place::Packed { pack, size_bytes, .. } = content.place {
+                *dead.entry(pack).or_default() += size_in_pack(size_bytes);
+            }
+        }
+        for (number, dead_bytes) in dead {
+            let path = pack_path(&self.ledger, number);
+            let length = fs::metadata(&path).map_err(LedgerError::io("look at", &path))?.len();
+            if dead_bytes * 4 < length {
+                continue;
+            }
+            for content in needed.iter_mut() {
+                if let Place::Packed { pack, at, size_bytes } = content.place
+                    && pack == number
+                {
+                    let bytes = self.read(pack, at, size_bytes).map_err(LedgerError::io("read", &path))?;
+                    content.place = self.append(content.hash, &bytes, seam)?;
+                }
+            }
+            held(&self.opened).remove(&number);
+            let is_there = |place: Place| !matches!(place, Place::Packed { pack, .. } if pack == number);
+            held(&self.growing).fresh.retain(|_, place| is_there(*place));
+            seam.remove_file(&path).map_err(LedgerError::io("remove", &path))?;
+        }
+        self.finish(seam)
+    }
+
+    /// A content that is `listed` there, or that the change under way has written.
+    pub(super) fn stored(this: &Arc<Self>, hash: ContentHash, listed: Option<Place>) -> Stored {
+        let place = listed.or_else(|| held(&this.growing).fresh.get(&hash).copied());
+        Stored { packs: Arc::clone(this), hash, place: place.unwrap_or(Place::Own) }
+    }
+
+    /// Forgets what the change under way wrote, and drops all files.
+    pub(super) fn forget(&self) {
+        let mut growing = held(&self.growing);
+        let next = growing.next;
+        *growing = Growing { next, ..Growing::default() };
+        held(&self.opened).clear();
+    }
+
+    /// Reads `length_bytes` of a pack.
+    fn read(&self, pack: u64, at: u64, length_bytes: u64) -> io::Result<Vec<u8>> {
+        let mut bytes = vec![0; usize::try_from(length_bytes).map_err(io::Error::other)?];
+        {
+            let growing = held(&self.growing);
+            if let Some((_, written)) =
+                growing.pack.filter(|(number, written)| *number == pack && at >= *written)
+            {
+                let start = usize::try_from(at - written).map_err(io::Error::other)?;
+                let there = growing.bytes.get(start..start + bytes.len());
+                bytes.copy_from_slice(there.ok_or(io::ErrorKind::UnexpectedEof)?);
+                return Ok(bytes);
+            }
+        }
+        read_exact_at(&*self.open(pack)?, &mut bytes, at)?;
+        Ok(bytes)
+    }
+
+    fn open(&self, pack: u64) -> io::Result<Arc<File>> {
+        /// What one command holds open at most.
+        const MOST_OPEN: usize = 64;
+        let mut opened = held(&self.opened);
+        if let Some(file) = opened.get(&pack) {
+            return Ok(Arc::clone(file));
+        }
+        if opened.len() >= MOST_OPEN {
+            opened.clear();
+        }
+        let file = Arc::new(open_at_once(&pack_path(&self.ledger, pack))?);
+        opened.insert(pack, Arc::clone(&file));
+        Ok(file)
+    }
+}
+
+#[cfg(unix)]
+fn read_exact_at(file: &File, bytes: &mut [u8], at: u64) -> io::Result<()> {
+    std::os::unix::fs::FileExt::read_exact_at(file, bytes, at)
+}
+
+#[cfg(windows)]
+fn read_exact_at(file: &File, mut bytes: &mut [u8], mut at: u64) -> io::Result<()> {
+    while !bytes.is_empty() {
+        match std::os::windows::fs::FileExt::seek_read(file, bytes, at)? {
+            0 => return Err(io::ErrorKind::UnexpectedEof.into()),
+            count => {
+                bytes = &mut bytes[count..];
+                at += count as u64;
+            }
+        }
+    }
+    Ok(())
+}
+
+/// A stored content, to be read on any thread.
+#[derive(Debug, Clone)]
+pub(crate) struct Stored {
+    packs: Arc<Packs>,
+    hash: ContentHash,
+    place: Place,
+}
+
+/// The bytes of a stored content.
+#[derive(Debug)]
+pub(crate) enum StoredBytes {
+    File(File),
+    Held(Cursor<Vec<u8>>),
+}
+
+impl Read for StoredBytes {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        match self {
+            Self::File(file) => file.read(buffer),
+            Self::Held(bytes) => bytes.read(buffer),
+        }
+    }
+}
+
+impl Seek for StoredBytes {
+    fn seek(&mut self, to: SeekFrom) -> io::Result<u64> {
+        match self {
+            Self::File(file) => file.seek(to),
+            Self::Held(bytes) => bytes.seek(to),
+        }
+    }
+}
+
+impl Stored {
+    /// The file that it is in: its own, or a pack.
+    pub(crate) fn path(&self) -> PathBuf {
+        path_of(&self.packs.ledger, self.hash, self.place)
+    }
+
+    /// Its own file, where it has one.
+    pub(crate) fn own_file(&self) -> Option<PathBuf> {
+        (self.place == Place::Own).then(|| self.path())
+    }
+
+    /// Opens it.
+    ///
+    /// # Errors
+    /// When it is gone, cut off, or can't be read.
+    pub(crate) fn open(&self) -> io::Result<StoredBytes> {
+        Ok(match self.packed()? {
+            Some(bytes) => StoredBytes::Held(Cursor::new(bytes)),
+            None => StoredBytes::File(open_at_once(&self.path())?),
+        })
+    }
+
+    /// Its bytes where it is in a pack.
+    ///
+    /// # Errors
+    /// As [`Stored::open`].
+    pub(crate) fn packed(&self) -> io::Result<Option<Vec<u8>>> {
+        match self.place {
+            Place::Own => Ok(None),
+            Place::Packed { pack, at, size_bytes } => self.packs.read(pack, at, size_bytes).map(Some),
+        }
+    }
+
+    /// Its first bytes.
+    ///
+    /// # Errors
+    /// As [`Stored::open`].
+    pub(crate) fn read(&self, most_bytes: u64) -> io::Result<Vec<u8>> {
+        let mut bytes = Vec::new();
+        match self.place {
+            Place::Own => drop(open_at_once(&self.path())?.take(most_bytes).read_to_end(&mut bytes)?),
+            Place::Packed { pack, at, size_bytes } => {
+                bytes = self.packs.read(pack, at, size_bytes.min(most_bytes))?;
+            }
+        }
+        Ok(bytes)
+    }
+
+    /// Whether it is what its name says; what can't be read is not.
+    pub(crate) fn is_whole(&self) -> bool {
+        let now = match self.packed() {
+            Ok(Some(bytes)) => Ok(ContentHash::of(&bytes)),
+            Ok(None) => ContentHash::of_file(&self.path()),
+            Err(error) => Err(error),
+        };
+        now.is_ok_and(|now| now == self.hash)
+    }
+}
+
+fn held<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
