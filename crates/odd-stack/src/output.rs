@@ -87,6 +87,11 @@ impl Output {
         });
     }
 
+    /// Whether nobody reads any more.
+    pub fn is_closed(&self) -> bool {
+        self.is_closed
+    }
+
     /// Writes, unless nobody reads any more. A command goes on all the same: it was asked for.
     fn write(&mut self, write: impl FnOnce(&mut Self) -> io::Result<()>) {
         if self.is_closed {

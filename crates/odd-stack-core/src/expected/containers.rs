@@ -279,7 +279,11 @@ impl<'l> Containers<'l> {
         Ok(Err(failed))
     }
 
-    fn open(&self, mut file: ArchiveFile) -> Result<Opened, String> {
+    /// Opens a file as a container.
+    ///
+    /// # Errors
+    /// Why it is none that can be read.
+    pub(crate) fn open(&self, mut file: ArchiveFile) -> Result<Opened, String> {
         let directory = Directory::read(&mut file, self.ledger.game().folding);
         let directory = directory.map_err(|why: NotContainer| why.to_string())?;
         Ok(Opened { file, directory: Arc::new(directory) })

@@ -1,5 +1,6 @@
 //! What is asked of a game. Nothing of it changes.
 
+use std::ops::ControlFlow;
 use std::path::Path;
 use std::time::SystemTime;
 
@@ -10,17 +11,17 @@ use crate::fit::Wishes;
 use crate::game::{Game, Running};
 use crate::jobs::{
     AddError, AddressHistory, AddressHistoryError, AddressesError, BuildError, BuiltCheck, CaptureError,
-    CheckSummary, ConflictsReport, ConflictsRequest, CulpritReport, DoubtfulNeed, DraftReport, GameLine,
-    GameReport, Glance, HistoryDifference, HistoryError, HistoryReport, InspectReport, Launch, LayerClears,
-    LayerThen, LineupDifference, LineupError, LineupRow, LoadedRow, MendError, PastStack, PatchDayStatus,
-    PlacingRequest, PlayError, ProofRow, SheetCheck, ShowReport, StackReport, StoredSummary, TraceError,
-    TraceReport, TweakError, TweakRow, VerifyReport, Written, address_history, built_around,
+    CheckSummary, ConflictsPart, ConflictsReport, ConflictsRequest, CulpritReport, DoubtfulNeed, DraftReport,
+    GameLine, GameReport, Glance, HistoryDifference, HistoryError, HistoryReport, InspectReport, Launch,
+    LayerClears, LayerThen, LineupDifference, LineupError, LineupRow, LoadedRow, MendError, PastStack,
+    PatchDayStatus, PlacingRequest, PlayError, ProofRow, SheetCheck, ShowReport, StackReport, StoredSummary,
+    TraceError, TraceReport, TweakError, TweakRow, VerifyReport, Written, address_history, built_around,
     capture_exchanges, check_built, check_facts, check_report, check_sheet, compare_lineups, conflicts,
     culprit_status, doubtful_needs, draft_sheet, game_line, game_report_with_containers, glance, history,
     history_difference, inspect, is_own_edits, is_start_unagreed, is_under_way, launch, launch_built,
-    layer_at, lineups, patchday_status, proofs, running, running_in_built, show, stack, stack_at, trace,
-    trace_loaded, tweaks, unagreed_clearing, unknown_originals, verify_stored, wanted_clearing, with_runner,
-    written_since,
+    layer_at, lineups, patchday_status, proofs, running, running_in_built, show, stack, stack_at,
+    tell_conflicts, trace, trace_loaded, tweaks, unagreed_clearing, unknown_originals, verify_stored,
+    wanted_clearing, with_runner, written_since,
 };
 use crate::ledger::{Layer, LedgerError};
 use crate::package::Limits;
@@ -185,6 +186,18 @@ impl OpenGame {
     /// [`AddressesError`].
     pub fn conflicts(&self, request: &ConflictsRequest) -> Result<ConflictsReport, AddressesError> {
         conflicts(&self.ledger, request)
+    }
+
+    /// Where layers disagree, told as it is found out.
+    ///
+    /// # Errors
+    /// [`AddressesError`].
+    pub fn tell_conflicts(
+        &self,
+        request: &ConflictsRequest,
+        tell: &mut dyn FnMut(ConflictsPart<'_>) -> ControlFlow<()>,
+    ) -> Result<(), AddressesError> {
+        tell_conflicts(&self.ledger, request, tell)
     }
 
     /// Who supplies an address, and what lies beneath.

@@ -52,7 +52,9 @@ pub use capture::{
     Cancelling, CaptureEnd, CaptureError, CaptureRequest, Capturing, Ending, GuardMeans, GuardReport,
     ProgramEnd, SettingsRow,
 };
-pub use contests::conflicts::{ConflictsReport, ConflictsRequest, ContestRow, OddKind, OddRow, PairRow};
+pub use contests::conflicts::{
+    ConflictsPart, ConflictsReport, ConflictsRequest, ContestRow, OddKind, OddRow, PairRow,
+};
 pub use contests::differs::{Differs, KeyClashRow};
 pub use contests::keys::{KeySetter, KeyTraceRow};
 pub use contests::load_order::LoadedRow;
@@ -121,7 +123,7 @@ pub mod steps {
         prepare_capture_end, with_runner,
     };
     pub use super::contests::blend_rules::prepare_blend_rules;
-    pub use super::contests::conflicts::conflicts;
+    pub use super::contests::conflicts::{conflicts, tell_conflicts};
     pub use super::contests::load_order::trace_loaded;
     pub use super::contests::settle::prepare_settle;
     pub use super::contests::trace::trace;

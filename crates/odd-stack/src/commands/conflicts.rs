@@ -1,8 +1,13 @@
 //! `oddstack conflicts`
 
+use std::ops::ControlFlow;
+
 use clap::Args;
 use odd_stack_core::blend::BlendRules;
-use odd_stack_core::jobs::{ConflictsReport, ConflictsRequest, ContestRow, Differs, PairRow, select};
+use odd_stack_core::front::OpenGame;
+use odd_stack_core::jobs::{
+    ConflictsPart, ConflictsReport, ConflictsRequest, ContestRow, Differs, PairRow, select,
+};
 use odd_stack_core::stack::ContestState;
 
 use crate::Ended;
@@ -38,10 +43,14 @@ pub fn run(session: &mut Session, args: &ConflictsArgs) -> Result<Ended, Failure
         at: args.at.clone(),
         all: args.all || session.out.verbose,
     };
-    let report = game.conflicts(&request)?;
-    let text = text(&report);
-    session.out.result(Some(&game.about().name), &report, &text);
-    if report.open_files == 0 {
+    let open_files = if request.all && !session.out.json {
+        tell(session, &game, &request)?
+    } else {
+        let report = game.conflicts(&request)?;
+        session.out.result(Some(&game.about().name), &report, &text(&report));
+        report.open_files
+    };
+    if open_files == 0 {
         return Ok(Ended::Well);
     }
     session.out.hint(
@@ -51,7 +60,27 @@ pub fn run(session: &mut Session, args: &ConflictsArgs) -> Result<Ended, Failure
     Ok(Ended::WantsAttention)
 }
 
-fn text(report: &ConflictsReport) -> String {
+/// Writes all as it is found out, since there may be very many; gives how many addresses are open.
+fn tell(session: &mut Session, game: &OpenGame, request: &ConflictsRequest) -> Result<u64, Failure> {
+    let (mut open_files, mut end) = (0, String::new());
+    let out = &mut session.out;
+    game.tell_conflicts(request, &mut |part| {
+        match part {
+            ConflictsPart::Whole(report) => {
+                open_files = report.open_files;
+                end = also_text(report);
+                out.text(&headline(report));
+            }
+            ConflictsPart::Pair(pair) => out.text(&format!("\n{}", pair_head(pair))),
+            ConflictsPart::Contest(pair, contest) => out.text(&contest_text(&contest, pair)),
+        }
+        if out.is_closed() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
+    })?;
+    out.text(&end);
+    Ok(open_files)
+}
+
+fn headline(report: &ConflictsReport) -> String {
     let headline = match (report.pairs.len(), report.open_files) {
         (0, _) if report.asked_addresses == Some(0) => "No layer has a file there.".to_owned(),
         (0, _) if report.asked_addresses.is_some() => {
@@ -61,7 +90,11 @@ fn text(report: &ConflictsReport) -> String {
         (_, 0) => "Layers overlap; there are no unresolved conflicts.".to_owned(),
         (_, open) => format!("Layers disagree at {}.", counted(open, "address", "addresses")),
     };
-    let mut text = format!("{}\n", paint(BOLD, &headline));
+    format!("{}\n", paint(BOLD, &headline))
+}
+
+fn text(report: &ConflictsReport) -> String {
+    let mut text = headline(report);
     let most = if report.is_complete { usize::MAX } else { MOST_PAIRS };
     let (open, settled): (Vec<&PairRow>, Vec<&PairRow>) =
         report.pairs.iter().partition(|pair| !pair.contests.is_empty() || pair.open_files > 0);
@@ -79,6 +112,13 @@ fn text(report: &ConflictsReport) -> String {
         let more = number(more as u64);
         text.push_str(&paint(DIM, &format!("... and {more} more pairs of layers (--all lists them)\n")));
     }
+    text.push_str(&also_text(report));
+    text
+}
+
+/// What is told at the end.
+fn also_text(report: &ConflictsReport) -> String {
+    let mut text = String::new();
     for layer in &report.no_effect {
         let line = format!("{layer} has no effect: other layers cover all of it.");
         text.push_str(&format!("\n{}\n", paint(WARN, &line)));
@@ -92,7 +132,7 @@ fn text(report: &ConflictsReport) -> String {
     text
 }
 
-fn pair_text(pair: &PairRow, is_complete: bool) -> String {
+fn pair_head(pair: &PairRow) -> String {
     let mut counts = Vec::new();
     for (count, word) in [
         (pair.open_files, "open"),
@@ -104,8 +144,11 @@ fn pair_text(pair: &PairRow, is_complete: bool) -> String {
             counts.push(format!("{} {word}", number(count)));
         }
     }
-    let mut text =
-        format!("{} over {}: {}\n", paint(NAME, &pair.upper), paint(NAME, &pair.lower), counts.join(", "));
+    format!("{} over {}: {}\n", paint(NAME, &pair.upper), paint(NAME, &pair.lower), counts.join(", "))
+}
+
+fn pair_text(pair: &PairRow, is_complete: bool) -> String {
+    let mut text = pair_head(pair);
     for contest in &pair.contests {
         text.push_str(&contest_text(contest, pair));
     }

@@ -16,7 +16,7 @@ use crate::args::PlaceArgs;
 use crate::errors::Failure;
 use crate::session::{Session, absolute};
 use crate::shell::in_quotes;
-use crate::show::about::{choices_and_parts, left_out_words, title};
+use crate::show::about::{choices_and_parts, left_out_words, title, whole_containers};
 use crate::show::change::{meeting, runs_code};
 use crate::show::needs::unmet_line;
 use crate::show::style::{BOLD, DIM, WARN, paint};
@@ -97,6 +97,7 @@ fn text(report: &InspectReport, game: Option<&str>, verbose: bool, width: usize)
         ));
     }
     text.push_str(&choices_and_parts(&report.choices, &report.parts));
+    text.push_str(&whole_containers(&report.whole_containers));
     for (what, list) in [("asks", &report.needs), ("sets", &report.sets)] {
         if !list.is_empty() {
             text.push_str(&format!("  {what}: {}\n", list.join(", ")));

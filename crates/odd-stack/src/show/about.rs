@@ -1,7 +1,7 @@
 //! A package that is about to become a layer, as text.
 
 use odd_stack_core::fit::LeftOut;
-use odd_stack_core::jobs::{AddReport, ChoiceRow, PartRow};
+use odd_stack_core::jobs::{AddReport, ChoiceRow, PartRow, WholeContainerRow};
 use std::collections::BTreeSet;
 
 use super::style::{BOLD, DIM, WARN, paint};
@@ -153,7 +153,14 @@ fn containers(layer: &AddReport, verbose: bool) -> String {
             text.push_str(&paint(WARN, "  its signature stays, though it no longer holds\n"));
         }
     }
-    for whole in &layer.whole_containers {
+    text.push_str(&whole_containers(&layer.whole_containers));
+    text
+}
+
+/// Containers of the game that a package replaces, and how they differ.
+pub fn whole_containers(rows: &[WholeContainerRow]) -> String {
+    let mut text = String::new();
+    for whole in rows {
         let of = counted(whole.members, "member", "members");
         text.push_str(&format!("  replaces {} whole: {} of {of} differ", whole.address, whole.differing));
         let shares_most = whole.differing > 0 && whole.differing * 2 <= whole.members;

@@ -105,10 +105,22 @@ fn a_whole_container_counts_as_a_whole_or_by_its_members() {
     std::fs::create_dir(sandbox.path("quays-1")).unwrap();
     std::fs::create_dir(sandbox.path("quays-2")).unwrap();
     sandbox.zip("quays-1/core.qpk", &brought);
-    sandbox
-        .run("add quays-1")
-        .status(0)
-        .says("replaces game:data/core.qpk whole: 1 of 6 members differ (--as-members takes only these)");
+    // A stub before it changes nothing of what it is.
+    let zip = std::fs::read(sandbox.path("quays-1/core.qpk")).unwrap();
+    let whole = "replaces game:data/core.qpk whole: 1 of 6 members differ (--as-members takes only these)";
+    for (start, command) in [("inspect", ""), ("add", " -n"), ("add", "")]
+        .into_iter()
+        .flat_map(|it| [("", it), ("a stub", it)])
+        .map(|(stub, (verb, rest))| (stub, format!("{verb} quays-1{rest}")))
+    {
+        std::fs::write(sandbox.path("quays-1/core.qpk"), [start.as_bytes(), &zip].concat()).unwrap();
+        sandbox.run(&command).status(0).says(whole);
+        if command == "add quays-1" {
+            sandbox.run("undo").status(0);
+        }
+    }
+    std::fs::write(sandbox.path("quays-1/core.qpk"), &zip).unwrap();
+    sandbox.run("add quays-1").status(0).says(whole);
     // What lies above a whole container goes into it; what lies beneath is covered.
     sandbox.run("add lamps-1.zip --place .=data/core.qpk!/ --below quays").status(0);
     assert_eq!(members(&sandbox)["menu/Title.txt"], "title of quays\n");

@@ -13,6 +13,7 @@ use crate::expected::Containers;
 use crate::fit::{Fit, Placement};
 use crate::hash::ContentHash;
 use crate::ledger::Ledger;
+use crate::observer::Observer;
 use crate::package::{Member, Package};
 use crate::stack::Order;
 
@@ -139,24 +140,23 @@ pub(in crate::jobs) fn whole_containers(
     package: &Package,
     placed: &Fit,
     contents: &Contents<'_>,
+    observer: &dyn Observer,
 ) -> Result<Vec<WholeContainerRow>, AddError> {
-    let containers = Containers::new(ledger);
+    let (containers, catalogue) = (Containers::new(ledger), &ledger.catalogue);
     let mut rows = Vec::new();
     for placement in &placed.placements {
-        if placement.to.path.as_str().contains(INTO) {
+        let member = &package.members()[placement.member];
+        if placement.to.path.as_str().contains(INTO) || !contents.may_be_container(member) {
             continue;
         }
         let (root, key) = key_of(ledger, &placement.to)?;
-        let column = containers.column(root, &key)?;
-        if column.base.is_none() && column.entries.is_empty() {
+        if catalogue.known_path(root, &key)?.is_none() && catalogue.base_at(root, &key)?.is_none() {
             continue;
         }
-        let Some(hash) = contents.hash_of(package.members()[placement.member].content) else { continue };
-        let (Ok(brought), Ok(beneath)) =
-            (containers.of_content(hash), opened(ledger, &containers, order, &placement.to))
-        else {
-            continue;
-        };
+        let Ok(beneath) = opened(ledger, &containers, order, &placement.to) else { continue };
+        // What is broken is told when it is taken.
+        let brought = contents.file_of(package, member, observer).and_then(|file| containers.open(file).ok());
+        let Some(brought) = brought else { continue };
         let folding = ledger.game().folding;
         let files = |members: &[crate::container::Packed]| {
             members.iter().filter(|member| !member.is_folder).count() as u64

@@ -11,7 +11,7 @@ use crate::blend::MOST_BLENDED_BYTES;
 use crate::hash::ContentHash;
 use crate::ledger::{Intake, Ledger, LedgerError, NewContent, check_room};
 use crate::observer::{Observer, Work};
-use crate::package::{Member, OpenOptions, Package};
+use crate::package::{ArchiveFile, Member, OpenOptions, Package};
 
 /// What is taken in for one change, from as many packages as it has.
 struct Store<'a> {
@@ -27,6 +27,8 @@ struct Store<'a> {
 pub(in crate::jobs) struct Contents<'a> {
     store: Arc<Store<'a>>,
     hashes: Mutex<BTreeMap<usize, ContentHash>>,
+    /// Those taken that may be zip-based containers.
+    container_like: Mutex<BTreeSet<usize>>,
     /// Most of the package will be taken. So where reading a part would unpack it front to back, and again later,
     /// all of it is taken at the first time; what turns out not to be needed is dropped.
     takes_all: bool,
@@ -47,7 +49,12 @@ impl<'a> Contents<'a> {
             small: Mutex::default(),
             small_bytes: AtomicUsize::new(0),
         };
-        Self { store: Arc::new(store), hashes: Mutex::default(), takes_all: false }
+        Self {
+            store: Arc::new(store),
+            hashes: Mutex::default(),
+            container_like: Mutex::default(),
+            takes_all: false,
+        }
     }
 
     /// For packages of which most will be taken.
@@ -57,10 +64,24 @@ impl<'a> Contents<'a> {
 
     /// For another package of the same change.
     pub(in crate::jobs) fn beside(&self) -> Self {
-        Self { store: Arc::clone(&self.store), hashes: Mutex::default(), takes_all: self.takes_all }
+        Self {
+            store: Arc::clone(&self.store),
+            hashes: Mutex::default(),
+            container_like: Mutex::default(),
+            takes_all: self.takes_all,
+        }
     }
 
     fn take(&self, content: usize, size_bytes: u64, bytes: &mut dyn Read) -> Result<(), AddError> {
+        let mut bytes = WithEnds::of(bytes);
+        self.take_bytes(content, size_bytes, &mut bytes)?;
+        if bytes.are_of_container() {
+            locked(&self.container_like).insert(content);
+        }
+        Ok(())
+    }
+
+    fn take_bytes(&self, content: usize, size_bytes: u64, bytes: &mut dyn Read) -> Result<(), AddError> {
         let store = &*self.store;
         if !store.stores && size_bytes <= SMALL_BYTES {
             let mut small = Vec::new();
@@ -108,6 +129,7 @@ impl<'a> Contents<'a> {
     ) -> Result<Package, AddError> {
         // Numbers of contents are those of this opening.
         locked(&self.hashes).clear();
+        locked(&self.container_like).clear();
         let take =
             |content: usize, size_bytes: u64, bytes: &mut dyn Read| self.take(content, size_bytes, bytes);
         Package::open_taking(path, options, &take, observer)
@@ -198,6 +220,42 @@ impl<'a> Contents<'a> {
         self.store.intake.stored(hash).ok()?.read(most_bytes).ok()
     }
 
+    /// Whether a member's content may be a zip-based container; one that was not taken may be.
+    pub(in crate::jobs) fn may_be_container(&self, member: &Member) -> bool {
+        let content = member.content;
+        self.hash_of(content).is_none() || locked(&self.container_like).contains(&content)
+    }
+
+    /// A member's content as a file, if it is at hand: what was not stored is unpacked for a while.
+    pub(in crate::jobs) fn file_of(
+        &self,
+        package: &Package,
+        member: &Member,
+        observer: &dyn Observer,
+    ) -> Option<ArchiveFile> {
+        /// What is unpacked at most only to say something of it.
+        const MOST_UNPACKED_BYTES: u64 = 2 << 30;
+        if let Some(hash) = self.hash_of(member.content).filter(|_| self.store.stores) {
+            let stored = self.store.intake.stored(hash).ok()?;
+            return match stored.packed().ok()? {
+                Some(bytes) => Some(ArchiveFile::from_memory(bytes)),
+                None => ArchiveFile::open(&stored.path()).ok(),
+            };
+        }
+        if member.size_bytes > MOST_UNPACKED_BYTES {
+            return None;
+        }
+        let file = Mutex::new(tempfile::tempfile().ok()?);
+        let write = |_: usize, _: u64, bytes: &mut dyn Read| {
+            let written = std::io::copy(bytes, &mut *locked(&file));
+            written
+                .map(drop)
+                .map_err(|error| AddError::from(LedgerError::io("read", self.store.folder)(error)))
+        };
+        package.read(&[member.content], &write, observer).ok()?;
+        ArchiveFile::from_file(file.into_inner().ok()?).ok()
+    }
+
     /// The hash of a content that was taken.
     pub(in crate::jobs) fn hash_of(&self, content: usize) -> Option<ContentHash> {
         locked(&self.hashes).get(&content).copied()
@@ -224,6 +282,48 @@ impl<'a> Contents<'a> {
     /// Small contents of all packages of the change, when nothing was stored; they are given once.
     pub(in crate::jobs) fn take_unstored(&self) -> HashMap<ContentHash, Vec<u8>> {
         std::mem::take(&mut locked(&self.store.small))
+    }
+}
+
+/// Remembers how what passes through it begins and ends.
+struct WithEnds<'a> {
+    inner: &'a mut dyn Read,
+    head: [u8; 4],
+    tail: [u8; END_BYTES],
+    size_bytes: usize,
+}
+
+/// Bytes of the record that ends a zip archive without a comment (PKWARE's appnote, 4.3.16).
+const END_BYTES: usize = 22;
+
+impl<'a> WithEnds<'a> {
+    fn of(inner: &'a mut dyn Read) -> Self {
+        Self { inner, head: [0; 4], tail: [0; END_BYTES], size_bytes: 0 }
+    }
+
+    /// Whether it begins or ends as zip archives do.
+    fn are_of_container(&self) -> bool {
+        let begins = [*b"PK\x03\x04", *b"PK\x05\x06"].contains(&self.head);
+        begins || self.tail.starts_with(b"PK\x05\x06")
+    }
+}
+
+impl Read for WithEnds<'_> {
+    fn read(&mut self, buffer: &mut [u8]) -> std::io::Result<usize> {
+        let count = self.inner.read(buffer)?;
+        let bytes = &buffer[..count];
+        if let Some(head) = self.head.get_mut(self.size_bytes..) {
+            head.iter_mut().zip(bytes).for_each(|(head, byte)| *head = *byte);
+        }
+        match bytes.len().checked_sub(END_BYTES) {
+            Some(from) => self.tail.copy_from_slice(&bytes[from..]),
+            None => {
+                self.tail.rotate_left(count);
+                self.tail[END_BYTES - count..].copy_from_slice(bytes);
+            }
+        }
+        self.size_bytes += count;
+        Ok(count)
     }
 }
 

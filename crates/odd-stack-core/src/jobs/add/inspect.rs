@@ -8,6 +8,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::arrival::{Arrival, Opening};
+use super::as_members::whole_containers;
 use super::contents::Contents;
 use super::game_links::GameLinks;
 use super::placing::Placer;
@@ -22,7 +23,7 @@ use crate::fit::{Candidate, Effect, Fit, FitError, LeftOut, NotChosen, Placement
 use crate::hash::ContentHash;
 use crate::jobs::Owner;
 use crate::jobs::needs::{needs_of, needs_words, unmet_under};
-use crate::jobs::{AddError, CopiedLinkRow, Count, MeetingRow, OverRow};
+use crate::jobs::{AddError, CopiedLinkRow, Count, MeetingRow, OverRow, WholeContainerRow};
 use crate::ledger::{Ledger, LedgerError};
 use crate::observer::Observer;
 use crate::package::PackageKind;
@@ -154,6 +155,8 @@ pub struct InspectReport {
     pub starts: Vec<StartRow>,
     /// What `play` is to clear after a change, once that is agreed to.
     pub clears: Vec<ClearRow>,
+    /// Containers of the game that it would replace whole.
+    pub whole_containers: Vec<WholeContainerRow>,
     /// How its files would meet what is there; none without a game.
     pub meeting: Option<MeetingRow>,
 }
@@ -231,6 +234,7 @@ fn looked_into(path: &Path, arrival: &Arrival) -> InspectReport {
         sets: Vec::new(),
         starts: Vec::new(),
         clears: Vec::new(),
+        whole_containers: Vec::new(),
         meeting: None,
     }
 }
@@ -339,6 +343,7 @@ fn meet(placer: &Placer<'_>, order: &Order, placed: Fit, report: &mut InspectRep
     for (index, reason) in &placed.left_out {
         report.members[*index].left_out = Some(*reason);
     }
+    report.whole_containers = whole_containers(ledger, order, package, &placed, contents, placer.observer)?;
     let still: HashSet<(usize, &Address)> =
         placed.placements.iter().map(|placement| (placement.member, &placement.to)).collect();
     all.retain(|there| still.contains(&(there.member, &there.wanted)));

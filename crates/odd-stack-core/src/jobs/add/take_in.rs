@@ -112,7 +112,7 @@ pub(in crate::jobs) fn take_in(
     let mut report = report(&draft, package, &placed, &links);
     report.replaces = old.map(|old| ReplacedRow::of(old, draft.version.as_deref()));
     report.takes_away = away.told(ledger);
-    report.whole_containers = whole_containers(ledger, order, package, &placed, contents)?;
+    report.whole_containers = whole_containers(ledger, order, package, &placed, contents, observer)?;
     report.containers = into.iter().map(ContainerRow::of).collect();
     report.noted.extend(not_set);
     report.noted.extend(missing_starts(ledger, order, &placed.rules.starts(), &placed.placements)?);

@@ -1,9 +1,10 @@
 //! Where laid layers want different things.
 
 pub(super) mod odd;
+mod teller;
 
 use std::collections::{HashMap, HashSet};
-use std::ops::RangeInclusive;
+use std::ops::{ControlFlow, RangeInclusive};
 use std::sync::Arc;
 use std::thread;
 
@@ -12,7 +13,8 @@ use rustc_hash::FxHashMap;
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::differs::{Differs, differs};
+use self::teller::Teller;
+use super::differs::Differs;
 use super::keys::KnownWords;
 use crate::address::{FoldedKey, RelPath};
 use crate::blend::Format;
@@ -127,11 +129,47 @@ struct Meetings {
     leaning: Vec<PathId>,
 }
 
+/// Contests as they are found out.
+#[derive(Debug)]
+pub enum ConflictsPart<'a> {
+    /// All that is known at once: pairs have no contests yet.
+    Whole(&'a ConflictsReport),
+    /// Contests of this pair follow.
+    Pair(&'a PairRow),
+    /// A contest of that pair.
+    Contest(&'a PairRow, ContestRow),
+}
+
 /// Finds contests.
 ///
 /// # Errors
 /// [`AddressesError`].
 pub fn conflicts(ledger: &Ledger, request: &ConflictsRequest) -> Result<ConflictsReport, AddressesError> {
+    let (mut found, mut all) = (None, Vec::new());
+    tell_conflicts(ledger, request, &mut |part| {
+        match part {
+            ConflictsPart::Whole(report) => found = Some(report.clone()),
+            ConflictsPart::Pair(_) => all.push(Vec::new()),
+            ConflictsPart::Contest(_, contest) => {
+                all.last_mut().into_iter().for_each(|all| all.push(contest.clone()))
+            }
+        }
+        ControlFlow::Continue(())
+    })?;
+    let mut report = found.ok_or_else(|| ledger.catalogue.damaged_by(&"its contests can't be told"))?;
+    report.pairs.iter_mut().zip(all).for_each(|(pair, contests)| pair.contests = contests);
+    Ok(report)
+}
+
+/// Finds contests, and tells them one by one: what differs is read only then. Stops when told to.
+///
+/// # Errors
+/// [`AddressesError`].
+pub fn tell_conflicts(
+    ledger: &Ledger,
+    request: &ConflictsRequest,
+    tell: &mut dyn FnMut(ConflictsPart<'_>) -> ControlFlow<()>,
+) -> Result<(), AddressesError> {
     let at: Option<HashSet<PathId>> = request
         .at
         .as_deref()
@@ -167,45 +205,66 @@ pub fn conflicts(ledger: &Ledger, request: &ConflictsRequest) -> Result<Conflict
     });
     let words = KnownWords::default();
     let teller = Teller { ledger, order: &order, names: &names, words: &words };
-    Ok(ConflictsReport {
+    let pairs = in_order(meetings.pairs, request, &order);
+    let report = ConflictsReport {
         asked_addresses,
-        pairs: pair_rows(meetings.pairs, request, &teller)?,
+        pairs: pairs.iter().map(|(pair, met)| teller.pair_row(*pair, met)).collect(),
         open_files,
         no_effect: without_effect.map(|layer| layer.about.name.clone()).collect(),
         odd,
         is_complete: request.all,
-    })
+    };
+    // That it was told to stop is no news to who told it.
+    let _ = tell_pairs(pairs, (&report, request), &teller, tell)?;
+    Ok(())
 }
 
+type Pair = (LayerId, LayerId);
+
 /// The pairs, those with the most open contests first.
-fn pair_rows(
-    pairs: FxHashMap<(LayerId, LayerId), SharedByPair>,
+fn in_order(
+    pairs: FxHashMap<Pair, SharedByPair>,
     request: &ConflictsRequest,
-    teller: &Teller<'_>,
-) -> Result<Vec<PairRow>, LedgerError> {
-    let mut pairs: Vec<((LayerId, LayerId), SharedByPair)> = pairs.into_iter().collect();
+    order: &Order,
+) -> Vec<(Pair, SharedByPair)> {
+    let mut pairs: Vec<(Pair, SharedByPair)> = pairs.into_iter().collect();
     pairs.retain(|((lower, upper), _)| request.layer.is_none_or(|layer| layer == *lower || layer == *upper));
-    let ranks = |(lower, upper): (LayerId, LayerId)| (teller.order.rank(lower), teller.order.rank(upper));
+    let ranks = |(lower, upper): Pair| (order.rank(lower), order.rank(upper));
     pairs.sort_by_key(|(pair, met)| {
         let [_, _, won, open] = met.counts;
         (std::cmp::Reverse((open, won)), ranks(*pair))
     });
-    let mut rows = Vec::with_capacity(pairs.len());
-    for (index, ((lower, upper), mut met)) in pairs.into_iter().enumerate() {
-        let [same_files, blended_files, won_files, open_files] = met.counts;
-        let contests = if request.all {
-            teller.contests(lower, upper, &met.paths, usize::MAX)?
-        } else if index < MOST_PAIRS {
-            met.paths.retain(|(_, state)| *state == ContestState::Open);
-            met.paths.truncate(MOST_WEIGHED);
-            teller.contests(lower, upper, &met.paths, MOST_TOLD)?
-        } else {
-            Vec::new()
-        };
-        let (upper, lower) = (teller.name(upper), teller.name(lower));
-        rows.push(PairRow { upper, lower, open_files, won_files, blended_files, same_files, contests });
+    pairs
+}
+
+fn tell_pairs(
+    pairs: Vec<(Pair, SharedByPair)>,
+    (report, request): (&ConflictsReport, &ConflictsRequest),
+    teller: &Teller<'_>,
+    tell: &mut dyn FnMut(ConflictsPart<'_>) -> ControlFlow<()>,
+) -> Result<ControlFlow<()>, LedgerError> {
+    if tell(ConflictsPart::Whole(report)).is_break() {
+        return Ok(ControlFlow::Break(()));
     }
-    Ok(rows)
+    for (index, ((pair, mut met), row)) in pairs.into_iter().zip(&report.pairs).enumerate() {
+        if tell(ConflictsPart::Pair(row)).is_break() {
+            return Ok(ControlFlow::Break(()));
+        }
+        let most = match request.all {
+            true => usize::MAX,
+            false if index < MOST_PAIRS => {
+                met.paths.retain(|(_, state)| *state == ContestState::Open);
+                met.paths.truncate(MOST_WEIGHED);
+                MOST_TOLD
+            }
+            false => continue,
+        };
+        let mut each = |contest| tell(ConflictsPart::Contest(row, contest));
+        if teller.contests(pair, &met.paths, most, &mut each)?.is_break() {
+            return Ok(ControlFlow::Break(()));
+        }
+    }
+    Ok(ControlFlow::Continue(()))
 }
 
 /// Addresses from which on two threads share the walk over them.
@@ -372,94 +431,4 @@ fn meet_blending(
     Blender::new(ledger).learn(&mut columns, order)?;
     columns.iter().for_each(|column| meetings.note_pairs(column, order, all));
     Ok(())
-}
-
-/// Tells contests with names, sizes and what differs.
-struct Teller<'a> {
-    ledger: &'a Ledger,
-    order: &'a Order,
-    names: &'a HashMap<LayerId, &'a str>,
-    words: &'a KnownWords,
-}
-
-impl Teller<'_> {
-    fn name(&self, layer: LayerId) -> String {
-        self.names.get(&layer).copied().unwrap_or_default().to_owned()
-    }
-
-    fn contests(
-        &self,
-        lower: LayerId,
-        upper: LayerId,
-        paths: &[(PathId, ContestState)],
-        most: usize,
-    ) -> Result<Vec<ContestRow>, LedgerError> {
-        let only: Vec<PathId> = paths.iter().map(|(path, _)| *path).collect();
-        let mut columns = self.ledger.catalogue.columns_of(&[], &only)?;
-        Blender::new(self.ledger).learn(&mut columns, self.order)?;
-        let states: HashMap<PathId, ContestState> = paths.iter().copied().collect();
-        let mut told: Vec<(&Column, &Entry, &Entry, ContestState)> = Vec::new();
-        for column in &columns {
-            let of = |layer: LayerId| column.entries.iter().find(|entry| entry.layer == layer);
-            if let (Some(low), Some(high), Some(state)) = (of(lower), of(upper), states.get(&column.path)) {
-                told.push((column, low, high, *state));
-            }
-        }
-        told.sort_by_cached_key(|(column, low, high, state)| {
-            let weight = if most == usize::MAX { (0, 0) } else { weight(self.order, column, low, high) };
-            (std::cmp::Reverse((*state, weight)), column.key.clone())
-        });
-        told.truncate(most);
-        told.into_iter().map(|(column, low, high, state)| self.row(column, low, high, state)).collect()
-    }
-
-    fn row(
-        &self,
-        column: &Column,
-        lower: &Entry,
-        upper: &Entry,
-        state: ContestState,
-    ) -> Result<ContestRow, LedgerError> {
-        let winner = column.winner(self.order);
-        // One address is spelled alike in all pairs.
-        let spelled = winner.map_or(&upper.spelled, |winner| &winner.spelled);
-        let spelled = column.base.as_ref().map_or(spelled, |base| &base.spelled);
-        let address = self.ledger.game().address(column.root, spelled.clone());
-        let winner = winner.map(|entry| self.name(entry.layer)).unwrap_or_default();
-        let differs = match state {
-            ContestState::Same => None,
-            _ => Some(differs(self.ledger, column, lower, upper, self.order, self.words)?),
-        };
-        let hash_of = |entry: &Entry| (!entry.takes_away()).then(|| entry.hash.to_string());
-        let settled = self.order.settled_at(column.path).filter(|_| state == ContestState::Open);
-        let changed = settled.and_then(|settlement| {
-            let was_side = |entry: &&&Entry| settlement.sides.iter().any(|(layer, _)| *layer == entry.layer);
-            let sides = [lower, upper];
-            let changed = sides.iter().filter(was_side).find(|entry| !settlement.covers(entry))?;
-            Some(self.name(changed.layer))
-        });
-        Ok(ContestRow {
-            address: address.map(|address| address.to_string()).unwrap_or_default(),
-            state,
-            winner,
-            changed_since_settled: changed,
-            upper_bytes: upper.size_bytes,
-            upper_hash: hash_of(upper),
-            lower_bytes: lower.size_bytes,
-            lower_hash: hash_of(lower),
-            differs,
-        })
-    }
-}
-
-/// How much a contest tells of what two layers are at: what runs code and configuration first, then big files.
-fn weight(order: &Order, column: &Column, lower: &Entry, upper: &Entry) -> (u8, u64) {
-    let sort = if crate::jobs::add::runs_code::runs_code(&upper.spelled, upper.executable) {
-        3
-    } else if order.blend_rules().format_of(column.key.as_str()).is_some() {
-        2
-    } else {
-        u8::from(lower.takes_away() || upper.takes_away())
-    };
-    (sort, lower.size_bytes.max(upper.size_bytes))
 }
