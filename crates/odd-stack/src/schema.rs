@@ -7,8 +7,7 @@ use odd_stack_core::fit::FitSheet;
 use odd_stack_core::jobs::{
     AddressHistory, AdoptReport, BuildReport, BuiltCheck, CaptureEnd, CheckSummary, ConflictsReport,
     DraftReport, FactsReport, GameReport, HistoryDifference, HistoryReport, InspectReport, LayerThen,
-    LineupDifference, PastStack, PatchDayStatus, RegisterReport, SheetCheck, ShowReport, StackReport,
-    TraceReport,
+    LineupDifference, PastStack, PatchDayStatus, RegisterReport, SheetCheck, ShowReport, TraceReport,
 };
 use schemars::{Schema, schema_for};
 
@@ -27,6 +26,7 @@ use crate::commands::patchday::PatchDayFinished;
 use crate::commands::play::PlayReport;
 use crate::commands::rescue::RescueAnswer;
 use crate::commands::settle::SettleReport;
+use crate::commands::stack::StackAnswer;
 use crate::commands::standing::StandingReport;
 use crate::commands::tidy::TidyAnswer;
 use crate::commands::tweak::{TweakList, TweakReport};
@@ -77,7 +77,7 @@ fn schemas() -> Vec<(&'static str, Schema)> {
         ("set", schema_for!(FactsReport)),
         ("settle", schema_for!(SettleReport)),
         ("show", schema_for!(ShowReport)),
-        ("stack", schema_for!(StackReport)),
+        ("stack", schema_for!(StackAnswer)),
         ("trace", schema_for!(TraceReport)),
         ("tweak", schema_for!(TweakReport)),
         ("tweak-list", schema_for!(TweakList)),

@@ -15,13 +15,13 @@ use crate::jobs::{
     GameLine, GameReport, Glance, HistoryDifference, HistoryError, HistoryReport, InspectReport, Launch,
     LayerClears, LayerThen, LineupDifference, LineupError, LineupRow, LoadedRow, MendError, PastStack,
     PatchDayStatus, PlacingRequest, PlayError, ProofRow, SheetCheck, ShowReport, StackReport, StoredSummary,
-    TraceError, TraceReport, TweakError, TweakRow, VerifyReport, Written, address_history, built_around,
-    capture_exchanges, check_built, check_facts, check_report, check_sheet, compare_lineups, conflicts,
-    culprit_status, doubtful_needs, draft_sheet, game_line, game_report_with_containers, glance, history,
-    history_difference, inspect, is_own_edits, is_start_unagreed, is_under_way, launch, launch_built,
-    layer_at, lineups, patchday_status, proofs, running, running_in_built, show, stack, stack_at,
-    tell_conflicts, trace, trace_loaded, tweaks, unagreed_clearing, unknown_originals, verify_stored,
-    wanted_clearing, with_runner, written_since,
+    StoredUse, TraceError, TraceReport, TweakError, TweakRow, VerifyReport, Written, address_history,
+    built_around, capture_exchanges, check_built, check_facts, check_report, check_sheet, compare_lineups,
+    conflicts, culprit_status, doubtful_needs, draft_sheet, game_line, game_report_with_containers, glance,
+    history, history_difference, inspect, is_own_edits, is_start_unagreed, is_under_way, launch,
+    launch_built, layer_at, lineups, patchday_status, proofs, running, running_in_built, show, stack,
+    stack_at, stored_use, tell_conflicts, trace, trace_loaded, tweaks, unagreed_clearing, unknown_originals,
+    verify_stored, wanted_clearing, with_runner, written_since,
 };
 use crate::ledger::{Layer, LedgerError};
 use crate::package::Limits;
@@ -154,6 +154,14 @@ impl OpenGame {
     /// [`LedgerError`].
     pub fn stack(&self) -> Result<StackReport, LedgerError> {
         stack(&self.ledger)
+    }
+
+    /// What the layers of that stack take on the disk.
+    ///
+    /// # Errors
+    /// [`LedgerError`].
+    pub fn stored_use(&self, stack: &StackReport) -> Result<StoredUse, LedgerError> {
+        stored_use(&self.ledger, stack)
     }
 
     /// All that is known of the game itself.

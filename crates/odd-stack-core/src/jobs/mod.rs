@@ -98,7 +98,9 @@ pub use report::{
 };
 pub use select::{SelectError, select, select_all, select_game};
 pub use show::{EntryRow, ShowReport};
-pub use stack::{BaseRow, ContainersRow, GameReport, LayerRow, RootRow, SpotRow, StackReport, UnderWayRow};
+pub use stack::{
+    BaseRow, ContainersRow, GameReport, LayerRow, RootRow, SpotRow, StackReport, StoredUse, UnderWayRow,
+};
 pub use stored::originals::{FoundBy, OriginalRow};
 pub use stored::renew::{DamageRow, RenewError, RenewReport, StoredState};
 pub use stored::rescue::{Condition, OriginalFate, RescueDone, RescueError, RescueReport, RescueRequest};
@@ -158,7 +160,7 @@ pub mod steps {
     pub use super::play::proofs::proofs;
     pub use super::report::{change_report, check_report};
     pub use super::show::show;
-    pub use super::stack::{game_report, game_report_with_containers, is_under_way, stack};
+    pub use super::stack::{game_report, game_report_with_containers, is_under_way, stack, stored_use};
     pub use super::stored::renew::renew;
     pub use super::stored::rescue::{ledger_meant, list_again, rescue};
     pub use super::stored::tidy::{tidy, verify_stored};

@@ -32,6 +32,13 @@ pub struct Count {
     pub bytes: u64,
 }
 
+impl Count {
+    /// Files of these sizes.
+    pub(in crate::jobs) fn of_sizes(sizes: &[u64]) -> Self {
+        Self { files: sizes.len() as u64, bytes: sizes.iter().sum() }
+    }
+}
+
 impl From<(u64, u64)> for Count {
     fn from((files, bytes): (u64, u64)) -> Self {
         Self { files, bytes }

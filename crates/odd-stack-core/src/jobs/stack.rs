@@ -127,6 +127,25 @@ pub fn is_under_way(ledger: &Ledger) -> Result<bool, LedgerError> {
     Ok(ledger.catalogue.ongoing()?.is_some())
 }
 
+/// What the layers of the stack take on the disk beside the game.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
+pub struct StoredUse {
+    /// What the ledger keeps for them.
+    pub kept_bytes: u64,
+    /// What of it is one with files in the game, and takes room once.
+    pub shared: Count,
+}
+
+/// What the layers of `stack` take on the disk.
+///
+/// # Errors
+/// [`LedgerError`].
+pub fn stored_use(ledger: &Ledger, stack: &StackReport) -> Result<StoredUse, LedgerError> {
+    let kept_bytes = stack.layers.iter().map(|layer| layer.bytes).sum();
+    Ok(StoredUse { kept_bytes, shared: Count::of_sizes(&ledger.shared_contents()?) })
+}
+
 /// The stack from the top to the base. Reads no more than one row a layer.
 ///
 /// # Errors

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use super::blobs::Incoming;
 use super::places::blob_path;
 use super::{Ledger, LedgerError};
-use crate::files::{Stamp, is_one_file, look_at};
+use crate::files::{Stamp, identity, is_one_file, look_at};
 use crate::hash::ContentHash;
 use crate::observer::{Observer, Work};
 
@@ -23,6 +23,14 @@ impl Ledger {
         let may_be = self.may_be_written_through(hash)?;
         let is_it = |hash| ContentHash::of_file(&blob_path(self.folder(), hash)).is_ok_and(|now| now == hash);
         Ok(may_be && !is_it(hash))
+    }
+
+    /// Contents that are one with files elsewhere now, so that they take room once; each with its size.
+    pub(crate) fn shared_contents(&self) -> Result<Vec<u64>, LedgerError> {
+        let has_names =
+            |hash: ContentHash| identity(&blob_path(self.folder(), hash)).is_ok_and(|it| it.names > 1);
+        let linked = self.catalogue.linked_contents()?.into_iter();
+        Ok(linked.filter(|(hash, _)| has_names(*hash)).map(|(_, size_bytes)| size_bytes).collect())
     }
 
     /// Gives contents files of their own, so that nobody writes through `names` of them any more: of each content a name in

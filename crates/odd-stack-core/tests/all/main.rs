@@ -18,6 +18,7 @@ mod model;
 mod moving;
 mod over_time;
 mod packages;
+mod packing;
 mod readers;
 mod registering;
 mod stored;

@@ -1,5 +1,7 @@
 //! `oddstack show`
 
+use std::collections::BTreeMap;
+
 use clap::Args;
 use odd_stack_core::jobs::{EntryRow, LayerThen, Owner, ShowReport, select};
 
@@ -130,12 +132,26 @@ fn origin(report: &ShowReport) -> Vec<(&'static str, String)> {
         told.push(("made", format!("on {}{how}", made_by.begun_at)));
     }
     told.push(("added", layer.added_at.clone()));
-    let linked = match report.linked.files {
-        0 => String::new(),
-        count => format!(" ({} of them, {}, take room once)", number(count), size(report.linked.bytes)),
-    };
-    told.push(("files", format!("{}, {}{linked}", number(layer.files), size(layer.bytes))));
+    told.push(("files", format!("{}, {}", number(layer.files), size(layer.bytes))));
+    if layer.laid && layer.bytes > 0 {
+        told.push(("on disk", on_disk(report)));
+    }
     told
+}
+
+/// What a laid layer takes in the game and in the ledger, where each content lies once.
+fn on_disk(report: &ShowReport) -> String {
+    let in_game = report.entries.iter().filter(|entry| entry.covered_by.is_none() && !entry.changes_keys);
+    let in_game: u64 = in_game.map(|entry| entry.size_bytes).sum();
+    let kept: BTreeMap<&String, u64> =
+        report.entries.iter().filter_map(|entry| Some((entry.hash.as_ref()?, entry.size_bytes))).collect();
+    let in_ledger = size(kept.values().sum());
+    let shared = match report.linked.files {
+        0 => String::new(),
+        1 => format!("; 1 of them, {}, is one file in both", size(report.linked.bytes)),
+        count => format!("; {} of them, {}, are one file in both", number(count), size(report.linked.bytes)),
+    };
+    format!("{} in the game, {in_ledger} in the ledger{shared}", size(in_game))
 }
 
 /// Where its files go, and what was chosen.

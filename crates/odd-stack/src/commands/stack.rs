@@ -1,8 +1,11 @@
 //! `oddstack stack`
 
 use clap::Args;
-use odd_stack_core::jobs::{LayerRow, PastStack, StackReport};
+use odd_stack_core::jobs::{LayerRow, PastStack, StackReport, StoredUse};
 use odd_stack_core::ledger::OngoingKind;
+#[cfg(test)]
+use schemars::JsonSchema;
+use serde::Serialize;
 
 use super::history::revision_meant;
 use crate::Ended;
@@ -33,14 +36,42 @@ pub fn run(session: &mut Session, args: &StackArgs) -> Result<Ended, Failure> {
         session.tell_update(report.base.version_now.as_deref(), report.base.version.as_deref());
     }
     session.tell_doubts(&game)?;
-    let text = text(&report);
-    session.out.result(Some(&report.base.name), &report, &text);
+    let answer = StackAnswer { stored: game.stored_use(&report)?, report };
+    let StackAnswer { report, stored } = &answer;
+    let text = format!("{}{}", text(report), stored_text(stored));
+    session.out.result(Some(&report.base.name), &answer, &text);
     if report.layers.is_empty() {
         session.out.hint("No layers yet: `oddstack add PACKAGE` makes one of a folder or an archive.");
     } else if report.layers.iter().any(|layer| layer.open_files > 0) {
         session.out.hint("The upper layer wins. `oddstack conflicts` shows where layers disagree.");
     }
     Ok(Ended::Well)
+}
+
+/// The stack, and what it takes.
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
+pub struct StackAnswer {
+    /// The stack.
+    #[serde(flatten)]
+    report: StackReport,
+    /// What its layers take on the disk.
+    stored: StoredUse,
+}
+
+fn stored_text(stored: &StoredUse) -> String {
+    /// Nobody asks what less costs.
+    const LEAST_TOLD_BYTES: u64 = 1_000_000;
+    let shared = match stored.shared.files {
+        _ if stored.kept_bytes < LEAST_TOLD_BYTES => return String::new(),
+        0 => String::new(),
+        _ => format!(
+            ", of which {} are one with files in the game and take room once",
+            size(stored.shared.bytes)
+        ),
+    };
+    let line = format!("The ledger keeps {} for these layers{shared}.", size(stored.kept_bytes));
+    format!("{}\n", paint(DIM, &line))
 }
 
 fn past_text(past: &PastStack) -> String {

@@ -228,7 +228,10 @@ fn what_is_written_into_a_link_is_told_and_renewed() {
         [names("game/data/sea.qtx"), names("game/data/small.qtx"), names("game/config/big.ini")],
         [2, 1, 1]
     );
-    sandbox.run("show sea").status(0).says("(1 of them, 300 KB, take room once)");
+    sandbox
+        .run("show sea")
+        .status(0)
+        .says("600 KB in the game, 300 KB in the ledger; 1 of them, 300 KB, is one file in both");
     sandbox
         .run("tidy -n")
         .status(0)
@@ -272,4 +275,27 @@ fn what_is_written_into_a_link_is_told_and_renewed() {
         .run("game set --big-files link --big-files-from 1M")
         .status(0)
         .says("laid as links from 1.0 MB on");
+}
+
+#[test]
+fn a_catalogue_of_before_finds_contents_where_they_were_put_since() {
+    let sandbox = world();
+    let laid = sandbox.files();
+    let ledger = sandbox.path("home/ledgers/quillhaven");
+    let of_before =
+        ["catalogue.second", "catalogue.sums"].map(|name| (name, fs::read(ledger.join(name)).unwrap()));
+    let packs = || fs::read_dir(ledger.join("packs")).unwrap().map(|pack| pack.unwrap().file_name());
+    let lay_in: Vec<_> = packs().collect();
+    sandbox.run("tidy").status(0);
+    assert!(packs().all(|pack| !lay_in.contains(&pack)), "they were put together");
+    fs::write(ledger.join("catalogue.sqlite"), b"scribbled over").unwrap();
+    for (name, content) in of_before {
+        fs::write(ledger.join(name), content).unwrap();
+    }
+    sandbox.run("check").status(5);
+    sandbox.run("rescue Quillhaven").status(0);
+    sandbox.run("check --deep").status(0);
+    sandbox.run("lift --all").status(0);
+    sandbox.run("lay --all").status(0);
+    assert_eq!(sandbox.files(), laid);
 }

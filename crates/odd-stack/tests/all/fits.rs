@@ -111,6 +111,7 @@ fn one_of_several_is_chosen_and_remembered() {
       package   zip [HERE]/lamps-1.0.zip
       added     2026-01-02T03:04:05Z
       files     2, 22 B
+      on disk   22 B in the game, 22 B in the ledger
       chosen    finish=matte, not polished
                 Finish - Matte to game:
       part      optional is on

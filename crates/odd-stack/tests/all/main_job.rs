@@ -103,6 +103,7 @@ fn adding_says_what_it_meets() {
       package   zip [HERE]/brass-lamps-1.2.zip
       added     2026-01-02T03:04:05Z
       files     2, 17 B
+      on disk   5 B in the game, 17 B in the ledger
       placed    the contents of its only folder to game:
       skipped   readme.txt
       covers    1 file of the game's own

@@ -6,7 +6,7 @@ use std::rc::Rc;
 
 use rustc_hash::{FxHashMap, FxHashSet};
 
-use crate::address::{Address, FoldedKey, Folding, INTO, RelPath};
+use crate::address::{Address, FoldedKey, Folding, INTO, PrefixName, RelPath};
 use crate::fit::{GameTree, NamedThings, ProgramSeen, RootSeen, WantedNames, each_pattern};
 use crate::game::imports_of;
 use crate::ledger::Ledger;
@@ -26,6 +26,27 @@ type Homes = FxHashMap<(usize, String), (RelPath, u64)>;
 impl<'a> LedgerTree<'a> {
     pub(in crate::jobs) fn new(ledger: &'a Ledger, order: Order) -> Self {
         Self { ledger, order, last: RefCell::default() }
+    }
+
+    /// The addresses of files that have one of these names, all folded.
+    pub(in crate::jobs) fn files_named(
+        &self,
+        names: &FxHashSet<String>,
+    ) -> FxHashSet<(PrefixName, FoldedKey)> {
+        let game = self.ledger.game();
+        let is_exact = game.folding == Folding::Exact;
+        let is_wanted = |key: &str| {
+            let name = key.rfind('/').map_or(key, |cut| &key[cut + 1..]);
+            if is_exact { names.contains(Folding::Folded.key(name).as_str()) } else { names.contains(name) }
+        };
+        // A catalogue that fails here fails again, and is reported, when the entries are written.
+        let mut found = self.ledger.catalogue.files_like(is_wanted).unwrap_or_default();
+        let containers = self.ledger.catalogue.containers().unwrap_or_default();
+        found.retain(|(root, key)| !is_in_container(&containers, *root, key));
+        let found = found
+            .into_iter()
+            .filter_map(|(root, key)| Some((game.root(root)?.name.clone(), Folding::Folded.key(&key))));
+        found.collect()
     }
 
     #[expect(

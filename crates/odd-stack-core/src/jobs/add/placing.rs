@@ -19,8 +19,8 @@ use crate::files::{is_nothing_there, look_at};
 use crate::fit::NothingReason;
 use crate::fit::{
     Candidate, ContainerSeen, Effect, Finding, Fit, FitError, FitInput, FitSheet, GameTree, Hints, LeftOut,
-    MOST_SHEET_BYTES, Place, Rank, Rules, RulesFound, ToldName, Unclear, WantedNames, draft, fit,
-    into_container, is_document, is_in_backup, name_told, suspected_copies,
+    MOST_SHEET_BYTES, Place, Rank, Rules, RulesFound, ToldName, Unclear, draft, fit, into_container,
+    is_document, is_in_backup, name_told, suspected_copies,
 };
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError};
@@ -231,12 +231,7 @@ impl Placer<'_> {
     fn named_alike(&self) -> FxHashSet<(PrefixName, FoldedKey)> {
         let names = self.package.members().iter().map(|member| member.path.name());
         let files = names.map(|name| Folding::Folded.key(name).as_str().to_owned()).collect();
-        let named = self.tree.named(&WantedNames { files, ..WantedNames::default() });
-        let roots = self.tree.roots();
-        let there = named.files.iter();
-        let mut there: FxHashSet<_> = there
-            .map(|(root, path, _)| (roots[*root].name.clone(), Folding::Folded.key(path.as_str())))
-            .collect();
+        let mut there = self.tree.files_named(&files);
         for container in self.containers.get().into_iter().flatten() {
             let Address { root, path } = &container.address;
             let member = |member: &RelPath| Folding::Folded.key(&format!("{path}{INTO}{member}"));

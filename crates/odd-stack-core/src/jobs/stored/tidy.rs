@@ -9,11 +9,11 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::check::{CheckError, check_stored};
-use crate::files::{KEPT, ORIGINALS, WalkError, identity, is_nothing_there, walk};
+use crate::files::{KEPT, ORIGINALS, WalkError, is_nothing_there, walk};
 use crate::hash::ContentHash;
 use crate::jobs::report::in_full;
 use crate::jobs::{Count, Permit, StoredSummary};
-use crate::ledger::{Ledger, LedgerError, Stored, Transaction, blob_path, mark_intake, sweep};
+use crate::ledger::{Ledger, LedgerError, Stored, Transaction, mark_intake, sweep};
 use crate::moment::Moment;
 use crate::observer::{Observer, Silent, Work};
 use crate::stack::{BaseKind, LayerId};
@@ -184,22 +184,6 @@ fn catalogue_bytes(ledger: &Ledger) -> Result<u64, LedgerError> {
     Ok(catalogue.sum())
 }
 
-/// Contents that have further names.
-fn shared_with_game(ledger: &Ledger) -> Result<Count, LedgerError> {
-    let mut shared = Count::default();
-    if !ledger.catalogue.has_linked()? {
-        return Ok(shared);
-    }
-    for (hash, size_bytes) in ledger.catalogue.all_contents()? {
-        let has_names = || identity(&blob_path(ledger.folder(), hash)).is_ok_and(|it| it.names > 1);
-        if ledger.catalogue.linked(hash)?.is_some() && has_names() {
-            shared.files += 1;
-            shared.bytes += size_bytes;
-        }
-    }
-    Ok(shared)
-}
-
 fn uses(ledger: &Ledger, goes: &[LayerId]) -> Result<TidyReport, LedgerError> {
     let layers = ledger.layers()?;
     let mut owners: HashMap<ContentHash, (u64, Vec<LayerId>)> = HashMap::new();
@@ -248,7 +232,7 @@ fn uses(ledger: &Ledger, goes: &[LayerId]) -> Result<TidyReport, LedgerError> {
         history: totals[1],
         originals: count(below(ORIGINALS)?.into_iter()),
         kept_edits: count(below(KEPT)?.into_iter()),
-        shared: shared_with_game(ledger)?,
+        shared: Count::of_sizes(&ledger.shared_contents()?),
         catalogue_bytes: catalogue_bytes(ledger)?,
         forgotten: Vec::new(),
         goes: totals[2],

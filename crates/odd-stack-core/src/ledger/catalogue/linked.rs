@@ -28,10 +28,24 @@ impl Catalogue {
         self.run(|db| db.query_row("SELECT EXISTS (SELECT 1 FROM linked_content)", [], |row| row.get(0)))
     }
 
+    /// The contents that were linked, with their sizes.
+    pub(crate) fn linked_contents(&self) -> Result<Vec<(ContentHash, u64)>> {
+        self.run(|db| {
+            // Few of all contents are linked.
+            let sql = "SELECT hash, blob.size_bytes FROM linked_content CROSS JOIN blob USING (hash)";
+            let read = |row: &rusqlite::Row<'_>| {
+                Ok((ContentHash::from_bytes(row.get(0)?), row.get::<_, i64>(1)?.cast_unsigned()))
+            };
+            db.prepare_cached(sql)?.query_map([], read)?.collect()
+        })
+    }
+
     /// The bytes of all contents that were linked.
     pub(crate) fn linked_bytes(&self) -> Result<u64> {
         self.run(|db| {
-            let sql = "SELECT COALESCE(SUM(blob.size_bytes), 0) FROM linked_content JOIN blob USING (hash)";
+            // Few of all contents are linked.
+            let sql =
+                "SELECT COALESCE(SUM(blob.size_bytes), 0) FROM linked_content CROSS JOIN blob USING (hash)";
             db.query_row(sql, [], |row| Ok(row.get::<_, i64>(0)?.cast_unsigned()))
         })
     }

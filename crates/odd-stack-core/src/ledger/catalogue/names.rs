@@ -15,6 +15,37 @@ pub(crate) struct Passed<'r> {
 }
 
 impl Catalogue {
+    /// The root and the folded path of every file of the base and of laid layers whose path meets `is_wanted`; where
+    /// spellings are told apart, the path. One walk over what is least of them.
+    pub(crate) fn files_like(
+        &self,
+        mut is_wanted: impl FnMut(&str) -> bool,
+    ) -> Result<Vec<(RootId, String)>> {
+        const LAID: &str = "SELECT 1 FROM entry JOIN layer ON layer.id = entry.layer
+             WHERE entry.path = ?1 AND layer.state = 1 AND layer.laid AND entry.hash <> zeroblob(32)";
+        self.run(|db| {
+            let mut found = Vec::new();
+            let mut query = db.prepare_cached("SELECT root, folded FROM base WHERE kind <> 1")?;
+            let mut rows = query.query([])?;
+            while let Some(row) = rows.next()? {
+                let key = row.get_ref(1)?.as_str()?;
+                if is_wanted(key) {
+                    found.push((RootId(row.get(0)?), key.to_owned()));
+                }
+            }
+            let mut query = db.prepare_cached("SELECT root, folded, id FROM path")?;
+            let mut laid = db.prepare_cached(LAID)?;
+            let mut rows = query.query([])?;
+            while let Some(row) = rows.next()? {
+                let key = row.get_ref(1)?.as_str()?;
+                if is_wanted(key) && laid.exists([row.get::<_, i64>(2)?])? {
+                    found.push((RootId(row.get(0)?), key.to_owned()));
+                }
+            }
+            Ok(found)
+        })
+    }
+
     /// Shows everything of the base, then of the laid layers, to `see`. One walk over the tables; costs
     /// with the size of the game.
     pub(crate) fn pass_names(&self, mut see: impl FnMut(Passed<'_>)) -> Result<()> {
