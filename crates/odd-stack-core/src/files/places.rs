@@ -15,6 +15,24 @@ use super::windows::is_remote as lies_remote;
 fn lies_remote(folder: &Path) -> bool {
     // linux/magic.h: NFS, SMB, CIFS, SMB2.
     const REMOTE: [u32; 4] = [0x6969, 0x517b, 0xff53_4d42, 0xfe53_4d42];
+    is_of_kind(folder, &REMOTE)
+}
+
+/// Whether a folder lies on a file system that can keep what is alike once, as far as its kind tells. Nothing is tried.
+#[cfg(target_os = "linux")]
+pub(crate) fn may_share_blocks(folder: &Path) -> bool {
+    // linux/magic.h: btrfs, XFS, bcachefs; and ZFS.
+    const SHARING: [u32; 4] = [0x9123_683e, 0x5846_5342, 0xca45_1a4e, 0x2fc1_2fc1];
+    is_of_kind(folder, &SHARING)
+}
+
+#[cfg(not(target_os = "linux"))]
+pub(crate) fn may_share_blocks(_folder: &Path) -> bool {
+    cfg!(target_os = "macos")
+}
+
+#[cfg(target_os = "linux")]
+fn is_of_kind(folder: &Path, kinds: &[u32]) -> bool {
     rustix::fs::statfs(folder).is_ok_and(|told| {
         // Its type is another on each machine; the numbers have 32 bits.
         #[expect(
@@ -23,7 +41,7 @@ fn lies_remote(folder: &Path) -> bool {
             reason = "that is what is compared"
         )]
         let kind = told.f_type as u32;
-        REMOTE.contains(&kind)
+        kinds.contains(&kind)
     })
 }
 

@@ -14,7 +14,7 @@ use super::needs::{needs_words, unmet_under};
 use super::stack::LayerRow;
 use crate::check::CheckError;
 use crate::expected::{Blender, path_on_disk, paths_on_disk};
-use crate::files::is_one_file;
+use crate::files::{is_one_file, may_share_blocks};
 use crate::fit::FitSheet;
 use crate::jobs::{Count, Owner};
 use crate::ledger::{Layer, Ledger, LedgerError, blob_path};
@@ -80,6 +80,8 @@ pub struct ShowReport {
     pub clears: Vec<ClearRow>,
     /// Those of its files that lie in the game as links to the ledger's contents, so that they take room once.
     pub linked: Count,
+    /// The disk can keep what is alike once, however many files have it.
+    pub may_share_blocks: bool,
     /// Its files, by address.
     pub entries: Vec<EntryRow>,
 }
@@ -121,6 +123,7 @@ pub fn show(ledger: &Ledger, id: LayerId, observer: &dyn Observer) -> Result<Sho
         only: rules.only,
         skip: rules.skip,
         linked: linked_of(ledger, id)?,
+        may_share_blocks: may_share_blocks(ledger.folder()),
         entries,
     })
 }

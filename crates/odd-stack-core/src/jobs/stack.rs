@@ -11,6 +11,7 @@ use super::needs::unmet_under;
 use crate::address::Folding;
 use crate::blend::Format;
 use crate::expected::{GameVersionNow, game_version_now};
+use crate::files::may_share_blocks;
 use crate::game::BigFiles;
 use crate::game::Game;
 use crate::jobs::add::game_containers::game_containers;
@@ -135,6 +136,8 @@ pub struct StoredUse {
     pub kept_bytes: u64,
     /// What of it is one with files in the game, and takes room once.
     pub shared: Count,
+    /// The disk can keep what is alike once, however many files have it.
+    pub may_share_blocks: bool,
 }
 
 /// What the layers of `stack` take on the disk.
@@ -143,7 +146,8 @@ pub struct StoredUse {
 /// [`LedgerError`].
 pub fn stored_use(ledger: &Ledger, stack: &StackReport) -> Result<StoredUse, LedgerError> {
     let kept_bytes = stack.layers.iter().map(|layer| layer.bytes).sum();
-    Ok(StoredUse { kept_bytes, shared: Count::of_sizes(&ledger.shared_contents()?) })
+    let shared = Count::of_sizes(&ledger.shared_contents()?);
+    Ok(StoredUse { kept_bytes, shared, may_share_blocks: may_share_blocks(ledger.folder()) })
 }
 
 /// The stack from the top to the base. Reads no more than one row a layer.

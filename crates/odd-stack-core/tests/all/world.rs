@@ -145,12 +145,14 @@ impl World {
     }
 }
 
-/// A temporary folder, in memory where the system has a place for that: syncs cost nothing there.
+/// A temporary folder: where `ODDSTACK_TEST_FOLDER` says, so that another file system can be tried; else in memory where the
+/// system has a place for that, since syncs cost nothing there.
 pub fn tempdir() -> TempDir {
-    let in_memory = Path::new("/dev/shm");
+    let in_memory = Some(PathBuf::from("/dev/shm")).filter(|folder| cfg!(unix) && folder.is_dir());
+    let folder = std::env::var_os("ODDSTACK_TEST_FOLDER").map(PathBuf::from).or(in_memory);
     let mut builder = tempfile::Builder::new();
     builder.prefix("oddstack-");
-    if cfg!(unix) && in_memory.is_dir() { builder.tempdir_in(in_memory) } else { builder.tempdir() }.unwrap()
+    folder.map_or_else(|| builder.tempdir(), |folder| builder.tempdir_in(folder)).unwrap()
 }
 
 pub fn permit(ledger: &Ledger) -> Result<Permit, ChangeError> {

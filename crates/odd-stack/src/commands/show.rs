@@ -147,6 +147,7 @@ fn on_disk(report: &ShowReport) -> String {
         report.entries.iter().filter_map(|entry| Some((entry.hash.as_ref()?, entry.size_bytes))).collect();
     let in_ledger = size(kept.values().sum());
     let shared = match report.linked.files {
+        0 if report.may_share_blocks => " (this disk can keep once what both have)".to_owned(),
         0 => String::new(),
         1 => format!("; 1 of them, {}, is one file in both", size(report.linked.bytes)),
         count => format!("; {} of them, {}, are one file in both", number(count), size(report.linked.bytes)),

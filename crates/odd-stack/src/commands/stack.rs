@@ -64,6 +64,9 @@ fn stored_text(stored: &StoredUse) -> String {
     const LEAST_TOLD_BYTES: u64 = 1_000_000;
     let shared = match stored.shared.files {
         _ if stored.kept_bytes < LEAST_TOLD_BYTES => return String::new(),
+        0 if stored.may_share_blocks => {
+            ", and this disk can keep once what the game has of it, too".to_owned()
+        }
         0 => String::new(),
         _ => format!(
             ", of which {} are one with files in the game and take room once",

@@ -33,12 +33,13 @@ fn started(command: &mut Command) -> ExitStatus {
 impl Sandbox {
     /// An empty home.
     pub fn empty() -> Self {
-        let in_memory = Path::new("/dev/shm");
+        let in_memory = Some(PathBuf::from("/dev/shm")).filter(|folder| cfg!(unix) && folder.is_dir());
+        let folder = std::env::var_os("ODDSTACK_TEST_FOLDER").map(PathBuf::from).or(in_memory);
         let mut builder = tempfile::Builder::new();
         builder.prefix("oddstack-");
-        let is_there = cfg!(unix) && in_memory.is_dir();
-        let made = if is_there { builder.tempdir_in(in_memory) } else { builder.tempdir() };
-        Self { folder: made.unwrap() }
+        Self {
+            folder: folder.map_or_else(|| builder.tempdir(), |folder| builder.tempdir_in(folder)).unwrap(),
+        }
     }
 
     /// A small Quillhaven added, with a documents folder.
