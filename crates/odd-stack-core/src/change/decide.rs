@@ -76,7 +76,7 @@ fn decider_of<'l>(
     let before = ledger.order(&catalogue.arrangement()?, settled)?;
     Ok(Decider {
         ledger,
-        blender: Blender::in_change(ledger, request.noted.unstored.clone(), request.noted.is_dry_run),
+        blender: Blender::in_change(ledger, Arc::clone(&request.noted.unstored), request.noted.is_dry_run),
         stack: StackTurn {
             changed: changed.iter().copied().collect(),
             columns,

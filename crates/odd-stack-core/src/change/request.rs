@@ -2,12 +2,13 @@
 
 use std::collections::HashMap;
 use std::path::PathBuf;
+use std::sync::Arc;
 
 use super::revision_before::AboutBefore;
 use crate::address::{FoldedKey, RelPath};
 use crate::blend::{BlendRule, Prefer};
+use crate::expected::Unstored;
 use crate::game::GameVersion;
-use crate::hash::ContentHash;
 use crate::ledger::{NewContent, Ongoing};
 use crate::moment::Moment;
 use crate::stack::{Arrangement, BaseFile, Entry, LayerId, PathId, RootId, Settlement, Tally};
@@ -116,7 +117,7 @@ pub(crate) struct ChangeNotes {
     /// Contents taken in for it, which must be durable before the mark.
     pub new_contents: Vec<NewContent>,
     /// Contents that are not stored, and that nothing will be made of.
-    pub unstored: HashMap<ContentHash, Vec<u8>>,
+    pub unstored: Arc<Unstored>,
     /// It will be dropped.
     pub is_dry_run: bool,
 }

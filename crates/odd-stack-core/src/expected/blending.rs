@@ -4,12 +4,14 @@ use std::cell::{OnceCell, RefCell};
 use std::collections::{HashMap, HashSet};
 use std::io;
 use std::path::PathBuf;
+use std::sync::Arc;
 
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
 use super::building::Built;
 use super::containers::Containers;
+use super::unstored::Unstored;
 use crate::address::Folding;
 use crate::blend::{
     Combined, Culprit, Format, KeyEdit, LastRead, MOST_BLENDED_BYTES, NotBlended, combine, combine_knowing,
@@ -81,7 +83,7 @@ pub(crate) struct Blender<'l> {
     pub(super) ledger: &'l Ledger,
     pub(crate) containers: Containers<'l>,
     /// Contents that are not stored, in a dry run.
-    unstored: HashMap<ContentHash, Vec<u8>>,
+    unstored: Arc<Unstored>,
     /// Where files of the base lie that are neither aside nor in their place.
     bases: HashMap<PathId, PathBuf>,
     /// What was made, by recipe.
@@ -100,7 +102,7 @@ impl<'l> Blender<'l> {
         Self {
             ledger,
             containers: Containers::new(ledger),
-            unstored: HashMap::new(),
+            unstored: Arc::default(),
             bases: HashMap::new(),
             made: RefCell::default(),
             keeps: false,
@@ -110,11 +112,7 @@ impl<'l> Blender<'l> {
     }
 
     /// One inside a change of the catalogue.
-    pub(crate) fn in_change(
-        ledger: &'l Ledger,
-        unstored: HashMap<ContentHash, Vec<u8>>,
-        is_dry_run: bool,
-    ) -> Self {
+    pub(crate) fn in_change(ledger: &'l Ledger, unstored: Arc<Unstored>, is_dry_run: bool) -> Self {
         Self { keeps: true, unstored, is_dry_run, ..Self::new(ledger) }
     }
 
@@ -306,7 +304,7 @@ impl<'l> Blender<'l> {
     /// Whether files at an address whose name tells nothing may blend: where they did before, or in a change, and where the
     /// topmost begins like settings.
     fn may_be_settings(&self, column: &Column, recipe: &Recipe<'_>) -> Result<bool, LedgerError> {
-        const HEAD_BYTES: u64 = 4096;
+        const HEAD_BYTES: usize = 4096;
         if !self.keeps {
             let known = match self.by_content.get() {
                 Some(known) => known,
@@ -320,12 +318,11 @@ impl<'l> Blender<'l> {
             }
         }
         let Some(top) = recipe.files.last() else { return Ok(true) };
-        let mut head = Vec::new();
-        match self.unstored.get(&top.hash) {
-            Some(content) => head.extend(content.iter().take(4096)),
+        let head = match self.unstored.get(top.hash, HEAD_BYTES) {
+            Some(head) => head,
             // What can't be read is told by who needs it.
-            None => head = self.ledger.stored(top.hash)?.read(HEAD_BYTES).unwrap_or_default(),
-        }
+            None => self.ledger.stored(top.hash)?.read(HEAD_BYTES as u64).unwrap_or_default(),
+        };
         Ok(!head.contains(&0) && head.iter().any(|byte| matches!(byte, b'=' | b'{' | b'<')))
     }
 
@@ -469,8 +466,8 @@ impl<'l> Blender<'l> {
 
     /// A stored content; in a dry run it may not be there.
     pub(crate) fn stored(&self, entry: &Entry) -> Result<Option<Vec<u8>>, LedgerError> {
-        if let Some(content) = self.unstored.get(&entry.hash) {
-            return Ok(Some(content.clone()));
+        if let Some(content) = self.unstored.get(entry.hash, usize::MAX) {
+            return Ok(Some(content));
         }
         if entry.kind == EntryKind::Packed {
             return Ok(self.containers.small(entry.hash));

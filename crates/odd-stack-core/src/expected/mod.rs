@@ -8,6 +8,7 @@ mod drift;
 mod game_version;
 mod layout;
 mod spelling;
+mod unstored;
 
 pub use drift::{Drift, DriftKind};
 pub use game_version::{GameVersionNow, game_version_now};
@@ -19,3 +20,4 @@ pub(crate) use drift::{Finding, compare, is_base_as_seen, is_entry_as_laid, is_p
 pub(crate) use game_version::{game_version_under, tells_version};
 pub(crate) use layout::{Expected, Place, places};
 pub(crate) use spelling::{Folders, file_name, folders_on_disk, path_on_disk, paths_on_disk};
+pub(crate) use unstored::Unstored;

@@ -61,6 +61,29 @@ pub(crate) fn open_below(root: &Path, path: &Path) -> io::Result<File> {
     open_regular(&real)
 }
 
+/// Reads as many bytes as there is room for, from a place on, whatever was read before.
+///
+/// # Errors
+/// Also where the file ends before.
+#[cfg(unix)]
+pub(crate) fn read_exact_at(file: &File, bytes: &mut [u8], at: u64) -> io::Result<()> {
+    std::os::unix::fs::FileExt::read_exact_at(file, bytes, at)
+}
+
+#[cfg(windows)]
+pub(crate) fn read_exact_at(file: &File, mut bytes: &mut [u8], mut at: u64) -> io::Result<()> {
+    while !bytes.is_empty() {
+        match std::os::windows::fs::FileExt::seek_read(file, bytes, at)? {
+            0 => return Err(io::ErrorKind::UnexpectedEof.into()),
+            count => {
+                bytes = &mut bytes[count..];
+                at += count as u64;
+            }
+        }
+    }
+    Ok(())
+}
+
 fn not_regular() -> io::Error {
     io::Error::new(io::ErrorKind::InvalidInput, "it is no regular file, but a link, a folder or a pipe")
 }

@@ -15,7 +15,7 @@ use super::error::LedgerError;
 use super::pack_format::{BEFORE_CONTENT_BYTES, append, end, size_in_pack};
 use super::places::{NewContent, PACKS, Place, pack_path, packs_there, path_of};
 use super::private_room::make_private_folder;
-use crate::files::{Seam, open_at_once};
+use crate::files::{Seam, open_at_once, read_exact_at};
 use crate::hash::ContentHash;
 
 /// A pack that is longer gets nothing more.
@@ -201,25 +201,6 @@ impl Packs {
         opened.insert(pack, Arc::clone(&file));
         Ok(file)
     }
-}
-
-#[cfg(unix)]
-fn read_exact_at(file: &File, bytes: &mut [u8], at: u64) -> io::Result<()> {
-    std::os::unix::fs::FileExt::read_exact_at(file, bytes, at)
-}
-
-#[cfg(windows)]
-fn read_exact_at(file: &File, mut bytes: &mut [u8], mut at: u64) -> io::Result<()> {
-    while !bytes.is_empty() {
-        match std::os::windows::fs::FileExt::seek_read(file, bytes, at)? {
-            0 => return Err(io::ErrorKind::UnexpectedEof.into()),
-            count => {
-                bytes = &mut bytes[count..];
-                at += count as u64;
-            }
-        }
-    }
-    Ok(())
 }
 
 /// A stored content, to be read on any thread.

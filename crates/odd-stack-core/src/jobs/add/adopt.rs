@@ -174,7 +174,7 @@ fn decide(
     let key = |own: &FoundOriginal| ledger.game().folding.key(own.lies_at.as_str());
     change.files.accepted.extend(taken.iter().map(|own| (own.root, key(own), None)));
     change.noted.new_contents = new;
-    change.noted.unstored = contents.take_unstored();
+    change.noted.unstored = contents.unstored();
     change.noted.is_dry_run = dry_run;
     Ok((told, change))
 }

@@ -166,7 +166,7 @@ impl<'l> Arriving<'l> {
         change.stack.removed = new.iter().filter_map(|new| new.exchanges).collect();
         change.noted.new_contents = new_contents;
         change.stack.exchanges = exchanges(&facts, &new);
-        change.noted.unstored = self.contents.take_unstored();
+        change.noted.unstored = self.contents.unstored();
         change.noted.is_dry_run = self.dry_run;
         Ok((reports, change))
     }

@@ -1,13 +1,13 @@
 //! Reading packages' contents, into the ledger or only for their hashes.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeMap, BTreeSet};
 use std::io::Read;
 use std::path::Path;
-use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use super::error::AddError;
 use crate::blend::MOST_BLENDED_BYTES;
+use crate::expected::Unstored;
 use crate::hash::ContentHash;
 use crate::ledger::{Intake, Ledger, LedgerError, NewContent, check_room};
 use crate::observer::{Observer, Work};
@@ -18,9 +18,8 @@ struct Store<'a> {
     folder: &'a Path,
     intake: Intake<'a>,
     stores: bool,
-    /// Small texts, when nothing is stored, and how many bytes of them came.
-    small: Mutex<HashMap<ContentHash, Vec<u8>>>,
-    small_bytes: AtomicUsize,
+    /// Small texts, when nothing is stored.
+    small: Arc<Unstored>,
 }
 
 /// Takes the contents of one package, each once.
@@ -34,21 +33,14 @@ pub(in crate::jobs) struct Contents<'a> {
     takes_all: bool,
 }
 
-/// Texts up to this size are kept in memory when nothing is stored, as long as there is room.
+/// Texts up to this size are kept when nothing is stored.
 const SMALL_BYTES: u64 = MOST_BLENDED_BYTES;
-const MOST_SMALL_BYTES: usize = 256 << 20;
 
 impl<'a> Contents<'a> {
     /// Unless it `stores`, contents are hashed and nothing is written.
     pub(in crate::jobs) fn new(ledger: &'a Ledger, stores: bool) -> Self {
         let intake = Intake::new(ledger, stores);
-        let store = Store {
-            folder: ledger.folder(),
-            intake,
-            stores,
-            small: Mutex::default(),
-            small_bytes: AtomicUsize::new(0),
-        };
+        let store = Store { folder: ledger.folder(), intake, stores, small: Arc::default() };
         Self {
             store: Arc::new(store),
             hashes: Mutex::default(),
@@ -84,7 +76,7 @@ impl<'a> Contents<'a> {
     fn take_bytes(&self, content: usize, size_bytes: u64, bytes: &mut dyn Read) -> Result<(), AddError> {
         let store = &*self.store;
         if !store.stores && size_bytes <= SMALL_BYTES {
-            let mut small = Vec::new();
+            let mut small = Vec::with_capacity(usize::try_from(size_bytes).unwrap_or(0) + 1);
             let read = bytes.read_to_end(&mut small);
             read.map_err(LedgerError::io("read a content for", store.folder))?;
             let hash = store.intake.take(&mut small.as_slice(), size_bytes)?;
@@ -92,10 +84,7 @@ impl<'a> Contents<'a> {
             let may_be_text =
                 matches!(small.as_slice(), [0xff, 0xfe, ..] | [0xfe, 0xff, ..]) || !small.contains(&0);
             if may_be_text {
-                let room = store.small_bytes.fetch_add(small.len(), Ordering::Relaxed);
-                if room + small.len() <= MOST_SMALL_BYTES {
-                    locked(&store.small).insert(hash, small);
-                }
+                store.small.keep(hash, small);
             }
             locked(&self.hashes).insert(content, hash);
             return Ok(());
@@ -109,7 +98,7 @@ impl<'a> Contents<'a> {
     pub(in crate::jobs) fn put(&self, bytes: Vec<u8>) -> Result<ContentHash, AddError> {
         let hash = self.store.intake.take(&mut bytes.as_slice(), bytes.len() as u64)?;
         if !self.store.stores {
-            locked(&self.store.small).insert(hash, bytes);
+            self.store.small.keep(hash, bytes);
         }
         Ok(hash)
     }
@@ -213,9 +202,7 @@ impl<'a> Contents<'a> {
     fn taken_bytes(&self, content: usize, most_bytes: u64) -> Option<Vec<u8>> {
         let hash = self.hash_of(content)?;
         if !self.store.stores {
-            let mut bytes = locked(&self.store.small).get(&hash)?.clone();
-            bytes.truncate(usize::try_from(most_bytes).unwrap_or(usize::MAX));
-            return Some(bytes);
+            return self.store.small.get(hash, usize::try_from(most_bytes).unwrap_or(usize::MAX));
         }
         self.store.intake.stored(hash).ok()?.read(most_bytes).ok()
     }
@@ -279,9 +266,9 @@ impl<'a> Contents<'a> {
         self.store.intake.take_needed(is_needed)
     }
 
-    /// Small contents of all packages of the change, when nothing was stored; they are given once.
-    pub(in crate::jobs) fn take_unstored(&self) -> HashMap<ContentHash, Vec<u8>> {
-        std::mem::take(&mut locked(&self.store.small))
+    /// Small contents of all packages of the change, when nothing was stored.
+    pub(in crate::jobs) fn unstored(&self) -> Arc<Unstored> {
+        Arc::clone(&self.store.small)
     }
 }
 

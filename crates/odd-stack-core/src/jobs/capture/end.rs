@@ -260,7 +260,9 @@ fn take(
         match captured_inside(ledger, intake, order, file)? {
             Some(inside) => {
                 inside.told.iter().for_each(|(name, turn)| note_member(report, name, *turn));
-                request.noted.unstored.extend(inside.small);
+                for (hash, content) in inside.small {
+                    request.noted.unstored.keep(hash, content);
+                }
                 drafts.extend(inside.drafts);
             }
             None => wanted.push(file),
@@ -280,7 +282,7 @@ fn take(
     for (((file, settings), list), content) in wanted.into_iter().zip(settings).zip(lists).zip(contents) {
         let (hash, size_bytes) = content?;
         if let Some(list) = list {
-            request.noted.unstored.insert(hash, list);
+            request.noted.unstored.keep(hash, list);
         }
         note(report, file, settings.as_deref(), &address_of(ledger, file));
         drafts.push(draft(ledger, order, file, settings.is_some(), (hash, size_bytes), &mut request, report));
