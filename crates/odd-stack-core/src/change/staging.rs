@@ -56,13 +56,12 @@ pub(super) fn lay_stored(
 
 /// Writes a content that lies in a pack.
 fn write_stored(file: &Staged, stored: &Stored, seam: &dyn Seam) -> Result<bool, ChangeError> {
-    match stored.packed() {
-        Ok(Some(content)) if ContentHash::of(&content) == file.hash => {
-            write_new(file, &content, seam).map(|()| true)
-        }
-        // What can't be read is lost, whatever the reason.
-        _ => Ok(false),
-    }
+    let written = stored.with_packed(|content| match ContentHash::of(content) == file.hash {
+        true => write_new(file, content, seam).map(|()| true),
+        false => Ok(false),
+    });
+    // What can't be read is lost, whatever the reason.
+    written.ok().flatten().unwrap_or(Ok(false))
 }
 
 /// Copies a content with a file of its own. A copy that shares its blocks is not read.

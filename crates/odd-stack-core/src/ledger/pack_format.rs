@@ -30,7 +30,7 @@ pub(super) struct Member {
 
 /// Writes one content to the end of `pack`.
 pub(super) fn append(pack: &mut Vec<u8>, hash: ContentHash, content: &[u8]) {
-    header(pack, MODE, content.len(), &hash.to_string());
+    header(pack, MODE, content.len(), blake3::Hash::from_bytes(*hash.as_bytes()).to_hex().as_str());
     pack.extend_from_slice(content);
     pack.resize(pack.len().next_multiple_of(4), 0);
 }
@@ -47,11 +47,12 @@ pub(super) fn size_in_pack(size_bytes: u64) -> u64 {
 
 /// Contents lie on multiples of four, seen from the beginning of the pack: all that was written before does.
 fn header(pack: &mut Vec<u8>, mode: u32, size_bytes: usize, name: &str) {
-    // Number, mode, user, group, links, time, size, devices, length of the name, sum.
+    const DIGITS: &[u8; 16] = b"0123456789abcdef";
+    // Number, mode, user, group, links, time, size, devices, length of the name, sum: eight digits each.
     let fields = [0, mode as usize, 0, 0, 1, 0, size_bytes, 0, 0, 0, 0, name.len() + 1, 0];
     pack.extend_from_slice(MAGIC);
     for field in fields {
-        pack.extend_from_slice(format!("{field:08x}").as_bytes());
+        pack.extend((0..8).rev().map(|digit| DIGITS[field >> (4 * digit) & 0xf]));
     }
     pack.extend_from_slice(name.as_bytes());
     let length = (HEADER_BYTES + name.len() + 1).next_multiple_of(4) - HEADER_BYTES - name.len();

@@ -5,6 +5,7 @@
 //! nobody needs any more takes room until it is made anew, without that. Programs lie by themselves all the same: what a virus
 //! scanner takes away of these is then one file.
 
+use std::cell::RefCell;
 use std::collections::HashMap;
 use std::fs::{self, File};
 use std::io::{self, Cursor, Read, Seek, SeekFrom};
@@ -171,7 +172,14 @@ impl Packs {
 
     /// Reads `length_bytes` of a pack.
     fn read(&self, pack: u64, at: u64, length_bytes: u64) -> io::Result<Vec<u8>> {
-        let mut bytes = vec![0; usize::try_from(length_bytes).map_err(io::Error::other)?];
+        let mut bytes = Vec::new();
+        self.read_into(pack, at, length_bytes, &mut bytes)?;
+        Ok(bytes)
+    }
+
+    /// Reads `length_bytes` of a pack into `bytes`, in place of what is there.
+    fn read_into(&self, pack: u64, at: u64, length_bytes: u64, bytes: &mut Vec<u8>) -> io::Result<()> {
+        bytes.resize(usize::try_from(length_bytes).map_err(io::Error::other)?, 0);
         {
             let growing = held(&self.growing);
             if let Some((_, written)) =
@@ -180,11 +188,10 @@ impl Packs {
                 let start = usize::try_from(at - written).map_err(io::Error::other)?;
                 let there = growing.bytes.get(start..start + bytes.len());
                 bytes.copy_from_slice(there.ok_or(io::ErrorKind::UnexpectedEof)?);
-                return Ok(bytes);
+                return Ok(());
             }
         }
-        read_exact_at(&*self.open(pack)?, &mut bytes, at)?;
-        Ok(bytes)
+        read_exact_at(&*self.open(pack)?, bytes, at)
     }
 
     fn open(&self, pack: u64) -> io::Result<Arc<File>> {
@@ -269,6 +276,21 @@ impl Stored {
         }
     }
 
+    /// Gives its bytes to `act` where it is in a pack. For very many one after the other: they come in one buffer.
+    ///
+    /// # Errors
+    /// As [`Stored::open`].
+    pub(crate) fn with_packed<T>(&self, act: impl FnOnce(&[u8]) -> T) -> io::Result<Option<T>> {
+        thread_local! {
+            static BUFFER: RefCell<Vec<u8>> = const { RefCell::new(Vec::new()) };
+        }
+        let Place::Packed { pack, at, size_bytes } = self.place else { return Ok(None) };
+        BUFFER.with_borrow_mut(|buffer| {
+            self.packs.read_into(pack, at, size_bytes, buffer)?;
+            Ok(Some(act(buffer)))
+        })
+    }
+
     /// Its first bytes.
     ///
     /// # Errors
@@ -286,8 +308,8 @@ impl Stored {
 
     /// Whether it is what its name says; what can't be read is not.
     pub(crate) fn is_whole(&self) -> bool {
-        let now = match self.packed() {
-            Ok(Some(bytes)) => Ok(ContentHash::of(&bytes)),
+        let now = match self.with_packed(ContentHash::of) {
+            Ok(Some(now)) => Ok(now),
             Ok(None) => ContentHash::of_file(&self.path()),
             Err(error) => Err(error),
         };
