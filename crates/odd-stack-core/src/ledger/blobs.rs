@@ -104,21 +104,45 @@ impl<'a> Intake<'a> {
         Ok(())
     }
 
-    /// Stores what `content` gives and says under which hash. Nothing is durable yet.
+    /// Stores what `content` gives and says under which hash. Nothing is durable yet. What is not had from anywhere else lies
+    /// by itself, however small it is.
     pub(crate) fn take(&self, content: &mut dyn Read, size_bytes: u64) -> Result<ContentHash, LedgerError> {
+        self.take_as(content, size_bytes, false)
+    }
+
+    /// As [`Intake::take`], for what comes from a package and could come from it again: small ones lie together.
+    pub(crate) fn take_of_package(
+        &self,
+        content: &mut dyn Read,
+        size_bytes: u64,
+    ) -> Result<ContentHash, LedgerError> {
+        self.take_as(content, size_bytes, true)
+    }
+
+    fn take_as(
+        &self,
+        content: &mut dyn Read,
+        size_bytes: u64,
+        may_pack: bool,
+    ) -> Result<ContentHash, LedgerError> {
         if !self.stores {
             let hashed = ContentHash::of_reader(content);
             return Ok(hashed.map_err(LedgerError::io("read a content for", self.ledger))?.0);
         }
         self.begin()?;
         if size_bytes <= IN_MEMORY_BYTES {
-            self.take_small(content, size_bytes)
+            self.take_small(content, size_bytes, may_pack)
         } else {
             self.take_large(content)
         }
     }
 
-    fn take_small(&self, content: &mut dyn Read, size_bytes: u64) -> Result<ContentHash, LedgerError> {
+    fn take_small(
+        &self,
+        content: &mut dyn Read,
+        size_bytes: u64,
+        may_pack: bool,
+    ) -> Result<ContentHash, LedgerError> {
         let mut bytes = Vec::with_capacity(usize::try_from(size_bytes).unwrap_or(0) + 1);
         content.read_to_end(&mut bytes).map_err(LedgerError::io("read a content for", self.ledger))?;
         let hash = ContentHash::of(&bytes);
@@ -127,7 +151,7 @@ impl<'a> Intake<'a> {
             return Ok(hash);
         }
         let size_bytes = bytes.len() as u64;
-        if turn == Turn::New && size_bytes < self.small_bytes && !is_program(&bytes) {
+        if may_pack && turn == Turn::New && size_bytes < self.small_bytes && !is_program(&bytes) {
             let place = self.packs.append(hash, &bytes, self.seam)?;
             self.note(hash, size_bytes, place);
             return Ok(hash);
@@ -229,7 +253,7 @@ impl<'a> Intake<'a> {
 }
 
 /// Whether a content is of a form that systems run or load.
-pub(super) fn is_program(content: &[u8]) -> bool {
+fn is_program(content: &[u8]) -> bool {
     content.starts_with(b"MZ") || content.starts_with(b"\x7fELF")
 }
 

@@ -2,8 +2,9 @@
 //!
 //! A file for each small content costs a name, a block and two calls more than its bytes. So what is below the size of links is
 //! written into a pack, one or more for each change. A pack is never written to again once its change is done: what of it
-//! nobody needs any more takes room until it is made anew, without that. Programs lie by themselves all the same: what a virus
-//! scanner takes away of these is then one file.
+//! nobody needs any more takes room until it is made anew, without that. Two things lie by themselves all the same: programs, so
+//! that a virus scanner which takes one away takes nothing else; and what is had from nowhere else, such as a person's edits and what was captured,
+//! so that a lost pack can be renewed from packages.
 
 use std::cell::RefCell;
 use std::collections::HashMap;

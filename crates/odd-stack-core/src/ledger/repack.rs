@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 
-use super::blobs::{is_program, set_mark, sweep};
+use super::blobs::{set_mark, sweep};
 use super::pack_format::size_in_pack;
 use super::packs::MOST_BYTES;
 use super::places::{NewContent, Place, packs_there};
@@ -11,15 +11,12 @@ use super::{Ledger, LedgerError, Transaction, check_room};
 use crate::hash::ContentHash;
 use crate::observer::Observer;
 
-/// A pack is made anew when one byte in so many is not needed.
+/// A big pack is made anew when one byte in so many is not needed.
 const UNNEEDED_PART: u64 = 4;
 /// Packs smaller than this are put together.
 const SMALL_PACK_BYTES: u64 = MOST_BYTES / 16;
-/// Enough to tell a program.
-const HEAD_BYTES: u64 = 8;
 
-/// What is to be made anew: what lies in packs of which too much is not needed, in small packs, and by itself though it is
-/// small.
+/// What is to be made anew: what lies in packs of which too much is not needed, and in small packs.
 #[derive(Debug, Default)]
 pub(crate) struct Repacking {
     contents: Vec<NewContent>,
@@ -44,24 +41,19 @@ impl Ledger {
             let needed: u64 = contents.iter().map(|content| size_in_pack(content.size_bytes)).sum();
             // What ends a pack is needed, too.
             let unneeded = length.saturating_sub(needed + size_in_pack(0));
+            let is_small = length < SMALL_PACK_BYTES;
             match contents {
                 contents if contents.is_empty() => {}
-                contents if unneeded * UNNEEDED_PART > length => {
+                contents if unneeded * UNNEEDED_PART > length || (is_small && unneeded > 0) => {
                     repacking.unneeded_bytes += unneeded;
                     repacking.contents.extend(contents);
                 }
-                contents if length < SMALL_PACK_BYTES => small.push(contents),
+                contents if is_small => small.push(contents),
                 _ => {}
             }
         }
-        let mut alone = self.catalogue.small_contents_alone(self.small_bytes())?;
-        alone.retain(|content| {
-            let head = self.stored(content.hash).ok().and_then(|stored| stored.read(HEAD_BYTES).ok());
-            head.is_some_and(|head| !is_program(&head))
-        });
-        if small.len() + alone.len() + usize::from(!repacking.contents.is_empty()) > 1 {
+        if small.len() + usize::from(!repacking.contents.is_empty()) > 1 {
             repacking.contents.extend(small.into_iter().flatten());
-            repacking.contents.extend(alone);
         }
         Ok(repacking)
     }

@@ -5,10 +5,10 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use crate::stored::{StoredContent, stored};
-use crate::world::{World, id, permit, reorder};
+use crate::world::{NOW, World, id, permit, reorder};
 use odd_stack_core::change::{ChangeOptions, Edits};
-use odd_stack_core::jobs::steps::{tidy, verify_stored};
-use odd_stack_core::jobs::{Reorder, TidyReport, TidyRequest};
+use odd_stack_core::jobs::steps::{prepare_mend, tidy, verify_stored};
+use odd_stack_core::jobs::{MendFile, Mending, Reorder, TidyReport, TidyRequest};
 use odd_stack_core::observer::Silent;
 
 const STOP: ChangeOptions = ChangeOptions::with(Edits::Stop);
@@ -54,6 +54,14 @@ fn what_is_small_lies_together_but_for_programs() {
     together.sort();
     assert_eq!(together, [b"".to_vec(), b"lamp".to_vec()]);
     assert!(are_whole(&world));
+    // Nor what no package has.
+    fs::write(world.path("game/data/empty.txt"), "mine").unwrap();
+    let ledger = world.ledger();
+    let drifted = world.check(false).drifted.into_iter();
+    let keep: Vec<_> = drifted.map(|drifted| (MendFile { drifted, is_named: true }, Mending::Keep)).collect();
+    let kept = prepare_mend(&ledger, permit(&ledger).unwrap(), &keep, "mend", NOW, &Silent).unwrap();
+    kept.change.unwrap().apply(&Silent).unwrap();
+    assert!(!in_packs(&crate::stored::stored_as(ledger.folder(), "mine").path));
 }
 
 #[test]

@@ -105,7 +105,10 @@ fn amount(count: Count) -> Option<String> {
 
 fn used(game: &str, report: &TidyReport, verbose: bool) -> String {
     let counts = [report.stack, report.history, report.originals, report.kept_edits];
-    let all = counts.iter().map(|count| count.bytes).sum::<u64>() + report.catalogue_bytes;
+    let left_behind = report.left_behind_bytes > 0;
+    let all = counts.iter().map(|count| count.bytes).sum::<u64>()
+        + report.catalogue_bytes
+        + report.left_behind_bytes;
     let mut text = format!("{} uses {}:\n", paint(BOLD, &format!("The ledger of {game}")), size(all));
     let [stack, history, originals, edits] = counts.map(amount);
     let rows = [
@@ -113,6 +116,10 @@ fn used(game: &str, report: &TidyReport, verbose: bool) -> String {
         ("removed and replaced layers, which going back needs", history),
         ("the game's own files beneath layers", originals),
         ("edited files that were saved", edits),
+        (
+            "left behind where files went that lay together",
+            left_behind.then(|| size(report.left_behind_bytes)),
+        ),
         ("the catalogue and its second copy", Some(size(report.catalogue_bytes))),
     ];
     let rows = rows.into_iter().filter_map(|(what, amount)| {
@@ -156,7 +163,7 @@ fn what_goes(report: &TidyReport) -> String {
     if report.left_behind_bytes > 0 {
         let would = if report.dry_run { "Would free" } else { "Freed" };
         let bytes = size(report.left_behind_bytes);
-        text.push_str(&format!("{would} {bytes} that files left behind which went before.\n"));
+        text.push_str(&format!("{would} {bytes} that were left behind.\n"));
     }
     text
 }

@@ -79,7 +79,7 @@ impl<'a> Contents<'a> {
             let mut small = Vec::with_capacity(usize::try_from(size_bytes).unwrap_or(0) + 1);
             let read = bytes.read_to_end(&mut small);
             read.map_err(LedgerError::io("read a content for", store.folder))?;
-            let hash = store.intake.take(&mut small.as_slice(), size_bytes)?;
+            let hash = store.intake.take_of_package(&mut small.as_slice(), size_bytes)?;
             // UTF-16 has zeros, too, and says so at its start.
             let may_be_text =
                 matches!(small.as_slice(), [0xff, 0xfe, ..] | [0xfe, 0xff, ..]) || !small.contains(&0);
@@ -89,7 +89,7 @@ impl<'a> Contents<'a> {
             locked(&self.hashes).insert(content, hash);
             return Ok(());
         }
-        let hash = store.intake.take(bytes, size_bytes)?;
+        let hash = store.intake.take_of_package(bytes, size_bytes)?;
         locked(&self.hashes).insert(content, hash);
         Ok(())
     }

@@ -27,16 +27,6 @@ impl Catalogue {
         )
     }
 
-    /// All contents smaller than `size_bytes` that lie by themselves, and are no links.
-    pub(crate) fn small_contents_alone(&self, size_bytes: u64) -> Result<Vec<NewContent>> {
-        let sql = "SELECT pack, place, size_bytes, hash FROM blob
-             WHERE pack IS NULL AND size_bytes < ?1 AND hash NOT IN (SELECT hash FROM linked_content)";
-        self.run(|db| {
-            let mut query = db.prepare_cached(sql)?;
-            query.query_map([size_bytes.cast_signed()], content)?.collect()
-        })
-    }
-
     fn contents(&self, sql: &str) -> Result<Vec<NewContent>> {
         self.run(|db| db.prepare_cached(sql)?.query_map([], content)?.collect())
     }
