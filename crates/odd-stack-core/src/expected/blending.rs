@@ -163,7 +163,8 @@ impl<'l> Blender<'l> {
     ) -> Result<(), LedgerError> {
         let Some(composition) = column.composition(order) else { return Ok(()) };
         let name = composition.hash();
-        if column.blends.iter().any(|blend| blend.recipe == name) {
+        let under = column.made_under(name, order);
+        if column.blends.iter().any(|blend| blend.made == under) {
             return Ok(());
         }
         let catalogue = &self.ledger.catalogue;
@@ -197,7 +198,7 @@ impl<'l> Blender<'l> {
                 reason,
             }),
         };
-        column.blends.push(Blend { recipe: name, outcome });
+        column.blends.push(Blend { made: under, outcome });
         Ok(())
     }
 
@@ -219,7 +220,8 @@ impl<'l> Blender<'l> {
                 continue;
             }
             let name = recipe.hash();
-            if column.blends.iter().any(|blend| blend.recipe == name) {
+            let made = column.made_under(name, order);
+            if column.blends.iter().any(|blend| blend.made == made) {
                 continue;
             }
             if let Some(known) = self.ledger.catalogue.blend(name)? {
@@ -297,7 +299,8 @@ impl<'l> Blender<'l> {
                 Ok(Blended { entry, from: recipe.from(&column.laid(order)), clashes, undone })
             }
         };
-        column.blends.push(Blend { recipe: name, outcome });
+        let made = column.made_under(name, order);
+        column.blends.push(Blend { made, outcome });
         Ok(())
     }
 
@@ -335,8 +338,9 @@ impl<'l> Blender<'l> {
     ) -> Result<Option<Vec<u8>>, LedgerError> {
         let Some(recipe) = column.recipe(order) else { return Ok(None) };
         let name = recipe.hash();
+        let made = column.made_under(name, order);
         let is_it = column.blends.iter().any(|blend| {
-            blend.recipe == name && blend.outcome.as_ref().is_ok_and(|blended| blended.entry == *entry)
+            blend.made == made && blend.outcome.as_ref().is_ok_and(|blended| blended.entry == *entry)
         });
         if !is_it {
             return Ok(None);

@@ -193,8 +193,8 @@ impl Column {
 /// What a recipe gives.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Blend {
-    /// The recipe, by [`Recipe::hash`].
-    pub recipe: ContentHash,
+    /// What was made, by [`Column::made_under`].
+    pub made: ContentHash,
     /// The file; or why there is none, so that the topmost file counts as a whole.
     pub outcome: Result<Blended, NotBlendable>,
 }

@@ -66,8 +66,8 @@ impl Column {
 
     /// What changing members gives under `order`, where that is done and known.
     pub fn composed(&self, order: &Order) -> Option<&Blend> {
-        let name = self.composition(order)?.hash();
-        self.blends.iter().find(|blend| blend.recipe == name)
+        let made = self.made_under(self.composition(order)?.hash(), order);
+        self.blends.iter().find(|blend| blend.made == made)
     }
 
     /// How members of the container here differ under `order` from the file that it is made from; nothing where none do, or

@@ -110,6 +110,10 @@ pub fn tallies<'a>(columns: impl IntoIterator<Item = &'a Column>, order: &Order)
     for column in columns {
         let mut laid = column.laid(order);
         laid.retain(|entry| entry.kind != EntryKind::Members);
+        // What only whole containers have counts with these.
+        if laid.iter().all(|entry| entry.kind == EntryKind::Packed) {
+            continue;
+        }
         let blended = match laid.as_slice() {
             [_] => None,
             _ => column.blend(order).and_then(|blend| blend.outcome.as_ref().ok()),

@@ -118,7 +118,18 @@ impl Column {
         if self.blends.is_empty() {
             return None;
         }
-        let recipe = self.recipe(order)?.hash();
-        self.blends.iter().find(|blend| blend.recipe == recipe)
+        let made = self.made_under(self.recipe(order)?.hash(), order);
+        self.blends.iter().find(|blend| blend.made == made)
+    }
+
+    /// Names what a recipe or a composition of that name gives here under `order`: with the layers that supply it and their times,
+    /// which what stands for it has from them. Other layers may give the same bytes.
+    pub fn made_under(&self, name: ContentHash, order: &Order) -> ContentHash {
+        let mut bytes = name.as_bytes().to_vec();
+        for entry in self.laid(order) {
+            bytes.extend_from_slice(&entry.layer.0.to_le_bytes());
+            bytes.extend_from_slice(&entry.modified.to_le_bytes());
+        }
+        ContentHash::of(&bytes)
     }
 }

@@ -2,7 +2,7 @@
 
 use std::fs;
 
-use crate::world::{NOW, World, add, add_request, id, permit, reorder};
+use crate::world::{NOW, World, add, add_request, exchange, id, permit, reorder};
 use filetime::FileTime;
 use odd_stack_core::change::{ChangeError, ChangeOptions, Edits, EffectKind};
 use odd_stack_core::expected::DriftKind;
@@ -404,5 +404,29 @@ fn check_tells_every_kind_of_drift() {
         world.write("game/new/Y", "another spelling");
         world.write("game/new/y", "back again");
         assert!(kinds(false).contains(&("game:new/Y".to_owned(), DriftKind::OtherSpelling)));
+    }
+}
+
+/// What is merged has the time of the newest of what went into it, also where a new version brings the same bytes.
+#[test]
+fn what_a_new_version_has_alike_gets_its_time() {
+    let world = World::with_game(&[("game/config/fog.ini", "fog=1\ngulls=2\n")]);
+    let package = |name: &str, content: &str, time: i64| {
+        let package = world.package(name, &[("config/fog.ini", content), ("data/note.txt", name)]);
+        let time = filetime::FileTime::from_unix_time(time, 0);
+        filetime::set_file_mtime(package.join("config/fog.ini"), time).unwrap();
+        package
+    };
+    world.add(&package("one", "fog=5\ngulls=2\n", 1_650_000_000), &[]).unwrap();
+    world.add(&package("two", "fog=1\ngulls=7\n", 1_640_000_000), &[]).unwrap();
+    let mut before = "one".to_owned();
+    for time in [1_660_000_000, 1_630_000_000] {
+        let ledger = world.ledger();
+        let name = format!("one of {time}");
+        let next = package(&name, "fog=5\ngulls=2\n", time);
+        exchange(&ledger, id(&ledger, &before), &next, &[], STOP).unwrap();
+        before = name;
+        assert_eq!(world.check(false).drifted, [], "with {time}");
+        assert_eq!(fs::read_to_string(world.path("game/config/fog.ini")).unwrap(), "fog=5\ngulls=7\n");
     }
 }

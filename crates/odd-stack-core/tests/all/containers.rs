@@ -240,7 +240,10 @@ fn request(world: &World, name: &str, does: &Does) -> Option<AddRequest> {
     for (place, content) in files {
         let path = folder.join(place);
         fs::create_dir_all(path.parent().unwrap()).unwrap();
-        fs::write(path, content).unwrap();
+        fs::write(&path, content).unwrap();
+        // Packages are of different times.
+        let time = 1_600_000_000 + 1000 * i64::from(*name.as_bytes().last().unwrap());
+        filetime::set_file_mtime(&path, filetime::FileTime::from_unix_time(time, 0)).unwrap();
     }
     let rules = add_request(&folder, &places).wanted.rules;
     let said = Wishes { takes_away: away, ..Wishes::default() };
@@ -376,4 +379,26 @@ fn the_same_stack_gives_the_same_bytes() {
     let bytes = fs::read(world.path("game/data/core.qpk")).unwrap();
     let hash = ContentHash::of(&bytes).to_string();
     assert_eq!(hash, "e4da5054ae9c6ec89af23e1253d95be2bf5bd0a789907c1ff5cf1aa4a8f101e5");
+}
+
+/// Layers that put or take away the same, removed one after the other: what remains is counted as if they had never been.
+#[test]
+fn what_counts_is_a_matter_of_what_is_laid_alone() {
+    let whole = |without: &'static str| Does::Whole([(without, None)].into());
+    let world = with_container();
+    let does = [
+        ("layer a", whole("light.ini")),
+        ("layer b", Does::Inside([("light.ini", Some(0))].into())),
+        ("layer c", whole("menu/title.txt")),
+    ];
+    for (name, does) in &does {
+        add_layer(&world.ledger(), &request(&world, name, does).unwrap());
+    }
+    let ledger = world.ledger();
+    for name in ["layer b", "layer a"] {
+        reorder(&ledger, &Reorder::Remove(vec![id(&ledger, name)]), ChangeOptions::default()).unwrap();
+    }
+    let left = stack(&ledger).unwrap();
+    let counts = left.layers.iter().map(|layer| (layer.wins_files, layer.contested_files, layer.open_files));
+    assert_eq!(counts.collect::<Vec<_>>(), [(1, 0, 0)]);
 }
