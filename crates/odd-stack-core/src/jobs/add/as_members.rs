@@ -4,6 +4,7 @@ use std::collections::HashMap;
 
 use super::content_at::key_of;
 use super::contents::Contents;
+use super::ends::may_be_container;
 use super::error::AddError;
 use super::into_containers::opened;
 use super::report::WholeContainerRow;
@@ -146,11 +147,17 @@ pub(in crate::jobs) fn whole_containers(
     let mut rows = Vec::new();
     for placement in &placed.placements {
         let member = &package.members()[placement.member];
-        if placement.to.path.as_str().contains(INTO) || !contents.may_be_container(member) {
+        let known = contents.may_be_container(member);
+        if placement.to.path.as_str().contains(INTO) || known == Some(false) {
             continue;
         }
         let (root, key) = key_of(ledger, &placement.to)?;
-        if catalogue.known_path(root, &key)?.is_none() && catalogue.base_at(root, &key)?.is_none() {
+        let base = catalogue.base_at(root, &key)?;
+        if catalogue.known_path(root, &key)?.is_none() && base.is_none() {
+            continue;
+        }
+        let spelled = base.as_ref().map_or(&placement.to.path, |base| &base.spelled);
+        if known.is_none() && !may_be_container(&spelled.on(&ledger.site().root(root)?.folder)) {
             continue;
         }
         let Ok(beneath) = opened(ledger, &containers, order, &placement.to) else { continue };

@@ -5,6 +5,7 @@ use std::io::Read;
 use std::path::Path;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
+use super::ends::WithEnds;
 use super::error::AddError;
 use crate::blend::MOST_BLENDED_BYTES;
 use crate::expected::Unstored;
@@ -207,10 +208,10 @@ impl<'a> Contents<'a> {
         self.store.intake.stored(hash).ok()?.read(most_bytes).ok()
     }
 
-    /// Whether a member's content may be a zip-based container; one that was not taken may be.
-    pub(in crate::jobs) fn may_be_container(&self, member: &Member) -> bool {
-        let content = member.content;
-        self.hash_of(content).is_none() || locked(&self.container_like).contains(&content)
+    /// Whether a member's content begins or ends like a zip-based container; nothing where it was not taken.
+    pub(in crate::jobs) fn may_be_container(&self, member: &Member) -> Option<bool> {
+        self.hash_of(member.content)?;
+        Some(locked(&self.container_like).contains(&member.content))
     }
 
     /// A member's content as a file, if it is at hand: what was not stored is unpacked for a while.
@@ -269,48 +270,6 @@ impl<'a> Contents<'a> {
     /// Small contents of all packages of the change, when nothing was stored.
     pub(in crate::jobs) fn unstored(&self) -> Arc<Unstored> {
         Arc::clone(&self.store.small)
-    }
-}
-
-/// Remembers how what passes through it begins and ends.
-struct WithEnds<'a> {
-    inner: &'a mut dyn Read,
-    head: [u8; 4],
-    tail: [u8; END_BYTES],
-    size_bytes: usize,
-}
-
-/// Bytes of the record that ends a zip archive without a comment (PKWARE's appnote, 4.3.16).
-const END_BYTES: usize = 22;
-
-impl<'a> WithEnds<'a> {
-    fn of(inner: &'a mut dyn Read) -> Self {
-        Self { inner, head: [0; 4], tail: [0; END_BYTES], size_bytes: 0 }
-    }
-
-    /// Whether it begins or ends as zip archives do.
-    fn are_of_container(&self) -> bool {
-        let begins = [*b"PK\x03\x04", *b"PK\x05\x06"].contains(&self.head);
-        begins || self.tail.starts_with(b"PK\x05\x06")
-    }
-}
-
-impl Read for WithEnds<'_> {
-    fn read(&mut self, buffer: &mut [u8]) -> std::io::Result<usize> {
-        let count = self.inner.read(buffer)?;
-        let bytes = &buffer[..count];
-        if let Some(head) = self.head.get_mut(self.size_bytes..) {
-            head.iter_mut().zip(bytes).for_each(|(head, byte)| *head = *byte);
-        }
-        match bytes.len().checked_sub(END_BYTES) {
-            Some(from) => self.tail.copy_from_slice(&bytes[from..]),
-            None => {
-                self.tail.rotate_left(count);
-                self.tail[END_BYTES - count..].copy_from_slice(bytes);
-            }
-        }
-        self.size_bytes += count;
-        Ok(count)
     }
 }
 

@@ -12,6 +12,7 @@ pub(super) mod arriving;
 pub(super) mod as_members;
 pub(super) mod content_at;
 pub(super) mod contents;
+mod ends;
 pub(super) mod error;
 pub(super) mod fit_sheet;
 pub(super) mod game_containers;
