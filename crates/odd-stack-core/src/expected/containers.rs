@@ -247,12 +247,7 @@ impl<'l> Containers<'l> {
             return known.clone();
         }
         let stored = self.ledger.stored(hash).map_err(|error| error.to_string())?;
-        let file = match stored.packed() {
-            Ok(Some(content)) => Ok(ArchiveFile::from_memory(content)),
-            Ok(None) => ArchiveFile::open(&stored.path()),
-            Err(error) => Err(error),
-        };
-        let file = file.map_err(|error| error.to_string());
+        let file = stored.as_archive().map_err(|error| error.to_string());
         let opened = file.and_then(|file| self.open(file));
         self.opened.borrow_mut().insert(whose, opened.clone());
         opened

@@ -19,6 +19,7 @@ use super::places::{NewContent, PACKS, Place, pack_path, packs_there, path_of};
 use super::private_room::make_private_folder;
 use crate::files::{Seam, open_at_once, read_exact_at};
 use crate::hash::ContentHash;
+use crate::package::ArchiveFile;
 
 /// A pack that is longer gets nothing more.
 pub(super) const MOST_BYTES: u64 = 64 << 20;
@@ -264,6 +265,17 @@ impl Stored {
             Some(bytes) => StoredBytes::Held(Cursor::new(bytes)),
             None => StoredBytes::File(open_at_once(&self.path())?),
         })
+    }
+
+    /// Opens it as a file that can be shared.
+    ///
+    /// # Errors
+    /// As [`Stored::open`].
+    pub(crate) fn as_archive(&self) -> io::Result<ArchiveFile> {
+        match self.packed()? {
+            Some(bytes) => Ok(ArchiveFile::from_memory(bytes)),
+            None => ArchiveFile::open(&self.path()),
+        }
     }
 
     /// Its bytes where it is in a pack.

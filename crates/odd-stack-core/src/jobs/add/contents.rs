@@ -224,11 +224,7 @@ impl<'a> Contents<'a> {
         /// What is unpacked at most only to say something of it.
         const MOST_UNPACKED_BYTES: u64 = 2 << 30;
         if let Some(hash) = self.hash_of(member.content).filter(|_| self.store.stores) {
-            let stored = self.store.intake.stored(hash).ok()?;
-            return match stored.packed().ok()? {
-                Some(bytes) => Some(ArchiveFile::from_memory(bytes)),
-                None => ArchiveFile::open(&stored.path()).ok(),
-            };
+            return self.store.intake.stored(hash).ok()?.as_archive().ok();
         }
         if member.size_bytes > MOST_UNPACKED_BYTES {
             return None;
