@@ -1,6 +1,6 @@
 //! Putting what a change brings beside its place.
 
-use std::io::{self, Read};
+use std::io;
 use std::path::Path;
 
 use super::decision::Staged;
@@ -25,9 +25,8 @@ pub(super) fn build(
     seam: &dyn Seam,
 ) -> Result<Option<Built>, ChangeError> {
     let path = &file.path;
-    let write = |content: &mut dyn Read| seam.write_file(path, content).map(drop);
     let failed = |source| ChangeError::Stage { path: path.clone(), source };
-    match building.make(write) {
+    match building.make(|blocks| seam.write_blocks(path, building.made_from(), blocks)) {
         Ok(built) => seam.stamp(path, file.stamp).map(|()| Some(built)).map_err(failed),
         Err(BuildError::OtherBeneath) => Ok(None),
         Err(BuildError::Io(source)) => Err(failed(source)),

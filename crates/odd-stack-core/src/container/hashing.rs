@@ -1,9 +1,14 @@
 //! Hashing what goes by beside its being written.
+//!
+//! BLAKE3 is a tree over blocks of its input, each hashed with its place (section 2.1 of its paper). What two streams have at the
+//! same place is therefore hashed once for both.
 
-use std::collections::VecDeque;
+use std::collections::HashMap;
 use std::sync::Arc;
 use std::sync::mpsc::{SyncSender, sync_channel};
 use std::thread::JoinHandle;
+
+use blake3::hazmat::{ChainingValue, HasherExt, Mode, merge_subtrees_non_root, merge_subtrees_root};
 
 use crate::hash::ContentHash;
 
@@ -15,110 +20,214 @@ pub(super) enum Of {
     Both,
 }
 
-/// Hashes of two streams that have most bytes in common. Big ones are hashed on a thread for each, so that they cost little
-/// time beside reading and writing.
-pub(super) struct TwoHashes {
-    of: Of,
-    held: Vec<u8>,
-    /// None where nobody asks for it.
-    old: Option<OneHash>,
-    new: OneHash,
-    /// What was passed on to threads, to be used again.
-    passed: VecDeque<Arc<Vec<u8>>>,
-}
-
-/// A hash that is made here, until its stream turns out to be big.
-enum OneHash {
-    Here(Box<blake3::Hasher>),
-    Beside { sender: SyncSender<Arc<Vec<u8>>>, thread: JoinHandle<Box<blake3::Hasher>> },
-}
-
-/// How much is hashed at once, and how many such wait.
-const HELD_BYTES: usize = 256 << 10;
+/// How much is hashed at once: a subtree of 2^8 chunks.
+pub(super) const GROUP_BYTES: u64 = 256 << 10;
+/// How many such wait for each thread.
 const MOST_WAITING: usize = 8;
 
-impl OneHash {
-    fn new() -> Self {
-        Self::Here(Box::default())
+/// Hashes of two streams that have most bytes in common. Big ones are hashed on two threads, so that they cost little time
+/// beside reading and writing.
+pub(super) struct TwoHashes {
+    /// How much went by of each.
+    old_at: u64,
+    new_at: u64,
+    with_old: bool,
+    hashing: Hashing,
+    /// Whose turn it is to hash what is the same in both.
+    is_first: bool,
+}
+
+/// Two that hash, each a stream of its own and a part of what is the same in both.
+enum Hashing {
+    Here(Box<[Hasher; 2]>),
+    Beside([(SyncSender<Task>, JoinHandle<Hasher>); 2]),
+}
+
+/// What to hash.
+struct Task {
+    bytes: Arc<Vec<u8>>,
+    how: How,
+}
+
+#[derive(Clone, Copy)]
+enum How {
+    /// What comes next in one's own stream.
+    Next,
+    /// The group of that number in both streams; one's own stream goes on after it.
+    Shared(u64),
+    /// The other one hashes it.
+    Skip,
+}
+
+/// Hashes one stream, except for what is given as shared.
+#[derive(Default)]
+struct Hasher {
+    at: u64,
+    group: blake3::Hasher,
+    groups: HashMap<u64, ChainingValue>,
+    shared: HashMap<u64, ChainingValue>,
+}
+
+impl Hasher {
+    fn take(&mut self, Task { bytes, how }: &Task) {
+        match how {
+            How::Next => self.update(bytes),
+            How::Skip => self.skip(),
+            How::Shared(number) => {
+                self.skip();
+                let mut group = blake3::Hasher::new();
+                group.set_input_offset(number * GROUP_BYTES).update(bytes);
+                self.shared.insert(*number, group.finalize_non_root());
+            }
+        }
     }
 
-    fn take(&mut self, bytes: &Arc<Vec<u8>>) {
-        if let (Self::Here(hasher), true) = (&mut *self, bytes.len() == HELD_BYTES) {
-            let mut hasher = std::mem::take(hasher);
-            let (sender, waiting) = sync_channel::<Arc<Vec<u8>>>(MOST_WAITING);
-            let thread = std::thread::spawn(move || {
-                for bytes in waiting {
-                    hasher.update(&bytes);
-                }
-                hasher
-            });
-            *self = Self::Beside { sender, thread };
+    fn update(&mut self, mut bytes: &[u8]) {
+        while !bytes.is_empty() {
+            self.close_full();
+            let room = GROUP_BYTES - self.at % GROUP_BYTES;
+            let (now, later) = bytes.split_at(usize::try_from(room).unwrap_or(usize::MAX).min(bytes.len()));
+            self.group.update(now);
+            self.at += now.len() as u64;
+            bytes = later;
         }
+    }
+
+    fn skip(&mut self) {
+        self.close_full();
+        self.at += GROUP_BYTES;
+        self.group = blake3::Hasher::new();
+        self.group.set_input_offset(self.at);
+    }
+
+    /// A full group is closed as soon as it is known that it is not the last.
+    fn close_full(&mut self) {
+        if self.group.count() == GROUP_BYTES {
+            self.close();
+        }
+    }
+
+    fn close(&mut self) {
+        let mut next = blake3::Hasher::new();
+        next.set_input_offset(self.at.next_multiple_of(GROUP_BYTES));
+        let group = std::mem::replace(&mut self.group, next);
+        self.groups.insert((self.at - 1) / GROUP_BYTES, group.finalize_non_root());
+    }
+
+    /// The hash of the whole stream.
+    fn finish(mut self, shared: &HashMap<u64, ChainingValue>) -> ContentHash {
+        if self.at <= GROUP_BYTES {
+            return ContentHash::from_bytes(*self.group.finalize().as_bytes());
+        }
+        if self.group.count() > 0 {
+            self.close();
+        }
+        let all = 0..self.at.div_ceil(GROUP_BYTES);
+        let known = |number: u64| self.groups.get(&number).or_else(|| shared.get(&number));
+        let all: Vec<ChainingValue> = all.map(|number| known(number).copied().unwrap_or_default()).collect();
+        let (left, right) = halves(&all);
+        ContentHash::from_bytes(*merge_subtrees_root(&joined(left), &joined(right), Mode::Hash).as_bytes())
+    }
+}
+
+/// The groups below a node of the tree, by the node below which they are.
+fn halves(groups: &[ChainingValue]) -> (&[ChainingValue], &[ChainingValue]) {
+    groups.split_at(groups.len().next_power_of_two() / 2)
+}
+
+fn joined(groups: &[ChainingValue]) -> ChainingValue {
+    if let [one] = groups {
+        return *one;
+    }
+    let (left, right) = halves(groups);
+    merge_subtrees_non_root(&joined(left), &joined(right), Mode::Hash)
+}
+
+impl Hashing {
+    /// Has each do its part with the bytes. Full groups are passed on to threads.
+    fn take(&mut self, bytes: &Arc<Vec<u8>>, hows: [Option<How>; 2]) {
+        if let (Self::Here(hashers), true) = (&mut *self, bytes.len() as u64 == GROUP_BYTES) {
+            *self = Self::Beside(std::mem::take(&mut **hashers).map(beside));
+        }
+        for (at, how) in hows.into_iter().enumerate() {
+            let Some(how) = how else { continue };
+            let task = Task { bytes: Arc::clone(bytes), how };
+            match self {
+                Self::Here(hashers) => hashers[at].take(&task),
+                // It ends only when this is dropped.
+                Self::Beside(threads) => drop(threads[at].0.send(task)),
+            }
+        }
+    }
+
+    fn finish(self) -> [Hasher; 2] {
         match self {
-            Self::Here(hasher) => drop(hasher.update(bytes)),
-            // It ends only when this is dropped.
-            Self::Beside { sender, .. } => drop(sender.send(Arc::clone(bytes))),
-        }
-    }
-
-    fn finish(self) -> ContentHash {
-        let hasher = match self {
-            Self::Here(hasher) => hasher,
-            Self::Beside { sender, thread } => {
+            Self::Here(hashers) => *hashers,
+            Self::Beside(threads) => threads.map(|(sender, thread)| {
                 drop(sender);
                 thread.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))
-            }
-        };
-        ContentHash::from_bytes(*hasher.finalize().as_bytes())
+            }),
+        }
     }
+}
+
+fn beside(mut hasher: Hasher) -> (SyncSender<Task>, JoinHandle<Hasher>) {
+    let (sender, waiting) = sync_channel::<Task>(MOST_WAITING);
+    let thread = std::thread::spawn(move || {
+        for task in waiting {
+            hasher.take(&task);
+        }
+        hasher
+    });
+    (sender, thread)
 }
 
 impl TwoHashes {
     /// The old stream is hashed only where that is wanted.
     pub(super) fn new(with_old: bool) -> Self {
-        let (old, new) = (with_old.then(OneHash::new), OneHash::new());
-        Self { of: Of::Both, held: Vec::new(), old, new, passed: VecDeque::new() }
+        Self { old_at: 0, new_at: 0, with_old, hashing: Hashing::Here(Box::default()), is_first: false }
     }
 
-    pub(super) fn update(&mut self, of: Of, mut bytes: &[u8]) {
-        while !bytes.is_empty() {
-            if of != self.of || self.held.len() == HELD_BYTES {
-                self.pass_on();
-                self.of = of;
-            }
-            let (now, later) = bytes.split_at(bytes.len().min(HELD_BYTES - self.held.len()));
-            self.held.extend_from_slice(now);
-            bytes = later;
-        }
+    /// How many bytes [`TwoHashes::take`] takes best next.
+    pub(super) fn next_bytes(&self, of: Of) -> usize {
+        let at = if of == Of::Old { self.old_at } else { self.new_at };
+        usize::try_from(GROUP_BYTES - at % GROUP_BYTES).unwrap_or(usize::MAX)
     }
 
-    fn pass_on(&mut self) {
-        if self.held.is_empty() {
-            return;
-        }
-        let full = Arc::new(std::mem::take(&mut self.held));
-        if let (Some(old), true) = (&mut self.old, self.of != Of::New) {
-            old.take(&full);
-        }
-        if self.of != Of::Old {
-            self.new.take(&full);
-        }
-        self.passed.push_back(full);
-        let emptied = self.passed.front_mut().and_then(Arc::get_mut).map(std::mem::take);
-        self.held = match emptied {
-            Some(mut emptied) => {
-                self.passed.pop_front();
-                emptied.clear();
-                emptied
-            }
-            None => Vec::with_capacity(HELD_BYTES),
+    /// Whether both streams are at the same place.
+    pub(super) fn is_in_step(&self) -> bool {
+        self.old_at == self.new_at
+    }
+
+    /// Takes what comes next.
+    pub(super) fn take(&mut self, of: Of, block: &Arc<Vec<u8>>) {
+        let bytes = block.len() as u64;
+        // The first group alone may be all there is of a stream.
+        let is_shared = of == Of::Both
+            && (self.is_in_step() || !self.with_old)
+            && self.new_at > 0
+            && self.new_at.is_multiple_of(GROUP_BYTES)
+            && bytes == GROUP_BYTES;
+        let hows = if is_shared {
+            self.is_first = !self.is_first;
+            let shared = How::Shared(self.new_at / GROUP_BYTES);
+            if self.is_first { [shared, How::Skip] } else { [How::Skip, shared] }.map(Some)
+        } else {
+            let is_old = of != Of::New && self.with_old;
+            [is_old.then_some(How::Next), (of != Of::Old).then_some(How::Next)]
         };
+        self.hashing.take(block, hows);
+        self.old_at += if of == Of::New { 0 } else { bytes };
+        self.new_at += if of == Of::Old { 0 } else { bytes };
     }
 
     /// The hashes of the old stream, if it is wanted, and of the new one.
-    pub(super) fn finish(mut self) -> (Option<ContentHash>, ContentHash) {
-        self.pass_on();
-        (self.old.map(OneHash::finish), self.new.finish())
+    pub(super) fn finish(self) -> (Option<ContentHash>, ContentHash) {
+        let mut hashers = self.hashing.finish();
+        let mut shared = std::mem::take(&mut hashers[0].shared);
+        shared.extend(std::mem::take(&mut hashers[1].shared));
+        let [old, new] = hashers;
+        (self.with_old.then(|| old.finish(&shared)), new.finish(&shared))
     }
 }
 
@@ -130,20 +239,35 @@ mod tests {
     proptest! {
         #![proptest_config(ProptestConfig::with_cases(24))]
         #[test]
-        fn two_streams_hash_as_each_alone(pieces in proptest::collection::vec((0..3u8, 0..700_000usize), 0..6)) {
-            let (mut old, mut new, mut both) = (Vec::new(), Vec::new(), TwoHashes::new(true));
+        fn two_streams_hash_as_each_alone(
+            pieces in proptest::collection::vec((0..5u8, 0..900_000usize), 0..8), with_old in any::<bool>(),
+        ) {
+            let (mut old, mut new, mut both) = (Vec::new(), Vec::new(), TwoHashes::new(with_old));
             for (number, (of, length)) in pieces.iter().enumerate() {
-                let bytes = vec![number as u8; *length];
-                let of = [Of::Old, Of::New, Of::Both][usize::from(*of)];
-                if of != Of::New {
-                    old.extend_from_slice(&bytes);
+                // Most is the same, or another content of the same length.
+                let parts = match of {
+                    0 => vec![(Of::Old, 0)],
+                    1 => vec![(Of::New, 0)],
+                    2 => vec![(Of::New, 1), (Of::Old, 2)],
+                    _ => vec![(Of::Both, 0)],
+                };
+                for (of, salt) in parts {
+                    let bytes: Vec<u8> = (0..*length).map(|at| (at / 1000 + number * 7 + salt) as u8).collect();
+                    if of != Of::New && (with_old || of == Of::Both) {
+                        old.extend_from_slice(&bytes);
+                    }
+                    if of != Of::Old {
+                        new.extend_from_slice(&bytes);
+                    }
+                    let mut left = if of != Of::Old || with_old { &bytes[..] } else { &[] };
+                    while !left.is_empty() {
+                        let (now, later) = left.split_at(both.next_bytes(of).min(left.len()));
+                        both.take(of, &Arc::new(now.to_vec()));
+                        left = later;
+                    }
                 }
-                if of != Of::Old {
-                    new.extend_from_slice(&bytes);
-                }
-                both.update(of, &bytes);
             }
-            prop_assert_eq!(both.finish(), (Some(ContentHash::of(&old)), ContentHash::of(&new)));
+            prop_assert_eq!(both.finish(), (with_old.then(|| ContentHash::of(&old)), ContentHash::of(&new)));
         }
     }
 }

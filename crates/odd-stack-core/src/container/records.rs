@@ -20,10 +20,20 @@ pub(super) const HAS_DESCRIPTOR: u16 = 1 << 3;
 pub(super) const IS_UTF8: u16 = 1 << 11;
 pub(super) const MASKED: u16 = 1 << 13;
 
+/// How the format packs (APPNOTE 4.4.5): not at all, or as RFC 1951 has it.
+pub(super) const STORED: u16 = 0;
+pub(super) const DEFLATED: u16 = 8;
+
 /// Stands in a short field for one that is in the 64-bit extra field or record.
 pub(super) const IN_64: u32 = u32::MAX;
 /// The extra field of sizes and places beyond 4 GiB.
 pub(super) const EXTRA_64: u16 = 1;
+/// The extra field that keeps room (APPNOTE 4.6.10), the mark in it, and the least that it takes.
+const ROOM: u16 = 0xa220;
+const ROOM_MARK: u16 = 0xa028;
+pub(super) const LEAST_ROOM_BYTES: u64 = 8;
+/// The most that all extra fields of a header take.
+pub(super) const MOST_EXTRA_BYTES: u64 = u16::MAX as u64;
 
 pub(super) fn u16_at(bytes: &[u8], at: usize) -> Option<u16> {
     Some(u16::from_le_bytes(bytes.get(at..at + 2)?.try_into().ok()?))
@@ -79,6 +89,13 @@ impl Record {
     pub(super) fn short(self, number: u64) -> Self {
         self.u32(u32::try_from(number).unwrap_or(IN_64))
     }
+}
+
+/// An extra field that takes so many bytes and says nothing.
+pub(super) fn room(bytes: u16) -> Vec<u8> {
+    let mut field = Record::default().u16(ROOM).u16(bytes.saturating_sub(4)).u16(ROOM_MARK).u16(0).0;
+    field.resize(usize::from(bytes), 0);
+    field
 }
 
 /// A time in seconds since 1970 as the format keeps it, clock and date, in UTC and from 1980 to 2107.

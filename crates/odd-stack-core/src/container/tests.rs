@@ -52,14 +52,21 @@ fn changed(old: &[u8], changes: &[(&str, Option<&[u8]>)]) -> Result<Vec<u8>, Not
         })
         .collect();
     let layout = lay_out(&mut file, &directory, &changes, &given, Folding::Folded)?;
-    let mut rebuilding = Rebuilding::new(Cursor::new(old), &layout, &given, true).unwrap();
-    let (mut new, mut unchecked) = (Vec::new(), Vec::new());
-    rebuilding.read_to_end(&mut new).unwrap();
-    let mut others = Rebuilding::new(Cursor::new(old), &layout, &given, false).unwrap();
-    others.read_to_end(&mut unchecked).unwrap();
-    assert_eq!((unchecked == new, others.finish().unwrap()), (true, (None, ContentHash::of(&new))));
-    assert_eq!(new.len() as u64, layout.size_bytes);
-    assert_eq!(rebuilding.finish().unwrap(), (Some(ContentHash::of(old)), ContentHash::of(&new)));
+    let [mut new, mut unchecked] = [Vec::new(), Vec::new()];
+    for (is_checked, into) in [(true, &mut new), (false, &mut unchecked)] {
+        let write = |blocks: &mut dyn Iterator<Item = crate::files::Block>| {
+            for block in blocks {
+                if block.is_in_place && is_checked {
+                    assert_eq!(Some(&block.bytes[..]), old.get(into.len()..into.len() + block.bytes.len()));
+                }
+                into.extend_from_slice(&block.bytes);
+            }
+            Ok(())
+        };
+        let hashes = rebuild(Cursor::new(old), &layout, &given, is_checked, write)?;
+        assert_eq!(hashes, (is_checked.then(|| ContentHash::of(old)), ContentHash::of(into)));
+    }
+    assert_eq!((new.len() as u64, &new), (layout.size_bytes, &unchecked));
     Ok(new)
 }
 
@@ -173,6 +180,63 @@ proptest! {
             let mut content = Vec::new();
             open_member(Cursor::new(&new), &after, member).unwrap().read_to_end(&mut content).unwrap();
             prop_assert_eq!(&content, &model[member.path.as_str()]);
+        }
+    }
+
+    /// Where little changes, what is not touched stays where it is; and where members follow each other without a gap, as those
+    /// need who read them without the directory, they still do, however much goes.
+    #[test]
+    fn what_stays_keeps_its_place_and_no_gap_is_left(
+        sizes in proptest::collection::vec((0..4_000usize, any::<bool>(), proptest::option::weighted(0.3, proptest::option::of(0..5_000usize))), 1..7),
+        big_at in 0..7usize, has_big in any::<bool>(), way in any_way(),
+    ) {
+        let content = |seed: usize, bytes: usize| -> Vec<u8> {
+            let mut state = seed as u32 + 1;
+            let next = |_| { state = state.wrapping_mul(1_664_525).wrapping_add(1_013_904_223); (state >> 24) as u8 };
+            (0..bytes).map(next).collect()
+        };
+        let mut members = BTreeMap::new();
+        let (mut model, mut changes) = (BTreeMap::new(), Vec::new());
+        for (at, (bytes, is_stored, change)) in sizes.iter().enumerate() {
+            let name = format!("m{at}.dat");
+            members.insert(name.clone(), (content(at, *bytes), *is_stored));
+            match change {
+                None => drop(model.insert(name, content(at, *bytes))),
+                Some(change) => {
+                    let change = change.map(|bytes| content(at + 100, bytes));
+                    model.extend(change.clone().map(|put| (name.clone(), put)));
+                    changes.push((name, change));
+                }
+            }
+        }
+        if has_big {
+            let name = format!("m{big_at}b.dat");
+            members.insert(name.clone(), (content(99, 600_000), true));
+            model.insert(name, content(99, 600_000));
+        }
+        let old = written(&members, &way);
+        let changes: Vec<_> = changes.iter().map(|(name, put)| (name.as_str(), put.as_deref())).collect();
+        let new = changed(&old, &changes).unwrap();
+        prop_assert_eq!(&read_all(&new), &model);
+        let directory = |bytes: &[u8]| Directory::read(&mut Cursor::new(bytes), Folding::Folded).unwrap();
+        let (before, after) = (directory(&old), directory(&new));
+        let lie = |bytes: &[u8], directory: &Directory| spans::spans(&mut Cursor::new(bytes), directory).unwrap();
+        let seamless = |bytes: &[u8], directory: &Directory| {
+            let mut next = directory.shift;
+            lie(bytes, directory).iter().all(|span| std::mem::replace(&mut next, span.ends_at) == span.starts_at)
+        };
+        prop_assert!(seamless(&old, &before));
+        prop_assert!(seamless(&new, &after) || after.members.is_empty());
+        if has_big {
+            let key = |member: &Packed| Folding::Folded.key(member.path.as_str());
+            let now: BTreeMap<_, _> =
+                lie(&new, &after).iter().map(|span| (key(&after.members[span.member]), span.data_at)).collect();
+            for span in lie(&old, &before) {
+                let member = &before.members[span.member];
+                if !changes.iter().any(|(name, _)| *name == member.path.as_str()) {
+                    prop_assert_eq!(now.get(&key(member)), Some(&span.data_at));
+                }
+            }
         }
     }
 

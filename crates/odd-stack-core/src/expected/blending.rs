@@ -176,7 +176,10 @@ impl<'l> Blender<'l> {
                 Err(reason) => Err(reason),
                 Ok(_) if names_only => Ok((name, composition.about_bytes())),
                 Ok(building) => {
-                    let made = building.make(|content| io::copy(content, &mut io::sink()).map(drop));
+                    let made = building.make(|blocks| {
+                        blocks.for_each(drop);
+                        Ok(())
+                    });
                     made.map(|made| (made.hash, made.size_bytes)).map_err(|error| error.to_string())
                 }
             },

@@ -1,12 +1,14 @@
 //! Making a container whose members layers change, of the file that it is made from and the layers' contents.
 
-use std::io::{self, Read};
+use std::fs::File;
+use std::io::{self, Read, Write};
 use std::sync::{Arc, OnceLock};
 
 use super::Blender;
 use super::containers::{Opened, PackedAt};
 use crate::address::{Folding, INTO, RelPath};
-use crate::container::{Change, Contents, NotContainer, Rebuilding, lay_out};
+use crate::container::{Change, Contents, NotContainer, lay_out, rebuild};
+use crate::files::Block;
 use crate::hash::ContentHash;
 use crate::ledger::{LedgerError, Stored};
 use crate::package::ArchiveFile;
@@ -87,7 +89,12 @@ fn made_file(
     let file = made.get_or_init(|| {
         let make = || {
             let mut file = tempfile::tempfile()?;
-            let write = |content: &mut dyn Read| io::copy(content, &mut file).map(drop);
+            let write = |blocks: &mut dyn Iterator<Item = Block>| {
+                for block in blocks {
+                    file.write_all(&block.bytes)?;
+                }
+                Ok(())
+            };
             building.make(write).map_err(|error| match error {
                 BuildError::Io(source) => source,
                 other => io::Error::other(other.to_string()),
@@ -103,13 +110,18 @@ fn made_file(
 }
 
 impl Building {
+    /// The file that it is made from, where that lies by itself.
+    pub(crate) fn made_from(&self) -> Option<&File> {
+        self.beneath.file.as_file()
+    }
+
     /// Makes it: `write` is given all of it, once.
     ///
     /// # Errors
     /// [`BuildError`]; what was written then is of no use.
     pub(crate) fn make(
         &self,
-        write: impl FnOnce(&mut dyn Read) -> io::Result<()>,
+        write: impl FnOnce(&mut dyn Iterator<Item = Block>) -> io::Result<()>,
     ) -> Result<Built, BuildError> {
         let mut changes = self.changes.clone();
         for change in &mut changes {
@@ -123,10 +135,8 @@ impl Building {
         let directory = &self.beneath.directory;
         let layout =
             lay_out(&mut self.beneath.file.rewound(), directory, &changes, &self.parts, self.folding)?;
-        let mut rebuilding =
-            Rebuilding::new(self.beneath.file.rewound(), &layout, &self.parts, self.beneath_hash.is_some())?;
-        write(&mut rebuilding)?;
-        let (beneath, hash) = rebuilding.finish()?;
+        let is_checked = self.beneath_hash.is_some();
+        let (beneath, hash) = rebuild(self.beneath.file.rewound(), &layout, &self.parts, is_checked, write)?;
         if self.beneath_hash != beneath {
             return Err(BuildError::OtherBeneath);
         }

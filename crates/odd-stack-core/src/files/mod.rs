@@ -14,7 +14,7 @@ mod walk;
 #[cfg(windows)]
 pub(crate) mod windows;
 
-pub use seam::{Copied, RealDisk, Seam, Stamp};
+pub use seam::{Block, Copied, RealDisk, Seam, Stamp};
 
 pub(crate) use hashing::HashingReader;
 pub(crate) use links::{identity, is_one_file, is_seldom_written};

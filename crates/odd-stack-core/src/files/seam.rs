@@ -4,10 +4,10 @@
 //! not yet synced. Looking is not part of it: a look changes nothing.
 
 use std::fs::{self, File, OpenOptions};
-use std::io::{self, Read, Write};
+use std::io::{self, Read, Seek, SeekFrom, Write};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError};
 
 use filetime::FileTime;
 
@@ -27,6 +27,15 @@ use rustix::io::Errno;
 
 #[cfg(not(target_os = "linux"))]
 use super::patience::quietly;
+
+/// A piece of a file that is written.
+#[derive(Debug, Clone)]
+pub struct Block {
+    /// What it holds.
+    pub bytes: Arc<Vec<u8>>,
+    /// The file that the new one is made from has the same at the same place.
+    pub is_in_place: bool,
+}
 
 /// Time and mode that a file gets when it is written.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -107,6 +116,17 @@ pub trait Seam: Send + Sync {
     /// # Errors
     /// The content's or the system's own; a part may be left.
     fn write_file(&self, path: &Path, content: &mut dyn Read) -> io::Result<u64>;
+    /// Writes a whole file of blocks one after the other, replacing one that lies there. Where the disk can, those that
+    /// `like` has at the same place are shared with it.
+    ///
+    /// # Errors
+    /// The system's own; a part may be left.
+    fn write_blocks(
+        &self,
+        path: &Path,
+        like: Option<&File>,
+        blocks: &mut dyn Iterator<Item = Block>,
+    ) -> io::Result<()>;
     /// Writes a whole new file, and stamps it.
     ///
     /// # Errors
@@ -298,6 +318,27 @@ impl Seam for RealDisk {
         pump(content, u64::MAX, &mut file)
     }
 
+    fn write_blocks(
+        &self,
+        path: &Path,
+        like: Option<&File>,
+        blocks: &mut dyn Iterator<Item = Block>,
+    ) -> io::Result<()> {
+        let mut file = self.patiently(path, || File::create(path))?;
+        let is_shared = like.is_some_and(|like| share_blocks(like, &file));
+        let mut at = 0;
+        for block in blocks {
+            if !(is_shared && block.is_in_place) {
+                if is_shared {
+                    file.seek(SeekFrom::Start(at))?;
+                }
+                file.write_all(&block.bytes)?;
+            }
+            at += block.bytes.len() as u64;
+        }
+        if is_shared { file.set_len(at) } else { Ok(()) }
+    }
+
     fn write_new(&self, path: &Path, content: &[u8], stamp: Stamp) -> io::Result<()> {
         let mut file = self.create_new(path, stamp.mode)?;
         file.write_all(content)?;
@@ -446,6 +487,17 @@ fn sync_one(path: &Path) -> io::Result<()> {
     }
     // NTFS journals its folders; elsewhere a folder is synced through a handle on it.
     if cfg!(unix) && metadata.is_dir() { File::open(path)?.sync_all() } else { Ok(()) }
+}
+
+/// Has an empty file share all blocks of another one; false where the disk can't.
+#[cfg(target_os = "linux")]
+fn share_blocks(of: &File, with: &File) -> bool {
+    rustix::fs::ioctl_ficlone(with, of).is_ok()
+}
+
+#[cfg(not(target_os = "linux"))]
+fn share_blocks(_of: &File, _with: &File) -> bool {
+    false
 }
 
 /// Writes what `content` gives; the end is not looked for beyond `size_bytes`.

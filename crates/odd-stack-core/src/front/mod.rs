@@ -308,7 +308,8 @@ pub mod for_tests {
 
     use super::{Arc, ChangeError, Duration, Ledger, LedgerError, OngoingKind, Path, Permit, Seam, Silent};
     use crate::address::{Folding, RelPath};
-    use crate::container::{Change, Contents, Directory, Packed, Rebuilding, lay_out, open_member};
+    use crate::container::{Change, Contents, Directory, Packed, lay_out, open_member, rebuild};
+    use crate::files::Block;
 
     /// A ledger as it lies there.
     ///
@@ -359,8 +360,11 @@ pub mod for_tests {
         changes.extend(files.iter().skip(1).last().map(|member| put(member.path.clone())));
         let layout = lay_out(&mut file, &directory, &changes, &New, folding).ok()?;
         let mut changed = Vec::new();
-        let mut rebuilding = Rebuilding::new(Cursor::new(bytes), &layout, &New, true).ok()?;
-        rebuilding.read_to_end(&mut changed).ok()?;
+        let write = |blocks: &mut dyn Iterator<Item = Block>| {
+            blocks.for_each(|block| changed.extend_from_slice(&block.bytes));
+            Ok(())
+        };
+        rebuild(Cursor::new(bytes), &layout, &New, true, write).ok()?;
         Directory::read(&mut Cursor::new(&changed), folding).is_ok().then_some(changed)
     }
 }

@@ -89,6 +89,14 @@ impl ArchiveFile {
         self.length_bytes
     }
 
+    /// The file, where it is one and all of it.
+    pub(crate) fn as_file(&self) -> Option<&File> {
+        match &self.pieces[..] {
+            [Piece { held: Held::File(file, 0), .. }] => Some(file),
+            _ => None,
+        }
+    }
+
     /// A reader of the same bytes that stands at their start.
     pub(crate) fn rewound(&self) -> Self {
         Self { position: 0, ..self.clone() }

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicU64, Ordering};
 
-use odd_stack_core::files::{Copied, RealDisk, Seam, Stamp};
+use odd_stack_core::files::{Block, Copied, RealDisk, Seam, Stamp};
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Fault {
@@ -125,6 +125,23 @@ impl Faulty {
             };
         }
     }
+
+    /// The step of writing a whole file, as far as it is taken before the file is.
+    fn begin_to_write(&self, path: &Path) -> io::Result<()> {
+        let number = match self.step() {
+            Ok(number) => number,
+            Err(error) => {
+                // A write can break off in the middle.
+                fs::write(path, "half a wri")?;
+                return Err(error);
+            }
+        };
+        if path.exists() {
+            self.set_aside(path, number)?;
+        }
+        self.note(Undo::Remove(path.to_path_buf()));
+        Ok(())
+    }
 }
 
 impl Seam for Faulty {
@@ -178,19 +195,18 @@ impl Seam for Faulty {
     }
 
     fn write_file(&self, path: &Path, content: &mut dyn Read) -> io::Result<u64> {
-        let number = match self.step() {
-            Ok(number) => number,
-            Err(error) => {
-                // A write can break off in the middle.
-                fs::write(path, "half a wri")?;
-                return Err(error);
-            }
-        };
-        if path.exists() {
-            self.set_aside(path, number)?;
-        }
-        self.note(Undo::Remove(path.to_path_buf()));
+        self.begin_to_write(path)?;
         self.real.write_file(path, content)
+    }
+
+    fn write_blocks(
+        &self,
+        path: &Path,
+        like: Option<&fs::File>,
+        blocks: &mut dyn Iterator<Item = Block>,
+    ) -> io::Result<()> {
+        self.begin_to_write(path)?;
+        self.real.write_blocks(path, like, blocks)
     }
 
     fn write_new(&self, path: &Path, content: &[u8], stamp: Stamp) -> io::Result<()> {
