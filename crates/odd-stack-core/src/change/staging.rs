@@ -7,7 +7,7 @@ use super::decision::Staged;
 use super::error::ChangeError;
 use super::linking::Linking;
 use crate::expected::{BuildError, Building, Built};
-use crate::files::Seam;
+use crate::files::{Seam, shares_blocks};
 use crate::hash::ContentHash;
 use crate::ledger::Stored;
 
@@ -26,7 +26,8 @@ pub(super) fn build(
 ) -> Result<Option<Built>, ChangeError> {
     let path = &file.path;
     let failed = |source| ChangeError::Stage { path: path.clone(), source };
-    match building.make(|blocks| seam.write_blocks(path, building.made_from(), blocks)) {
+    let shares_blocks = building.knows_beneath() && path.parent().is_some_and(shares_blocks);
+    match building.make(shares_blocks, |blocks| seam.write_blocks(path, building.made_from(), blocks)) {
         Ok(built) => seam.stamp(path, file.stamp).map(|()| Some(built)).map_err(failed),
         Err(BuildError::OtherBeneath) => Ok(None),
         Err(BuildError::Io(source)) => Err(failed(source)),

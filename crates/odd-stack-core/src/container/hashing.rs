@@ -25,6 +25,37 @@ pub(super) const GROUP_BYTES: u64 = 256 << 10;
 /// How many such wait for each thread.
 const MOST_WAITING: usize = 8;
 
+/// The hashes of a content's groups, of which its own follows.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Tree(Vec<ChainingValue>);
+
+impl Tree {
+    /// As it is kept: one hash after the other.
+    pub(crate) fn to_bytes(&self) -> Vec<u8> {
+        self.0.concat()
+    }
+
+    /// What [`Tree::to_bytes`] gave, if it is that of the content with this hash.
+    pub(crate) fn of(hash: ContentHash, bytes: &[u8]) -> Option<Self> {
+        let tree = Self(bytes.as_chunks().0.to_vec());
+        (tree.0.len() > 1 && tree.root() == hash).then_some(tree)
+    }
+
+    fn root(&self) -> ContentHash {
+        let (left, right) = halves(&self.0);
+        ContentHash::from_bytes(*merge_subtrees_root(&joined(left), &joined(right), Mode::Hash).as_bytes())
+    }
+}
+
+/// What came of hashing two streams.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Hashes {
+    pub old: Option<ContentHash>,
+    /// Where the old one has more than one group.
+    pub old_tree: Option<Tree>,
+    pub new: ContentHash,
+}
+
 /// Hashes of two streams that have most bytes in common. Big ones are hashed on two threads, so that they cost little time
 /// beside reading and writing.
 pub(super) struct TwoHashes {
@@ -35,6 +66,7 @@ pub(super) struct TwoHashes {
     hashing: Hashing,
     /// Whose turn it is to hash what is the same in both.
     is_first: bool,
+    nothing: Arc<Vec<u8>>,
 }
 
 /// Two that hash, each a stream of its own and a part of what is the same in both.
@@ -55,6 +87,8 @@ enum How {
     Next,
     /// The group of that number in both streams; one's own stream goes on after it.
     Shared(u64),
+    /// The next group, whose hash is known.
+    Known(ChainingValue),
     /// The other one hashes it.
     Skip,
 }
@@ -73,6 +107,10 @@ impl Hasher {
         match how {
             How::Next => self.update(bytes),
             How::Skip => self.skip(),
+            How::Known(group) => {
+                self.skip();
+                self.groups.insert(self.at / GROUP_BYTES - 1, *group);
+            }
             How::Shared(number) => {
                 self.skip();
                 let mut group = blake3::Hasher::new();
@@ -114,19 +152,18 @@ impl Hasher {
         self.groups.insert((self.at - 1) / GROUP_BYTES, group.finalize_non_root());
     }
 
-    /// The hash of the whole stream.
-    fn finish(mut self, shared: &HashMap<u64, ChainingValue>) -> ContentHash {
+    /// The hash of the whole stream, and how it came about where it has more than one group.
+    fn finish(mut self, shared: &HashMap<u64, ChainingValue>) -> (ContentHash, Option<Tree>) {
         if self.at <= GROUP_BYTES {
-            return ContentHash::from_bytes(*self.group.finalize().as_bytes());
+            return (ContentHash::from_bytes(*self.group.finalize().as_bytes()), None);
         }
         if self.group.count() > 0 {
             self.close();
         }
         let all = 0..self.at.div_ceil(GROUP_BYTES);
         let known = |number: u64| self.groups.get(&number).or_else(|| shared.get(&number));
-        let all: Vec<ChainingValue> = all.map(|number| known(number).copied().unwrap_or_default()).collect();
-        let (left, right) = halves(&all);
-        ContentHash::from_bytes(*merge_subtrees_root(&joined(left), &joined(right), Mode::Hash).as_bytes())
+        let tree = Tree(all.map(|number| known(number).copied().unwrap_or_default()).collect());
+        (tree.root(), Some(tree))
     }
 }
 
@@ -185,7 +222,8 @@ fn beside(mut hasher: Hasher) -> (SyncSender<Task>, JoinHandle<Hasher>) {
 impl TwoHashes {
     /// The old stream is hashed only where that is wanted.
     pub(super) fn new(with_old: bool) -> Self {
-        Self { old_at: 0, new_at: 0, with_old, hashing: Hashing::Here(Box::default()), is_first: false }
+        let (hashing, nothing) = (Hashing::Here(Box::default()), Arc::default());
+        Self { old_at: 0, new_at: 0, with_old, hashing, is_first: false, nothing }
     }
 
     /// How many bytes [`TwoHashes::take`] takes best next.
@@ -194,9 +232,18 @@ impl TwoHashes {
         usize::try_from(GROUP_BYTES - at % GROUP_BYTES).unwrap_or(usize::MAX)
     }
 
-    /// Whether both streams are at the same place.
-    pub(super) fn is_in_step(&self) -> bool {
-        self.old_at == self.new_at
+    /// The group that begins here in the new stream is as it is in a content of that tree; says how long it is. Nothing if none
+    /// begins, or it is not one of several full ones.
+    pub(super) fn pass_known(&mut self, tree: &Tree) -> Option<u64> {
+        let number = self.new_at / GROUP_BYTES;
+        // The first group alone may be all there is, the last one shorter.
+        if number == 0 || !self.new_at.is_multiple_of(GROUP_BYTES) || number as usize + 1 >= tree.0.len() {
+            return None;
+        }
+        let known = How::Known(tree.0[number as usize]);
+        self.hashing.take(&self.nothing, [None, Some(known)]);
+        self.new_at += GROUP_BYTES;
+        Some(GROUP_BYTES)
     }
 
     /// Takes what comes next.
@@ -204,7 +251,7 @@ impl TwoHashes {
         let bytes = block.len() as u64;
         // The first group alone may be all there is of a stream.
         let is_shared = of == Of::Both
-            && (self.is_in_step() || !self.with_old)
+            && (self.old_at == self.new_at || !self.with_old)
             && self.new_at > 0
             && self.new_at.is_multiple_of(GROUP_BYTES)
             && bytes == GROUP_BYTES;
@@ -221,13 +268,17 @@ impl TwoHashes {
         self.new_at += if of == Of::Old { 0 } else { bytes };
     }
 
-    /// The hashes of the old stream, if it is wanted, and of the new one.
-    pub(super) fn finish(self) -> (Option<ContentHash>, ContentHash) {
+    /// The hashes of the old stream, if it is wanted, and of the new one; and the old one's tree.
+    pub(super) fn finish(self) -> Hashes {
         let mut hashers = self.hashing.finish();
         let mut shared = std::mem::take(&mut hashers[0].shared);
         shared.extend(std::mem::take(&mut hashers[1].shared));
         let [old, new] = hashers;
-        (self.with_old.then(|| old.finish(&shared)), new.finish(&shared))
+        let new = new.finish(&shared).0;
+        match self.with_old.then(|| old.finish(&shared)) {
+            Some((old, old_tree)) => Hashes { old: Some(old), old_tree, new },
+            None => Hashes { old: None, old_tree: None, new },
+        }
     }
 }
 
@@ -267,7 +318,14 @@ mod tests {
                     }
                 }
             }
-            prop_assert_eq!(both.finish(), (with_old.then(|| ContentHash::of(&old)), ContentHash::of(&new)));
+            let hashes = both.finish();
+            let expected = (with_old.then(|| ContentHash::of(&old)), ContentHash::of(&new));
+            prop_assert_eq!((hashes.old, hashes.new), expected);
+            if let Some(tree) = hashes.old_tree {
+                let bytes = tree.to_bytes();
+                prop_assert_eq!(Tree::of(ContentHash::of(&old), &bytes), Some(tree));
+                prop_assert_eq!(Tree::of(ContentHash::of(&new), &bytes).is_some(), old == new);
+            }
         }
     }
 }

@@ -23,9 +23,10 @@ mod spans;
 mod tests;
 
 pub(crate) use directory::{Directory, NotContainer, Packed};
+pub(crate) use hashing::Tree;
 pub(crate) use incoming::Contents;
 pub(crate) use layout::lay_out;
 pub(crate) use plan::Change;
 pub(crate) use read::open_member;
-pub(crate) use rebuild::rebuild;
+pub(crate) use rebuild::{Old, rebuild};
 pub(crate) use signature::{like_signatures, signature_of};

@@ -9,6 +9,7 @@ use zip::{CompressionMethod, ZipArchive, ZipWriter};
 
 use super::*;
 use crate::address::{Folding, RelPath};
+use crate::files::Block;
 use crate::hash::ContentHash;
 
 struct Given(Vec<Vec<u8>>);
@@ -52,21 +53,36 @@ fn changed(old: &[u8], changes: &[(&str, Option<&[u8]>)]) -> Result<Vec<u8>, Not
         })
         .collect();
     let layout = lay_out(&mut file, &directory, &changes, &given, Folding::Folded)?;
-    let [mut new, mut unchecked] = [Vec::new(), Vec::new()];
-    for (is_checked, into) in [(true, &mut new), (false, &mut unchecked)] {
-        let write = |blocks: &mut dyn Iterator<Item = crate::files::Block>| {
+    let [mut new, mut unchecked, mut known] = [Vec::new(), Vec::new(), Vec::new()];
+    let mut tree = None;
+    for (turn, into) in [&mut new, &mut unchecked, &mut known].into_iter().enumerate() {
+        let write = |blocks: &mut dyn Iterator<Item = Block>| {
             for block in blocks {
-                if block.is_in_place && is_checked {
-                    assert_eq!(Some(&block.bytes[..]), old.get(into.len()..into.len() + block.bytes.len()));
-                }
-                into.extend_from_slice(&block.bytes);
+                let same = |bytes: usize| &old[into.len()..into.len() + bytes];
+                let bytes = match &block {
+                    Block::New(bytes) => bytes,
+                    Block::InPlace(bytes) => {
+                        assert_eq!(&bytes[..], same(bytes.len()));
+                        bytes
+                    }
+                    Block::Unread(bytes) => same(*bytes as usize),
+                };
+                into.extend_from_slice(bytes);
             }
             Ok(())
         };
-        let hashes = rebuild(Cursor::new(old), &layout, &given, is_checked, write)?;
-        assert_eq!(hashes, (is_checked.then(|| ContentHash::of(old)), ContentHash::of(into)));
+        let known = match (turn, &tree) {
+            (0, _) => Old::Hashed,
+            (2, Some(tree)) => Old::Known(tree),
+            _ => Old::Unchecked,
+        };
+        let hashes = rebuild(Cursor::new(old), &layout, &given, known, write)?;
+        assert_eq!(hashes.old, (turn == 0).then(|| ContentHash::of(old)));
+        assert_eq!(hashes.new, ContentHash::of(into));
+        tree = tree.or(hashes.old_tree);
     }
-    assert_eq!((new.len() as u64, &new), (layout.size_bytes, &unchecked));
+    assert_eq!(new.len() as u64, layout.size_bytes);
+    assert!(new == unchecked && new == known);
     Ok(new)
 }
 
@@ -253,6 +269,30 @@ proptest! {
         old[place] = to;
         old.truncate(old.len() - cut.saturating_sub(40));
         let _ = changed(&old, &[("b/c.bin", Some(b"new"))]);
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(12))]
+    /// Those that are worth threads, with what is known of them and without.
+    #[test]
+    fn a_big_container_is_what_it_would_be_in_one_piece(
+        replaced in proptest::collection::vec((0..40usize, proptest::option::of(0..200_000usize)), 1..4), stub in 0..3usize,
+    ) {
+        let content = |at: usize, bytes: usize| -> Vec<u8> { (0..bytes).map(|n| (n * (at + 3) >> 3) as u8).collect() };
+        let members: BTreeMap<_, _> =
+            (0..40).map(|at| (format!("m{at:02}.dat"), (content(at, 70_000 + at * 1000), at % 3 > 0))).collect();
+        let mut model: BTreeMap<String, Vec<u8>> =
+            members.iter().map(|(name, (content, _))| (name.clone(), content.clone())).collect();
+        let way = Way { aligned: 0, streamed: false, large: false, stub: stub * 1000, comment: true };
+        let replaced: BTreeMap<String, Option<Vec<u8>>> = replaced.into_iter()
+            .map(|(at, bytes)| (format!("m{at:02}.dat"), bytes.map(|bytes| content(at + 50, bytes)))).collect();
+        for (name, put) in &replaced {
+            model.remove(name);
+            model.extend(put.clone().map(|put| (name.clone(), put)));
+        }
+        let changes: Vec<_> = replaced.iter().map(|(name, put)| (name.as_str(), put.as_deref())).collect();
+        prop_assert_eq!(read_all(&changed(&written(&members, &way), &changes).unwrap()), model);
     }
 }
 

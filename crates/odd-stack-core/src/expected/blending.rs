@@ -176,7 +176,7 @@ impl<'l> Blender<'l> {
                 Err(reason) => Err(reason),
                 Ok(_) if names_only => Ok((name, composition.about_bytes())),
                 Ok(building) => {
-                    let made = building.make(|blocks| {
+                    let made = building.make(false, |blocks| {
                         blocks.for_each(drop);
                         Ok(())
                     });
@@ -207,7 +207,10 @@ impl<'l> Blender<'l> {
 
     /// Keeps what came of making a container, inside a change of the catalogue.
     pub(crate) fn note_built(ledger: &Ledger, name: ContentHash, built: Built) -> Result<(), LedgerError> {
-        let Built { hash, size_bytes } = built;
+        let Built { hash, size_bytes, tree_beneath } = built;
+        if let Some((beneath, tree)) = tree_beneath {
+            ledger.catalogue.write_tree(beneath, &tree.to_bytes())?;
+        }
         let outcome = BlendOutcome::Made { hash, size_bytes, clashes: Vec::new(), undone: Vec::new() };
         let text = serde_json::to_string(&outcome).map_err(|error| ledger.catalogue.damaged_by(&error))?;
         ledger.catalogue.write_blend(name, &text)

@@ -7,8 +7,8 @@ use std::sync::{Arc, OnceLock};
 use super::Blender;
 use super::containers::{Opened, PackedAt};
 use crate::address::{Folding, INTO, RelPath};
-use crate::container::{Change, Contents, NotContainer, lay_out, rebuild};
-use crate::files::Block;
+use crate::container::{Change, Contents, NotContainer, Old, Tree, lay_out, rebuild};
+use crate::files::{Block, Seen};
 use crate::hash::ContentHash;
 use crate::ledger::{LedgerError, Stored};
 use crate::package::ArchiveFile;
@@ -38,11 +38,16 @@ impl From<NotContainer> for BuildError {
 }
 
 /// What came of making one.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug)]
 pub(crate) struct Built {
     pub hash: ContentHash,
     pub size_bytes: u64,
+    /// That of the file that it is made from, where it is worth keeping and was not known.
+    pub tree_beneath: Option<(ContentHash, Tree)>,
 }
+
+/// From this size on it saves time to know a file's tree.
+const BIG_BYTES: u64 = 16 << 20;
 
 /// A container about to be made. It can be made on any thread.
 #[derive(Debug)]
@@ -52,6 +57,8 @@ pub(crate) struct Building {
     beneath: Opened,
     /// The hash of the file that it is made from, where that lies by itself.
     pub beneath_hash: Option<ContentHash>,
+    /// The tree of that file, if its time and size still tell that it is the same.
+    tree_beneath: Option<Tree>,
     changes: Vec<Change>,
     parts: Parts,
     folding: Folding,
@@ -91,11 +98,11 @@ fn made_file(
             let mut file = tempfile::tempfile()?;
             let write = |blocks: &mut dyn Iterator<Item = Block>| {
                 for block in blocks {
-                    file.write_all(&block.bytes)?;
+                    file.write_all(block.read()?)?;
                 }
                 Ok(())
             };
-            building.make(write).map_err(|error| match error {
+            building.make(false, write).map_err(|error| match error {
                 BuildError::Io(source) => source,
                 other => io::Error::other(other.to_string()),
             })?;
@@ -115,12 +122,18 @@ impl Building {
         self.beneath.file.as_file()
     }
 
-    /// Makes it: `write` is given all of it, once.
+    /// Whether [`Building::make`] need not read what is in place.
+    pub(crate) fn knows_beneath(&self) -> bool {
+        self.tree_beneath.is_some()
+    }
+
+    /// Makes it: `write` is given all of it, once. With `shares_blocks` it gets what is known and in place unread.
     ///
     /// # Errors
     /// [`BuildError`]; what was written then is of no use.
     pub(crate) fn make(
         &self,
+        shares_blocks: bool,
         write: impl FnOnce(&mut dyn Iterator<Item = Block>) -> io::Result<()>,
     ) -> Result<Built, BuildError> {
         let mut changes = self.changes.clone();
@@ -135,12 +148,18 @@ impl Building {
         let directory = &self.beneath.directory;
         let layout =
             lay_out(&mut self.beneath.file.rewound(), directory, &changes, &self.parts, self.folding)?;
-        let is_checked = self.beneath_hash.is_some();
-        let (beneath, hash) = rebuild(self.beneath.file.rewound(), &layout, &self.parts, is_checked, write)?;
-        if self.beneath_hash != beneath {
+        let old = match (&self.tree_beneath, self.beneath_hash) {
+            (Some(tree), _) if shares_blocks => Old::Known(tree),
+            (_, Some(_)) => Old::Hashed,
+            (_, None) => Old::Unchecked,
+        };
+        let hashes = rebuild(self.beneath.file.rewound(), &layout, &self.parts, old, write)?;
+        if matches!(old, Old::Hashed) && self.beneath_hash != hashes.old {
             return Err(BuildError::OtherBeneath);
         }
-        Ok(Built { hash, size_bytes: layout.size_bytes })
+        let is_new = self.tree_beneath.is_none() && self.beneath.file.length_bytes() >= BIG_BYTES;
+        let tree_beneath = hashes.old.zip(hashes.old_tree).filter(|_| is_new);
+        Ok(Built { hash: hashes.new, size_bytes: layout.size_bytes, tree_beneath })
     }
 }
 
@@ -181,9 +200,24 @@ impl Blender<'_> {
             parts.push(part);
         }
         let beneath_hash = composition.beneath.hash().filter(|_| !column.is_member);
+        let tree_beneath = self.tree_beneath(&beneath, composition.beneath)?;
         let (name, parts) = (composition.hash(), Parts(parts));
         let folding = self.ledger.game().folding;
-        Ok(Ok(Building { name, beneath, beneath_hash, changes, parts, folding }))
+        Ok(Ok(Building { name, beneath, beneath_hash, tree_beneath, changes, parts, folding }))
+    }
+
+    /// The tree of the game's own file, where it is known and the file has the time and the size that it had.
+    fn tree_beneath(&self, opened: &Opened, beneath: Provider<'_>) -> Result<Option<Tree>, LedgerError> {
+        let (Provider::Base(base), Some(file)) = (beneath, opened.file.as_file()) else { return Ok(None) };
+        let seen = file.metadata().map(|metadata| Seen::of(&metadata)).ok();
+        let is_as_it_was =
+            |seen: Seen| (seen.size_bytes, seen.modified_ns) == (base.size_bytes, base.modified_ns);
+        let (true, Some(hash)) = (base.size_bytes >= BIG_BYTES && seen.is_some_and(is_as_it_was), base.hash)
+        else {
+            return Ok(None);
+        };
+        let known = self.ledger.catalogue.tree(hash)?;
+        Ok(known.and_then(|groups| Tree::of(hash, &groups)))
     }
 
     fn part_of(

@@ -30,11 +30,33 @@ use super::patience::quietly;
 
 /// A piece of a file that is written.
 #[derive(Debug, Clone)]
-pub struct Block {
-    /// What it holds.
-    pub bytes: Arc<Vec<u8>>,
-    /// The file that the new one is made from has the same at the same place.
-    pub is_in_place: bool,
+pub enum Block {
+    /// Bytes of its own.
+    New(Arc<Vec<u8>>),
+    /// What the file that it is made from has at the same place.
+    InPlace(Arc<Vec<u8>>),
+    /// Likewise so many bytes, which nobody has read.
+    Unread(u64),
+}
+
+impl Block {
+    /// Its bytes, where they were read.
+    ///
+    /// # Errors
+    /// They were not.
+    pub fn read(&self) -> io::Result<&[u8]> {
+        match self {
+            Self::New(bytes) | Self::InPlace(bytes) => Ok(bytes),
+            Self::Unread(_) => Err(io::Error::other("what the new file has of the old one was not read")),
+        }
+    }
+
+    fn length_bytes(&self) -> u64 {
+        match self {
+            Self::New(bytes) | Self::InPlace(bytes) => bytes.len() as u64,
+            Self::Unread(bytes) => *bytes,
+        }
+    }
 }
 
 /// Time and mode that a file gets when it is written.
@@ -328,13 +350,20 @@ impl Seam for RealDisk {
         let is_shared = like.is_some_and(|like| share_blocks(like, &file));
         let mut at = 0;
         for block in blocks {
-            if !(is_shared && block.is_in_place) {
-                if is_shared {
-                    file.seek(SeekFrom::Start(at))?;
+            match (&block, like) {
+                (Block::InPlace(_) | Block::Unread(_), _) if is_shared => {}
+                (Block::Unread(bytes), Some(mut like)) => {
+                    like.seek(SeekFrom::Start(at))?;
+                    pump(&mut like.take(*bytes), *bytes, &mut file)?;
                 }
-                file.write_all(&block.bytes)?;
+                _ => {
+                    if is_shared {
+                        file.seek(SeekFrom::Start(at))?;
+                    }
+                    file.write_all(block.read()?)?;
+                }
             }
-            at += block.bytes.len() as u64;
+            at += block.length_bytes();
         }
         if is_shared { file.set_len(at) } else { Ok(()) }
     }

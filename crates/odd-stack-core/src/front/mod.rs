@@ -308,7 +308,7 @@ pub mod for_tests {
 
     use super::{Arc, ChangeError, Duration, Ledger, LedgerError, OngoingKind, Path, Permit, Seam, Silent};
     use crate::address::{Folding, RelPath};
-    use crate::container::{Change, Contents, Directory, Packed, lay_out, open_member, rebuild};
+    use crate::container::{Change, Contents, Directory, Old, Packed, lay_out, open_member, rebuild};
     use crate::files::Block;
 
     /// A ledger as it lies there.
@@ -361,10 +361,12 @@ pub mod for_tests {
         let layout = lay_out(&mut file, &directory, &changes, &New, folding).ok()?;
         let mut changed = Vec::new();
         let write = |blocks: &mut dyn Iterator<Item = Block>| {
-            blocks.for_each(|block| changed.extend_from_slice(&block.bytes));
+            for block in blocks {
+                changed.extend_from_slice(block.read()?);
+            }
             Ok(())
         };
-        rebuild(Cursor::new(bytes), &layout, &New, true, write).ok()?;
+        rebuild(Cursor::new(bytes), &layout, &New, Old::Hashed, write).ok()?;
         Directory::read(&mut Cursor::new(&changed), folding).is_ok().then_some(changed)
     }
 }

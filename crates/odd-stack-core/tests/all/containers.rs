@@ -381,6 +381,42 @@ fn the_same_stack_gives_the_same_bytes() {
     assert_eq!(hash, "02472b4318569f9c37c6f8ca15e909d10de58c5d286a7fff25cf9156f8fc7cab");
 }
 
+/// A container big enough for its parts' hashes to be kept is laid again as it was laid first, and its original, if damaged, never
+/// taken for whole.
+#[test]
+fn a_big_container_is_laid_again_as_before() {
+    let big = (0..17 << 20).map(|at| (at >> 12) as u8 ^ at as u8).collect::<Vec<_>>();
+    let world =
+        world_of(&packed(&members(&[("a.txt", b"a"), ("big.bin", &big), ("menu/title.txt", b"title")])));
+    let ledger = world.ledger();
+    let path = world.path("game/data/core.qpk");
+    let original = fs::read(&path).unwrap();
+    let title =
+        world.package("title", &[("menu/title.txt", "another title, much longer than the first one was")]);
+    world.add(&title, &[".=data/core.qpk!/"]).unwrap();
+    let first = fs::read(&path).unwrap();
+    let expected = members(&[
+        ("a.txt", b"a"),
+        ("big.bin", &big),
+        ("menu/title.txt", b"another title, much longer than the first one was"),
+    ]);
+    assert_eq!(read(&first), expected);
+    let layer = vec![id(&ledger, "title")];
+    for _ in 0..2 {
+        reorder(&ledger, &Reorder::Lift(layer.clone()), ChangeOptions::default()).unwrap();
+        assert!(fs::read(&path).unwrap() == original);
+        reorder(&ledger, &Reorder::Lay(layer.clone()), ChangeOptions::default()).unwrap();
+        assert!(fs::read(&path).unwrap() == first);
+    }
+    let aside = fs::read_dir(ledger.folder().join("originals")).unwrap().next().unwrap().unwrap().path();
+    let mut damaged = original.clone();
+    damaged[1 << 20] ^= 1;
+    fs::write(aside, damaged).unwrap();
+    let other = world.package("other", &[("a.txt", "another")]);
+    assert!(world.add(&other, &[".=data/core.qpk!/"]).is_err());
+    assert!(fs::read(&path).unwrap() == first);
+}
+
 /// Layers that put or take away the same, removed one after the other: what remains is counted as if they had never been.
 #[test]
 fn what_counts_is_a_matter_of_what_is_laid_alone() {

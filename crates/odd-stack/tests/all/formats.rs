@@ -48,7 +48,7 @@ fn there_is_a_ledger_of_each_format_before_this_one() {
 
 #[test]
 fn ledgers_of_all_formats_open_with_their_stacks_and_give_the_game_back() {
-    for format in (1..10).chain(11..15) {
+    for format in (1..10).chain(11..16) {
         let sandbox = sandbox_of(format);
         let settles = format >= SETTLES_FROM;
         let stack = sandbox.run("stack --json").status(0).json();

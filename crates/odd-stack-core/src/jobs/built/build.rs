@@ -219,12 +219,12 @@ impl Outfitting<'_> {
                 None => None,
             };
             if let Some(building) = building {
-                building.make(|blocks| seam.write_blocks(&path, building.made_from(), blocks)).map_err(
-                    |error| match error {
+                building
+                    .make(false, |blocks| seam.write_blocks(&path, building.made_from(), blocks))
+                    .map_err(|error| match error {
                         ContainerError::Io(source) => failed(source),
                         other => failed(std::io::Error::other(other.to_string())),
-                    },
-                )?;
+                    })?;
                 seam.stamp(&path, stamp).map_err(failed)?;
             } else if let Some(content) = blender.content_of(&column, entry, order)? {
                 let written = seam.write_file(&path, &mut content.as_slice());

@@ -119,6 +119,7 @@ pub fn tidy(
     let transaction = Transaction::begin(ledger)?;
     catalogue.forget_layers(&goes)?;
     catalogue.drop_contents_of_nobody()?;
+    catalogue.drop_trees_of_nobody()?;
     transaction.commit()?;
     sweep(ledger)?;
     for (folder, _) in &edits {

@@ -94,6 +94,30 @@ impl Catalogue {
         })
     }
 
+    /// The hashes of a big content's parts, where they are known.
+    pub(crate) fn tree(&self, content: ContentHash) -> Result<Option<Vec<u8>>> {
+        self.run(|db| {
+            let mut query = db.prepare_cached("SELECT groups FROM tree WHERE hash = ?1")?;
+            query.query_row([content.as_bytes()], |row| row.get(0)).optional()
+        })
+    }
+
+    /// Notes them.
+    pub(crate) fn write_tree(&self, content: ContentHash, groups: &[u8]) -> Result<()> {
+        self.run(|db| {
+            let mut insert = db.prepare_cached("INSERT OR REPLACE INTO tree VALUES (?1, ?2)")?;
+            insert.execute(params![content.as_bytes(), groups]).map(drop)
+        })
+    }
+
+    /// Forgets those of what is no file of the game any more.
+    pub(crate) fn drop_trees_of_nobody(&self) -> Result<()> {
+        self.run(|db| {
+            let sql = "DELETE FROM tree WHERE hash NOT IN (SELECT hash FROM base WHERE hash IS NOT NULL)";
+            db.execute(sql, []).map(drop)
+        })
+    }
+
     /// Addresses at which files blended although their names tell nothing.
     pub(crate) fn settings_by_content(&self) -> Result<HashSet<PathId>> {
         self.run(|db| {

@@ -19,6 +19,7 @@ const STEPS: &[&str] = &[
     CONTAINERS,
     BUILT_AND_LINKED,
     PACKS,
+    TREES,
 ];
 
 /// The format number that this program writes.
@@ -356,6 +357,14 @@ ALTER TABLE blob ADD COLUMN place INTEGER;
 CREATE TABLE pack (
     number INTEGER PRIMARY KEY
 );
+";
+
+/// Hashes of the parts of big files that containers are made from, one after the other. Can always be made anew.
+const TREES: &str = "
+CREATE TABLE tree (
+    hash BLOB PRIMARY KEY,
+    groups BLOB NOT NULL
+) WITHOUT ROWID;
 ";
 
 #[cfg(test)]
