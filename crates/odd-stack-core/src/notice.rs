@@ -68,6 +68,13 @@ pub enum Notice {
         /// Why.
         reason: String,
     },
+    /// Stored files were lost and are taken from their package again.
+    TakenAgain {
+        /// The package.
+        package: PathBuf,
+        /// How many there are.
+        files: usize,
+    },
     /// Folders are empty and could not be removed, since another program stands in them.
     FoldersHeld {
         /// One of them.

@@ -11,6 +11,7 @@ use super::decision::{Decision, Made};
 use super::discarded::save_changed;
 use super::error::ChangeError;
 use super::execute::{self, StepFailed};
+use super::fetching::{Fetched, fetch_again, keep_again};
 use super::left_folders;
 use super::linking::Linking;
 use super::options::ChangeOptions;
@@ -44,6 +45,8 @@ pub struct Prepared<'l> {
     decision: Decision,
     new_contents: Vec<NewContent>,
     outcome: Outcome,
+    /// Lost contents that were taken from their packages again.
+    fetched: Fetched,
     /// What belongs to it once it is made; what fails of it is harmless.
     when_made: Option<fn(&Ledger)>,
     /// Other games that use a folder of this one hold still as long.
@@ -106,7 +109,18 @@ pub(crate) fn prepare<'l>(
     let (lock, new_contents) = (Some(lock), request.noted.new_contents);
     let transaction = Some(transaction);
     let (when_made, _others_still) = (None, others_still);
-    Ok(Prepared { transaction, ledger, lock, decision, new_contents, outcome, when_made, _others_still })
+    let fetched = Fetched::new();
+    Ok(Prepared {
+        transaction,
+        ledger,
+        lock,
+        decision,
+        new_contents,
+        outcome,
+        fetched,
+        when_made,
+        _others_still,
+    })
 }
 
 impl Prepared<'_> {
@@ -163,6 +177,10 @@ impl Prepared<'_> {
             tidy_private_folders(ledger, &side_folders);
         }
         observer.end();
+        if !self.fetched.is_empty() {
+            // What fails of it is lost as before, and told when it is needed.
+            let _ = keep_again(ledger, &self.fetched);
+        }
         self.when_made.into_iter().for_each(|act| act(ledger));
         let lock = self.lock.take().ok_or_else(|| ledger.catalogue.damaged_by(&"the lock was lost"))?;
         Ok((revision, lock))
@@ -170,7 +188,7 @@ impl Prepared<'_> {
 
     /// Copies stored contents beside their destination and makes them durable. What was stored and is not what it
     /// was stops it.
-    fn stage(&self, observer: &dyn Observer) -> Result<(), ChangeError> {
+    fn stage(&mut self, observer: &dyn Observer) -> Result<(), ChangeError> {
         let seam = &*self.ledger.seam;
         let staged = &self.decision.staged;
         let linking = Linking::of(self.ledger, staged)?;
@@ -188,9 +206,11 @@ impl Prepared<'_> {
             let content = match (&file.made, stored) {
                 (Some(Made::Content(content)), _) => write_new(file, content, seam).map(|()| true),
                 (Some(Made::Container(building)), _) => build(file, building, seam).map(|one| {
-                    let is_whole = one.is_some();
-                    held(&built).extend(one.map(|one| (building.name, one)));
-                    is_whole
+                    match one {
+                        Ok(one) => held(&built).push((building.name, one)),
+                        Err(contents) => held(&lost).extend(contents),
+                    }
+                    true
                 }),
                 (None, Some(stored)) => {
                     lay_stored(file, stored, doubted.contains(&file.hash), &linking, seam)
@@ -198,7 +218,7 @@ impl Prepared<'_> {
                 (None, None) => Ok(false),
             };
             if !content? {
-                held(&lost).extend(file.made_from());
+                held(&lost).insert(file.hash);
             }
             observer.advance(1, file.size_bytes);
             Ok(())
@@ -207,9 +227,17 @@ impl Prepared<'_> {
         copied?;
         let lost = std::mem::take(&mut *held(&lost));
         if !lost.is_empty() {
-            return Err(ChangeError::ContentsLost { files: lost_contents(self.ledger, &lost)? });
+            let (fetched, notices) = fetch_again(self.ledger, staged, &lost, observer)?;
+            self.fetched = fetched;
+            let still: HashSet<ContentHash> =
+                lost.into_iter().filter(|hash| !self.fetched.contains_key(hash)).collect();
+            if !still.is_empty() {
+                return Err(ChangeError::ContentsLost { files: lost_contents(self.ledger, &still)? });
+            }
+            notices.into_iter().for_each(|notice| observer.notice(notice));
         }
-        self.ledger.catalogue.note_whole(doubted)?;
+        let whole = doubted.into_iter().filter(|hash| !self.fetched.contains_key(hash));
+        self.ledger.catalogue.note_whole(whole)?;
         self.ledger.catalogue.note_linked(&linking.into_linked())?;
         let built = std::mem::take(&mut *held(&built));
         built.into_iter().try_for_each(|(name, built)| Blender::note_built(self.ledger, name, built))?;

@@ -29,17 +29,6 @@ pub(super) struct Staged {
     pub made: Option<Made>,
 }
 
-impl Staged {
-    /// The stored content that it comes of.
-    pub(super) fn made_from(&self) -> Option<ContentHash> {
-        match &self.made {
-            Some(Made::Container(building)) => building.beneath_hash,
-            Some(Made::Content(_)) => None,
-            None => Some(self.hash),
-        }
-    }
-}
-
 /// A file that is made for a change.
 #[derive(Debug)]
 pub(super) enum Made {

@@ -26,6 +26,7 @@ mod discarded;
 mod effects;
 mod error;
 mod execute;
+mod fetching;
 mod folders;
 mod foreign_files;
 mod in_the_way;

@@ -18,18 +18,18 @@ pub(super) fn write_new(file: &Staged, content: &[u8], seam: &dyn Seam) -> Resul
     written.map_err(|source| ChangeError::Stage { path: path.clone(), source })
 }
 
-/// Makes a container where it is staged; nothing if the file that it is made from is not what it was.
+/// Makes a container where it is staged; or tells which contents that it is made of are not what they were.
 pub(super) fn build(
     file: &Staged,
     building: &Building,
     seam: &dyn Seam,
-) -> Result<Option<Built>, ChangeError> {
+) -> Result<Result<Built, Vec<ContentHash>>, ChangeError> {
     let path = &file.path;
     let failed = |source| ChangeError::Stage { path: path.clone(), source };
     let shares_blocks = building.knows_beneath() && path.parent().is_some_and(shares_blocks);
     match building.make(shares_blocks, |blocks| seam.write_blocks(path, building.made_from(), blocks)) {
-        Ok(built) => seam.stamp(path, file.stamp).map(|()| Some(built)).map_err(failed),
-        Err(BuildError::OtherBeneath) => Ok(None),
+        Ok(built) => seam.stamp(path, file.stamp).map(|()| Ok(built)).map_err(failed),
+        Err(BuildError::Lost(lost)) => Ok(Err(lost)),
         Err(BuildError::Io(source)) => Err(failed(source)),
         Err(BuildError::NotContainer(reason)) => Err(failed(io::Error::other(reason))),
     }

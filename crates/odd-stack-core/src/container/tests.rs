@@ -279,7 +279,7 @@ proptest! {
     fn a_big_container_is_what_it_would_be_in_one_piece(
         replaced in proptest::collection::vec((0..40usize, proptest::option::of(0..200_000usize)), 1..4), stub in 0..3usize,
     ) {
-        let content = |at: usize, bytes: usize| -> Vec<u8> { (0..bytes).map(|n| (n * (at + 3) >> 3) as u8).collect() };
+        let content = |at: usize, bytes: usize| -> Vec<u8> { (0..bytes).map(|n| ((n * (at + 3)) >> 3) as u8).collect() };
         let members: BTreeMap<_, _> =
             (0..40).map(|at| (format!("m{at:02}.dat"), (content(at, 70_000 + at * 1000), at % 3 > 0))).collect();
         let mut model: BTreeMap<String, Vec<u8>> =

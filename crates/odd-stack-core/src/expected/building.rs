@@ -2,15 +2,15 @@
 
 use std::fs::File;
 use std::io::{self, Read, Write};
-use std::sync::{Arc, OnceLock};
+use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 
 use super::Blender;
 use super::containers::{Opened, PackedAt};
 use crate::address::{Folding, INTO, RelPath};
 use crate::container::{Change, Contents, NotContainer, Old, Tree, lay_out, rebuild};
-use crate::files::{Block, Seen};
+use crate::files::{Block, HashingReader, Seen};
 use crate::hash::ContentHash;
-use crate::ledger::{LedgerError, Stored};
+use crate::ledger::{LedgerError, Stored, StoredBytes};
 use crate::package::ArchiveFile;
 use crate::stack::{Column, Composition, Entry, EntryKind, LayerId, Order, Provider};
 
@@ -23,9 +23,9 @@ pub(crate) enum BuildError {
     /// What it is made from is no container that can be changed.
     #[error("{0}")]
     NotContainer(String),
-    /// The file that it is made from has other content than is known.
-    #[error("the file that it is made from is not what it was")]
-    OtherBeneath,
+    /// Contents that it is made of are not what they were.
+    #[error("not all that it is made of is what it was")]
+    Lost(Vec<ContentHash>),
 }
 
 impl From<NotContainer> for BuildError {
@@ -75,13 +75,59 @@ enum Part {
 }
 
 #[derive(Debug)]
-struct Parts(Vec<Part>);
+struct Parts {
+    parts: Vec<Part>,
+    /// Stored ones that turned out not to be what they were.
+    lost: Mutex<Vec<ContentHash>>,
+}
+
+impl Parts {
+    fn new(parts: Vec<Part>) -> Self {
+        Self { parts, lost: Mutex::default() }
+    }
+
+    fn lose(&self, stored: &Stored) {
+        self.lost.lock().unwrap_or_else(PoisonError::into_inner).push(stored.hash());
+    }
+
+    /// Those, and those of containers in it.
+    fn lost(&self) -> Vec<ContentHash> {
+        let mut lost = self.lost.lock().unwrap_or_else(PoisonError::into_inner).clone();
+        for part in &self.parts {
+            if let Part::Made(building, _) = part {
+                lost.extend(building.parts.lost());
+            }
+        }
+        lost
+    }
+}
+
+/// Reads a stored content, and compares it with what it should be where it ends.
+struct Compared<'p> {
+    content: HashingReader<StoredBytes>,
+    stored: &'p Stored,
+    parts: &'p Parts,
+}
+
+impl Read for Compared<'_> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let read = self.content.read(buffer)?;
+        if read == 0 && !buffer.is_empty() && self.content.hash() != self.stored.hash() {
+            self.parts.lose(self.stored);
+            return Err(io::Error::new(io::ErrorKind::InvalidData, "what the ledger stores is damaged"));
+        }
+        Ok(read)
+    }
+}
 
 impl Contents for Parts {
     fn open(&self, content: usize) -> io::Result<Box<dyn Read + '_>> {
-        let part = self.0.get(content).ok_or(io::ErrorKind::NotFound)?;
+        let part = self.parts.get(content).ok_or(io::ErrorKind::NotFound)?;
         Ok(match part {
-            Part::Stored(stored) => Box::new(stored.open()?),
+            Part::Stored(stored) => {
+                let opened = stored.open().inspect_err(|_| self.lose(stored))?;
+                Box::new(Compared { content: HashingReader::new(opened), stored, parts: self })
+            }
             Part::Held(bytes) => Box::new(bytes.as_slice()),
             Part::Packed(at) => at.container.member(&at.member)?,
             Part::Made(building, made) => Box::new(made_file(building, made)?),
@@ -136,11 +182,22 @@ impl Building {
         shares_blocks: bool,
         write: impl FnOnce(&mut dyn Iterator<Item = Block>) -> io::Result<()>,
     ) -> Result<Built, BuildError> {
+        self.try_to_make(shares_blocks, write).map_err(|error| match self.parts.lost() {
+            lost if lost.is_empty() => error,
+            lost => BuildError::Lost(lost),
+        })
+    }
+
+    fn try_to_make(
+        &self,
+        shares_blocks: bool,
+        write: impl FnOnce(&mut dyn Iterator<Item = Block>) -> io::Result<()>,
+    ) -> Result<Built, BuildError> {
         let mut changes = self.changes.clone();
         for change in &mut changes {
             // How long a container in it becomes is known when that is made.
             if let Change::Put { content, size_bytes, .. } = change
-                && let Some(Part::Made(building, made)) = self.parts.0.get(*content)
+                && let Some(Part::Made(building, made)) = self.parts.parts.get(*content)
             {
                 *size_bytes = made_file(building, made)?.length_bytes();
             }
@@ -155,7 +212,7 @@ impl Building {
         };
         let hashes = rebuild(self.beneath.file.rewound(), &layout, &self.parts, old, write)?;
         if matches!(old, Old::Hashed) && self.beneath_hash != hashes.old {
-            return Err(BuildError::OtherBeneath);
+            return Err(BuildError::Lost(self.beneath_hash.into_iter().collect()));
         }
         let is_new = self.tree_beneath.is_none() && self.beneath.file.length_bytes() >= BIG_BYTES;
         let tree_beneath = hashes.old.zip(hashes.old_tree).filter(|_| is_new);
@@ -201,7 +258,7 @@ impl Blender<'_> {
         }
         let beneath_hash = composition.beneath.hash().filter(|_| !column.is_member);
         let tree_beneath = self.tree_beneath(&beneath, composition.beneath)?;
-        let (name, parts) = (composition.hash(), Parts(parts));
+        let (name, parts) = (composition.hash(), Parts::new(parts));
         let folding = self.ledger.game().folding;
         Ok(Ok(Building { name, beneath, beneath_hash, tree_beneath, changes, parts, folding }))
     }

@@ -48,22 +48,23 @@ impl ContentHash {
 }
 
 /// Passes bytes on and hashes them on the way.
-pub(crate) struct HashingReader<'a> {
-    inner: &'a mut dyn Read,
+pub(crate) struct HashingReader<R> {
+    inner: R,
     hasher: blake3::Hasher,
 }
 
-impl<'a> HashingReader<'a> {
-    pub(crate) fn new(inner: &'a mut dyn Read) -> Self {
+impl<R: Read> HashingReader<R> {
+    pub(crate) fn new(inner: R) -> Self {
         Self { inner, hasher: blake3::Hasher::new() }
     }
 
-    pub(crate) fn finish(self) -> ContentHash {
+    /// The hash of what was read.
+    pub(crate) fn hash(&self) -> ContentHash {
         ContentHash::from_bytes(*self.hasher.finalize().as_bytes())
     }
 }
 
-impl Read for HashingReader<'_> {
+impl<R: Read> Read for HashingReader<R> {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
         let count = self.inner.read(buffer)?;
         self.hasher.update(&buffer[..count]);

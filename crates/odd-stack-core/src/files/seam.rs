@@ -404,7 +404,7 @@ impl Seam for RealDisk {
         // It is read anyway.
         let mut hashing = HashingReader::new(&mut source);
         let size_bytes = pump(&mut hashing, size_bytes, &mut file)?;
-        let hash = Some(hashing.finish());
+        let hash = Some(hashing.hash());
         set_time(&file, stamp)?;
         Ok(Copied { size_bytes, hash })
     }

@@ -174,7 +174,7 @@ impl<'a> Intake<'a> {
         let mut hashing = HashingReader::new(content);
         let size_bytes =
             self.seam.write_file(&temporary, &mut hashing).map_err(LedgerError::io("write", &temporary))?;
-        let hash = hashing.finish();
+        let hash = hashing.hash();
         let turn = self.turn_of(hash)?;
         if turn == Turn::Known {
             self.seam.remove_file(&temporary).map_err(LedgerError::io("remove", &temporary))?;

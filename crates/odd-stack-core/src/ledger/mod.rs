@@ -14,6 +14,7 @@
 //! The last three lines lie in a side folder `.oddstack` of the root instead, when the root is on
 //! another volume than the ledger: files move between them and the game by rename alone.
 
+mod again;
 mod blobs;
 pub(crate) mod catalogue;
 mod contents;
@@ -58,6 +59,7 @@ pub(crate) use other_games::{OtherGames, games_sharing};
 pub(crate) use private_room::{check_room, free_batch, make_private_folder};
 pub(crate) use transaction::Transaction;
 
+pub(crate) use again::{put_again, save_damaged};
 pub(crate) use blobs::{Incoming, Intake, end_intake, is_intake_open, set_mark as mark_intake, sweep};
 pub(crate) use catalogue::Catalogue;
 pub(crate) use catalogue::{
@@ -65,8 +67,8 @@ pub(crate) use catalogue::{
     Revision, SECOND_NAME, SUMS_NAME, Side, free_reserve_if_needed, is_second_whole, keep_reserve,
     restore_second,
 };
-pub(crate) use packs::Stored;
-pub(crate) use places::{NewContent, Place, blob_path};
+pub(crate) use packs::{Stored, StoredBytes};
+pub(crate) use places::{NewContent, blob_path};
 
 /// One game's ledger, open for asking and changing.
 pub struct Ledger {

@@ -246,6 +246,11 @@ impl Seek for StoredBytes {
 }
 
 impl Stored {
+    /// What it should be.
+    pub(crate) fn hash(&self) -> ContentHash {
+        self.hash
+    }
+
     /// The file that it is in: its own, or a pack.
     pub(crate) fn path(&self) -> PathBuf {
         path_of(&self.packs.ledger, self.hash, self.place)

@@ -22,6 +22,7 @@ mod lzma_block;
 mod names;
 mod rar;
 mod relay;
+mod search;
 mod seven;
 mod split_zip;
 mod tar;
@@ -39,6 +40,7 @@ use delivery::{Delivery, Halt, Source, Take, WantedMembers};
 use kind::kind_of;
 use listing::RawMember;
 use names::Names;
+pub(crate) use search::search;
 use volumes::{Scheme, Volumes};
 
 use crate::notice::Notice;

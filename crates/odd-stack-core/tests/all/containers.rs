@@ -12,9 +12,10 @@ use zip::{CompressionMethod, ZipArchive, ZipWriter};
 
 use crate::crash::{fail_and_count, fail_everywhere_in};
 use crate::faulty::Fault;
+use crate::stored::stored_as;
 use crate::world::{NOW, World, add, add_request, id, permit, reorder, settle};
 use odd_stack_core::ContentHash;
-use odd_stack_core::change::ChangeOptions;
+use odd_stack_core::change::{ChangeError, ChangeOptions};
 use odd_stack_core::fit::{Rules, Wishes};
 use odd_stack_core::jobs::steps::{prepare_add, stack};
 use odd_stack_core::jobs::{AddPlace, AddRequest, PlacingRequest, Reorder, Ruling};
@@ -415,6 +416,30 @@ fn a_big_container_is_laid_again_as_before() {
     let other = world.package("other", &[("a.txt", "another")]);
     assert!(world.add(&other, &[".=data/core.qpk!/"]).is_err());
     assert!(fs::read(&path).unwrap() == first);
+}
+
+/// What is stored of a member goes into no container unless it is what it was, wherever the member lies.
+#[test]
+fn a_damaged_content_goes_into_no_container() {
+    let world = two_inside();
+    let ledger = world.ledger();
+    let path = world.path("game/data/core.qpk");
+    let laid = fs::read(&path).unwrap();
+    let both = vec![id(&ledger, "lamps"), id(&ledger, "fog")];
+    reorder(&ledger, &Reorder::Lift(both.clone()), ChangeOptions::default()).unwrap();
+    let lifted = fs::read(&path).unwrap();
+    for content in ["lamps", "x of fog"] {
+        let stored = stored_as(ledger.folder(), content);
+        stored.damage(content.to_uppercase().as_bytes());
+        match reorder(&ledger, &Reorder::Lay(both.clone()), ChangeOptions::default()) {
+            Err(ChangeError::ContentsLost { files }) => assert_eq!(files.len(), 1, "{files:?}"),
+            other => panic!("a damaged content was laid: {other:?}"),
+        }
+        assert!(fs::read(&path).unwrap() == lifted);
+        stored.damage(content.as_bytes());
+    }
+    reorder(&ledger, &Reorder::Lay(both), ChangeOptions::default()).unwrap();
+    assert!(fs::read(&path).unwrap() == laid);
 }
 
 /// Layers that put or take away the same, removed one after the other: what remains is counted as if they had never been.

@@ -50,6 +50,15 @@ pub fn notice_words(notice: &Notice) -> String {
         Notice::CannotRenew { package, reason } => {
             format!("{} can't renew anything: {reason}", package.display())
         }
+        Notice::TakenAgain { package, files: 1 } => {
+            format!("one stored file was damaged or gone; it was taken again from {}", package.display())
+        }
+        Notice::TakenAgain { package, files } => {
+            format!(
+                "{files} stored files were damaged or gone; they were taken again from {}",
+                package.display()
+            )
+        }
         Notice::FoldersHeld { first, count: 1 } => format!(
             "the folder {} is empty and could not be removed: another program stands in it or has it open; it goes with \
              the next command that changes the game",

@@ -116,6 +116,21 @@ fn a_damaged_content_of_a_layer_is_told_never_laid_and_renewed() {
         sandbox.run("check --deep").status(5);
         sandbox.run("lift lamps").status(0);
         let lifted = sandbox.files();
+        // Its package lies where it lay: it is taken from there, and the ledger has it again.
+        sandbox.run("lay lamps").status(0).says("taken again from");
+        assert_eq!(sandbox.files(), laid, "{damage:?}");
+        sandbox.run("check --deep").status(0);
+        sandbox.run("lift lamps").status(0);
+        assert!(!sandbox.run("lay lamps").status(0).whole().contains("taken again"));
+        sandbox.run("lift lamps").status(0);
+
+        // Another package of that name has it not.
+        let sandbox = world_with(brass);
+        let content = stored_as(&sandbox.path("home/ledgers/quillhaven"), brass);
+        damage.strike_at(&content.path, (content.at, content.size_bytes));
+        sandbox.run("lift lamps").status(0);
+        fs::rename(sandbox.path("lamps.zip"), sandbox.path("elsewhere.zip")).unwrap();
+        fs::copy(sandbox.path("sea.zip"), sandbox.path("lamps.zip")).unwrap();
         let told = sandbox.run("lay lamps").status(5);
         assert!(told.stderr.contains("game:data/lamps/brass.qtx"), "{damage:?}\n{}", told.stderr);
         assert!(told.stderr.contains("oddstack mend --renew"), "{damage:?}\n{}", told.stderr);
@@ -124,7 +139,7 @@ fn a_damaged_content_of_a_layer_is_told_never_laid_and_renewed() {
         sandbox.run("lift sea").status(0);
         sandbox.run("lay sea").status(0);
         // From another place, when its own is gone.
-        fs::rename(sandbox.path("lamps.zip"), sandbox.path("elsewhere.zip")).unwrap();
+        fs::remove_file(sandbox.path("lamps.zip")).unwrap();
         assert!(sandbox.run("lay lamps").status(5).stderr.contains("no longer at"), "{damage:?}");
         sandbox.run("mend --renew").status(5);
         sandbox.run("mend --renew sea.zip").status(5);
@@ -242,13 +257,17 @@ fn what_is_written_into_a_link_is_told_and_renewed() {
     drop(file);
     let edited = sandbox.read("game/data/sea.qtx");
     sandbox.run("check").status(3).says("and it was the only copy of that").says("mend --renew");
+    let (there, away) = (sandbox.path("sea-1.zip"), sandbox.path("away.zip"));
+    std::fs::rename(&there, &away).unwrap();
     sandbox.run("mend --restore data/sea.qtx").status(5).says("data/sea.qtx").says("mend --renew");
     assert_eq!(sandbox.read("game/data/sea.qtx"), edited);
     sandbox.run("lift sea --keep-edits").status(0).says("is saved");
     sandbox.run("lay sea").status(5).says("lost");
     assert!(!sandbox.path("game/data/sea.qtx").exists());
     // The package lies where it lay.
-    sandbox.run("mend --renew").status(0);
+    std::fs::rename(&away, &there).unwrap();
+    sandbox.run("lay sea").status(0).says("taken again from");
+    sandbox.run("lift sea").status(0);
     sandbox.run("lay sea").status(0);
     assert_eq!(sandbox.read("game/data/sea.qtx"), big);
     sandbox.run("check --deep").status(0);

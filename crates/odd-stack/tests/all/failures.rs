@@ -95,6 +95,7 @@ fn a_damaged_ledger_ends_with_its_own_code() {
     let packs = sandbox.path("home/ledgers/quillhaven/packs");
     assert_eq!(fs::read_dir(packs).unwrap().count(), 0, "small contents lie in packs");
     let before = sandbox.files();
+    fs::remove_file(sandbox.path("a-1.zip")).unwrap();
     sandbox.run("lay a").status(5).says("the ledger has lost");
     assert_eq!(sandbox.files(), before);
     fs::remove_dir_all(sandbox.path("home/ledgers/quillhaven")).unwrap();

@@ -223,6 +223,7 @@ impl Outfitting<'_> {
                     .make(false, |blocks| seam.write_blocks(&path, building.made_from(), blocks))
                     .map_err(|error| match error {
                         ContainerError::Io(source) => failed(source),
+                        ContainerError::Lost(lost) => self.lost(lost),
                         other => failed(std::io::Error::other(other.to_string())),
                     })?;
                 seam.stamp(&path, stamp).map_err(failed)?;
@@ -232,12 +233,18 @@ impl Outfitting<'_> {
             } else if let Put::Other =
                 put(&source_of(ledger, file)?, file, &path, false, seam).map_err(failed)?
             {
-                let lost = HashSet::from_iter(file.origin.hash);
-                return Err(ChangeError::ContentsLost { files: lost_contents(ledger, &lost)? });
+                return Err(self.lost(file.origin.hash));
             }
             observer.advance(1, file.origin.size_bytes);
         }
         Ok(())
+    }
+
+    fn lost(&self, contents: impl IntoIterator<Item = ContentHash>) -> ChangeError {
+        match lost_contents(self.ledger, &contents.into_iter().collect()) {
+            Ok(files) => ChangeError::ContentsLost { files },
+            Err(error) => error.into(),
+        }
     }
 
     /// Takes out what goes, and puts in what comes.

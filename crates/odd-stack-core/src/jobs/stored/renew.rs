@@ -1,6 +1,6 @@
 //! Stored files that were damaged, put again from anything that has the same content.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::HashMap;
 use std::io::Read;
 use std::path::{Path, PathBuf};
 use std::sync::Mutex;
@@ -15,13 +15,11 @@ use crate::check::{CheckError, DamagedFile, Lost, look_for_damage};
 use crate::files::{HashingReader, KEPT, STAGE, Seam, Stamp, look_at, open_regular};
 use crate::hash::ContentHash;
 use crate::jobs::Permit;
-use crate::ledger::{
-    Incoming, Ledger, LedgerError, NewContent, Place, Transaction, blob_path, make_private_folder,
-};
+use crate::ledger::{Incoming, Ledger, LedgerError, make_private_folder, put_again, save_damaged};
 use crate::notice::Notice;
-use crate::observer::{Observer, Work};
-use crate::package::{Inner, Limits, OpenOptions, Package, PackageError};
-use crate::stack::{BaseFile, BaseKind};
+use crate::observer::Observer;
+use crate::package::{PackageError, search};
+use crate::stack::BaseFile;
 
 /// Why nothing was renewed, or not all that could be. What is whole stays as it is, and running again is safe.
 #[derive(Debug, Error)]
@@ -191,7 +189,7 @@ impl Finds<'_> {
                 let at = incoming.path(self.next.fetch_add(1, Ordering::Relaxed));
                 let mut hashing = HashingReader::new(content);
                 self.seam.write_file(&at, &mut hashing).map_err(LedgerError::io("write", &at))?;
-                (hashing.finish(), Some(at))
+                (hashing.hash(), Some(at))
             }
         };
         let mut found = locked(&self.found);
@@ -212,28 +210,11 @@ impl Finds<'_> {
 
     /// Looks for the contents in a package, in archives inside it as well, or in a file.
     fn search(&self, path: &Path, observer: &dyn Observer) -> Result<(), RenewError> {
-        let inner = Inner { unasked: true, ..Inner::default() };
-        let options = OpenOptions { limits: Limits::default(), inner, names: None };
-        let package = match Package::open(path, &options, observer) {
-            Err(PackageError::UnknownKind { .. }) => return Ok(self.take_file(path)?),
-            other => other?,
-        };
-        if path.is_file() {
-            self.take_file(path)?;
-        }
-        let mut members: BTreeMap<usize, u64> = BTreeMap::new();
-        for member in package.members().iter().filter(|member| self.has_size(member.size_bytes)) {
-            members.insert(member.content, member.size_bytes);
-        }
-        let wanted: Vec<usize> = members.keys().copied().collect();
         let from = path.display().to_string();
-        let take = |_: usize, size_bytes: u64, content: &mut dyn Read| {
+        let take = |size_bytes: u64, content: &mut dyn Read| {
             self.take(&from, size_bytes, content).map_err(RenewError::from)
         };
-        observer.begin(Work::Reading, wanted.len() as u64, members.values().sum());
-        let read = package.read(&wanted, &take, observer);
-        observer.end();
-        read
+        search(path, &|size_bytes| self.has_size(size_bytes), &take, observer)
     }
 }
 
@@ -294,36 +275,15 @@ impl<'l> Renewal<'l> {
                 self.put_original(lost, at)?;
             }
         }
-        let mut alone = Vec::new();
-        for lost in self.lost {
-            if let Lost::Content { hash, size_bytes } = lost
-                && let Some(at) = found.get(hash).and_then(|found| found.at.as_ref())
-            {
-                let path = blob_path(self.ledger.folder(), *hash);
-                if let Some(folder) = path.parent() {
-                    make_private_folder(folder, seam)?;
+        let again: Vec<(ContentHash, u64, &Path)> = (self.lost.iter())
+            .filter_map(|lost| match lost {
+                Lost::Content { hash, size_bytes } => {
+                    Some((*hash, *size_bytes, found.get(hash)?.at.as_deref()?))
                 }
-                let kept = self.ledger.folder().join(KEPT);
-                make_private_folder(&kept, seam)?;
-                // A damaged file is of no use to anybody; somebody's folder may be.
-                match look_at(&path).map_err(LedgerError::io("look at", &path))? {
-                    Some(seen) if seen.kind == BaseKind::File => {
-                        seam.remove_file(&path).map_err(LedgerError::io("remove", &path))?;
-                    }
-                    Some(_) => save_damaged(&path, &kept, &hash.short(), seam)?,
-                    None => {}
-                }
-                seam.rename(at, &path).map_err(LedgerError::io("write", &path))?;
-                alone.push(NewContent { hash: *hash, size_bytes: *size_bytes, place: Place::Own });
-            }
-        }
-        let durable = seam.make_durable(self.ledger.folder(), &[]);
-        durable.map_err(LedgerError::io("write to", self.ledger.folder()))?;
-        // What lay in a pack lies by itself from now on.
-        let transaction = Transaction::begin(self.ledger)?;
-        self.ledger.catalogue.move_contents(&alone)?;
-        seam.pass("renewed").map_err(LedgerError::io("write to", self.ledger.folder()))?;
-        transaction.commit()?;
+                Lost::Original { .. } => None,
+            })
+            .collect();
+        put_again(self.ledger, &again)?;
         incoming.end()
     }
 
@@ -347,13 +307,6 @@ impl<'l> Renewal<'l> {
         }
         seam.rename(&staged, &public).map_err(LedgerError::io("write", &public))
     }
-}
-
-/// Moves what lies at `path` into the kept files, under a name that nothing has.
-fn save_damaged(path: &Path, kept: &Path, name: &str, seam: &dyn Seam) -> Result<(), LedgerError> {
-    let mut places = (0u64..).map(|number| kept.join(format!("damaged-{name}-{number}")));
-    let place = places.find(|place| !place.exists()).unwrap_or_else(|| kept.join(name));
-    seam.rename(path, &place).map_err(LedgerError::io("save", &place))
 }
 
 /// What is looked for; nothing where the content is not known.
