@@ -15,6 +15,19 @@ use crate::commands::{
 use crate::errors::{Exit, Failure};
 use crate::shell::Shell;
 
+/// Reads how many of something are meant.
+pub fn how_many(text: &str) -> Result<u64, String> {
+    text.parse().map_err(|_| "give a number, such as 20".to_owned())
+}
+
+/// As [`how_many`], and not none.
+pub fn one_or_more(text: &str) -> Result<u64, String> {
+    match how_many(text)? {
+        0 => Err("give 1 or more".to_owned()),
+        count => Ok(count),
+    }
+}
+
 /// Install mods and patches as tracked layers, and always get back to the untouched game.
 #[derive(Debug, Parser)]
 #[command(name = "oddstack", version, max_term_width = 100, propagate_version = false)]

@@ -10,7 +10,7 @@ use serde::Serialize;
 use super::standing::MOST_EFFECTS;
 use super::upgrade::Whose;
 use crate::Ended;
-use crate::args::ChangeArgs;
+use crate::args::{ChangeArgs, one_or_more};
 use crate::errors::{Exit, Failure};
 use crate::session::{Session, change_options};
 use crate::show::change::{edits, effects, summary, verdict};
@@ -29,7 +29,7 @@ pub struct BackArgs {
 #[derive(Debug, Args)]
 pub struct UndoArgs {
     /// How many changes to take back
-    #[arg(value_name = "N", default_value = "1", value_parser = clap::value_parser!(u64).range(1..))]
+    #[arg(value_name = "N", default_value = "1", value_parser = one_or_more)]
     pub count: u64,
     #[command(flatten)]
     pub back: BackArgs,

@@ -6,6 +6,7 @@ use odd_stack_core::jobs::{FileDifference, HistoryDifference, HistoryReport, Lay
 
 use super::standing::MOST_EFFECTS;
 use crate::Ended;
+use crate::args::how_many;
 use crate::errors::{Exit, Failure};
 use crate::session::Session;
 use crate::show::style::{BOLD, DIM, paint};
@@ -16,8 +17,8 @@ use crate::show::units::{counted, number};
 #[derive(Debug, Args)]
 pub struct HistoryArgs {
     /// How many changes to show, the last first
-    #[arg(long, value_name = "N", default_value = "20", conflicts_with = "all")]
-    pub last: usize,
+    #[arg(long, value_name = "N", default_value = "20", conflicts_with = "all", value_parser = how_many)]
+    pub last: u64,
     /// Show all changes
     #[arg(long)]
     pub all: bool,
@@ -37,7 +38,11 @@ pub fn run(session: &mut Session, args: &HistoryArgs) -> Result<Ended, Failure> 
         return Ok(Ended::Well);
     }
     let report = game.history()?;
-    let most = if args.all || session.out.verbose { usize::MAX } else { args.last };
+    let most = if args.all || session.out.verbose {
+        usize::MAX
+    } else {
+        usize::try_from(args.last).unwrap_or(usize::MAX)
+    };
     session.out.result(Some(&name), &report, &text(&report, most));
     if report.can_undo > 0 {
         let again = if report.can_redo { ", `oddstack redo` does again what was taken back" } else { "" };

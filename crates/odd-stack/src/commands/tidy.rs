@@ -10,6 +10,7 @@ use serde::Serialize;
 use super::check::{renewing, stored_text};
 use super::standing::MOST_EFFECTS;
 use crate::Ended;
+use crate::args::how_many;
 use crate::errors::{Exit, Failure};
 use crate::questions::confirm;
 use crate::session::Session;
@@ -25,7 +26,7 @@ use crate::show::units::{counted, files, layers, size};
                   oddstack tidy --verify         read all that is stored, and compare it with its hashes")]
 pub struct TidyArgs {
     /// Keep what it takes to undo this many of the last changes; older ones can't be undone any more
-    #[arg(long, value_name = "N", group = "cut")]
+    #[arg(long, value_name = "N", group = "cut", value_parser = how_many)]
     pub keep: Option<u64>,
     /// Drop what only older changes need: 30d, 12h, 2w, or a time as in `oddstack rewind`. With --keep, what either keeps is kept
     #[arg(long, value_name = "AGE", group = "cut")]

@@ -78,6 +78,15 @@ fn a_hostile_archive_is_named_with_the_member_and_the_reason() {
 }
 
 #[test]
+fn what_is_no_number_is_told_in_words() {
+    let sandbox = Sandbox::with_game();
+    for line in ["tidy --keep many", "history --last x", "undo two", "undo 99999999999999999999"] {
+        sandbox.run(line).status(2).says("give a number, such as 20");
+    }
+    sandbox.run("undo 0").status(2).says("give 1 or more");
+}
+
+#[test]
 fn a_damaged_ledger_ends_with_its_own_code() {
     let sandbox = Sandbox::with_game();
     let catalogue = sandbox.path("home/ledgers/quillhaven/catalogue.sqlite");
