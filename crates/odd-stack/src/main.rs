@@ -5,6 +5,7 @@ mod commands;
 mod demo;
 mod errors;
 mod first_words;
+mod memory;
 mod output;
 mod progress;
 mod questions;
@@ -22,11 +23,8 @@ use args::Command;
 use errors::{Exit, Failure};
 use session::Session;
 
-/// Reading files of settings makes very many small pieces of memory, which the systems' own allocators are slow at.
-#[global_allocator]
-static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
-
 fn main() -> ExitCode {
+    memory::hold_little();
     if cfg!(windows) {
         let words: Vec<String> =
             std::env::args_os().skip(1).map(|word| word.to_string_lossy().into_owned()).collect();

@@ -267,7 +267,8 @@ impl Decider<'_> {
 
     /// The files that do not stay as they are.
     fn moves_of<'c>(&mut self, columns: &'c [Column]) -> Result<Vec<Move<'c>>, ChangeError> {
-        let mut moves = Vec::new();
+        // Most columns that are looked at move.
+        let mut moves = Vec::with_capacity(columns.len());
         for column in columns {
             if !column.is_member {
                 self.refuse_clash(column)?;
@@ -308,6 +309,9 @@ impl Decider<'_> {
         let drifted = &self.decision.plan.drifted;
         let mut must_stop = self.wishes.edits == Edits::Stop
             && !drifted.iter().all(|drift| self.is_over_others(&drift.address));
+        let count = |is: fn(&Move<'_>) -> bool| moves.iter().filter(|at| is(at)).count();
+        let taken_out = count(|at| !matches!(at.from, Provider::Nothing));
+        self.decision.expect(taken_out, count(|at| matches!(at.to, Provider::Layer(_))));
         for (at, finding) in moves.iter().zip(findings) {
             if self.is_captured(at.column) {
                 self.decide_captured(at, new)?;

@@ -69,3 +69,12 @@ pub(super) struct Decision {
     /// Originals that come back, whose times were changed while they lay aside.
     pub restamped: Vec<(PathBuf, Stamp)>,
 }
+
+impl Decision {
+    /// Makes room for what so many files that change bring at the most; lists that grow step by step end up twice as long.
+    pub(super) fn expect(&mut self, taken_out: usize, put_in: usize) {
+        self.plan.effects.reserve_exact(taken_out.max(put_in));
+        self.staged.reserve_exact(put_in);
+        self.steps.reserve_exact(taken_out + put_in);
+    }
+}

@@ -85,6 +85,7 @@ struct Link {
 /// What links multiply is held against the limits before it is made.
 pub(super) fn build(package: &str, raw: Vec<RawMember>, limits: &Limits) -> Result<Listing, PackageError> {
     let mut gate = Gate::new(package);
+    gate.listing.members.reserve_exact(raw.len());
     let mut links = Vec::new();
     for member in raw {
         let path = judge_name(package, &member)?;

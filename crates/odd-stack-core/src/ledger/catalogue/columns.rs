@@ -232,6 +232,8 @@ impl Catalogue {
                     }
                 }
             }
+            // There may be very many, each of 200 bytes.
+            columns.shrink_to_fit();
             Ok(columns)
         })?;
         self.mark_members(&mut columns)?;
