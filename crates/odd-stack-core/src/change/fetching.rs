@@ -9,7 +9,6 @@ use std::sync::{Mutex, PoisonError};
 
 use super::decision::Staged;
 use super::error::ChangeError;
-use crate::check::lost_contents;
 use crate::files::{HashingReader, Seam, open_regular};
 use crate::hash::ContentHash;
 use crate::ledger::{Incoming, Ledger, LedgerError, put_again};
@@ -46,10 +45,7 @@ pub(super) fn fetch_again(
     for file in staged.iter().filter(|file| file.made.is_none() && lost.contains(&file.hash)) {
         wanted.entry(file.hash).or_default().push(file);
     }
-    let mut packages: Vec<PathBuf> =
-        lost_contents(ledger, lost)?.into_iter().filter_map(|file| file.package).map(PathBuf::from).collect();
-    packages.sort();
-    packages.dedup();
+    let packages = ledger.catalogue.packages_with(lost)?;
     let by_size = wanted.values().flatten().map(|file| (file.size_bytes, *file)).collect();
     let (seam, found, next) = (&*ledger.seam, Mutex::default(), AtomicU64::new(0));
     let looking = Looking { seam, wanted, by_size, found, next };

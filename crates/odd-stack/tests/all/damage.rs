@@ -151,6 +151,23 @@ fn a_damaged_content_of_a_layer_is_told_never_laid_and_renewed() {
     }
 }
 
+/// What a patch left as it was came with the version before it.
+#[test]
+fn what_an_older_version_brought_comes_from_its_package() {
+    let sandbox = Sandbox::with_game();
+    sandbox.zip("bells-1.zip", &[("data/noon.qtx", "noon of 1"), ("data/dusk.qtx", "dusk of 1")]);
+    sandbox.zip("bells-2.zip", &[("data/noon.qtx", "noon of 2")]);
+    sandbox.run("add bells-1.zip").status(0);
+    sandbox.run("upgrade bells bells-2.zip --patch --onto 1").status(0);
+    let laid = sandbox.files();
+    sandbox.run("lift bells").status(0);
+    stored_as(&sandbox.path("home/ledgers/quillhaven"), "dusk of 1").damage(b"dusk of 9");
+    sandbox.run("mend --renew -n").status(0).says("bells-1.zip");
+    sandbox.run("lay bells").status(0).says("taken again from").says("bells-1.zip");
+    assert_eq!(sandbox.files(), laid);
+    sandbox.run("check --deep").status(0);
+}
+
 #[test]
 fn a_damaged_original_is_told_never_put_back_and_renewed() {
     for damage in ALL {

@@ -116,7 +116,7 @@ pub fn renew(
     if !lost.is_empty() {
         renewal.search_game()?;
         let given = !packages.is_empty();
-        let known = if given { packages.to_vec() } else { sources(&found.damaged) };
+        let known = if given { packages.to_vec() } else { sources(ledger, &lost)? };
         for package in known {
             if renewal.finds.are_complete() {
                 break;
@@ -136,14 +136,12 @@ pub fn renew(
     Ok(RenewReport { dry_run, contents: found.contents, originals: found.originals, files })
 }
 
-/// The packages of the layers whose contents are lost, where they still lie.
-fn sources(damaged: &[DamagedFile]) -> Vec<PathBuf> {
-    let mut sources: Vec<PathBuf> =
-        damaged.iter().filter_map(|file| file.package.as_ref()).map(PathBuf::from).collect();
-    sources.sort();
-    sources.dedup();
+/// The packages of the layers whose contents are lost, also of their older versions, where they still lie.
+fn sources(ledger: &Ledger, lost: &[Lost]) -> Result<Vec<PathBuf>, LedgerError> {
+    let hashes = lost.iter().filter_map(wanted).map(|(hash, _)| hash).collect();
+    let mut sources = ledger.catalogue.packages_with(&hashes)?;
     sources.retain(|source| source.exists());
-    sources
+    Ok(sources)
 }
 
 /// A content that was found again.

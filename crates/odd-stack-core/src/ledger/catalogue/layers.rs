@@ -1,6 +1,7 @@
 //! Layers, their entries and folders.
 
 use std::collections::{HashMap, HashSet};
+use std::path::PathBuf;
 
 use rusqlite::{OptionalExtension, Row, params};
 
@@ -504,6 +505,28 @@ impl Catalogue {
                 }
             }
             Ok(found)
+        })
+    }
+
+    /// The packages, as paths, of all layers that have one of `hashes`, also those of before: the present ones first, each once.
+    pub(crate) fn packages_with(&self, hashes: &HashSet<ContentHash>) -> Result<Vec<PathBuf>> {
+        self.run(|db| {
+            let mut query = db.prepare_cached(
+                "SELECT entry.hash, layer.source FROM layer JOIN entry ON entry.layer = layer.id
+                 ORDER BY layer.state < 2 DESC, layer.id DESC",
+            )?;
+            let mut rows = query.query([])?;
+            let mut packages: Vec<PathBuf> = Vec::new();
+            while let Some(row) = rows.next()? {
+                if hashes.contains(&ContentHash::from_bytes(row.get(0)?)) {
+                    let package = PathBuf::from(row.get::<_, String>(1)?);
+                    // What was made here has no package.
+                    if package.is_absolute() && !packages.contains(&package) {
+                        packages.push(package);
+                    }
+                }
+            }
+            Ok(packages)
         })
     }
 
