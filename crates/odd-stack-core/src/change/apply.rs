@@ -11,7 +11,7 @@ use super::decision::{Decision, Made};
 use super::discarded::save_changed;
 use super::error::ChangeError;
 use super::execute::{self, StepFailed};
-use super::fetching::{Fetched, fetch_again, keep_again};
+use super::fetching::{Fetched, build_again, fetch_again, keep_again};
 use super::left_folders;
 use super::linking::Linking;
 use super::options::ChangeOptions;
@@ -171,16 +171,16 @@ impl Prepared<'_> {
         left_folders::tell(&left, observer);
         // All contents taken in are listed now. A mark that stays is cleared up by the next command.
         let _ = end_intake(ledger.folder(), seam);
+        if !self.fetched.is_empty() {
+            // What fails of it is lost as before, and told when it is needed.
+            let _ = keep_again(ledger, &self.fetched);
+        }
         keep_reserve(ledger.folder());
         observer.begin(Work::Clearing, 0, 0);
         if save_changed(&self.decision.thrown, steps, revision, ledger.site(), seam, observer) {
             tidy_private_folders(ledger, &side_folders);
         }
         observer.end();
-        if !self.fetched.is_empty() {
-            // What fails of it is lost as before, and told when it is needed.
-            let _ = keep_again(ledger, &self.fetched);
-        }
         self.when_made.into_iter().for_each(|act| act(ledger));
         let lock = self.lock.take().ok_or_else(|| ledger.catalogue.damaged_by(&"the lock was lost"))?;
         Ok((revision, lock))
@@ -225,26 +225,37 @@ impl Prepared<'_> {
         });
         observer.end();
         copied?;
-        let lost = std::mem::take(&mut *held(&lost));
+        let (lost, mut built) = (std::mem::take(&mut *held(&lost)), std::mem::take(&mut *held(&built)));
+        let linked = linking.into_linked();
         if !lost.is_empty() {
-            let (fetched, notices) = fetch_again(self.ledger, staged, &lost, observer)?;
-            self.fetched = fetched;
-            let still: HashSet<ContentHash> =
-                lost.into_iter().filter(|hash| !self.fetched.contains_key(hash)).collect();
-            if !still.is_empty() {
-                return Err(ChangeError::ContentsLost { files: lost_contents(self.ledger, &still)? });
-            }
-            notices.into_iter().for_each(|notice| observer.notice(notice));
+            built.extend(self.fetch(&lost, observer)?);
         }
         let whole = doubted.into_iter().filter(|hash| !self.fetched.contains_key(hash));
         self.ledger.catalogue.note_whole(whole)?;
-        self.ledger.catalogue.note_linked(&linking.into_linked())?;
-        let built = std::mem::take(&mut *held(&built));
+        self.ledger.catalogue.note_linked(&linked)?;
         built.into_iter().try_for_each(|(name, built)| Blender::note_built(self.ledger, name, built))?;
         for (path, stamp) in &self.decision.restamped {
             seam.stamp(path, *stamp).map_err(|source| ChangeError::Stage { path: path.clone(), source })?;
         }
         self.make_durable()
+    }
+
+    /// Takes lost contents from their packages, and gives the containers that were made of them.
+    fn fetch(
+        &mut self,
+        lost: &HashSet<ContentHash>,
+        observer: &dyn Observer,
+    ) -> Result<Vec<(ContentHash, Built)>, ChangeError> {
+        let (fetched, notices) = fetch_again(self.ledger, &self.decision.staged, lost, observer)?;
+        let still: HashSet<ContentHash> =
+            lost.iter().copied().filter(|hash| !fetched.contains_key(hash)).collect();
+        if !still.is_empty() {
+            return Err(ChangeError::ContentsLost { files: lost_contents(self.ledger, &still)? });
+        }
+        let built = build_again(&mut self.decision.staged, &fetched, &*self.ledger.seam)?;
+        self.fetched = fetched;
+        notices.into_iter().for_each(|notice| observer.notice(notice));
+        Ok(built)
     }
 
     /// Makes all durable that must be before the mark.

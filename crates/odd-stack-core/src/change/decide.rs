@@ -509,7 +509,7 @@ impl Decider<'_> {
                 self.need_private_folders(&side, &path);
                 let made = match (content, building) {
                     (Some((content, modified)), _) => Some((Made::Content(content), modified)),
-                    (None, Some(building)) => Some((Made::Container(Arc::new(building)), entry.modified)),
+                    (None, Some(building)) => Some((Made::Container(Box::new(building)), entry.modified)),
                     (None, None) => None,
                 };
                 self.stage(at.column, entry, path.clone(), side, made);

@@ -2,7 +2,6 @@
 
 use std::collections::BTreeMap;
 use std::path::PathBuf;
-use std::sync::Arc;
 
 use super::plan::Plan;
 use super::step::Step;
@@ -35,7 +34,7 @@ pub(super) enum Made {
     /// All of it.
     Content(Vec<u8>),
     /// A container, made when it is written.
-    Container(Arc<Building>),
+    Container(Box<Building>),
 }
 
 /// A file that goes to the trash.

@@ -1,23 +1,25 @@
 //! Stored contents that turn out to be lost while they are put beside their places: they are taken from their packages again, where
-//! these still lie where they were. The ledger has them again once the change is made, from where they lie in the game then.
+//! these still lie where they were. The ledger has them again once the change is made.
 
 use std::collections::{HashMap, HashSet};
 use std::io::Read;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Mutex, PoisonError};
 
-use super::decision::Staged;
+use super::decision::{Made, Staged};
 use super::error::ChangeError;
-use crate::files::{HashingReader, Seam, open_regular};
+use super::staging::build;
+use crate::expected::Built;
+use crate::files::{HashingReader, STAGE, Seam, open_regular};
 use crate::hash::ContentHash;
 use crate::ledger::{Incoming, Ledger, LedgerError, put_again};
 use crate::notice::Notice;
 use crate::observer::Observer;
 use crate::package::{PackageError, search};
 
-/// Contents by hash, each with its size in bytes.
-pub(super) type Fetched = HashMap<ContentHash, u64>;
+/// Contents by hash, each with its size in bytes and where it lies until the change is made.
+pub(super) type Fetched = HashMap<ContentHash, (u64, PathBuf)>;
 
 /// What stops a package from being searched.
 enum Fetching {
@@ -41,18 +43,11 @@ pub(super) fn fetch_again(
     lost: &HashSet<ContentHash>,
     observer: &dyn Observer,
 ) -> Result<(Fetched, Vec<Notice>), ChangeError> {
-    let mut wanted: HashMap<ContentHash, Vec<&Staged>> = HashMap::new();
-    for file in staged.iter().filter(|file| file.made.is_none() && lost.contains(&file.hash)) {
-        wanted.entry(file.hash).or_default().push(file);
-    }
-    let packages = ledger.catalogue.packages_with(lost)?;
-    let by_size = wanted.values().flatten().map(|file| (file.size_bytes, *file)).collect();
-    let (seam, found, next) = (&*ledger.seam, Mutex::default(), AtomicU64::new(0));
-    let looking = Looking { seam, wanted, by_size, found, next };
+    let looking = Looking::new(ledger, staged, lost)?;
     let mut notices = Vec::new();
-    for package in packages.into_iter().filter(|package| package.exists()) {
+    for package in ledger.catalogue.packages_with(lost)?.into_iter().filter(|package| package.exists()) {
         let before = looking.found_files();
-        if before == looking.wanted.len() {
+        if before == lost.len() {
             break;
         }
         let take = |size_bytes: u64, content: &mut dyn Read| looking.take(size_bytes, content);
@@ -72,66 +67,116 @@ pub(super) fn fetch_again(
     Ok((looking.found.into_inner().unwrap_or_else(PoisonError::into_inner), notices))
 }
 
+/// Makes the containers again that wanted something of what was fetched.
+///
+/// # Errors
+/// [`ChangeError`], as when they are made first.
+pub(super) fn build_again(
+    staged: &mut [Staged],
+    fetched: &Fetched,
+    seam: &dyn Seam,
+) -> Result<Vec<(ContentHash, Built)>, ChangeError> {
+    let found = |hash: ContentHash| fetched.get(&hash).map(|(_, at)| at.clone());
+    let mut built = Vec::new();
+    for file in staged {
+        let Some(Made::Container(building)) = &mut file.made else { continue };
+        if !building.find(&found) {
+            continue;
+        }
+        let Some(Made::Container(building)) = &file.made else { continue };
+        match build(file, building, seam)? {
+            Ok(one) => built.push((building.name, one)),
+            Err(_) => {
+                let source = std::io::Error::other("what goes into it was changed meanwhile");
+                return Err(ChangeError::Stage { path: file.path.clone(), source });
+            }
+        }
+    }
+    Ok(built)
+}
+
 /// What is looked for, by whom it is wanted, and what was found; several threads share it.
 struct Looking<'c> {
     seam: &'c dyn Seam,
+    /// Files that are nothing but this content; none where it goes into one that is made.
     wanted: HashMap<ContentHash, Vec<&'c Staged>>,
-    /// One of those for each size in bytes: what has it is read to beside this one.
-    by_size: HashMap<u64, &'c Staged>,
+    /// For each size in bytes, the side folder in which it is read to.
+    by_size: HashMap<u64, &'c Path>,
     found: Mutex<Fetched>,
     next: AtomicU64,
 }
 
-impl Looking<'_> {
+impl<'c> Looking<'c> {
+    fn new(
+        ledger: &'c Ledger,
+        staged: &'c [Staged],
+        lost: &HashSet<ContentHash>,
+    ) -> Result<Self, LedgerError> {
+        let mut wanted: HashMap<ContentHash, Vec<&Staged>> =
+            lost.iter().map(|hash| (*hash, Vec::new())).collect();
+        for file in staged.iter().filter(|file| file.made.is_none()) {
+            wanted.entry(file.hash).and_modify(|files| files.push(file));
+        }
+        let made = staged.iter().find(|file| file.made.is_some());
+        let mut by_size = HashMap::new();
+        for (hash, files) in &wanted {
+            let near = files.first().copied().or(made);
+            if let (Some(size_bytes), Some(near)) = (ledger.catalogue.size_of(*hash)?, near) {
+                by_size.insert(size_bytes, near.side.as_path());
+            }
+        }
+        let (seam, found, next) = (&*ledger.seam, Mutex::default(), AtomicU64::new(0));
+        Ok(Self { seam, wanted, by_size, found, next })
+    }
+
     fn found_files(&self) -> usize {
         self.found.lock().unwrap_or_else(PoisonError::into_inner).len()
     }
 
     /// Takes a content if it is one that is wanted.
     fn take(&self, size_bytes: u64, content: &mut dyn Read) -> Result<(), Fetching> {
-        let Some(near) = self.by_size.get(&size_bytes) else { return Ok(()) };
+        let Some(side) = self.by_size.get(&size_bytes) else { return Ok(()) };
         let number = self.next.fetch_add(1, Ordering::Relaxed);
-        let at = near.path.with_file_name(format!("again-{number}"));
-        let failed = |source| Fetching::Change(ChangeError::Stage { path: near.path.clone(), source });
+        let at = side.join(STAGE).join(format!("again-{number}"));
+        let failed = |source| Fetching::Change(ChangeError::Stage { path: at.clone(), source });
         let mut hashing = HashingReader::new(content);
         self.seam.write_file(&at, &mut hashing).map_err(failed)?;
         let hash = hashing.hash();
         let mut found = self.found.lock().unwrap_or_else(PoisonError::into_inner);
-        for file in self.wanted.get(&hash).into_iter().flatten().filter(|_| !found.contains_key(&hash)) {
+        let files = self.wanted.get(&hash).filter(|_| !found.contains_key(&hash));
+        let Some(files) = files else { return self.seam.remove_file(&at).map_err(failed) };
+        for file in files {
             if file.path.exists() {
                 self.seam.remove_file(&file.path).map_err(failed)?;
             }
             self.seam.copy_file(&at, &file.path, size_bytes, file.stamp).map_err(failed)?;
         }
-        if self.wanted.contains_key(&hash) {
-            found.insert(hash, size_bytes);
-        }
-        self.seam.remove_file(&at).map_err(failed)
+        found.insert(hash, (size_bytes, at.clone()));
+        Ok(())
     }
 }
 
-/// Has the ledger keep contents again that were fetched, from where they lie in the game now.
+/// Has the ledger keep contents again that were fetched.
 ///
 /// # Errors
 /// [`LedgerError`]; the next command clears up, and `fetched` may be lost as before.
 pub(super) fn keep_again(ledger: &Ledger, fetched: &Fetched) -> Result<(), LedgerError> {
-    let (folder, seam, site) = (ledger.folder(), &*ledger.seam, ledger.site());
+    let (folder, seam) = (ledger.folder(), &*ledger.seam);
     let incoming = Incoming::begin(folder, seam)?;
-    let mut found: HashMap<ContentHash, PathBuf> = HashMap::new();
-    let hashes = fetched.keys().copied().collect();
-    for (number, (_, _, root, spelled)) in ledger.catalogue.entries_with(&hashes)?.into_iter().enumerate() {
-        let Ok(mut file) = open_regular(&spelled.on(&site.root(root)?.folder)) else { continue };
+    let mut found: Vec<(ContentHash, u64, PathBuf)> = Vec::new();
+    for (number, (hash, (size_bytes, from))) in fetched.iter().enumerate() {
+        let Ok(mut file) = open_regular(from) else { continue };
         let at = incoming.path(number as u64);
         let mut hashing = HashingReader::new(&mut file);
         seam.write_file(&at, &mut hashing).map_err(LedgerError::io("write", &at))?;
-        let hash = hashing.hash();
-        if fetched.contains_key(&hash) {
-            found.entry(hash).or_insert(at);
+        if hashing.hash() == *hash {
+            found.push((*hash, *size_bytes, at));
         }
     }
-    let paths: Vec<PathBuf> = found.values().cloned().collect();
+    let paths: Vec<PathBuf> = found.iter().map(|(.., at)| at.clone()).collect();
     seam.make_durable(folder, &paths).map_err(LedgerError::io("write to", folder))?;
-    let again: Vec<_> = found.iter().map(|(hash, at)| (*hash, fetched[hash], at.as_path())).collect();
+    let again: Vec<_> =
+        found.iter().map(|(hash, size_bytes, at)| (*hash, *size_bytes, at.as_path())).collect();
     put_again(ledger, &again)?;
     incoming.end()
 }

@@ -207,13 +207,17 @@ impl<'l> Blender<'l> {
 
     /// Keeps what came of making a container, inside a change of the catalogue.
     pub(crate) fn note_built(ledger: &Ledger, name: ContentHash, built: Built) -> Result<(), LedgerError> {
-        let Built { hash, size_bytes, tree_beneath } = built;
+        let Built { hash, size_bytes, tree_beneath, inside } = built;
         if let Some((beneath, tree)) = tree_beneath {
             ledger.catalogue.write_tree(beneath, &tree.to_bytes())?;
         }
-        let outcome = BlendOutcome::Made { hash, size_bytes, clashes: Vec::new(), undone: Vec::new() };
-        let text = serde_json::to_string(&outcome).map_err(|error| ledger.catalogue.damaged_by(&error))?;
-        ledger.catalogue.write_blend(name, &text)
+        for (name, hash, size_bytes) in inside.into_iter().chain([(name, hash, size_bytes)]) {
+            let outcome = BlendOutcome::Made { hash, size_bytes, clashes: Vec::new(), undone: Vec::new() };
+            let text =
+                serde_json::to_string(&outcome).map_err(|error| ledger.catalogue.damaged_by(&error))?;
+            ledger.catalogue.write_blend(name, &text)?;
+        }
+        Ok(())
     }
 
     fn learn_blends(&self, columns: &mut [Column], order: &Order) -> Result<(), LedgerError> {

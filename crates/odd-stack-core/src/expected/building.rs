@@ -1,14 +1,16 @@
 //! Making a container whose members layers change, of the file that it is made from and the layers' contents.
 
+use std::collections::HashMap;
 use std::fs::File;
 use std::io::{self, Read, Write};
+use std::path::PathBuf;
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 
 use super::Blender;
 use super::containers::{Opened, PackedAt};
 use crate::address::{Folding, INTO, RelPath};
 use crate::container::{Change, Contents, NotContainer, Old, Tree, lay_out, rebuild};
-use crate::files::{Block, HashingReader, Seen};
+use crate::files::{Block, HashingReader, Seen, open_regular};
 use crate::hash::ContentHash;
 use crate::ledger::{LedgerError, Stored, StoredBytes};
 use crate::package::ArchiveFile;
@@ -44,6 +46,8 @@ pub(crate) struct Built {
     pub size_bytes: u64,
     /// That of the file that it is made from, where it is worth keeping and was not known.
     pub tree_beneath: Option<(ContentHash, Tree)>,
+    /// Containers in it that were made for it: the names of their compositions, their hashes and sizes in bytes.
+    pub inside: Vec<(ContentHash, ContentHash, u64)>,
 }
 
 /// From this size on it saves time to know a file's tree.
@@ -71,19 +75,24 @@ enum Part {
     Held(Vec<u8>),
     Packed(PackedAt),
     /// A container in the container.
-    Made(Box<Building>, OnceLock<Result<ArchiveFile, Arc<io::Error>>>),
+    Made(Box<Building>, MadeOnce),
 }
+
+/// What came of making a container in the container, and where that lies.
+type MadeOnce = OnceLock<Result<(ArchiveFile, Built), Arc<io::Error>>>;
 
 #[derive(Debug)]
 struct Parts {
     parts: Vec<Part>,
     /// Stored ones that turned out not to be what they were.
     lost: Mutex<Vec<ContentHash>>,
+    /// Where such are now.
+    elsewhere: HashMap<ContentHash, PathBuf>,
 }
 
 impl Parts {
     fn new(parts: Vec<Part>) -> Self {
-        Self { parts, lost: Mutex::default() }
+        Self { parts, lost: Mutex::default(), elsewhere: HashMap::new() }
     }
 
     fn lose(&self, stored: &Stored) {
@@ -99,6 +108,31 @@ impl Parts {
             }
         }
         lost
+    }
+
+    /// The containers in it that are made.
+    fn made(&self) -> Vec<(ContentHash, ContentHash, u64)> {
+        let mut made_inside = Vec::new();
+        for part in &self.parts {
+            if let Part::Made(building, made) = part
+                && let Some(Ok((_, built))) = made.get()
+            {
+                made_inside.push((building.name, built.hash, built.size_bytes));
+                made_inside.extend_from_slice(&built.inside);
+            }
+        }
+        made_inside
+    }
+
+    fn find(&mut self, found: &dyn Fn(ContentHash) -> Option<PathBuf>) {
+        let lost = std::mem::take(self.lost.get_mut().unwrap_or_else(PoisonError::into_inner));
+        self.elsewhere.extend(lost.into_iter().filter_map(|hash| Some((hash, found(hash)?))));
+        for part in &mut self.parts {
+            if let Part::Made(building, made) = part {
+                building.parts.find(found);
+                *made = OnceLock::new();
+            }
+        }
     }
 }
 
@@ -125,7 +159,11 @@ impl Contents for Parts {
         let part = self.parts.get(content).ok_or(io::ErrorKind::NotFound)?;
         Ok(match part {
             Part::Stored(stored) => {
-                let opened = stored.open().inspect_err(|_| self.lose(stored))?;
+                let opened = match self.elsewhere.get(&stored.hash()) {
+                    Some(path) => open_regular(path).map(StoredBytes::File),
+                    None => stored.open(),
+                };
+                let opened = opened.inspect_err(|_| self.lose(stored))?;
                 Box::new(Compared { content: HashingReader::new(opened), stored, parts: self })
             }
             Part::Held(bytes) => Box::new(bytes.as_slice()),
@@ -135,10 +173,7 @@ impl Contents for Parts {
     }
 }
 
-fn made_file(
-    building: &Building,
-    made: &OnceLock<Result<ArchiveFile, Arc<io::Error>>>,
-) -> io::Result<ArchiveFile> {
+fn made_file(building: &Building, made: &MadeOnce) -> io::Result<ArchiveFile> {
     let file = made.get_or_init(|| {
         let make = || {
             let mut file = tempfile::tempfile()?;
@@ -148,16 +183,16 @@ fn made_file(
                 }
                 Ok(())
             };
-            building.make(false, write).map_err(|error| match error {
+            let built = building.make(false, write).map_err(|error| match error {
                 BuildError::Io(source) => source,
                 other => io::Error::other(other.to_string()),
             })?;
-            ArchiveFile::from_file(file)
+            Ok((ArchiveFile::from_file(file)?, built))
         };
         make().map_err(Arc::new)
     });
     match file {
-        Ok(file) => Ok(file.rewound()),
+        Ok((file, _)) => Ok(file.rewound()),
         Err(error) => Err(io::Error::new(error.kind(), error.to_string())),
     }
 }
@@ -166,6 +201,13 @@ impl Building {
     /// The file that it is made from, where that lies by itself.
     pub(crate) fn made_from(&self) -> Option<&File> {
         self.beneath.file.as_file()
+    }
+
+    /// Takes lost contents from where they are `found`, the next time that it is made; says whether any were lost.
+    pub(crate) fn find(&mut self, found: &dyn Fn(ContentHash) -> Option<PathBuf>) -> bool {
+        let is_any = !self.parts.lost().is_empty();
+        self.parts.find(found);
+        is_any
     }
 
     /// Whether [`Building::make`] need not read what is in place.
@@ -216,7 +258,8 @@ impl Building {
         }
         let is_new = self.tree_beneath.is_none() && self.beneath.file.length_bytes() >= BIG_BYTES;
         let tree_beneath = hashes.old.zip(hashes.old_tree).filter(|_| is_new);
-        Ok(Built { hash: hashes.new, size_bytes: layout.size_bytes, tree_beneath })
+        let inside = self.parts.made();
+        Ok(Built { hash: hashes.new, size_bytes: layout.size_bytes, tree_beneath, inside })
     }
 }
 

@@ -13,6 +13,9 @@ pub struct Composition<'c> {
     pub beneath: Provider<'c>,
     /// Members that are not what `beneath` has, in order of keys, each with who supplies it.
     pub members: Vec<(&'c Column, Provider<'c>)>,
+    /// What names each: the hash of its content, and the composition's name where it is a changed container itself. That is known
+    /// before it is made.
+    named: Vec<Option<ContentHash>>,
     /// The topmost entry that changes members.
     top: &'c Entry,
     modified: i64,
@@ -24,7 +27,7 @@ impl Composition<'_> {
         let mut bytes = vec![COMPOSING];
         bytes.extend_from_slice(b"container");
         bytes.extend_from_slice(self.beneath.hash().unwrap_or(ContentHash::NOTHING).as_bytes());
-        for (column, to) in &self.members {
+        for ((column, to), named) in self.members.iter().zip(&self.named) {
             bytes.extend_from_slice(column.key.as_str().as_bytes());
             bytes.push(0);
             let entry = to.entry();
@@ -32,7 +35,7 @@ impl Composition<'_> {
             bytes.extend_from_slice(entry.map_or("", |entry| entry.spelled.as_str()).as_bytes());
             bytes.push(0);
             bytes.extend_from_slice(&entry.map_or(0, |entry| entry.modified).to_le_bytes());
-            bytes.extend_from_slice(to.hash().unwrap_or(ContentHash::NOTHING).as_bytes());
+            bytes.extend_from_slice(named.unwrap_or(ContentHash::NOTHING).as_bytes());
         }
         ContentHash::of(&bytes)
     }
@@ -102,7 +105,11 @@ impl Column {
             return None;
         }
         members.sort_by(|(one, _), (two, _)| one.key.cmp(&two.key));
+        let named = |(member, to): &(&Column, Provider<'_>)| {
+            member.composition(order).map(|inner| inner.hash()).or_else(|| to.hash())
+        };
+        let named = members.iter().map(named).collect();
         let modified = laid.iter().map(|entry| entry.modified).max().unwrap_or_default();
-        Some(Composition { beneath, members, top, modified })
+        Some(Composition { beneath, members, named, top, modified })
     }
 }

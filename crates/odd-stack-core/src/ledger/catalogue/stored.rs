@@ -15,6 +15,14 @@ impl Catalogue {
         })
     }
 
+    /// How long the content is, in bytes; nothing if it is not stored.
+    pub(crate) fn size_of(&self, hash: ContentHash) -> Result<Option<u64>> {
+        self.run(|db| {
+            let mut query = db.prepare_cached("SELECT size_bytes FROM blob WHERE hash = ?1")?;
+            query.query_row([hash.as_bytes()], |row| Ok(row.get::<_, i64>(0)?.cast_unsigned())).optional()
+        })
+    }
+
     /// All contents.
     pub(crate) fn listed_contents(&self) -> Result<Vec<NewContent>> {
         self.contents("SELECT pack, place, size_bytes, hash FROM blob")
