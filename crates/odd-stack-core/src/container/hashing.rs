@@ -56,8 +56,7 @@ pub(crate) struct Hashes {
     pub new: ContentHash,
 }
 
-/// Hashes of two streams that have most bytes in common. Big ones are hashed on two threads, so that they cost little time
-/// beside reading and writing.
+/// Hashes of two streams that have most bytes in common.
 pub(super) struct TwoHashes {
     /// How much went by of each.
     old_at: u64,
@@ -181,11 +180,15 @@ fn joined(groups: &[ChainingValue]) -> ChainingValue {
 }
 
 impl Hashing {
-    /// Has each do its part with the bytes. Full groups are passed on to threads.
-    fn take(&mut self, bytes: &Arc<Vec<u8>>, hows: [Option<How>; 2]) {
-        if let (Self::Here(hashers), true) = (&mut *self, bytes.len() as u64 == GROUP_BYTES) {
+    /// From now on each does its part on a thread of its own.
+    fn go_beside(&mut self) {
+        if let Self::Here(hashers) = self {
             *self = Self::Beside(std::mem::take(&mut **hashers).map(beside));
         }
+    }
+
+    /// Has each do its part with the bytes.
+    fn take(&mut self, bytes: &Arc<Vec<u8>>, hows: [Option<How>; 2]) {
         for (at, how) in hows.into_iter().enumerate() {
             let Some(how) = how else { continue };
             let task = Task { bytes: Arc::clone(bytes), how };
@@ -263,6 +266,10 @@ impl TwoHashes {
             let is_old = of != Of::New && self.with_old;
             [is_old.then_some(How::Next), (of != Of::Old).then_some(How::Next)]
         };
+        // One hash is made here, beside whoever writes. What both must hash is worth threads, unless it is only the beginning.
+        if of == Of::Both && self.with_old && !is_shared && self.new_at > 0 && bytes == GROUP_BYTES {
+            self.hashing.go_beside();
+        }
         self.hashing.take(block, hows);
         self.old_at += if of == Of::New { 0 } else { bytes };
         self.new_at += if of == Of::Old { 0 } else { bytes };
