@@ -267,7 +267,6 @@ impl Decider<'_> {
 
     /// The files that do not stay as they are.
     fn moves_of<'c>(&mut self, columns: &'c [Column]) -> Result<Vec<Move<'c>>, ChangeError> {
-        // Most columns that are looked at move.
         let mut moves = Vec::with_capacity(columns.len());
         for column in columns {
             if !column.is_member {
