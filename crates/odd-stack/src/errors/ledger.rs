@@ -85,10 +85,12 @@ fn renewals(failure: Failure, files: &[DamagedFile]) -> Failure {
     let mut failure = failure;
     if !gone.is_empty() {
         let gone = gone.join(", ");
-        failure.message.push_str(&format!(
-            " What they were made from is no longer at {gone}; give the same package with \
-             `oddstack mend --renew PACKAGE`"
-        ));
+        // The list of what was lost follows.
+        let message = failure.message.trim_end_matches(':');
+        failure.message = format!(
+            "{message}. What they were made from is no longer at {gone}; give the same package with \
+             `oddstack mend --renew PACKAGE`:"
+        );
     }
     failure.choice(
         "put them again, from the game and from the packages where they still lie",
