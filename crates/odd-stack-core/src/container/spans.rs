@@ -55,11 +55,12 @@ fn descriptor_bytes(file: &mut (impl Read + Seek), member: &Packed, at: u64) -> 
         let long = [u64_at(&found, mark_bytes + 4), u64_at(&found, mark_bytes + 12)];
         let short = [u32_at(&found, mark_bytes + 4), u32_at(&found, mark_bytes + 8)];
         let sizes = [Some(member.packed_bytes), Some(member.size_bytes)];
-        if is_it && short.map(|size| size.map(u64::from)) == sizes {
-            return Ok(mark_bytes as u64 + 12);
-        }
+        // The long ones first: those of an empty content begin as its short ones do.
         if is_it && long == sizes {
             return Ok(mark_bytes as u64 + 20);
+        }
+        if is_it && short.map(|size| size.map(u64::from)) == sizes {
+            return Ok(mark_bytes as u64 + 12);
         }
     }
     // Some writers set the flag and write none.

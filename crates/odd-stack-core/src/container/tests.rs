@@ -203,7 +203,7 @@ proptest! {
     /// need who read them without the directory, they still do, however much goes.
     #[test]
     fn what_stays_keeps_its_place_and_no_gap_is_left(
-        sizes in proptest::collection::vec((0..4_000usize, any::<bool>(), proptest::option::weighted(0.3, proptest::option::of(0..5_000usize))), 1..7),
+        sizes in proptest::collection::vec((prop_oneof![Just(0), 1..4_000usize], any::<bool>(), proptest::option::weighted(0.3, proptest::option::of(0..5_000usize))), 1..7),
         big_at in 0..7usize, has_big in any::<bool>(), way in any_way(),
     ) {
         let content = |seed: usize, bytes: usize| -> Vec<u8> {
