@@ -12,6 +12,7 @@ use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex};
 
+use super::buffer::with_buffer;
 use super::catalogue::Catalogue;
 use super::packs::{Packs, Stored};
 use super::places::{BLOBS, NewContent, PACKS, Place, blob_path, packs_there};
@@ -143,16 +144,23 @@ impl<'a> Intake<'a> {
         size_bytes: u64,
         may_pack: bool,
     ) -> Result<ContentHash, LedgerError> {
-        let mut bytes = Vec::with_capacity(usize::try_from(size_bytes).unwrap_or(0) + 1);
-        content.read_to_end(&mut bytes).map_err(LedgerError::io("read a content for", self.ledger))?;
-        let hash = ContentHash::of(&bytes);
+        with_buffer(|bytes| {
+            bytes.clear();
+            bytes.reserve(usize::try_from(size_bytes).unwrap_or(0) + 1);
+            content.read_to_end(bytes).map_err(LedgerError::io("read a content for", self.ledger))?;
+            self.keep_small(bytes, may_pack)
+        })
+    }
+
+    fn keep_small(&self, bytes: &[u8], may_pack: bool) -> Result<ContentHash, LedgerError> {
+        let hash = ContentHash::of(bytes);
         let turn = self.turn_of(hash)?;
         if turn == Turn::Known {
             return Ok(hash);
         }
         let size_bytes = bytes.len() as u64;
-        if may_pack && turn == Turn::New && size_bytes < self.small_bytes && !is_program(&bytes) {
-            let place = self.packs.append(hash, &bytes, self.seam)?;
+        if may_pack && turn == Turn::New && size_bytes < self.small_bytes && !is_program(bytes) {
+            let place = self.packs.append(hash, bytes, self.seam)?;
             self.note(hash, size_bytes, place);
             return Ok(hash);
         }
@@ -161,7 +169,7 @@ impl<'a> Intake<'a> {
             // Never into a file that has other names.
             self.seam.remove_file(&path).map_err(LedgerError::io("remove", &path))?;
         }
-        self.seam.write_file(&path, &mut bytes.as_slice()).map_err(LedgerError::io("write", &path))?;
+        self.seam.write_file(&path, &mut &bytes[..]).map_err(LedgerError::io("write", &path))?;
         if turn == Turn::New {
             self.note(hash, size_bytes, Place::Own);
         }

@@ -16,6 +16,7 @@
 
 mod again;
 mod blobs;
+mod buffer;
 pub(crate) mod catalogue;
 mod contents;
 mod error;

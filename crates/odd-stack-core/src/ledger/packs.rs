@@ -6,13 +6,13 @@
 //! that a virus scanner which takes one away takes nothing else; and what is had from nowhere else, such as a person's edits and what was captured,
 //! so that a lost pack can be renewed from packages.
 
-use std::cell::RefCell;
 use std::collections::HashMap;
 use std::fs::{self, File};
 use std::io::{self, Cursor, Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
+use super::buffer::with_buffer;
 use super::error::LedgerError;
 use super::pack_format::{BEFORE_CONTENT_BYTES, append, end, size_in_pack};
 use super::places::{NewContent, PACKS, Place, pack_path, packs_there, path_of};
@@ -174,14 +174,13 @@ impl Packs {
 
     /// Reads `length_bytes` of a pack.
     fn read(&self, pack: u64, at: u64, length_bytes: u64) -> io::Result<Vec<u8>> {
-        let mut bytes = Vec::new();
-        self.read_into(pack, at, length_bytes, &mut bytes)?;
+        let mut bytes = vec![0; usize::try_from(length_bytes).map_err(io::Error::other)?];
+        self.read_into(pack, at, &mut bytes)?;
         Ok(bytes)
     }
 
-    /// Reads `length_bytes` of a pack into `bytes`, in place of what is there.
-    fn read_into(&self, pack: u64, at: u64, length_bytes: u64, bytes: &mut Vec<u8>) -> io::Result<()> {
-        bytes.resize(usize::try_from(length_bytes).map_err(io::Error::other)?, 0);
+    /// Fills `bytes` from a pack.
+    fn read_into(&self, pack: u64, at: u64, bytes: &mut [u8]) -> io::Result<()> {
         {
             let growing = held(&self.growing);
             if let Some((_, written)) =
@@ -299,13 +298,14 @@ impl Stored {
     /// # Errors
     /// As [`Stored::open`].
     pub(crate) fn with_packed<T>(&self, act: impl FnOnce(&[u8]) -> T) -> io::Result<Option<T>> {
-        thread_local! {
-            static BUFFER: RefCell<Vec<u8>> = const { RefCell::new(Vec::new()) };
-        }
         let Place::Packed { pack, at, size_bytes } = self.place else { return Ok(None) };
-        BUFFER.with_borrow_mut(|buffer| {
-            self.packs.read_into(pack, at, size_bytes, buffer)?;
-            Ok(Some(act(buffer)))
+        let length = usize::try_from(size_bytes).map_err(io::Error::other)?;
+        with_buffer(|buffer| {
+            if buffer.len() < length {
+                buffer.resize(length, 0);
+            }
+            self.packs.read_into(pack, at, &mut buffer[..length])?;
+            Ok(Some(act(&buffer[..length])))
         })
     }
 

@@ -120,17 +120,21 @@ impl ZipReader {
         self.packed.clear();
         raw.read_to_end(&mut self.packed)?;
         drop(raw);
-        self.whole.resize(size_bytes, 0);
+        if self.whole.len() < size_bytes {
+            self.whole.resize(size_bytes, 0);
+        }
+        let whole = &mut self.whole[..size_bytes];
         let damaged = |reason: &str| io::Error::new(io::ErrorKind::InvalidData, reason.to_owned());
-        let unpacked = self.inflater.deflate_decompress(&self.packed, &mut self.whole);
+        let unpacked = self.inflater.deflate_decompress(&self.packed, whole);
         let unpacked_bytes = unpacked.map_err(|error| match error {
             DecompressionError::BadData => damaged("its packed data is damaged"),
             DecompressionError::InsufficientSpace => damaged("it is longer than it says"),
         })?;
-        if crc32fast::hash(&self.whole[..unpacked_bytes]) != checksum {
+        let content = &whole[..unpacked_bytes];
+        if crc32fast::hash(content) != checksum {
             return Err(damaged("its checksum is wrong"));
         }
-        Ok(Box::new(&self.whole[..unpacked_bytes]))
+        Ok(Box::new(content))
     }
 }
 
