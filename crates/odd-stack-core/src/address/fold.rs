@@ -1,6 +1,10 @@
 //! How two spellings of one address are found to be the same.
 
+use std::sync::Arc;
+
 use unicode_normalization::UnicodeNormalization;
+
+use super::path::RelPath;
 
 /// Whether a game tells spellings of one name apart.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -12,9 +16,10 @@ pub enum Folding {
     Exact,
 }
 
-/// A path in the form in which addresses are compared; never shown, never used on disk.
+/// A path in the form in which addresses are compared; never shown, never used on disk. A clone
+/// shares the text.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub struct FoldedKey(String);
+pub struct FoldedKey(Arc<str>);
 
 impl FoldedKey {
     /// The text that stands for the path in comparisons and in the catalogue.
@@ -23,20 +28,25 @@ impl FoldedKey {
     }
 
     /// Takes a text that [`Folding::key`] made before, such as one read from the catalogue.
-    pub fn from_stored(text: String) -> Self {
-        Self(text)
+    pub fn from_stored(text: impl Into<Arc<str>>) -> Self {
+        Self(text.into())
+    }
+
+    /// The key whose text is `text`, with the text of `path` where that is the same.
+    pub(crate) fn sharing(text: &str, path: &RelPath) -> Self {
+        if text == path.as_str() { Self(path.shared()) } else { Self(text.into()) }
     }
 
     /// The keys of the innermost container and of the member in it, where the address may be a member's.
     pub(crate) fn member(&self) -> Option<(Self, Self)> {
         let (container, member) = self.0.rsplit_once(super::INTO)?;
         let is_none = container.is_empty() || member.is_empty();
-        (!is_none).then(|| (Self(container.to_owned()), Self(member.to_owned())))
+        (!is_none).then(|| (Self(container.into()), Self(member.into())))
     }
 
     /// The key of the folder above, or `None` directly below the root.
     pub fn parent(&self) -> Option<Self> {
-        self.0.rfind('/').map(|cut| Self(self.0[..cut].to_owned()))
+        self.0.rfind('/').map(|cut| Self(self.0[..cut].into()))
     }
 }
 
@@ -47,9 +57,9 @@ impl Folding {
     /// not `ss`. The text is brought to normal form C (Unicode Standard Annex 15) before and after.
     pub fn key(self, path: &str) -> FoldedKey {
         match self {
-            Self::Exact => FoldedKey(path.to_owned()),
-            Self::Folded if path.is_ascii() => FoldedKey(path.to_ascii_lowercase()),
-            Self::Folded => FoldedKey(path.nfc().map(fold_char).nfc().collect()),
+            Self::Exact => FoldedKey(path.into()),
+            Self::Folded if path.is_ascii() => FoldedKey(path.to_ascii_lowercase().into()),
+            Self::Folded => FoldedKey(path.nfc().map(fold_char).nfc().collect::<String>().into()),
         }
     }
 }

@@ -2,20 +2,21 @@
 
 use std::fmt;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use super::name_rules::{self, NameProblem};
 
 /// A path below a root: parts joined by `/`, never absolute, never climbing.
 ///
 /// The empty path is the root itself. Everything except [`RelPath::from_disk`] has passed the name
-/// rules, so joining it to a root's folder cannot lead out of that folder.
+/// rules, so joining it to a root's folder cannot lead out of that folder. A clone shares the text.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord, Default)]
-pub struct RelPath(String);
+pub struct RelPath(Arc<str>);
 
 impl RelPath {
     /// The root itself.
-    pub const fn root() -> Self {
-        Self(String::new())
+    pub fn root() -> Self {
+        Self::default()
     }
 
     /// Takes a path in which both `/` and `\` separate, as packages and people write them.
@@ -25,7 +26,7 @@ impl RelPath {
     pub fn parse(text: &str) -> Result<Self, NameProblem> {
         let path = text.replace('\\', "/");
         name_rules::check_path(&path)?;
-        Ok(Self(path))
+        Ok(Self(path.into()))
     }
 
     /// Takes a path in which only `/` separates, such as one walked on a disk where a backslash can
@@ -35,19 +36,23 @@ impl RelPath {
     /// The first rule that the path breaks.
     pub fn parse_slashes_only(text: &str) -> Result<Self, NameProblem> {
         name_rules::check_path(text)?;
-        Ok(Self(text.to_owned()))
+        Ok(Self(text.into()))
     }
 
     /// Takes the path of something that already lies on disk, and so may have any name.
     ///
     /// Such paths are only ever read, compared and moved within their own root.
-    pub fn from_disk(path: String) -> Self {
-        Self(path)
+    pub fn from_disk(path: impl Into<Arc<str>>) -> Self {
+        Self(path.into())
     }
 
     /// The parts joined by `/`.
     pub fn as_str(&self) -> &str {
         &self.0
+    }
+
+    pub(super) fn shared(&self) -> Arc<str> {
+        Arc::clone(&self.0)
     }
 
     /// Whether this is the root itself.
@@ -62,7 +67,7 @@ impl RelPath {
 
     /// The folder above; the root's own is the root.
     pub fn parent(&self) -> Self {
-        Self(self.0.rfind('/').map(|cut| self.0[..cut].to_owned()).unwrap_or_default())
+        Self(self.0.rfind('/').map(|cut| self.0[..cut].into()).unwrap_or_default())
     }
 
     /// All folders above, from the top down, without the root.
@@ -81,7 +86,7 @@ impl RelPath {
         match (self.is_root(), below.is_root()) {
             (true, _) => below.clone(),
             (_, true) => self.clone(),
-            _ => Self(format!("{}/{}", self.0, below.0)),
+            _ => Self(format!("{}/{}", self.0, below.0).into()),
         }
     }
 
@@ -94,7 +99,7 @@ impl RelPath {
         if rest.is_empty() {
             return Some(Self::root());
         }
-        rest.strip_prefix('/').map(|rest| Self(rest.to_owned()))
+        rest.strip_prefix('/').map(|rest| Self(rest.into()))
     }
 
     /// Where this path lies below `folder` on disk.
@@ -103,12 +108,6 @@ impl RelPath {
         path.push(folder);
         path.extend(self.parts());
         path
-    }
-}
-
-impl From<RelPath> for String {
-    fn from(path: RelPath) -> Self {
-        path.0
     }
 }
 
@@ -192,7 +191,7 @@ mod tests {
                 prop_assert!(on_disk.starts_with(root) && on_disk != root);
                 let below = on_disk.strip_prefix(root).unwrap();
                 prop_assert!(below.components().all(|part| matches!(part, std::path::Component::Normal(_))));
-                prop_assert_eq!(path.parent().join(&RelPath::from_disk(path.name().to_owned())), path);
+                prop_assert_eq!(path.parent().join(&RelPath::from_disk(path.name())), path);
             }
         }
     }

@@ -286,7 +286,7 @@ impl Prepared<'_> {
         let seam = &*self.ledger.seam;
         for side in &self.outcome.side_folders {
             let copies =
-                self.decision.staged.iter().filter(|file| file.side == *side && !linking.may_be(file));
+                self.decision.staged.iter().filter(|file| *file.side == **side && !linking.may_be(file));
             make_private_folders(side, seam)?;
             check_room(side, copies.map(|file| file.size_bytes).sum())?;
         }

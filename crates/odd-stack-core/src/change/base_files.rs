@@ -130,9 +130,9 @@ impl Decider<'_> {
 
     /// Saves an original that is not what it was.
     fn save_original(&mut self, root: RootId, spelled: &RelPath, public: PathBuf) -> Result<(), ChangeError> {
-        let root = self.root(root)?.clone();
+        let root = self.root(root)?;
         let address = Address { root: root.name.clone(), path: spelled.clone() };
-        let private = self.keep(&root, spelled, &address)?;
+        let private = self.keep(root, spelled, &address)?;
         let side = self.side(root.id)?;
         self.need_private_folders(&side, &private);
         self.decision.steps.push(Step::SetAside { public, private });

@@ -1,6 +1,6 @@
 //! Deciding a change: from two orders of layers to steps, without touching the game.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -98,6 +98,7 @@ fn decider_of<'l>(
         },
         files: FilesAtWork {
             new_folders: NewFolders::default(),
+            sides: HashMap::new(),
             revision: catalogue.last_revision()? + 1,
             batch: free_batch(ledger.game().roots.iter().map(|root| ledger.site().side(root)))?,
             leaving: Leaving::new(),
@@ -108,6 +109,9 @@ fn decider_of<'l>(
         decision: Decision::default(),
     })
 }
+
+/// So many files are looked at before they are decided: enough for all threads, and few to remember.
+const LOOKED_AT_ONCE: usize = 4096;
 
 /// What becomes of the file that lies where another comes, or where one goes.
 #[derive(Default)]
@@ -242,17 +246,7 @@ impl Decider<'_> {
         for (root, path, seen) in in_the_way {
             self.clear_the_way(root, &path, seen)?;
         }
-        let site = self.ledger.site();
-        let foreign = &self.wishes.foreign;
-        let findings: Vec<Finding> = moves
-            .par_iter()
-            .map(|at| match foreign.get(&at.column.path) {
-                Some(ForeignFile::Captured { .. }) => Ok(Finding::Fits { now: None }),
-                _ => look_at_file(site, at),
-            })
-            .collect::<Result<_, _>>()?;
-        let must_stop = self.decide_moves(&moves, findings, &leaving)?;
-        if must_stop {
+        if self.decide_moves(&moves, &leaving)? {
             let mut drifted = std::mem::take(&mut self.decision.plan.drifted);
             drifted.sort_by(|one, two| one.address.cmp(&two.address));
             return Err(ChangeError::Drifted { drifted });
@@ -297,12 +291,7 @@ impl Decider<'_> {
     }
 
     /// Decides each file by what lies there; says whether one stops the change.
-    fn decide_moves(
-        &mut self,
-        moves: &[Move<'_>],
-        findings: Vec<Finding>,
-        leaving: &Leaving,
-    ) -> Result<bool, ChangeError> {
+    fn decide_moves(&mut self, moves: &[Move<'_>], leaving: &Leaving) -> Result<bool, ChangeError> {
         let new =
             self.stack.changed.iter().copied().filter(|layer| self.stack.before.rank(*layer).is_none()).max();
         let drifted = &self.decision.plan.drifted;
@@ -311,29 +300,40 @@ impl Decider<'_> {
         let count = |is: fn(&Move<'_>) -> bool| moves.iter().filter(|at| is(at)).count();
         let taken_out = count(|at| !matches!(at.from, Provider::Nothing));
         self.decision.expect(taken_out, count(|at| matches!(at.to, Provider::Layer(_))));
-        for (at, finding) in moves.iter().zip(findings) {
-            if self.is_captured(at.column) {
-                self.decide_captured(at, new)?;
-                continue;
-            }
-            let finding = match finding {
-                // The folder goes before the file comes.
-                Finding::FolderInTheWay if self.is_folder_left_empty(at, leaving)? => {
-                    Finding::Fits { now: None }
+        for moves in moves.chunks(LOOKED_AT_ONCE) {
+            for (at, finding) in moves.iter().zip(self.look_at_files(moves)?) {
+                if self.is_captured(at.column) {
+                    self.decide_captured(at, new)?;
+                    continue;
                 }
-                other => other,
-            };
-            let is_so = match finding {
-                Finding::LiesAlready => true,
-                Finding::Fits { .. } => self.is_put_again(at.column, at.to),
-                _ => false,
-            };
-            if is_so {
-                continue;
+                let finding = match finding {
+                    // The folder goes before the file comes.
+                    Finding::FolderInTheWay if self.is_folder_left_empty(at, leaving)? => {
+                        Finding::Fits { now: None }
+                    }
+                    other => other,
+                };
+                let is_so = match finding {
+                    Finding::LiesAlready => true,
+                    Finding::Fits { .. } => self.is_put_again(at.column, at.to),
+                    _ => false,
+                };
+                if !is_so {
+                    must_stop |= self.decide_file(at, finding)?;
+                }
             }
-            must_stop |= self.decide_file(at, finding)?;
         }
         Ok(must_stop)
+    }
+
+    /// What lies where these files move.
+    fn look_at_files(&self, moves: &[Move<'_>]) -> Result<Vec<Finding>, ChangeError> {
+        let (site, foreign) = (self.ledger.site(), &self.wishes.foreign);
+        let found = moves.par_iter().map(|at| match foreign.get(&at.column.path) {
+            Some(ForeignFile::Captured { .. }) => Ok(Finding::Fits { now: None }),
+            _ => look_at_file(site, at),
+        });
+        found.collect()
     }
 
     /// Whether another game has a file there, and the user said that it may change.
@@ -356,9 +356,9 @@ impl Decider<'_> {
 
     /// Turns one moving file into an effect and steps; says whether it stops the change.
     fn decide_file(&mut self, at: &Move<'_>, finding: Finding) -> Result<bool, ChangeError> {
-        let (root, side) = (self.root(at.column.root)?.clone(), self.side(at.column.root)?);
+        let (root, side) = (self.root(at.column.root)?, self.side(at.column.root)?);
         let address = Address { root: root.name.clone(), path: at.future_or_present().clone() };
-        let Some(present) = self.judge_present(at, finding, (&root, &side), &address)? else {
+        let Some(present) = self.judge_present(at, finding, (root, &side), &address)? else {
             return Ok(false);
         };
         self.note_original(at, &address)?;
@@ -370,9 +370,9 @@ impl Decider<'_> {
             self.note_effect(address, at, !is_gone);
         }
         if present.take_out {
-            self.take_out(at, (&root, &side), present.kept, finding.seen());
+            self.take_out(at, (root, &side), present.kept, finding.seen());
         }
-        self.put_in(at, &root, side, present.carried)?;
+        self.put_in(at, root, side, present.carried)?;
         Ok(present.stops)
     }
 
@@ -477,7 +477,7 @@ impl Decider<'_> {
         &mut self,
         at: &Move<'_>,
         root: &Root,
-        side: PathBuf,
+        side: Arc<Path>,
         mut content: Option<(Vec<u8>, i64)>,
     ) -> Result<(), ChangeError> {
         let building = match content {
@@ -528,7 +528,7 @@ impl Decider<'_> {
         column: &Column,
         entry: &Entry,
         path: PathBuf,
-        side: PathBuf,
+        side: Arc<Path>,
         made: Option<(Made, i64)>,
     ) {
         let mode = column.mode_for(entry);

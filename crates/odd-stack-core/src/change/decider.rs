@@ -2,6 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use super::decision::Decision;
 use super::error::ChangeError;
@@ -122,6 +123,8 @@ pub(super) struct Wishes<'a> {
 /// What is done with files, as far as it is decided.
 pub(super) struct FilesAtWork {
     pub(super) new_folders: NewFolders,
+    /// The sides of roots that were asked for.
+    pub(super) sides: HashMap<RootId, Arc<Path>>,
     pub(super) revision: i64,
     /// What the names begin with of all that goes through the side_folders, for nothing that lies there has them.
     pub(super) batch: u64,
@@ -155,8 +158,8 @@ pub(super) struct Decider<'a> {
     pub(super) decision: Decision,
 }
 
-impl Decider<'_> {
-    pub(super) fn root(&self, id: RootId) -> Result<&Root, ChangeError> {
+impl<'a> Decider<'a> {
+    pub(super) fn root(&self, id: RootId) -> Result<&'a Root, ChangeError> {
         Ok(self.ledger.site().root(id)?)
     }
 
@@ -173,8 +176,13 @@ impl Decider<'_> {
     }
 
     /// The side of a root.
-    pub(super) fn side(&self, root: RootId) -> Result<PathBuf, ChangeError> {
-        Ok(self.ledger.site().side(self.root(root)?))
+    pub(super) fn side(&mut self, root: RootId) -> Result<Arc<Path>, ChangeError> {
+        if let Some(side) = self.files.sides.get(&root) {
+            return Ok(Arc::clone(side));
+        }
+        let side: Arc<Path> = self.ledger.site().side(self.root(root)?).into();
+        self.files.sides.insert(root, Arc::clone(&side));
+        Ok(side)
     }
 
     /// Where the file of the next step goes to be thrown away.

@@ -1,7 +1,8 @@
 //! What follows from a request: steps, and what they need.
 
 use std::collections::BTreeMap;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use super::plan::Plan;
 use super::step::Step;
@@ -19,7 +20,7 @@ pub(super) struct Staged {
     pub size_bytes: u64,
     pub stamp: Stamp,
     pub path: PathBuf,
-    pub side: PathBuf,
+    pub side: Arc<Path>,
     /// The address.
     pub at: (RootId, FoldedKey),
     /// It is of a kind that may be a link to the stored content.

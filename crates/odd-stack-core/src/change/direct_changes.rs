@@ -19,11 +19,11 @@ impl Decider<'_> {
     pub(super) fn decide_direct(&mut self, request: &ChangeRequest) -> Result<(), ChangeError> {
         request.files.direct.iter().try_for_each(|direct| self.decide_one(direct))?;
         for (from, root, path) in &request.files.save {
-            let root = self.root(*root)?.clone();
-            let side = self.ledger.site().side(&root);
+            let root = self.root(*root)?;
+            let side = self.ledger.site().side(root);
             self.need_side(&side);
             let address = Address { root: root.name.clone(), path: path.clone() };
-            self.keep_direct(&root, &side, (address, path), from.clone());
+            self.keep_direct(root, &side, (address, path), from.clone());
         }
         for (root, path) in &request.files.make_folders {
             self.clear_for_folder(*root, path)?;
@@ -55,7 +55,7 @@ impl Decider<'_> {
 
     fn decide_one(&mut self, direct: &Direct) -> Result<(), ChangeError> {
         let Direct { root: id, path, instead } = direct;
-        let root = self.root(*id)?.clone();
+        let root = self.root(*id)?;
         let side = self.side(*id)?;
         self.need_side(&side);
         let public = path.on(&root.folder);
@@ -66,7 +66,7 @@ impl Decider<'_> {
             return Ok(());
         }
         if seen.is_some() {
-            self.keep_direct(&root, &side, (address.clone(), path), public.clone());
+            self.keep_direct(root, &side, (address.clone(), path), public.clone());
         }
         let key = self.ledger.game().folding.key(path.as_str());
         let is_of_others = self.ledger.catalogue.base_at(*id, &key)?.is_none();

@@ -122,7 +122,7 @@ impl<'c> Looking<'c> {
         for (hash, files) in &wanted {
             let near = files.first().copied().or(made);
             if let (Some(size_bytes), Some(near)) = (ledger.catalogue.size_of(*hash)?, near) {
-                by_size.insert(size_bytes, near.side.as_path());
+                by_size.insert(size_bytes, &*near.side);
             }
         }
         let (seam, found, next) = (&*ledger.seam, Mutex::default(), AtomicU64::new(0));

@@ -37,7 +37,7 @@ impl Decider<'_> {
             }
             let root = self.root(id)?.folder.clone();
             let present = self.stack.folders_before.path(id, &key)?;
-            let path = RelPath::from_disk(folder.to_owned());
+            let path = RelPath::from_disk(folder);
             let goes = |at: &RelPath| in_the_way.iter().any(|(root, it, _)| (*root, it) == (id, at));
             let is_there = |at: &RelPath| Ok::<_, ChangeError>(!goes(at) && look(&at.on(&root))?.is_some());
             if !is_there(&present)? && !is_there(&path)? {

@@ -90,8 +90,8 @@ impl Decider<'_> {
 
     /// Makes room for a new original where one of before lies already.
     pub(super) fn set_old_original_aside(&mut self, column: &Column) -> Result<(), ChangeError> {
-        let root = self.root(column.root)?.clone();
-        let public = self.ledger.site().original(&root, column.path);
+        let root = self.root(column.root)?;
+        let public = self.ledger.site().original(root, column.path);
         if look(&public)?.is_none() {
             return Ok(());
         }
@@ -122,10 +122,10 @@ impl Decider<'_> {
         else {
             return Ok(());
         };
-        let root = self.root(at.column.root)?.clone();
+        let root = self.root(at.column.root)?;
         if edited && Some(&at.to_path) == lies_at.as_ref() && at.to.entry().is_some() {
             if let (Some(original), Provider::Base(_)) = (original, at.from) {
-                self.take_original(at, &root, original);
+                self.take_original(at, root, original);
             }
             return Ok(());
         }
@@ -154,7 +154,7 @@ impl Decider<'_> {
                 let public = at.to_path.on(&root.folder);
                 self.decision.steps.push(Step::PutIn { private: original.clone(), public });
             } else {
-                self.take_original(at, &root, original.clone());
+                self.take_original(at, root, original.clone());
             }
         }
         if stays {
@@ -170,7 +170,7 @@ impl Decider<'_> {
         if matches!(at.to, Provider::Base(_)) && original.is_some() {
             return Ok(());
         }
-        self.put_in(at, &root, side, None)
+        self.put_in(at, root, side, None)
     }
 
     /// Puts the base's own file, saved elsewhere, to the originals.

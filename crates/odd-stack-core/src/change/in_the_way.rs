@@ -48,7 +48,7 @@ impl Decider<'_> {
         let folding = self.ledger.game().folding;
         let folders: Vec<_> = folders.into_iter().collect();
         let found = folders.par_iter().map(|((id, folder), comes)| {
-            let (root, path) = (site.root(*id)?, RelPath::from_disk((*folder).to_owned()));
+            let (root, path) = (site.root(*id)?, RelPath::from_disk(*folder));
             match look(&path.on(&root.folder))? {
                 None | Some(Seen { kind: BaseKind::Folder, .. }) => Ok(None),
                 Some(Seen { kind: BaseKind::Link, .. }) => {
@@ -68,7 +68,7 @@ impl Decider<'_> {
         path: &RelPath,
         seen: Seen,
     ) -> Result<(), ChangeError> {
-        let (root, side) = (self.root(root)?.clone(), self.side(root)?);
+        let (root, side) = (self.root(root)?, self.side(root)?);
         let address = self.address(root.id, path)?;
         self.decision.plan.drifted.push(Drift {
             address: address.clone(),
@@ -83,7 +83,7 @@ impl Decider<'_> {
                 self.decision.thrown.push(Thrown { step, root: root.id, seen });
                 self.in_trash(&side)
             }
-            Edits::Keep | Edits::Stop => self.keep(&root, path, &address)?,
+            Edits::Keep | Edits::Stop => self.keep(root, path, &address)?,
         };
         self.need_private_folders(&side, &private);
         self.decision.steps.push(Step::TakeOut { public, private });
@@ -93,8 +93,7 @@ impl Decider<'_> {
     /// Takes out what lies where a folder, or one above it, is to be; once.
     pub(super) fn clear_for_folder(&mut self, root: RootId, path: &RelPath) -> Result<(), ChangeError> {
         let folder = self.root(root)?.folder.clone();
-        for above in path.ancestors().chain([path.as_str()]).map(|above| RelPath::from_disk(above.to_owned()))
-        {
+        for above in path.ancestors().chain([path.as_str()]).map(RelPath::from_disk) {
             let public = above.on(&folder);
             let seen = match look(&public)? {
                 None | Some(Seen { kind: BaseKind::Folder, .. }) => continue,

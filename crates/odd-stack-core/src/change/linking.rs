@@ -6,7 +6,7 @@
 use std::collections::{HashMap, HashSet};
 use std::io;
 use std::path::{Path, PathBuf};
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError};
 
 use super::decision::Staged;
 use crate::address::FoldedKey;
@@ -30,7 +30,7 @@ impl Linking {
     pub(super) fn of(ledger: &Ledger, staged: &[Staged]) -> Result<Self, LedgerError> {
         let big_files = ledger.game().big_files;
         let mut linking = Self::default();
-        let mut sides: Vec<(PathBuf, bool)> = Vec::new();
+        let mut sides: Vec<(Arc<Path>, bool)> = Vec::new();
         for file in staged {
             if !sides.iter().any(|(side, _)| *side == file.side) {
                 let there = file.side.ancestors().find(|folder| folder.is_dir()).unwrap_or(&file.side);
@@ -38,7 +38,7 @@ impl Linking {
                 sides.push((file.side.clone(), is_beside));
             }
         }
-        let is_beside = |side: &Path| sides.iter().any(|(known, is_beside)| known == side && *is_beside);
+        let is_beside = |side: &Path| sides.iter().any(|(known, is_beside)| **known == *side && *is_beside);
         let may_be = |file: &&Staged| {
             file.made.is_none()
                 && file.may_link

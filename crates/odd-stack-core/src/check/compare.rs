@@ -364,7 +364,9 @@ pub(crate) type Things = HashMap<String, Vec<(OsString, Seen)>>;
 
 fn by_folder(walked: Result<Vec<Walked>, WalkError>) -> Result<Things, CheckError> {
     match walked {
-        Ok(walked) => Ok(walked.into_iter().map(|folder| (folder.below.into(), folder.things)).collect()),
+        Ok(walked) => {
+            Ok(walked.into_iter().map(|folder| (folder.below.as_str().to_owned(), folder.things)).collect())
+        }
         Err(WalkError::Unreadable { path, source }) => Err(CheckError::Look { path, source }),
         Err(WalkError::Cancelled) => Err(CheckError::Cancelled),
     }
@@ -406,7 +408,7 @@ impl Looker<'_> {
         if self.observer.is_cancelled() {
             return Err(CheckError::Cancelled);
         }
-        let below = RelPath::from_disk(folder.to_owned());
+        let below = RelPath::from_disk(folder);
         let mut report = CheckReport::default();
         if place.is_wanted && !self.walked.contains_key(folder) {
             self.judge_folder(&below, place, &mut report)?;
@@ -528,7 +530,7 @@ impl Looker<'_> {
             report.as_laid_files += 1;
             return Ok(());
         }
-        let relative = below.join(&RelPath::from_disk(name.to_owned()));
+        let relative = below.join(&RelPath::from_disk(name));
         let path = relative.on(&self.root.folder);
         let failed = |source| CheckError::Look { path: path.clone(), source };
         let kind = if looks_right {

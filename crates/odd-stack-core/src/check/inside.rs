@@ -102,7 +102,7 @@ pub(crate) fn inside_over(
     }
     for (key, hash) in &made {
         if hash.is_some() && !is_there(key) {
-            note(&RelPath::from_disk(key.as_str().to_owned()), MemberTurn::Gone);
+            note(&RelPath::from_disk(key.as_str()), MemberTurn::Gone);
         }
     }
     members.sort_by(|one, two| one.path.cmp(&two.path));

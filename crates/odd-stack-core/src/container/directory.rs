@@ -138,7 +138,7 @@ impl Directory {
             for member in &self.members {
                 let own = member.path.as_str();
                 for folder in member.path.ancestors().chain(member.is_folder.then_some(own)) {
-                    known.entry(folding.key(folder)).or_insert_with(|| RelPath::from_disk(folder.to_owned()));
+                    known.entry(folding.key(folder)).or_insert_with(|| RelPath::from_disk(folder));
                 }
             }
             known
@@ -149,7 +149,7 @@ impl Directory {
         match own {
             Some((folder, own)) => {
                 let below = path.as_str().get(folder.len() + 1..).unwrap_or_default();
-                own.join(&RelPath::from_disk(below.to_owned()))
+                own.join(&RelPath::from_disk(below))
             }
             None => path.clone(),
         }

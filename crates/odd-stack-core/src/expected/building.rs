@@ -284,7 +284,7 @@ impl Blender<'_> {
         for (member, to) in &composition.members {
             let Some((_, key)) = member.key.member() else { continue };
             let Some(entry) = entry_of(*to) else {
-                changes.push(Change::Remove { path: RelPath::from_disk(key.as_str().to_owned()) });
+                changes.push(Change::Remove { path: RelPath::from_disk(key.as_str()) });
                 continue;
             };
             let part = match self.part_of(member, &entry, order)? {
@@ -292,8 +292,8 @@ impl Blender<'_> {
                 Err(reason) => return Ok(Err(reason)),
             };
             let path = match entry.spelled.as_str().rsplit_once(INTO) {
-                Some((_, path)) => RelPath::from_disk(path.to_owned()),
-                None => RelPath::from_disk(key.as_str().to_owned()),
+                Some((_, path)) => RelPath::from_disk(path),
+                None => RelPath::from_disk(key.as_str()),
             };
             let (size_bytes, modified) = (entry.size_bytes, entry.modified);
             changes.push(Change::Put { path, size_bytes, modified, content: parts.len() });

@@ -146,7 +146,7 @@ impl<'l> Containers<'l> {
             if column.entries.iter().any(|entry| entry.layer == whole.layer) {
                 continue;
             }
-            let spelled = RelPath::from_disk(member.as_str().to_owned());
+            let spelled = RelPath::from_disk(member.as_str());
             let nothing = Entry {
                 kind: EntryKind::Packed,
                 spelled: within(&whole.spelled, &spelled),
@@ -314,7 +314,7 @@ impl<'l> Containers<'l> {
     pub(crate) fn member_at(&self, folder: &Path, place: &RelPath) -> Option<(u64, ContentHash)> {
         let folding = self.ledger.game().folding;
         let mut parts = place.as_str().split(INTO);
-        let container = RelPath::from_disk(parts.next()?.to_owned()).on(folder);
+        let container = RelPath::from_disk(parts.next()?).on(folder);
         let mut opened = self.at(&container).ok()?;
         let mut within: Vec<&str> = parts.collect();
         let last = within.pop()?;

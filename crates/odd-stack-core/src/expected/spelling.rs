@@ -59,7 +59,7 @@ impl<'a> Folders<'a> {
         };
         let name = match self.name(root, key)?.or(of_base) {
             Some(name) => name,
-            None => RelPath::from_disk(key.as_str().to_owned()).name().to_owned(),
+            None => RelPath::from_disk(key.as_str()).name().to_owned(),
         };
         let above = match key.parent() {
             Some(parent) => self.path(root, &parent)?,
@@ -85,11 +85,14 @@ impl<'a> Folders<'a> {
         if column.is_member {
             return Ok(entry.spelled.clone());
         }
-        let name = RelPath::from_disk(file_name(column, entry).to_owned());
-        match column.key.parent() {
-            Some(parent) => Ok(self.path(column.root, &parent)?.join(&name)),
-            None => Ok(name),
-        }
+        let Some(parent) = column.key.parent() else { return Ok(entry.spelled.clone()) };
+        let folder = self.path(column.root, &parent)?;
+        let is_spelled_so =
+            entry.spelled.as_str().strip_prefix(folder.as_str()).and_then(|rest| rest.strip_prefix('/'));
+        Ok(match is_spelled_so == Some(entry.spelled.name()) {
+            true => entry.spelled.clone(),
+            false => folder.join(&RelPath::from_disk(entry.spelled.name())),
+        })
     }
 }
 

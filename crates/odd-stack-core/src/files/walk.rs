@@ -62,7 +62,7 @@ fn enter(folder: &Path, below: RelPath, observer: &dyn Observer) -> Result<Vec<W
             Err(error) => return Err(unreadable(error)),
         };
         if let (BaseKind::Folder, Some(name)) = (seen.kind, name.to_str()) {
-            folders.push((entry.path(), below.join(&RelPath::from_disk(name.to_owned()))));
+            folders.push((entry.path(), below.join(&RelPath::from_disk(name))));
         }
         things.push((name, seen));
     }

@@ -259,7 +259,7 @@ fn passed_over(package: &Package<'_>, reasons: &BTreeMap<usize, LeftOut>) -> Vec
         passed.insert(top.unwrap_or(member.path.as_str()));
     }
     let only = package.only_folders();
-    passed.into_iter().map(|path| only.text_of(&RelPath::from_disk(path.to_owned()))).collect()
+    passed.into_iter().map(|path| only.text_of(&RelPath::from_disk(path))).collect()
 }
 
 /// Members that the rules neither place nor left out when they were made: they are new.
@@ -275,8 +275,7 @@ pub fn unreached(fit: &Fit, members: &[Member], folders: &[Folder], remembered: 
     let no_place =
         fit.left_out.iter().filter(|(_, reason)| *reason == LeftOut::NoPlace).map(|(index, _)| *index);
     let is_known = |path: &RelPath| {
-        known.contains(path)
-            || path.ancestors().any(|above| known.contains(&RelPath::from_disk(above.to_owned())))
+        known.contains(path) || path.ancestors().any(|above| known.contains(&RelPath::from_disk(above)))
     };
     no_place.filter(|index| !is_known(&members[*index].path)).collect()
 }

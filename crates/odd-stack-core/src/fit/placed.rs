@@ -57,7 +57,7 @@ impl Placed {
         self.files_at.insert(key, (self.placements.len(), rank));
         let parent = Address { root: to.root.clone(), path: to.path.parent() };
         let spelled = self.add_folder(&parent)?;
-        let path = spelled.join(&RelPath::from_disk(to.path.name().to_owned()));
+        let path = spelled.join(&RelPath::from_disk(to.path.name()));
         self.placements.push(Some(Placement { member, to: Address { root: to.root, path } }));
         Ok(())
     }
@@ -75,7 +75,7 @@ impl Placed {
             return Err(FitError::FileAgainstFolder { address: folder.clone() });
         }
         let above = Address { root: folder.root.clone(), path: folder.path.parent() };
-        let spelled = self.add_folder(&above)?.join(&RelPath::from_disk(folder.path.name().to_owned()));
+        let spelled = self.add_folder(&above)?.join(&RelPath::from_disk(folder.path.name()));
         self.folders.push(Address { root: folder.root.clone(), path: spelled.clone() });
         self.folders_at.insert(key, spelled.clone());
         Ok(spelled)

@@ -65,7 +65,7 @@ impl Realigning<'_> {
         let to = self.book.resolve(&place.to).ok()?;
         let found = package.find(&place.from);
         let from = place.from.replace('\\', "/");
-        let name = RelPath::from_disk(from.rsplit('/').next().unwrap_or(&from).to_owned());
+        let name = RelPath::from_disk(from.rsplit('/').next().unwrap_or(&from));
         let into = Address { root: to.root.clone(), path: to.path.join(&name) };
         let now = if self.was_file(&to) || self.was_file(&into) {
             self.file_now(name.as_str(), found.as_ref(), package)
@@ -145,7 +145,7 @@ impl Realigning<'_> {
         ranked.sort_by_key(|it| std::cmp::Reverse(rank(it)));
         let best = *ranked.first()?;
         let is_alone = ranked.get(1).is_none_or(|second| rank(second) < rank(&best));
-        is_alone.then(|| RelPath::from_disk(best.0.to_owned()))
+        is_alone.then(|| RelPath::from_disk(best.0))
     }
 }
 

@@ -141,7 +141,7 @@ impl Resolved {
             let into_folder =
                 to.path.is_root() || place.to.ends_with(['/', '\\', ':']) || tree.has_folder(&to);
             if into_folder {
-                to.path = to.path.join(&RelPath::from_disk(found.path.name().to_owned()));
+                to.path = to.path.join(&RelPath::from_disk(found.path.name()));
             }
         }
         Ok(Self { from: found.path, to, rank: (place.rank, of_part), in_wrapper: found.in_wrapper })
@@ -158,8 +158,8 @@ pub(super) fn container_in(to: &Address, tree: &dyn GameTree) -> Option<Address>
     let text = to.path.as_str();
     let ends = text.match_indices('/').map(|(at, _)| at).chain([text.len()]);
     let at = ends.into_iter().find(|end| text[..*end].ends_with('!'))?;
-    let folder = Address { root: to.root.clone(), path: RelPath::from_disk(text[..at].to_owned()) };
-    let container = RelPath::from_disk(text[..at - 1].to_owned());
+    let folder = Address { root: to.root.clone(), path: RelPath::from_disk(&text[..at]) };
+    let container = RelPath::from_disk(&text[..at - 1]);
     let is_file = !container.is_root() && !tree.has_folder(&folder);
     is_file.then(|| Address { root: to.root.clone(), path: container })
 }

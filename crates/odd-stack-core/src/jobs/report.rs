@@ -49,8 +49,9 @@ impl From<(u64, u64)> for Count {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct EffectRow {
-    /// Where.
-    pub address: String,
+    /// Where. There may be very many of these, so they share what they can.
+    #[cfg_attr(feature = "schema", schemars(with = "String"))]
+    pub address: Address,
     /// What happens there.
     pub kind: EffectKind,
     /// Size of the file that will lie there; of the one that goes, for `delete`.
@@ -231,7 +232,7 @@ fn report_of(plan: &Plan, names: &HashMap<LayerId, String>, dry_run: bool) -> Ch
         names.iter().map(|(layer, name)| (*layer, Arc::from(name.as_str()))).collect();
     let name = |layer: LayerId| shared.get(&layer).cloned().unwrap_or_default();
     let effects = plan.effects.iter().map(|effect| EffectRow {
-        address: effect.address.to_string(),
+        address: effect.address.clone(),
         kind: effect.kind,
         size_bytes: effect.size_bytes,
         layer: effect.layer.map(name),

@@ -159,7 +159,7 @@ impl<'a> Gate<'a> {
         }
         self.add_folder(&parent)?;
         match self.taken.get(&Folding::Folded.key(parent.as_str())) {
-            Some(NameTaken::Folder(spelled)) => Ok(spelled.join(&RelPath::from_disk(path.name().to_owned()))),
+            Some(NameTaken::Folder(spelled)) => Ok(spelled.join(&RelPath::from_disk(path.name()))),
             _ => Ok(path.clone()),
         }
     }

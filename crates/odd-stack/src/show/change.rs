@@ -92,7 +92,7 @@ pub fn effects(report: &ChangeReport, most: usize) -> String {
         };
         vec![
             cell(effect_word(effect.kind), look),
-            cell(effect.address.clone(), Look::Plain),
+            cell(effect.address.to_string(), Look::Plain),
             cell(size(effect.size_bytes), Look::Right),
             cell(effect_words(effect), Look::Dim),
         ]

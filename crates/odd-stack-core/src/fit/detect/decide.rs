@@ -177,10 +177,7 @@ impl<'a> Decider<'a> {
         let into = self.candidate(
             &[(
                 node,
-                Address {
-                    path: RelPath::from_disk(name.to_owned()),
-                    ..self.game_matches.address(&(0, String::new()))
-                },
+                Address { path: RelPath::from_disk(name), ..self.game_matches.address(&(0, String::new())) },
             )],
             "put it into the game's own folder all the same".to_owned(),
         );

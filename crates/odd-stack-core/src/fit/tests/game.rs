@@ -91,13 +91,13 @@ impl GameTree for TestGame {
                 *endings.entry(ending).or_default().entry(home).or_default() += 1;
             }
             for folder in file.path.ancestors() {
-                let path = RelPath::from_disk(folder.to_owned());
+                let path = RelPath::from_disk(folder);
                 let child = (root, path.clone());
                 if wanted.parents.contains(&folded(path.parent().name())) && !named.children.contains(&child)
                 {
                     named.children.push(child);
                 }
-                if wanted.folders.contains(&folded(RelPath::from_disk(folder.to_owned()).name())) {
+                if wanted.folders.contains(&folded(RelPath::from_disk(folder).name())) {
                     folders.insert((root, folder.to_owned()));
                 }
             }

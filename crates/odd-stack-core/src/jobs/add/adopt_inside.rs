@@ -39,7 +39,7 @@ pub struct OtherwiseChangedRow {
 /// The outermost container that an address leads into.
 pub(super) fn container_of(address: &Address) -> Option<Address> {
     let (container, _) = address.path.as_str().split_once(INTO)?;
-    Some(Address { root: address.root.clone(), path: RelPath::from_disk(container.to_owned()) })
+    Some(Address { root: address.root.clone(), path: RelPath::from_disk(container) })
 }
 
 /// Why the member that lies at a placement's address is not adopted; nothing if it is the package's very file.

@@ -131,7 +131,7 @@ pub(in crate::jobs) fn only_differing(
 fn brought_inside(member: &Member, to: &Address) -> Option<(Address, RelPath)> {
     let below = member.path.below(member.inner.as_ref()?)?;
     let container = to.path.as_str().strip_suffix(below.as_str())?.strip_suffix(INTO)?;
-    Some((Address { root: to.root.clone(), path: RelPath::from_disk(container.to_owned()) }, below))
+    Some((Address { root: to.root.clone(), path: RelPath::from_disk(container) }, below))
 }
 
 /// Containers that come whole where one is, and how far they differ from it. Told by their directories alone.

@@ -102,5 +102,5 @@ fn unpacked(deflated: &[u8]) -> Vec<RelPath> {
     let mut text = String::new();
     // What is damaged is less than there is, and only costs a proposal.
     let _ = DeflateDecoder::new(deflated).read_to_string(&mut text);
-    text.split('\0').filter(|path| !path.is_empty()).map(|path| RelPath::from_disk(path.to_owned())).collect()
+    text.split('\0').filter(|path| !path.is_empty()).map(RelPath::from_disk).collect()
 }

@@ -80,7 +80,7 @@ fn address_of(path: &RelPath, package: &Package, placed: &Fit) -> Option<Address
         let member = &package.members()[placement.member];
         member.path.parent() == folder && member.path.name() == placement.to.path.name()
     })?;
-    let name = RelPath::from_disk(path.name().to_owned());
+    let name = RelPath::from_disk(path.name());
     Some(Address { root: beside.to.root.clone(), path: beside.to.path.parent().join(&name) })
 }
 

@@ -80,7 +80,7 @@ impl<'a> LedgerTree<'a> {
             };
             let cut = key.rfind('/');
             let name = cut.map_or(key, |cut| &key[cut + 1..]);
-            let path = || RelPath::from_disk(thing.spelled.to_owned());
+            let path = || RelPath::from_disk(thing.spelled);
             if thing.kind == BaseKind::Folder {
                 let above = key[..cut.unwrap_or(0)].rsplit('/').next().unwrap_or_default();
                 if wanted.parents.contains(above) {

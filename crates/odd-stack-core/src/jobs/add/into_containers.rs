@@ -64,7 +64,7 @@ impl IntoContainers {
             let text = address.path.as_str();
             let mut inner = false;
             for (at, _) in text.match_indices(INTO) {
-                let container = RelPath::from_disk(text[..at].to_owned());
+                let container = RelPath::from_disk(&text[..at]);
                 let place = (address.root.to_string(), container.clone());
                 let is_one = match known.get(&place) {
                     Some(is_one) => *is_one,

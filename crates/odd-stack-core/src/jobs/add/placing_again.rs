@@ -366,7 +366,7 @@ impl Placer<'_> {
         for index in &new {
             let path = &members[*index].path;
             let top = path.ancestors().find(|folder| !used.contains(folder)).unwrap_or(path.as_str());
-            tops.insert(RelPath::from_disk(top.to_owned()));
+            tops.insert(RelPath::from_disk(top));
         }
         let shown: Vec<String> = tops.iter().take(6).map(|top| format!("`{top}`")).collect();
         let more = if tops.len() > shown.len() { " and more" } else { "" };

@@ -115,7 +115,7 @@ impl WantedTree {
                 self.folders.push((root.id, folder.clone()));
             }
             for file in &place.files {
-                let path = folder.join(&RelPath::from_disk(file.name.to_owned()));
+                let path = folder.join(&RelPath::from_disk(file.name));
                 match file.provider {
                     Provider::Nothing => {}
                     Provider::Base(base) => own.push((path, base.clone())),

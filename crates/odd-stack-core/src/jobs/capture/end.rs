@@ -524,7 +524,7 @@ fn insert_folders(
                 break;
             }
             let key = (draft.root, ledger.game().folding.key(folder));
-            folders.entry(key).or_insert_with(|| RelPath::from_disk(folder.to_owned()));
+            folders.entry(key).or_insert_with(|| RelPath::from_disk(folder));
         }
     }
     for (root, folder) in empty {

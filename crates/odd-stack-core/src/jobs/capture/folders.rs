@@ -64,7 +64,7 @@ pub(super) fn folders_away(
     let game = ledger.game();
     let mut put_back: HashSet<(RootId, String)> = HashSet::new();
     let mut note = |root: RootId, key: &FoldedKey| {
-        let path = RelPath::from_disk(key.as_str().to_owned());
+        let path = RelPath::from_disk(key.as_str());
         put_back.extend(path.ancestors().map(|folder| (root, folder.to_owned())));
     };
     for direct in request.files.direct.iter().filter(|direct| direct.instead.is_some()) {

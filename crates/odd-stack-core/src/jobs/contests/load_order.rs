@@ -71,7 +71,7 @@ impl Loaded {
             let Some((_, key)) = member.key.member() else { continue };
             match member.provider(order).hash() {
                 Some(hash) if hash != ContentHash::NOTHING => {
-                    paths.entry(key.clone()).or_insert_with(|| RelPath::from_disk(key.as_str().to_owned()));
+                    paths.entry(key.clone()).or_insert_with(|| RelPath::from_disk(key.as_str()));
                 }
                 _ => drop(paths.remove(&key)),
             }

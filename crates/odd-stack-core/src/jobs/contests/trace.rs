@@ -197,7 +197,7 @@ pub fn trace(ledger: &Ledger, text: &str, wants_keys: bool) -> Result<TraceRepor
 /// Where a member is, for a person to find it.
 fn on_disk(folder: &Path, place: &RelPath) -> PathBuf {
     let (container, member) = place.as_str().split_once(INTO).unwrap_or((place.as_str(), ""));
-    let container = RelPath::from_disk(container.to_owned()).on(folder);
+    let container = RelPath::from_disk(container).on(folder);
     PathBuf::from(format!("{}{INTO}{member}", container.display()))
 }
 

@@ -154,7 +154,7 @@ fn is_program(path: &Path) -> bool {
     let Some(name) = path.file_name().and_then(|name| name.to_str()) else { return false };
     let Ok(Some(seen)) = crate::files::look_at(path) else { return false };
     seen.kind == BaseKind::File
-        && may_be_program(&crate::address::RelPath::from_disk(name.to_owned()), seen.mode)
+        && may_be_program(&crate::address::RelPath::from_disk(name), seen.mode)
         && program_kind(path).is_ok_and(|kind| kind.is_some())
 }
 

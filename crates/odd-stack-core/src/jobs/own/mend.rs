@@ -189,7 +189,7 @@ fn is_folder(ledger: &Ledger, pattern: &AddressPattern) -> Result<bool, LedgerEr
     if let Some(base) = base {
         return Ok(base.kind == BaseKind::Folder);
     }
-    let path = RelPath::from_disk(pattern.within.as_str().to_owned()).on(&root.folder);
+    let path = RelPath::from_disk(pattern.within.as_str()).on(&root.folder);
     let source = ledger.catalogue.folder_source(pattern.root, &pattern.within)?;
     Ok(!source.needs.is_empty() || path.is_dir())
 }

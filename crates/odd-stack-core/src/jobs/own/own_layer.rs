@@ -74,7 +74,7 @@ fn member_lists(
     for file in files.iter().filter(|file| file.column.is_member) {
         let text = file.address.path.as_str();
         for (at, _) in text.match_indices(INTO) {
-            let path = RelPath::from_disk(text[..at].to_owned());
+            let path = RelPath::from_disk(&text[..at]);
             let container = Address { root: file.address.root.clone(), path };
             lists.entry(container).or_default().insert(&text[at + INTO.len()..]);
         }
@@ -222,7 +222,7 @@ pub(super) fn own_folders(ledger: &Ledger, files: &[OwnFile]) -> Result<Vec<(Pat
         for folder in file.address.path.ancestors().filter(on_disk) {
             let key = (file.column.root, ledger.game().folding.key(folder));
             if !folders.iter().any(|(known, _)| *known == key) {
-                folders.push((key, RelPath::from_disk(folder.to_owned())));
+                folders.push((key, RelPath::from_disk(folder)));
             }
         }
     }

@@ -2,6 +2,7 @@
 
 use rusqlite::{OptionalExtension, Row, params};
 
+use super::texts::{read_key, read_path};
 use super::{Catalogue, Result};
 use crate::address::{FoldedKey, RelPath};
 use crate::hash::ContentHash;
@@ -16,7 +17,7 @@ const WITHIN: &str = "(folded = ?2 OR folded > ?2 || '/' AND folded < ?2 || '0')
 /// Reads [`BASE_COLUMNS`] from the column number `at` on.
 pub(super) fn read_base(row: &Row<'_>, at: usize) -> rusqlite::Result<BaseFile> {
     Ok(BaseFile {
-        spelled: RelPath::from_disk(row.get(at)?),
+        spelled: read_path(row, at)?,
         kind: read_kind(row.get(at + 1)?),
         size_bytes: row.get::<_, i64>(at + 2)?.cast_unsigned(),
         modified_ns: row.get(at + 3)?,
@@ -117,7 +118,7 @@ impl Catalogue {
             );
             let mut query = db.prepare_cached(&sql)?;
             let rows = query.query_map(params![root.0, key.as_str()], |row| {
-                Ok((FoldedKey::from_stored(row.get(0)?), read_base(row, 1)?))
+                Ok((read_key(row, 0)?, read_base(row, 1)?))
             })?;
             rows.collect()
         })
@@ -138,7 +139,7 @@ impl Catalogue {
             );
             let mut query = db.prepare_cached(&sql)?;
             let rows = query.query_map(params![root.0, key.as_str()], |row| {
-                Ok((FoldedKey::from_stored(row.get(0)?), RelPath::from_disk(row.get(1)?)))
+                Ok((read_key(row, 0)?, read_path(row, 1)?))
             })?;
             rows.collect()
         })
@@ -152,7 +153,7 @@ impl Catalogue {
             );
             let mut query = db.prepare_cached(&sql)?;
             let rows = query.query_map(params![root.0, key.as_str()], |row| {
-                Ok((FoldedKey::from_stored(row.get(0)?), RelPath::from_disk(row.get(1)?)))
+                Ok((read_key(row, 0)?, read_path(row, 1)?))
             })?;
             rows.collect()
         })
@@ -163,8 +164,7 @@ impl Catalogue {
         self.run(|db| {
             let sql = format!("SELECT folded, {BASE_COLUMNS} FROM base WHERE root = ?1 ORDER BY folded");
             let mut query = db.prepare_cached(&sql)?;
-            let rows = query
-                .query_map([root.0], |row| Ok((FoldedKey::from_stored(row.get(0)?), read_base(row, 1)?)))?;
+            let rows = query.query_map([root.0], |row| Ok((read_key(row, 0)?, read_base(row, 1)?)))?;
             rows.collect()
         })
     }
@@ -214,8 +214,8 @@ impl Catalogue {
         self.run(|db| {
             let mut query = db.prepare_cached("SELECT root, folded, spelled FROM unknown_original")?;
             let rows = query.query_map([], |row| {
-                let key = FoldedKey::from_stored(row.get(1)?);
-                Ok((RootId(row.get(0)?), key, RelPath::from_disk(row.get(2)?)))
+                let key = read_key(row, 1)?;
+                Ok((RootId(row.get(0)?), key, read_path(row, 2)?))
             })?;
             rows.collect()
         })

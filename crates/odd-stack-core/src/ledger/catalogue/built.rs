@@ -5,6 +5,7 @@ use std::path::PathBuf;
 use rusqlite::{OptionalExtension, Row, params};
 
 use super::base::{kind_number, read_kind};
+use super::texts::read_path;
 use super::{Catalogue, Result};
 use crate::address::RelPath;
 use crate::hash::ContentHash;
@@ -57,7 +58,7 @@ fn read_thing(row: &Row<'_>) -> rusqlite::Result<BuiltThing> {
     Ok(BuiltThing {
         is_planned: row.get(0)?,
         root: RootId(row.get(1)?),
-        path: RelPath::from_disk(row.get(2)?),
+        path: read_path(row, 2)?,
         kind: read_kind(row.get(3)?),
         size_bytes: row.get::<_, i64>(4)?.cast_unsigned(),
         modified_ns: row.get(5)?,

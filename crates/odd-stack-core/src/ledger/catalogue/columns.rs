@@ -6,6 +6,7 @@ use rusqlite::{OptionalExtension, Row, params};
 
 use super::base::{BASE_COLUMNS, read_base};
 use super::layers::{ENTRY_COLUMNS, kind_number, read_entry};
+use super::texts::{read_key, read_path};
 use super::{Catalogue, Result};
 use crate::address::{FoldedKey, INTO, RelPath};
 use crate::hash::ContentHash;
@@ -190,7 +191,7 @@ impl Catalogue {
                         continue;
                     }
                     places[number] = Some(columns.len());
-                    let key = FoldedKey::from_stored(row.get(2)?);
+                    let key = FoldedKey::sharing(row.get_ref(2)?.as_str()?, &entry.spelled);
                     let entries = vec![entry];
                     columns.push(Column { entries, ..Column::empty(path, RootId(row.get(1)?), key) });
                 }
@@ -224,10 +225,11 @@ impl Catalogue {
                 match columns.last_mut() {
                     Some(column) if column.path == path => column.entries.push(entry),
                     _ => {
-                        let (root, key): (i64, String) = (row.get(1)?, row.get(2)?);
-                        let mut found = base.query(params![root, key])?;
+                        let root = row.get(1)?;
+                        let key = FoldedKey::sharing(row.get_ref(2)?.as_str()?, &entry.spelled);
+                        let mut found = base.query(params![root, key.as_str()])?;
                         let base = found.next()?.map(|row| read_base(row, 0)).transpose()?;
-                        let (key, entries) = (FoldedKey::from_stored(key), vec![entry]);
+                        let entries = vec![entry];
                         columns.push(Column { base, entries, ..Column::empty(path, RootId(root), key) });
                     }
                 }
@@ -273,7 +275,7 @@ impl Catalogue {
                 "SELECT DISTINCT path.id, path.root, path.folded FROM entry CROSS JOIN path ON path.id = entry.path WHERE entry.kind = 4",
             )?;
             let row = |row: &Row<'_>| {
-                Ok((PathId(row.get(0)?), RootId(row.get(1)?), FoldedKey::from_stored(row.get(2)?)))
+                Ok((PathId(row.get(0)?), RootId(row.get(1)?), read_key(row, 2)?))
             };
             query.query_map([], row)?.collect()
         })
@@ -327,7 +329,7 @@ impl Catalogue {
                     let all = self.containers()?.into_iter();
                     containers = Some(all.map(|(_, root, key)| (root, key)).collect());
                 }
-                let key = FoldedKey::from_stored(text[..at].to_owned());
+                let key = FoldedKey::from_stored(&text[..at]);
                 if containers.as_ref().is_some_and(|all| all.contains(&(column.root, key))) {
                     column.is_member = true;
                     break;
@@ -354,7 +356,7 @@ impl Catalogue {
             )?;
             let nothing = ContentHash::NOTHING;
             let keys = kind_number(EntryKind::Keys);
-            let row = |row: &Row<'_>| Ok((RootId(row.get(0)?), FoldedKey::from_stored(row.get(1)?)));
+            let row = |row: &Row<'_>| Ok((RootId(row.get(0)?), read_key(row, 1)?));
             query.query_map(params![layer.0, keys, nothing.as_bytes()], row)?.collect()
         })
     }
@@ -376,9 +378,7 @@ impl Catalogue {
             )?;
             let mut folders = Vec::new();
             for layer in layers {
-                let rows = query.query_map([layer.0], |row| {
-                    Ok((RootId(row.get(0)?), FoldedKey::from_stored(row.get(1)?)))
-                })?;
+                let rows = query.query_map([layer.0], |row| Ok((RootId(row.get(0)?), read_key(row, 1)?)))?;
                 for row in rows {
                     folders.push(row?);
                 }
@@ -406,7 +406,7 @@ impl Catalogue {
                 if row.get(2)? {
                     source.away.push(layer);
                 } else {
-                    source.needs.push(FolderNeed { layer, spelled: RelPath::from_disk(row.get(1)?) });
+                    source.needs.push(FolderNeed { layer, spelled: read_path(row, 1)? });
                 }
             }
             Ok(source)

@@ -5,6 +5,7 @@ use std::ops::RangeInclusive;
 
 use rusqlite::{OptionalExtension, Row, params};
 
+use super::texts::read_key;
 use super::{Catalogue, Result};
 use crate::address::FoldedKey;
 use crate::hash::ContentHash;
@@ -291,7 +292,7 @@ impl Catalogue {
     pub(crate) fn key_at(&self, path: PathId) -> Result<Option<(RootId, FoldedKey)>> {
         self.run(|db| {
             let mut query = db.prepare_cached("SELECT root, folded FROM path WHERE id = ?1")?;
-            let read = |row: &Row<'_>| Ok((RootId(row.get(0)?), FoldedKey::from_stored(row.get(1)?)));
+            let read = |row: &Row<'_>| Ok((RootId(row.get(0)?), read_key(row, 1)?));
             query.query_row([path.0], read).optional()
         })
     }

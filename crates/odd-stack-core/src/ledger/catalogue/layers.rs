@@ -5,6 +5,7 @@ use std::path::PathBuf;
 
 use rusqlite::{OptionalExtension, Row, params};
 
+use super::texts::read_path;
 use super::{Catalogue, Result};
 use crate::address::{FoldedKey, RelPath};
 use crate::hash::ContentHash;
@@ -131,7 +132,7 @@ pub(super) fn read_kind(number: i64) -> EntryKind {
 pub(super) fn read_entry(row: &Row<'_>, at: usize) -> rusqlite::Result<Entry> {
     Ok(Entry {
         layer: LayerId(row.get(at)?),
-        spelled: RelPath::from_disk(row.get(at + 1)?),
+        spelled: read_path(row, at + 1)?,
         hash: ContentHash::from_bytes(row.get(at + 2)?),
         size_bytes: row.get::<_, i64>(at + 3)?.cast_unsigned(),
         modified: row.get(at + 4)?,
@@ -500,7 +501,7 @@ impl Catalogue {
             while let Some(row) = rows.next()? {
                 let hash = ContentHash::from_bytes(row.get(0)?);
                 if hashes.contains(&hash) {
-                    let spelled = RelPath::from_disk(row.get(3)?);
+                    let spelled = read_path(row, 3)?;
                     found.push((hash, LayerId(row.get(1)?), RootId(row.get(2)?), spelled));
                 }
             }

@@ -23,6 +23,7 @@ mod reserve;
 mod revisions;
 mod second;
 mod stored;
+mod texts;
 mod tidying;
 
 use std::path::{Path, PathBuf};

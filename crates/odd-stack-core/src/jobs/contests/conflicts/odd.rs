@@ -71,7 +71,7 @@ pub(super) fn find(
     }
     for (path, file_of, folder_of) in ledger.catalogue.files_against_folders()? {
         let Some((root, key)) = ledger.catalogue.key_at(path)? else { continue };
-        let address = ledger.game().address(root, RelPath::from_disk(key.as_str().to_owned()));
+        let address = ledger.game().address(root, RelPath::from_disk(key.as_str()));
         let says =
             format!("a file for {} and a folder for {}; both can't be laid", name(file_of), name(folder_of));
         rows.push(OddRow {
@@ -143,7 +143,7 @@ fn split_pairs(
     let mut looked_at: Vec<_> =
         unlike.iter().filter(|(_, _, key)| may_be_one_of_a_pair(key.as_str())).collect();
     let is_common = |key: &FoldedKey| {
-        let path = RelPath::from_disk(key.as_str().to_owned());
+        let path = RelPath::from_disk(key.as_str());
         !runs_code(&path, None) && order.blend_rules().format_of(key.as_str()).is_none()
     };
     if looked_at.len() > MOST_LOOKED_AT {
