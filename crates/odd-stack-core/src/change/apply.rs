@@ -1,6 +1,6 @@
 //! One change of a game from start to end: decided, shown, applied or abandoned, recovered.
 
-use std::collections::HashSet;
+use std::collections::{BTreeSet, HashSet};
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
@@ -262,13 +262,12 @@ impl Prepared<'_> {
     fn make_durable(&self) -> Result<(), ChangeError> {
         let (folder, seam) = (self.ledger.folder(), &*self.ledger.seam);
         let staged = &self.decision.staged;
-        let mut touched: Vec<PathBuf> = staged.iter().map(|file| file.path.clone()).collect();
-        touched.extend(note_names(self.ledger, &self.decision.covering)?);
-        touched.extend(self.decision.private_folders.iter().cloned());
-        let mut new: Vec<PathBuf> = self.new_contents.iter().map(|content| content.path(folder)).collect();
-        new.sort();
-        new.dedup();
-        touched.extend(new);
+        let names = note_names(self.ledger, &self.decision.covering)?;
+        // Many contents lie in one pack.
+        let new: BTreeSet<PathBuf> = self.new_contents.iter().map(|content| content.path(folder)).collect();
+        let mut touched: Vec<&Path> = staged.iter().map(|file| file.path.as_path()).collect();
+        let more = names.iter().chain(&self.decision.private_folders).chain(&new);
+        touched.extend(more.map(PathBuf::as_path));
         let volumes = self.outcome.side_folders.iter().map(PathBuf::as_path).chain([folder]);
         let mut synced: Vec<&Path> = Vec::new();
         for volume in volumes {
@@ -322,8 +321,7 @@ impl Prepared<'_> {
             begun_at: self.outcome.made_at.clone(),
             outcome,
         };
-        let steps: Vec<_> = self.decision.steps.iter().map(Step::to_journal).collect();
-        ledger.catalogue.write_journal(&mark, &steps)?;
+        ledger.catalogue.write_journal(&mark, self.decision.steps.iter().map(Step::to_journal))?;
         ledger.seam.pass("mark").map_err(LedgerError::io("write to", ledger.folder()))?;
         match self.transaction.take() {
             Some(transaction) => Ok(transaction.commit()?),

@@ -46,7 +46,7 @@ impl Decider<'_> {
                     ledger.catalogue.set_base_hash(root, &key, hash)?;
                 }
                 BaseLook::Now { base, drift } => {
-                    column.base.clone_from(&base);
+                    column.base = base.clone().map(Box::new);
                     let address = self.address(root, &spelled)?;
                     match drift {
                         Some(DriftKind::BaseGone) => {

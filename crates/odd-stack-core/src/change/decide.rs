@@ -254,7 +254,7 @@ impl Decider<'_> {
         if !self.noted.clashing.is_empty() {
             return Err(ChangeError::EditsClash { files: std::mem::take(&mut self.noted.clashing) });
         }
-        self.decision.plan.effects.sort_by(|one, two| one.address.cmp(&two.address));
+        self.decision.plan.effects.sort_unstable_by(|one, two| one.address.cmp(&two.address));
         self.files.leaving = leaving;
         Ok(())
     }

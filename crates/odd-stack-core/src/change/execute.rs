@@ -217,7 +217,7 @@ fn sync(steps: &[&Step], side_folders: &[PathBuf], seam: &dyn Seam) -> Result<()
         };
         folders.extend(ends.into_iter().flatten().filter_map(|path| path.parent()));
     }
-    let folders: Vec<PathBuf> = folders.into_iter().map(Path::to_path_buf).collect();
+    let folders: Vec<&Path> = folders.into_iter().collect();
     for side in side_folders {
         seam.make_durable(side, &folders).map_err(at(side))?;
     }

@@ -173,7 +173,7 @@ pub(super) fn keep_again(ledger: &Ledger, fetched: &Fetched) -> Result<(), Ledge
             found.push((*hash, *size_bytes, at));
         }
     }
-    let paths: Vec<PathBuf> = found.iter().map(|(.., at)| at.clone()).collect();
+    let paths: Vec<&Path> = found.iter().map(|(.., at)| at.as_path()).collect();
     seam.make_durable(folder, &paths).map_err(LedgerError::io("write to", folder))?;
     let again: Vec<_> =
         found.iter().map(|(hash, size_bytes, at)| (*hash, *size_bytes, at.as_path())).collect();

@@ -72,8 +72,8 @@ impl Decider<'_> {
             if file.is_some() {
                 self.blender.set_base_at(at.path, path);
             }
-            if at.base != file {
-                at.base.clone_from(&file);
+            if at.base.as_deref() != file.as_ref() {
+                at.base = file.clone().map(Box::new);
                 self.decision.base_now.push((at.root, at.key.clone(), file));
             }
         }
@@ -83,7 +83,7 @@ impl Decider<'_> {
     /// Who supplies the file that lies at the column's address: the base, where it was accepted as the base's.
     pub(super) fn present<'c>(&self, column: &'c Column) -> Provider<'c> {
         match self.wishes.foreign.get(&column.path) {
-            Some(ForeignFile::Accepted) => column.base.as_ref().map_or(Provider::Nothing, Provider::Base),
+            Some(ForeignFile::Accepted) => column.base.as_deref().map_or(Provider::Nothing, Provider::Base),
             _ => column.provider(&self.stack.before),
         }
     }
@@ -175,7 +175,7 @@ impl Decider<'_> {
 
     /// Puts the base's own file, saved elsewhere, to the originals.
     fn take_original(&mut self, at: &Move<'_>, root: &Root, public: PathBuf) {
-        if let Some(base) = &at.column.base {
+        if let Some(base) = at.column.base.as_deref() {
             self.decision.covering.push((at.column.path, at.column.root, base.clone()));
         }
         let private = self.ledger.site().original(root, at.column.path);

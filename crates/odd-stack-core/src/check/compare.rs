@@ -226,7 +226,7 @@ pub(crate) fn check_at(
         Finding::FolderInTheWay => DriftKind::Edited,
         Finding::Drifted(kind, _) => kind,
     };
-    let covered = column.base.as_ref().filter(|_| provider.entry().is_some());
+    let covered = column.base.as_deref().filter(|_| provider.entry().is_some());
     let kind = match kind {
         DriftKind::Edited if is_put_back(&path, seen, covered).map_err(failed)? => DriftKind::PutBack,
         DriftKind::Edited => {

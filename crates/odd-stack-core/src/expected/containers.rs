@@ -135,12 +135,12 @@ impl<'l> Containers<'l> {
             && let Some(found) = opened.directory.find(&member)
         {
             let whose = Whose::Base(container.root, container.key.clone());
-            column.base = Some(BaseFile {
+            column.base = Some(Box::new(BaseFile {
                 spelled: within(&base.spelled, &found.path),
                 size_bytes: found.size_bytes,
                 hash: Some(self.hash_of(whose, &opened, found)),
-                ..base.clone()
-            });
+                ..BaseFile::clone(base)
+            }));
         }
         for whole in container.entries.iter().filter(|entry| entry.kind.is_file()) {
             if column.entries.iter().any(|entry| entry.layer == whole.layer) {
@@ -181,7 +181,10 @@ impl<'l> Containers<'l> {
             Some(column) => column,
             None => {
                 let path = catalogue.known_path(root, key)?.unwrap_or(PathId(0));
-                Column { base: catalogue.base_at(root, key)?, ..Column::empty(path, root, key.clone()) }
+                Column {
+                    base: catalogue.base_at(root, key)?.map(Box::new),
+                    ..Column::empty(path, root, key.clone())
+                }
             }
         };
         // One in a container that no layer changes yet.

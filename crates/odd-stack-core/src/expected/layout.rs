@@ -45,7 +45,7 @@ pub(crate) fn places<'a>(
     let mut is_covered = vec![false; base.len()];
     for column in columns.iter_mut() {
         if let Some(at) = find(&column.key) {
-            column.base = Some(base[at].1.clone());
+            column.base = Some(Box::new(base[at].1.clone()));
             is_covered[at] = true;
         }
     }
@@ -70,7 +70,7 @@ pub(crate) fn places<'a>(
     }
     for column in columns.iter().filter(|column| !column.is_member) {
         let provider = column.provider(order);
-        match (&column.base, provider.entry()) {
+        match (column.base.as_deref(), provider.entry()) {
             (Some(base), _) => {
                 let place = places.at(folder_of(&base.spelled));
                 let covered = provider.entry().map(|_| base);

@@ -196,7 +196,7 @@ pub trait Seam: Send + Sync {
     ///
     /// # Errors
     /// The system's own.
-    fn make_durable(&self, folder: &Path, touched: &[PathBuf]) -> io::Result<()>;
+    fn make_durable(&self, folder: &Path, touched: &[&Path]) -> io::Result<()>;
     /// From now on nothing is done through links that lead out of these folders, as far as the system can make sure.
     fn fence(&self, _folders: &[PathBuf]) {}
     /// A point to pass before the catalogue commits; does nothing but let a test stop there.
@@ -455,13 +455,13 @@ impl Seam for RealDisk {
     }
 
     #[cfg(target_os = "linux")]
-    fn make_durable(&self, folder: &Path, _touched: &[PathBuf]) -> io::Result<()> {
+    fn make_durable(&self, folder: &Path, _touched: &[&Path]) -> io::Result<()> {
         rustix::fs::syncfs(File::open(folder)?)?;
         Ok(())
     }
 
     #[cfg(not(target_os = "linux"))]
-    fn make_durable(&self, folder: &Path, touched: &[PathBuf]) -> io::Result<()> {
+    fn make_durable(&self, folder: &Path, touched: &[&Path]) -> io::Result<()> {
         touched.par_iter().try_for_each(|path| sync_one(path))?;
         match cfg!(windows) && touched.iter().any(|path| path.is_dir()) {
             true => self.flush_log(folder),

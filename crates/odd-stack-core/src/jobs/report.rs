@@ -49,7 +49,8 @@ impl From<(u64, u64)> for Count {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct EffectRow {
-    /// Where. There may be very many of these, so they share what they can.
+    /// Where.
+    // There may be very many of these, so they share what they can.
     #[cfg_attr(feature = "schema", schemars(with = "String"))]
     pub address: Address,
     /// What happens there.

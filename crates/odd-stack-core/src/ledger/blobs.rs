@@ -246,8 +246,8 @@ impl<'a> Intake<'a> {
         &self,
         is_needed: impl Fn(ContentHash) -> bool,
     ) -> Result<Vec<NewContent>, LedgerError> {
-        let (mut needed, unneeded): (Vec<_>, Vec<_>) =
-            self.take_new()?.into_iter().partition(|content| is_needed(content.hash));
+        let mut needed = self.take_new()?;
+        let unneeded: Vec<NewContent> = needed.extract_if(.., |content| !is_needed(content.hash)).collect();
         for content in unneeded.iter().filter(|content| content.place == Place::Own) {
             let path = content.path(self.ledger);
             self.seam.remove_file(&path).map_err(LedgerError::io("remove", &path))?;
@@ -304,7 +304,7 @@ pub(crate) fn set_mark(ledger: &Path, seam: &dyn Seam) -> Result<(), LedgerError
     let mark = ledger.join(MARK);
     let written = seam.write_file(&mark, &mut io::empty());
     written.map_err(LedgerError::io("write", &mark))?;
-    let durable = seam.make_durable(ledger, &[mark.clone(), ledger.to_path_buf()]);
+    let durable = seam.make_durable(ledger, &[&mark, ledger]);
     durable.map_err(LedgerError::io("write", &mark))
 }
 

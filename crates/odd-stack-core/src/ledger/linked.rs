@@ -62,7 +62,7 @@ impl Ledger {
                 None => ContentHash::of_file(&own).is_ok_and(|now| now == *hash),
             };
             if is_it {
-                let durable = seam.make_durable(self.folder(), std::slice::from_ref(&own));
+                let durable = seam.make_durable(self.folder(), &[own.as_path()]);
                 durable.map_err(LedgerError::io("write to", self.folder()))?;
                 seam.replace(&own, &path).map_err(LedgerError::io("write", &path))?;
                 parted.push(*hash);

@@ -40,7 +40,7 @@ impl Ledger {
 
     /// What the base alone has at an address.
     pub(crate) fn column_of_base(&self, root: RootId, key: &FoldedKey) -> Result<Column, LedgerError> {
-        let base = self.catalogue.base_at(root, key)?;
+        let base = self.catalogue.base_at(root, key)?.map(Box::new);
         Ok(Column { base, ..Column::empty(PathId(0), root, key.clone()) })
     }
 }

@@ -97,7 +97,9 @@ pub(crate) fn covered<'c>(
     let order = ledger.present_order()?;
     let mut covered = Vec::new();
     for column in columns {
-        let Some(base) = column.base.as_ref().filter(|base| base.kind != BaseKind::Folder) else { continue };
+        let Some(base) = column.base.as_deref().filter(|base| base.kind != BaseKind::Folder) else {
+            continue;
+        };
         let root = ledger.site().root(column.root)?;
         let original = ledger.site().original(root, column.path);
         let is_covered = match column.provider(&order) {
@@ -172,7 +174,7 @@ fn write_anew(ledger: &Ledger, side: &Path, more: &str) -> Result<(), LedgerErro
     let seam: &dyn Seam = &*ledger.seam;
     let failed = |error| LedgerError::io("write", &path)(error);
     seam.write_file(&new, &mut text.as_bytes()).map_err(failed)?;
-    seam.make_durable(side, std::slice::from_ref(&new)).map_err(failed)?;
+    seam.make_durable(side, &[new.as_path()]).map_err(failed)?;
     match seam.remove_file(&path) {
         Err(error) if !crate::files::is_nothing_there(&error) => return Err(failed(error)),
         _ => {}

@@ -2,6 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
+use std::path::PathBuf;
 
 use super::blobs::{set_mark, sweep};
 use super::pack_format::size_in_pack;
@@ -99,7 +100,8 @@ impl Ledger {
         }
         self.packs.finish(seam)?;
         let paths: BTreeSet<_> = moved.iter().map(|content| content.path(&self.folder)).collect();
-        let durable = seam.make_durable(&self.folder, &paths.into_iter().collect::<Vec<_>>());
+        let durable =
+            seam.make_durable(&self.folder, &paths.iter().map(PathBuf::as_path).collect::<Vec<_>>());
         durable.map_err(LedgerError::io("write to", &self.folder))?;
         self.catalogue.move_contents(&moved)?;
         seam.pass("repacked").map_err(LedgerError::io("write to", &self.folder))?;

@@ -157,7 +157,7 @@ pub struct Column {
     /// The folded path below the root.
     pub key: FoldedKey,
     /// What the base has there.
-    pub base: Option<BaseFile>,
+    pub base: Option<Box<BaseFile>>,
     /// In no particular order.
     pub entries: Vec<Entry>,
     /// What blending gives, for those ways of it that were asked for; see [`Column::recipe`] and [`Column::composition`].

@@ -64,7 +64,7 @@ impl Column {
         let whole_at = laid.iter().rposition(|entry| entry.kind == EntryKind::Packed).unwrap_or(0);
         let away = laid.iter().rposition(|entry| entry.takes_away()).filter(|at| *at >= whole_at);
         let above = away.map_or(whole_at, |at| at + 1);
-        let base = self.base.as_ref().filter(|base| away.is_none() && base.kind == BaseKind::File);
+        let base = self.base.as_deref().filter(|base| away.is_none() && base.kind == BaseKind::File);
         let (edits, mut files): (Vec<&Entry>, Vec<&Entry>) =
             laid[above..].iter().copied().partition(|entry| entry.kind == EntryKind::Keys);
         if files.is_empty() && base.is_none() {

@@ -46,7 +46,7 @@ impl Column {
         let laid = self.laid(order);
         let files: Vec<&Entry> = laid.into_iter().filter(|entry| entry.kind.is_file()).collect();
         let Some(winner) = files.last() else {
-            return self.base.as_ref().map_or(Provider::Nothing, Provider::Base);
+            return self.base.as_deref().map_or(Provider::Nothing, Provider::Base);
         };
         if winner.takes_away() {
             return Provider::Nothing;
@@ -94,7 +94,11 @@ mod tests {
             mode: 0o755,
             hash: Some(ContentHash::of(content.as_bytes())),
         });
-        Column { base, entries, ..Column::empty(PathId(1), RootId(1), Folding::Folded.key("a")) }
+        Column {
+            base: base.map(Box::new),
+            entries,
+            ..Column::empty(PathId(1), RootId(1), Folding::Folded.key("a"))
+        }
     }
 
     #[test]

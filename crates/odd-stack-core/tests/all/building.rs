@@ -10,10 +10,11 @@ use proptest::prelude::*;
 
 use crate::crash::copy_all;
 use crate::faulty::{Fault, Faulty};
+use crate::stored::stored_as;
 use crate::world::{
     NOW, Thing, Tree, World, add, exchange, go_to, id, permit, recover, reorder, tempdir, tweak, walk,
 };
-use odd_stack_core::change::{ChangeOptions, Edits};
+use odd_stack_core::change::{ChangeError, ChangeOptions, Edits};
 use odd_stack_core::jobs::steps::{check_built, prepare_build, prepare_switch, save_lineup};
 use odd_stack_core::jobs::{BuildError, BuildReport, BuildRequest, GoTo, LineupError, Reorder};
 use odd_stack_core::ledger::Ledger;
@@ -300,13 +301,37 @@ fn half_way() -> World {
 
 #[test]
 fn a_build_that_fails_at_any_step_goes_on() {
+    goes_on_wherever_it_fails(&half_way());
+}
+
+/// What is stored turns out to be damaged when it is to come into the second folder; it lies in the game, too.
+#[test]
+fn a_build_takes_lost_contents_again() {
     let world = half_way();
+    let content = stored_as(world.ledger().folder(), "0 1");
+    content.damage(b"0 x");
+    fs::remove_dir_all(world.path("packages/p0")).unwrap();
+    let edited = ["game/new0/own1.txt", "game/data/big.dat"].map(|path| world.path(path));
+    edited.iter().for_each(|path| fs::write(path, "mine").unwrap());
+    let kept = second(&world);
+    let lost = build(&world.ledger(), &request(&world, Edits::Stop, false)).unwrap_err();
+    let is_told = matches!(&lost, BuildError::CutShort { source, .. }
+        if matches!(&**source, ChangeError::ContentsLost { files } if files.len() == 1));
+    assert!(is_told, "{lost:?}");
+    assert_eq!(difference(&second(&world), &kept), Vec::<String>::new());
+    edited.iter().for_each(|path| fs::write(path, "0 1").unwrap());
+    goes_on_wherever_it_fails(&world);
+    assert_eq!(fs::read_to_string(world.path("second/new0/own1.txt")).unwrap(), "0 1");
+    assert_eq!(stored_as(world.ledger().folder(), "0 1").bytes(), b"0 1");
+}
+
+fn goes_on_wherever_it_fails(world: &World) {
     let saved = tempdir();
     let parts = ["home", "second", "second-docs"];
     for part in parts {
         copy_all(&world.path(part), &saved.path().join(part));
     }
-    let mut wanted = as_lineup(&world);
+    let mut wanted = as_lineup(world);
     let game = world.tree();
     let single = rayon::ThreadPoolBuilder::new().num_threads(1).build().unwrap();
     let stride = if cfg!(windows) { 7 } else { 1 };
@@ -320,7 +345,7 @@ fn a_build_that_fails_at_any_step_goes_on() {
             let aside = tempfile::tempdir_in(world.folder.path()).unwrap();
             let seam = Arc::new(Faulty::new(fault, at, aside.path().to_path_buf()));
             let built = single.install(|| {
-                build(&world.ledger_through(seam.clone()), &request(&world, Edits::Stop, false)).is_ok()
+                build(&world.ledger_through(seam.clone()), &request(world, Edits::Stop, false)).is_ok()
             });
             if !seam.has_struck() {
                 assert!(built);
@@ -329,12 +354,12 @@ fn a_build_that_fails_at_any_step_goes_on() {
             seam.lose_unsynced();
             recover(&world.ledger());
             assert_eq!(difference(&world.tree(), &game), Vec::<String>::new());
-            let again = build(&world.ledger(), &request(&world, Edits::Stop, false)).unwrap();
+            let again = build(&world.ledger(), &request(world, Edits::Stop, false)).unwrap();
             assert!(
                 !built || again.put.files + again.replaced.files == 0,
                 "what was done at step {at} is done"
             );
-            let now = second(&world);
+            let now = second(world);
             let mine = now["game/quillhaven.exe"].clone();
             assert!(
                 matches!(&mine, Thing::File { content, .. } if content == b"mine"),

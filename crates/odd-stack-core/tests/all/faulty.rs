@@ -259,7 +259,7 @@ impl Seam for Faulty {
         Ok(())
     }
 
-    fn make_durable(&self, folder: &Path, touched: &[PathBuf]) -> io::Result<()> {
+    fn make_durable(&self, folder: &Path, touched: &[&Path]) -> io::Result<()> {
         self.step()?;
         self.real.make_durable(folder, touched)?;
         self.unsynced.lock().unwrap().clear();

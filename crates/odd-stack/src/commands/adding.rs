@@ -243,6 +243,8 @@ fn carry_out_prepared(
 ) -> Result<AddedReport, Failure> {
     let layers = adding.reports;
     let most = match session.out.verbose || args.dry_run {
+        // Its rows are in the report.
+        _ if session.out.json => 0,
         true => usize::MAX,
         false if session.out.quiet => 0,
         false => MOST_EFFECTS,

@@ -88,7 +88,12 @@ pub fn carry_out(
 ) -> Result<Ended, Failure> {
     session.tell_version(game)?;
     let prepared = game.reorder(reorder, command, change_options(args), args.dry_run)?;
-    let most = if session.out.verbose || args.dry_run { usize::MAX } else { MOST_EFFECTS };
+    let most = match session.out.verbose || args.dry_run {
+        // Its rows are in the report.
+        _ if session.out.json => 0,
+        true => usize::MAX,
+        false => MOST_EFFECTS,
+    };
     let change = match prepared {
         Some(change) => session.carry_out(game, change, args, |out, report| {
             out.text(&format!(

@@ -5,7 +5,7 @@ use odd_stack_core::jobs::Direction;
 use odd_stack_core::jobs::{ChangeReport, DifferenceRow, EffectRow, KeptRow, MeetingRow, ReplacedRow};
 
 use super::style::{BOLD, DIM, GOOD, WARN, paint};
-use super::table::{Look, cell, table};
+use super::table::{Look, cell, long_table, table};
 use super::units::{counted, files, number, size};
 
 /// `3 new files, 2 over the game's own, 1 identical; 12 KB to write`.
@@ -90,14 +90,14 @@ pub fn effects(report: &ChangeReport, most: usize) -> String {
             EffectKind::Restore => Look::Name,
             _ => Look::Warn,
         };
-        vec![
-            cell(effect_word(effect.kind), look),
-            cell(effect.address.to_string(), Look::Plain),
-            cell(size(effect.size_bytes), Look::Right),
-            cell(effect_words(effect), Look::Dim),
+        [
+            (effect_word(effect.kind).to_owned(), look),
+            (effect.address.to_string(), Look::Plain),
+            (size(effect.size_bytes), Look::Right),
+            (effect_words(effect), Look::Dim),
         ]
     });
-    let mut text = table(&[], rows.collect());
+    let mut text = long_table(rows);
     if report.effects.len() > most && most > 0 {
         let more = number((report.effects.len() - most) as u64);
         text.push_str(&paint(DIM, &format!("  ... and {more} more (-v lists all)\n")));

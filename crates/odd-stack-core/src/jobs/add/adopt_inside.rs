@@ -84,7 +84,7 @@ pub(super) fn covered_containers(
         let hash = ContentHash::of_file(&path).map_err(LedgerError::io("read", &path))?;
         let stamp = seen.map(|seen| (seen.size_bytes, seen.modified_ns));
         let is_changed = stamp != Some((base.size_bytes, base.modified_ns));
-        covered.push(Covered { root, key, base, hash, is_changed });
+        covered.push(Covered { root, key, base: *base, hash, is_changed });
     }
     Ok(covered)
 }

@@ -301,7 +301,7 @@ fn look_there(
         return Ok(LiesThere::Not(WhyNot::OfALayer));
     }
     let base = match &column {
-        Some(column) => column.base.clone(),
+        Some(column) => column.base.as_deref().cloned(),
         None => ledger.catalogue.base_at(root_id, &key)?,
     };
     let spelled = base.as_ref().map_or_else(|| placement.to.path.clone(), |base| base.spelled.clone());

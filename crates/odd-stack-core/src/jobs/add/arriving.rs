@@ -116,6 +116,9 @@ impl<'l> Arriving<'l> {
         let (Some(permit), Some(transaction)) = (self.permit.take(), self.transaction.take()) else {
             return Err(self.ledger.catalogue.damaged_by(&"the permission was used before").into());
         };
+        // Nothing is asked of the packages any more, and what is known of them can be as much as the change.
+        self.opened.clear();
+        self.contents = Contents::taking_all(self.ledger, false);
         let change = prepare(transaction, permit.lock, change, options, observer)?;
         Ok(Adding { reports, change })
     }

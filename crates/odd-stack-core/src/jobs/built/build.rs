@@ -19,10 +19,30 @@ use crate::files::{
 use crate::game::BigFiles;
 use crate::hash::ContentHash;
 use crate::jobs::Count;
+use crate::jobs::stored::renew::renew_contents;
 use crate::ledger::{BuiltThing, Ledger, LedgerError, Stored, Transaction, check_room};
 use crate::moment::Moment;
 use crate::observer::{Observer, Work};
 use crate::stack::{BaseKind, RootId};
+
+/// Why not all lies beside its place.
+enum Staging {
+    /// Contents of layers that are not what they were.
+    Lost(HashSet<ContentHash>),
+    Failed(ChangeError),
+}
+
+impl std::convert::From<ChangeError> for Staging {
+    fn from(error: ChangeError) -> Self {
+        Self::Failed(error)
+    }
+}
+
+impl std::convert::From<LedgerError> for Staging {
+    fn from(error: LedgerError) -> Self {
+        Self::Failed(error.into())
+    }
+}
 
 impl Outfitting<'_> {
     /// Builds it. A build that is cut short goes on when it is run again.
@@ -95,9 +115,10 @@ impl Outfitting<'_> {
         for (root, path) in &self.tree.folders {
             make_folders(&path.on(self.folder(*root)), seam)?;
         }
-        let staged = self.stage(observer)?;
+        let staged = self.stage_whole(&folders, observer)?;
         self.exchange(&staged, observer)?;
         let touched = self.drop_folders();
+        let touched: Vec<&Path> = touched.iter().map(PathBuf::as_path).collect();
         for folder in &folders {
             seam.make_durable(folder, &touched).map_err(LedgerError::io("write to", folder))?;
         }
@@ -119,8 +140,33 @@ impl Outfitting<'_> {
         Ok(())
     }
 
+    /// As [`Self::stage`]; what is lost is taken again from where it still lies.
+    fn stage_whole(
+        &mut self,
+        folders: &[PathBuf],
+        observer: &dyn Observer,
+    ) -> Result<HashMap<usize, PathBuf>, ChangeError> {
+        let ledger = self.ledger;
+        let mut looked_for: HashSet<ContentHash> = HashSet::new();
+        loop {
+            let lost = match self.stage(observer) {
+                Ok(staged) => return Ok(staged),
+                Err(Staging::Failed(error)) => return Err(error),
+                Err(Staging::Lost(lost)) => lost,
+            };
+            let is_new = lost.iter().any(|hash| !looked_for.contains(hash));
+            if !is_new || renew_contents(ledger, &lost, observer)? == 0 {
+                return Err(ChangeError::ContentsLost { files: lost_contents(ledger, &lost)? });
+            }
+            looked_for.extend(lost);
+            for folder in folders {
+                clear(&folder.join(SIDE_FOLDER), &*ledger.seam)?;
+            }
+        }
+    }
+
     /// Puts copies of all that comes beside its place; gives where each is.
-    fn stage(&mut self, observer: &dyn Observer) -> Result<HashMap<usize, PathBuf>, ChangeError> {
+    fn stage(&mut self, observer: &dyn Observer) -> Result<HashMap<usize, PathBuf>, Staging> {
         let (ledger, seam) = (self.ledger, &*self.ledger.seam);
         let acts = self.acts.iter().enumerate().filter(|(_, act)| act.comes);
         let comes: Vec<(usize, &WantedFile)> =
@@ -170,12 +216,12 @@ impl Outfitting<'_> {
             observer.advance(1, file.origin.size_bytes);
             Ok(())
         });
-        let done = done.and_then(|()| self.make_files(&made, &new, observer));
+        let done = done.map_err(Staging::from).and_then(|()| self.make_files(&made, &new, observer));
         observer.end();
         done?;
         let lost = lost.into_inner().unwrap_or_else(PoisonError::into_inner);
         if !lost.is_empty() {
-            return Err(ChangeError::ContentsLost { files: lost_contents(ledger, &lost)? });
+            return Err(Staging::Lost(lost));
         }
         let staged = comes.iter().map(|(number, _)| (*number, new(*number))).collect();
         self.report.linked = linked.into_inner().unwrap_or_else(PoisonError::into_inner);
@@ -195,12 +241,12 @@ impl Outfitting<'_> {
         made: &[(usize, &WantedFile)],
         new: &dyn Fn(usize) -> PathBuf,
         observer: &dyn Observer,
-    ) -> Result<(), ChangeError> {
+    ) -> Result<(), Staging> {
         let (ledger, seam, order) = (self.ledger, &*self.ledger.seam, &self.tree.order);
         let blender = Blender::new(ledger);
         for (number, file) in made {
             if observer.is_cancelled() {
-                return Err(ChangeError::Cancelled);
+                return Err(ChangeError::Cancelled.into());
             }
             let (path, Source::Layer(entry)) = (new(*number), &file.source) else { continue };
             let Some(column) = self.tree.columns.get(&self.acts[*number].at) else { continue };
@@ -222,9 +268,9 @@ impl Outfitting<'_> {
                 building
                     .make(false, |blocks| seam.write_blocks(&path, building.made_from(), blocks))
                     .map_err(|error| match error {
-                        ContainerError::Io(source) => failed(source),
-                        ContainerError::Lost(lost) => self.lost(lost),
-                        other => failed(std::io::Error::other(other.to_string())),
+                        ContainerError::Io(source) => failed(source).into(),
+                        ContainerError::Lost(lost) => Staging::Lost(lost.into_iter().collect()),
+                        other => failed(std::io::Error::other(other.to_string())).into(),
                     })?;
                 seam.stamp(&path, stamp).map_err(failed)?;
             } else if let Some(content) = blender.content_of(&column, entry, order)? {
@@ -233,18 +279,11 @@ impl Outfitting<'_> {
             } else if let Put::Other =
                 put(&source_of(ledger, file)?, file, &path, false, seam).map_err(failed)?
             {
-                return Err(self.lost(file.origin.hash));
+                return Err(Staging::Lost(file.origin.hash.into_iter().collect()));
             }
             observer.advance(1, file.origin.size_bytes);
         }
         Ok(())
-    }
-
-    fn lost(&self, contents: impl IntoIterator<Item = ContentHash>) -> ChangeError {
-        match lost_contents(self.ledger, &contents.into_iter().collect()) {
-            Ok(files) => ChangeError::ContentsLost { files },
-            Err(error) => error.into(),
-        }
     }
 
     /// Takes out what goes, and puts in what comes.

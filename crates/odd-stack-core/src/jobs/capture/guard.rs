@@ -161,6 +161,7 @@ fn make_guard_durable(
             touched.extend(
                 numbered.iter().map(|(number, wanted)| guard_path(ledger.site(), wanted.root, *number)),
             );
+            let touched: Vec<&Path> = touched.iter().map(PathBuf::as_path).collect();
             ledger.seam.make_durable(&folder, &touched).map_err(LedgerError::io("write to", &folder))?;
         }
     }
@@ -205,7 +206,7 @@ fn uncovered<'a>(
     let mut touching: Vec<Column> = Vec::new();
     for column in columns.iter().filter(|column| column.root == root.id) {
         if let Ok(at) = base.binary_search_by(|(key, _)| key.cmp(&column.key)) {
-            touching.push(Column { base: Some(base[at].1.clone()), ..column.clone() });
+            touching.push(Column { base: Some(Box::new(base[at].1.clone())), ..column.clone() });
         }
     }
     Blender::new(ledger).learn(&mut touching, &order)?;

@@ -102,7 +102,7 @@ pub(super) fn write(ledger: &Ledger, guarded: &Guarded, looked: Vec<LookedAt>) -
         ledger.seam.create_folder(&folder).map_err(LedgerError::io("create", &folder))?;
     }
     ledger.seam.write_file(&path, &mut text.as_slice()).map_err(LedgerError::io("write", &path))?;
-    let touched = [path.clone(), folder.clone()];
+    let touched = [path.as_path(), folder.as_path()];
     ledger.seam.make_durable(&folder, &touched).map_err(LedgerError::io("write", &path))?;
     Ok(())
 }

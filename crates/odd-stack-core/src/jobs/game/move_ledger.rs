@@ -277,6 +277,7 @@ fn put_originals_aside(
         }
         touched.push(to);
     }
+    let touched: Vec<&Path> = touched.iter().map(PathBuf::as_path).collect();
     for side in sides.values().filter(|side| side.is_dir()) {
         seam.make_durable(side, &touched).map_err(LedgerError::io("write to", side))?;
     }

@@ -36,7 +36,7 @@ pub(in crate::jobs) fn keep(ledger: &Ledger) -> Result<KeptSettings, LedgerError
             base.kind == BaseKind::File && base.size_bytes <= MOST_BLENDED_BYTES
         };
         order.blend_rules().format_of(column.key.as_str()).is_some()
-            && column.base.as_ref().is_some_and(is_small)
+            && column.base.as_deref().is_some_and(is_small)
     });
     let intake = Intake::new(ledger, true);
     let taken = columns.iter().filter_map(|column| {

@@ -1,6 +1,6 @@
 //! Stored files that were damaged, put again from anything that has the same content.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::io::Read;
 use std::path::{Path, PathBuf};
 use std::sync::Mutex;
@@ -11,6 +11,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
 
+use crate::change::ChangeError;
 use crate::check::{CheckError, DamagedFile, Lost, look_for_damage};
 use crate::files::{HashingReader, KEPT, STAGE, Seam, Stamp, look_at, open_regular};
 use crate::hash::ContentHash;
@@ -115,18 +116,9 @@ pub fn renew(
     let mut renewal = Renewal::new(ledger, &lost, dry_run)?;
     if !lost.is_empty() {
         renewal.search_game()?;
-        let given = !packages.is_empty();
-        let known = if given { packages.to_vec() } else { sources(ledger, &lost)? };
-        for package in known {
-            if renewal.finds.are_complete() {
-                break;
-            }
-            match renewal.finds.search(&package, observer) {
-                Err(RenewError::Package(error)) if !given => {
-                    observer.notice(Notice::CannotRenew { package, reason: error.to_string() });
-                }
-                other => other?,
-            }
+        match packages {
+            [] => renewal.search_sources(observer)?,
+            given => renewal.search_each(given, observer)?,
         }
         renewal.put()?;
     }
@@ -134,6 +126,39 @@ pub fn renew(
         file.renewed_from = renewal.source_of(lost);
     }
     Ok(RenewReport { dry_run, contents: found.contents, originals: found.originals, files })
+}
+
+/// Has the ledger keep contents of layers again that turned out to be lost, as far as they still lie in the game or in the packages
+/// that they came with; says how many, and tells from where.
+///
+/// # Errors
+/// [`ChangeError`]; the next command clears up.
+pub(in crate::jobs) fn renew_contents(
+    ledger: &Ledger,
+    hashes: &HashSet<ContentHash>,
+    observer: &dyn Observer,
+) -> Result<usize, ChangeError> {
+    let mut lost = Vec::new();
+    for hash in hashes {
+        let size_bytes = ledger.catalogue.size_of(*hash)?;
+        lost.extend(size_bytes.map(|size_bytes| Lost::Content { hash: *hash, size_bytes }));
+    }
+    let mut renewal = Renewal::new(ledger, &lost, false)?;
+    renewal.search_game()?;
+    renewal.search_sources(observer).map_err(|error| match error {
+        RenewError::Ledger(error) => ChangeError::Ledger(error),
+        // A package that can't be read is told and passed over.
+        RenewError::Package(_) | RenewError::Check(_) => ChangeError::Cancelled,
+    })?;
+    renewal.put()?;
+    let mut files: BTreeMap<String, usize> = BTreeMap::new();
+    lost.iter()
+        .filter_map(|lost| renewal.source_of(lost))
+        .for_each(|from| *files.entry(from).or_default() += 1);
+    for (package, files) in &files {
+        observer.notice(Notice::TakenAgain { package: package.into(), files: *files });
+    }
+    Ok(files.values().sum())
 }
 
 /// The packages of the layers whose contents are lost, also of their older versions, where they still lie.
@@ -257,12 +282,35 @@ impl<'l> Renewal<'l> {
         Ok(())
     }
 
+    /// Looks in these packages, one after the other.
+    fn search_each(&self, packages: &[PathBuf], observer: &dyn Observer) -> Result<(), RenewError> {
+        for package in packages {
+            if !self.finds.are_complete() {
+                self.finds.search(package, observer)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Looks in the packages that layers were made from, as far as they still lie where they were; one that can't be read is told.
+    fn search_sources(&self, observer: &dyn Observer) -> Result<(), RenewError> {
+        for package in sources(self.ledger, self.lost)? {
+            match self.search_each(std::slice::from_ref(&package), observer) {
+                Err(RenewError::Package(error)) if !matches!(error, PackageError::Cancelled) => {
+                    observer.notice(Notice::CannotRenew { package, reason: error.to_string() });
+                }
+                other => other?,
+            }
+        }
+        Ok(())
+    }
+
     /// Puts all that was found in its place.
     fn put(&mut self) -> Result<(), LedgerError> {
         let Some(incoming) = self.finds.incoming.take() else { return Ok(()) };
         let seam = &*self.ledger.seam;
         let found = locked(&self.finds.found);
-        let paths: Vec<PathBuf> = found.values().filter_map(|found| found.at.clone()).collect();
+        let paths: Vec<&Path> = found.values().filter_map(|found| found.at.as_deref()).collect();
         let durable = seam.make_durable(self.ledger.folder(), &paths);
         durable.map_err(LedgerError::io("write to", self.ledger.folder()))?;
         // Originals first: a content that a layer has as well is moved away after that.
@@ -298,7 +346,7 @@ impl<'l> Renewal<'l> {
         let staged = stage.join(format!("renewed-{}", path.0));
         let copied = seam.copy_file(at, &staged, base.size_bytes, Stamp::of_base(base));
         copied.map_err(LedgerError::io("write", &staged))?;
-        let durable = seam.make_durable(&side, std::slice::from_ref(&staged));
+        let durable = seam.make_durable(&side, &[staged.as_path()]);
         durable.map_err(LedgerError::io("write to", &side))?;
         if look_at(&public).map_err(LedgerError::io("look at", &public))?.is_some() {
             save_damaged(&public, &kept, &path.0.to_string(), seam)?;

@@ -28,6 +28,9 @@ pub(crate) struct FolderSource {
     pub away: Vec<LayerId>,
 }
 
+/// More columns than this are many.
+const MANY_COLUMNS: usize = 10_000;
+
 /// Between which texts the folded paths of a container's members lie.
 fn bounds_within(container: &FoldedKey) -> (String, String) {
     (format!("{}{INTO}", container.as_str()), format!("{}!0", container.as_str()))
@@ -228,14 +231,17 @@ impl Catalogue {
                         let root = row.get(1)?;
                         let key = FoldedKey::sharing(row.get_ref(2)?.as_str()?, &entry.spelled);
                         let mut found = base.query(params![root, key.as_str()])?;
-                        let base = found.next()?.map(|row| read_base(row, 0)).transpose()?;
+                        let base = found.next()?.map(|row| read_base(row, 0).map(Box::new)).transpose()?;
                         let entries = vec![entry];
                         columns.push(Column { base, entries, ..Column::empty(path, RootId(root), key) });
                     }
                 }
             }
-            // There may be very many, each of 200 bytes.
+            // There may be very many, each of 130 bytes; and what SQLite remembers of the way there is as much as theirs.
             columns.shrink_to_fit();
+            if columns.len() > MANY_COLUMNS {
+                db.execute_batch("PRAGMA shrink_memory")?;
+            }
             Ok(columns)
         })?;
         self.mark_members(&mut columns)?;

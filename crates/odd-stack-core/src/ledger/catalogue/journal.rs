@@ -27,14 +27,18 @@ pub(crate) struct JournalStep {
 
 impl Catalogue {
     /// Notes the change that is about to be made.
-    pub(crate) fn write_journal(&self, mark: &JournalMark, steps: &[JournalStep]) -> Result<()> {
+    pub(crate) fn write_journal(
+        &self,
+        mark: &JournalMark,
+        steps: impl Iterator<Item = JournalStep>,
+    ) -> Result<()> {
         self.run(|db| {
             db.execute(
                 "INSERT INTO journal VALUES (1, ?1, ?2, ?3, ?4)",
                 params![if mark.backward { -1 } else { 1 }, mark.command, mark.begun_at, mark.outcome],
             )?;
             let mut insert = db.prepare_cached("INSERT INTO step VALUES (?1, ?2, ?3, ?4)")?;
-            for (number, step) in steps.iter().enumerate() {
+            for (number, step) in steps.enumerate() {
                 insert.execute(params![number as i64, step.kind, step.private, step.public])?;
             }
             Ok(())
