@@ -32,6 +32,8 @@ pub(crate) struct Packs {
     ledger: PathBuf,
     opened: Mutex<HashMap<u64, Arc<File>>>,
     growing: Mutex<Growing>,
+    /// Taken while the one before is held, so that all is written in its order; that one is free again while it is written.
+    writing: Mutex<Writing>,
 }
 
 /// What the change under way writes.
@@ -39,19 +41,41 @@ pub(crate) struct Packs {
 struct Growing {
     /// The number of the next pack; none before it is known.
     next: Option<u64>,
-    /// The pack that is written, and how much of it is.
+    /// The pack that is written, and how much of it is, or is being written.
     pack: Option<(u64, u64)>,
     /// What comes after that.
     bytes: Vec<u8>,
-    /// Why a pack could not be written. What it was to have is lost, so nothing more is taken.
-    failed: Option<(io::ErrorKind, String)>,
     /// What the catalogue may not list yet.
     fresh: HashMap<ContentHash, Place>,
 }
 
+/// What one thread writes to the end of a pack.
+#[derive(Debug, Default)]
+struct Writing {
+    bytes: Vec<u8>,
+    /// Why a pack could not be written. What it was to have is lost, so nothing more is taken.
+    failed: Option<(PathBuf, io::ErrorKind, String)>,
+}
+
+impl Writing {
+    fn go_on(&self) -> Result<(), LedgerError> {
+        match &self.failed {
+            Some((path, kind, why)) => {
+                Err(LedgerError::io("write", path)(io::Error::new(*kind, why.clone())))
+            }
+            None => Ok(()),
+        }
+    }
+}
+
 impl Packs {
     pub(super) fn of(ledger: &Path) -> Self {
-        Self { ledger: ledger.to_path_buf(), opened: Mutex::default(), growing: Mutex::default() }
+        Self {
+            ledger: ledger.to_path_buf(),
+            opened: Mutex::default(),
+            growing: Mutex::default(),
+            writing: Mutex::default(),
+        }
     }
 
     /// Makes ready to write: `last_listed` is the highest number that the catalogue knows.
@@ -87,39 +111,48 @@ impl Packs {
         let place = Place::Packed { pack, at, size_bytes: content.len() as u64 };
         growing.fresh.insert(hash, place);
         if written + growing.bytes.len() as u64 >= MOST_BYTES {
-            self.end_pack(&mut growing, seam)?;
+            self.end_pack(growing, seam)?;
         } else if growing.bytes.len() >= WRITTEN_AT_ONCE_BYTES {
-            self.write_out(&mut growing, seam)?;
+            self.write_out(growing, seam)?;
         }
         Ok(place)
     }
 
     /// Writes what is not written yet, and ends the pack.
     pub(super) fn finish(&self, seam: &dyn Seam) -> Result<(), LedgerError> {
-        self.end_pack(&mut held(&self.growing), seam)
+        self.end_pack(held(&self.growing), seam)?;
+        held(&self.writing).go_on()
     }
 
-    fn end_pack(&self, growing: &mut Growing, seam: &dyn Seam) -> Result<(), LedgerError> {
-        if growing.pack.is_some() {
-            end(&mut growing.bytes);
-            self.write_out(growing, seam)?;
-            growing.pack = None;
-        }
-        Ok(())
+    fn end_pack(&self, mut growing: MutexGuard<'_, Growing>, seam: &dyn Seam) -> Result<(), LedgerError> {
+        let Some((number, _)) = growing.pack.take() else { return Ok(()) };
+        end(&mut growing.bytes);
+        self.write_to(number, growing, seam)
     }
 
-    fn write_out(&self, growing: &mut Growing, seam: &dyn Seam) -> Result<(), LedgerError> {
+    fn write_out(&self, mut growing: MutexGuard<'_, Growing>, seam: &dyn Seam) -> Result<(), LedgerError> {
         let Some((number, written)) = growing.pack else { return Ok(()) };
+        growing.pack = Some((number, written + growing.bytes.len() as u64));
+        self.write_to(number, growing, seam)
+    }
+
+    /// Writes what is not written yet to the end of that pack.
+    fn write_to(
+        &self,
+        number: u64,
+        mut growing: MutexGuard<'_, Growing>,
+        seam: &dyn Seam,
+    ) -> Result<(), LedgerError> {
         let path = pack_path(&self.ledger, number);
-        if let Some((kind, message)) = &growing.failed {
-            return Err(LedgerError::io("write", &path)(io::Error::new(*kind, message.clone())));
-        }
-        if let Err(error) = seam.append_file(&path, &growing.bytes) {
-            growing.failed = Some((error.kind(), error.to_string()));
+        let mut writing = held(&self.writing);
+        std::mem::swap(&mut growing.bytes, &mut writing.bytes);
+        drop(growing);
+        writing.go_on()?;
+        if let Err(error) = seam.append_file(&path, &writing.bytes) {
+            writing.failed = Some((path.clone(), error.kind(), error.to_string()));
             return Err(LedgerError::io("write", &path)(error));
         }
-        growing.pack = Some((number, written + growing.bytes.len() as u64));
-        growing.bytes.clear();
+        writing.bytes.clear();
         Ok(())
     }
 
@@ -169,6 +202,7 @@ impl Packs {
         let mut growing = held(&self.growing);
         let next = growing.next;
         *growing = Growing { next, ..Growing::default() };
+        *held(&self.writing) = Writing::default();
         held(&self.opened).clear();
     }
 
@@ -192,6 +226,8 @@ impl Packs {
                 return Ok(());
             }
         }
+        // What is being written is there once that is done.
+        drop(held(&self.writing));
         read_exact_at(&*self.open(pack)?, bytes, at)
     }
 

@@ -225,13 +225,20 @@ impl Catalogue {
     pub(crate) fn path_numbers(&self, paths: &[(RootId, FoldedKey)]) -> Result<Vec<PathId>> {
         self.run(|db| {
             let mut find = db.prepare_cached("SELECT id FROM path WHERE root = ?1 AND folded = ?2")?;
-            let mut make = db.prepare_cached("INSERT INTO path (root, folded) VALUES (?1, ?2)")?;
+            let mut make = db.prepare_cached("INSERT OR IGNORE INTO path (root, folded) VALUES (?1, ?2)")?;
+            // Most come in rows of new ones and of known ones.
+            let mut is_likely_new = false;
             let number = |(root, key): &(RootId, FoldedKey)| {
-                let found = find.query_row(params![root.0, key.as_str()], |row| row.get(0)).optional()?;
-                Ok(PathId(match found {
-                    Some(number) => number,
-                    None => make.insert(params![root.0, key.as_str()])?,
-                }))
+                let path = params![root.0, key.as_str()];
+                if is_likely_new && make.execute(path)? > 0 {
+                    return Ok(PathId(db.last_insert_rowid()));
+                }
+                let found = find.query_row(path, |row| row.get(0)).optional()?;
+                is_likely_new = found.is_none();
+                if is_likely_new {
+                    make.execute(path)?;
+                }
+                Ok(PathId(found.unwrap_or_else(|| db.last_insert_rowid())))
             };
             paths.iter().map(number).collect()
         })
