@@ -374,3 +374,47 @@ impl Stored {
 fn held<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
+
+#[cfg(test)]
+mod tests {
+    use rayon::prelude::*;
+
+    use super::super::pack_format::members;
+    use super::*;
+    use crate::files::RealDisk;
+
+    #[test]
+    fn what_one_thread_has_just_appended_is_there_for_all_while_others_write() {
+        let folder = tempfile::tempdir().unwrap();
+        let (packs, seam) = (Arc::new(Packs::of(folder.path())), RealDisk::default());
+        packs.begin(0, &seam).unwrap();
+        let content = |number: usize| number.to_string().repeat(number * 7 % 9_000).into_bytes();
+        let read = |number: usize| {
+            let hash = ContentHash::of(&content(number));
+            let place = held(&packs.growing).fresh.get(&hash).copied();
+            place.map(|place| (place, Packs::stored(&packs, hash, None).packed().unwrap().unwrap()))
+        };
+        let places: Vec<Place> = (0..600)
+            .into_par_iter()
+            .map(|number| {
+                let bytes = content(number);
+                let place = packs.append(ContentHash::of(&bytes), &bytes, &seam).unwrap();
+                assert_eq!(read(number), Some((place, bytes)));
+                // What others have appended, too, if they have.
+                for other in [number / 2, number.saturating_sub(1), (number * 31) % 600] {
+                    assert!(read(other).is_none_or(|(_, bytes)| bytes == content(other)));
+                }
+                place
+            })
+            .collect();
+        packs.finish(&seam).unwrap();
+        let mut pack = File::open(pack_path(folder.path(), 1)).unwrap();
+        let found = members(&mut pack).unwrap();
+        assert_eq!(found.len(), places.len());
+        for (number, place) in places.into_iter().enumerate() {
+            assert!(matches!(place, Place::Packed { pack: 1, at, size_bytes } if found.iter().any(|member| {
+                (member.hash, member.at, member.size_bytes) == (ContentHash::of(&content(number)), at, size_bytes)
+            })));
+        }
+    }
+}

@@ -103,18 +103,27 @@ fn a_second_folder_that_was_deleted_is_built_anew_and_further_roots_may_have_the
 }
 
 #[test]
-fn a_build_that_meets_a_damaged_content_says_what_renews_it_and_goes_on_then() {
+fn a_build_that_meets_a_damaged_content_takes_it_again_or_says_what_renews_it_and_goes_on_then() {
     let sandbox = two_seasons();
     stored_as(&sandbox.path("home/ledgers/quillhaven"), "snow\n").damage(b"sn0w\n");
+    fs::rename(sandbox.path("snow-1.zip"), sandbox.path("away.zip")).unwrap();
     let stopped = sandbox.run("lineup build winter second --without-root docs").status(5);
     stopped.says("the second folder is not finished").says("data/snow.qtx").says("mend --renew");
     assert!(!sandbox.path("second/data/snow.qtx").exists());
     sandbox.run("check --lineup winter").status(3).says("was cut short");
     sandbox.run("play winter").status(1).says("`oddstack lineup build winter` goes on");
-    sandbox.run("mend --renew").status(0);
+    sandbox.run("mend --renew away.zip").status(0);
     sandbox.run("lineup build winter").status(0);
     assert_eq!(sandbox.read("second/data/snow.qtx"), "snow\n");
     sandbox.run("check --lineup winter --deep").status(0);
+    // With the package at hand nobody need do anything.
+    fs::remove_dir_all(sandbox.path("second")).unwrap();
+    fs::rename(sandbox.path("away.zip"), sandbox.path("snow-1.zip")).unwrap();
+    stored_as(&sandbox.path("home/ledgers/quillhaven"), "snow\n").damage(b"sn0w\n");
+    let built = sandbox.run("lineup build winter").status(0);
+    built.says("one stored file was damaged or gone; it was taken again from").says("snow-1.zip");
+    assert_eq!(sandbox.read("second/data/snow.qtx"), "snow\n");
+    sandbox.run("tidy --verify").status(0);
 }
 
 #[cfg(unix)]
