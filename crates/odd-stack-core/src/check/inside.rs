@@ -52,7 +52,9 @@ pub(crate) fn inside(
 ) -> Result<Option<Inside>, LedgerError> {
     let blender = Blender::new(ledger);
     let beneath = match column.whole_provider(order) {
-        Provider::Base(_) if column.composition(order).is_some() => blender.containers.of_base(column)?,
+        Provider::Base(_) if column.composition(order).is_some() || column.is_member => {
+            blender.containers.of_base(column)?
+        }
         Provider::Layer(entry) => blender.containers.of_entry(entry)?,
         // The one that lies there is all there is.
         _ => return Ok(None),

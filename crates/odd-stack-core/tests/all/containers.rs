@@ -23,10 +23,10 @@ use odd_stack_core::ledger::Ledger;
 use odd_stack_core::observer::Silent;
 use odd_stack_core::stack::Target;
 
-type Members = BTreeMap<String, Vec<u8>>;
+pub type Members = BTreeMap<String, Vec<u8>>;
 
 /// Packs members; what ends in `.bin` is stored, and the order is that of names.
-fn packed(members: &Members) -> Vec<u8> {
+pub fn packed(members: &Members) -> Vec<u8> {
     let mut writer = ZipWriter::new(Cursor::new(Vec::new()));
     for (name, content) in members {
         let is_stored = name.ends_with(".bin") || name.ends_with(".zip");
@@ -39,7 +39,7 @@ fn packed(members: &Members) -> Vec<u8> {
 }
 
 /// The members, each by its name.
-fn read(bytes: &[u8]) -> Members {
+pub fn read(bytes: &[u8]) -> Members {
     let mut archive = ZipArchive::new(Cursor::new(bytes)).unwrap();
     let mut members = Members::new();
     for at in 0..archive.len() {
@@ -53,7 +53,7 @@ fn read(bytes: &[u8]) -> Members {
 }
 
 /// All members, those of containers inside by their whole paths.
-fn unpacked(bytes: &[u8]) -> Members {
+pub fn unpacked(bytes: &[u8]) -> Members {
     let mut members = Members::new();
     for (name, content) in read(bytes) {
         match name.ends_with(".zip") {
@@ -84,7 +84,7 @@ fn inner() -> Members {
     members(&[("deep/x.txt", b"x of the game"), ("y.bin", &[5; 90])])
 }
 
-fn core() -> Members {
+pub fn core() -> Members {
     let mut core = members(&[
         ("menu/title.txt", b"title of the game"),
         ("menu/help.txt", b"help of the game, of the game, of the game"),
@@ -100,7 +100,7 @@ fn with_container() -> World {
     world_of(&packed(&core()))
 }
 
-fn world_of(container: &[u8]) -> World {
+pub fn world_of(container: &[u8]) -> World {
     let world = World::empty();
     fs::create_dir_all(world.path("game/data")).unwrap();
     world.write("game/bin/quillhaven.exe", "program");

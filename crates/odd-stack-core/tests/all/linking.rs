@@ -11,8 +11,8 @@ use proptest::prelude::*;
 
 use crate::world::{NOW, Thing, Tree, World, add, exchange, permit, reorder, walk};
 use odd_stack_core::change::{ChangeOptions, Edits};
-use odd_stack_core::jobs::steps::{change_settings, prepare_mend};
-use odd_stack_core::jobs::{MendFile, Mending, Reorder, SetRequest};
+use odd_stack_core::jobs::steps::change_settings;
+use odd_stack_core::jobs::{Mending, Reorder, SetRequest};
 use odd_stack_core::ledger::Ledger;
 use odd_stack_core::observer::Silent;
 use odd_stack_core::stack::Target;
@@ -175,20 +175,6 @@ impl Life {
         self.written.insert(content);
     }
 
-    fn mend(&self, ledger: &Ledger, how: &Mending) -> bool {
-        let drifted = self.world.check(false).drifted.into_iter();
-        let files: Vec<_> = drifted.map(|drifted| (MendFile { drifted, is_named: true }, *how)).collect();
-        if files.is_empty() {
-            return true;
-        }
-        let plan = prepare_mend(ledger, permit(ledger).unwrap(), &files, "mend", NOW, &Silent);
-        match plan.map(|plan| plan.change) {
-            Ok(Some(change)) => change.apply(&Silent).is_ok(),
-            Ok(None) => true,
-            Err(_) => false,
-        }
-    }
-
     fn live(&mut self, deed: &Deed) {
         let ledger = self.world.ledger();
         let layer = |package: usize| {
@@ -217,9 +203,9 @@ impl Life {
                 self.write(*number, true);
                 true
             }
-            Deed::Keep => self.mend(&ledger, &Mending::Keep),
+            Deed::Keep => self.world.mend(&ledger, Mending::Keep),
             Deed::Restore => {
-                let restored = self.mend(&ledger, &Mending::Restore);
+                let restored = self.world.mend(&ledger, Mending::Restore);
                 // Whoever wants what the stack says wants no more what was written.
                 let all = self.all_contents();
                 self.written.retain(|content| all.contains(content));

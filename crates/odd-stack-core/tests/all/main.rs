@@ -6,6 +6,7 @@
 mod archives;
 mod building;
 mod changes;
+mod container_life;
 mod containers;
 mod corners;
 mod crash;

@@ -54,14 +54,16 @@ fn update(world: &World) {
     fs::remove_file(world.path("game/data/lamps/iron.dds")).unwrap();
 }
 
-fn begin(ledger: &Ledger) -> bool {
+/// Begins a patch day; says whether it was.
+pub fn begin(ledger: &Ledger) -> bool {
     permit(ledger)
         .and_then(|permit| prepare_patchday_begin(ledger, permit, NOW, KEEP, &Silent))
         .and_then(|change| change.apply(&Silent))
         .is_ok()
 }
 
-fn finish(ledger: Ledger) -> Option<PatchDayReport> {
+/// Ends the patch day.
+pub fn finish(ledger: Ledger) -> Option<PatchDayReport> {
     let patience = Duration::from_millis(200);
     let kind = Some(OngoingKind::PatchDay);
     let permit = for_tests::permit(&ledger, patience, kind).ok()?;

@@ -15,12 +15,12 @@ use odd_stack_core::files::{RealDisk, Seam};
 use odd_stack_core::fit::{Place, Rules};
 use odd_stack_core::front::for_tests::{self, open_as_it_is};
 use odd_stack_core::jobs::steps::{
-    change_settings, forget, prepare_add, prepare_going_back, prepare_reorder, prepare_settle, prepare_tweak,
-    register_game,
+    change_settings, forget, prepare_add, prepare_going_back, prepare_mend, prepare_reorder, prepare_settle,
+    prepare_tweak, register_game,
 };
 use odd_stack_core::jobs::{
-    AddError, AddPlace, AddRequest, BackRequest, GoTo, HistoryError, Permit, PlacingRequest, RegisterRequest,
-    Reorder, Ruling, SetRequest, SettleError, Tweak, TweakError, select,
+    AddError, AddPlace, AddRequest, BackRequest, GoTo, HistoryError, MendFile, Mending, Permit,
+    PlacingRequest, RegisterRequest, Reorder, Ruling, SetRequest, SettleError, Tweak, TweakError, select,
 };
 use odd_stack_core::ledger::{Home, Ledger};
 use odd_stack_core::observer::Silent;
@@ -138,6 +138,21 @@ impl World {
 
     pub fn add(&self, package: &Path, places: &[&str]) -> Result<(), AddError> {
         add(&self.ledger(), package, places, Target::Top, ChangeOptions::default())
+    }
+
+    /// Has that be done with all files that drifted; says whether it was.
+    pub fn mend(&self, ledger: &Ledger, how: Mending) -> bool {
+        let drifted = self.check(false).drifted.into_iter();
+        let files: Vec<_> = drifted.map(|drifted| (MendFile { drifted, is_named: true }, how)).collect();
+        if files.is_empty() {
+            return true;
+        }
+        let plan = prepare_mend(ledger, permit(ledger).unwrap(), &files, "mend", NOW, &Silent);
+        match plan.map(|plan| plan.change) {
+            Ok(Some(change)) => change.apply(&Silent).is_ok(),
+            Ok(None) => true,
+            Err(_) => false,
+        }
     }
 
     pub fn check(&self, deep: bool) -> CheckReport {

@@ -9,23 +9,23 @@ use serde::Serialize;
 use std::path::PathBuf;
 use thiserror::Error;
 
+use super::kept_edits::KeptEdits;
 use super::tweak::{KeptWhole, OwnChange, keep_own};
-use crate::address::{Address, AddressError, FoldedKey, INTO, RelPath};
-use crate::blend::{KeyEdit, MOST_BLENDED_BYTES, edits_between};
+use crate::address::{Address, AddressError, FoldedKey, RelPath};
 use crate::change::FileChanges;
 use crate::change::{
     ChangeError, ChangeOptions, ChangeRequest, Direct, Edits, ForeignFile, Prepared, base_as_seen, prepare,
 };
-use crate::check::{CheckError, Drifted, Inside, MemberDrift, MemberTurn, check, check_at, inside};
+use crate::check::{CheckError, Drifted, check, check_at};
 use crate::expected::{Blender, DriftKind, folders_on_disk, tells_version};
-use crate::files::{look_at, read_small};
+use crate::files::look_at;
 use crate::game::{AddressPattern, Game, GameVersion, PatternError, Root, version_of_file};
 use crate::hash::ContentHash;
 use crate::jobs::{Permit, TweakError};
 use crate::ledger::{Ledger, LedgerError, Transaction};
 use crate::moment::Moment;
 use crate::observer::Observer;
-use crate::stack::{BaseFile, BaseKind, Column, Entry, Order, Provider, RootId};
+use crate::stack::{BaseFile, BaseKind, Column, Order, Provider, RootId};
 
 /// Why nothing was mended. Nothing was changed.
 #[derive(Debug, Error)]
@@ -215,10 +215,7 @@ struct MendingWork {
     files: FileChanges,
     /// The version that an accepted file tells, where it is the one that tells the game's.
     version: Option<String>,
-    set: Vec<(String, Vec<KeyEdit>)>,
-    whole: Vec<KeptWhole>,
-    /// Members of containers as files, as long as they are needed.
-    unpacked: Option<tempfile::TempDir>,
+    kept: KeptEdits,
 }
 
 /// Prepares what becomes of each of `files`. What is replaced is saved in the ledger first. `command` is what the
@@ -250,25 +247,25 @@ pub fn prepare_mend<'l>(
 }
 
 /// Details of what is done with a file, or why it is left.
-type Noted = Result<Vec<String>, String>;
+pub(super) type Noted = Result<Vec<String>, String>;
 
 fn noted(detail: &str) -> Result<Noted, MendError> {
     Ok(Ok(vec![detail.to_owned()]))
 }
 
-fn left(reason: &str) -> Result<Noted, MendError> {
+pub(super) fn left(reason: &str) -> Result<Noted, MendError> {
     Ok(Err(reason.to_owned()))
 }
 
 /// Where a drifted file lies, and what the stack has there.
-struct AtFile<'a> {
-    ledger: &'a Ledger,
-    order: &'a Order,
+pub(super) struct AtFile<'a> {
+    pub(super) ledger: &'a Ledger,
+    pub(super) order: &'a Order,
     root: &'a Root,
     key: FoldedKey,
     /// On disk.
-    path: PathBuf,
-    column: Column,
+    pub(super) path: PathBuf,
+    pub(super) column: Column,
 }
 
 impl Mended {
@@ -365,100 +362,16 @@ impl MendingWork {
             DriftKind::PutBack | DriftKind::Updated if !file.is_named => {
                 left("the game put it there; name it to have it kept as yours")
             }
-            DriftKind::Edited | DriftKind::PutBack | DriftKind::Updated => self.keep_edited(at, address),
+            DriftKind::Edited | DriftKind::PutBack | DriftKind::Updated => self.kept.keep_edited(at, address),
             DriftKind::Missing => {
-                self.whole.push(KeptWhole { address, path: None });
+                self.kept.whole.push(KeptWhole { address, path: None });
                 noted("that no file lies there")
             }
             _ => {
-                self.whole.push(KeptWhole { address, path: Some(at.path) });
+                self.kept.whole.push(KeptWhole { address, path: Some(at.path) });
                 noted("as a whole file")
             }
         }
-    }
-
-    /// Keeps what was changed in a layer's file: of settings the keys, else the whole file.
-    fn keep_edited(&mut self, at: AtFile<'_>, address: Address) -> Result<Noted, MendError> {
-        let AtFile { ledger, order, column, path, .. } = at;
-        let Provider::Layer(entry) = column.provider(order) else {
-            return left("no layer's file lies there");
-        };
-        if let Some(inside) = inside(ledger, &column, order, &path)? {
-            return self.keep_members((ledger, order), &column, address, &inside);
-        }
-        let edits = match order.blend_rules().format_of(column.key.as_str()) {
-            Some(_) => edits_of(ledger, &column, entry, order, &path)?,
-            None => Err(String::new()),
-        };
-        match edits {
-            Ok(edits) if edits.is_empty() => left("no setting differs, only its form"),
-            Ok(edits) => {
-                let keys = edits.iter().map(|edit| edit.key.clone()).collect();
-                self.set.push((address.to_string(), edits));
-                Ok(Ok(keys))
-            }
-            Err(reason) => {
-                self.whole.push(KeptWhole { address, path: Some(path) });
-                let whole = "as a whole file".to_owned();
-                Ok(Ok(if reason.is_empty() { vec![whole] } else { vec![whole, reason] }))
-            }
-        }
-    }
-
-    /// Keeps what was changed in a container, member by member: of settings the keys, else whole members.
-    fn keep_members(
-        &mut self,
-        (ledger, order): (&Ledger, &Order),
-        container: &Column,
-        address: Address,
-        inside: &Inside,
-    ) -> Result<Noted, MendError> {
-        if inside.members.is_empty() {
-            return left("no member of it differs, only its form");
-        }
-        let folder = match &self.unpacked {
-            Some(folder) => folder.path().to_owned(),
-            None => {
-                let made = tempfile::tempdir().map_err(LedgerError::io("create", &std::env::temp_dir()))?;
-                self.unpacked.insert(made).path().to_owned()
-            }
-        };
-        let mut details = Vec::new();
-        for MemberDrift { path: member, turn } in &inside.members {
-            let whole = RelPath::from_disk(format!("{}{INTO}{member}", address.path));
-            let at = Address { root: address.root.clone(), path: whole };
-            let key = ledger.game().folding.key(at.path.as_str());
-            if *turn == MemberTurn::Gone {
-                details.push(format!("that {member} is gone"));
-                self.whole.push(KeptWhole { address: at, path: None });
-                continue;
-            }
-            let file = folder.join(format!("{}", self.whole.len() + self.set.len()));
-            unpack(inside, &ledger.game().folding.key(member.as_str()), &file)?;
-            let mut columns = [ledger.column(container.root, &key)?];
-            let blender = Blender::new(ledger);
-            blender.containers.mark_member(&mut columns[0])?;
-            blender.learn(&mut columns, order)?;
-            let is_settings = order.blend_rules().format_of(key.as_str()).is_some();
-            let edits = match columns[0].provider(order) {
-                Provider::Layer(entry) if is_settings => {
-                    edits_of(ledger, &columns[0], entry, order, &file)?.unwrap_or_default()
-                }
-                Provider::Base(_) if is_settings => {
-                    let own = blender.base_content(&columns[0])?.unwrap_or_default();
-                    edits_over(&own, order, &key, &file)?
-                }
-                _ => Vec::new(),
-            };
-            if edits.is_empty() {
-                details.push(member.to_string());
-                self.whole.push(KeptWhole { address: at, path: Some(file) });
-            } else {
-                details.extend(edits.iter().map(|edit| format!("{} in {member}", edit.key)));
-                self.set.push((at.to_string(), edits));
-            }
-        }
-        Ok(Ok(details))
     }
 
     fn accept(&mut self, at: AtFile<'_>, file: &MendFile, kind: DriftKind) -> Result<Noted, MendError> {
@@ -503,7 +416,7 @@ impl MendingWork {
         now: Moment,
         observer: &dyn Observer,
     ) -> Result<Option<Prepared<'l>>, MendError> {
-        let keeps = !self.set.is_empty() || !self.whole.is_empty();
+        let keeps = !self.kept.set.is_empty() || !self.kept.whole.is_empty();
         let has_work = keeps
             || !self.files.restore.is_empty()
             || !self.files.direct.is_empty()
@@ -532,30 +445,13 @@ impl MendingWork {
         command: &str,
         now: Moment,
     ) -> Result<ChangeRequest, MendError> {
-        let own = OwnChange { set: &self.set, whole: &self.whole };
+        let own = OwnChange { set: &self.kept.set, whole: &self.kept.whole };
         let kept = if keeps { keep_own(ledger, &own, command, now)? } else { None };
         Ok(match kept {
             Some(request) => request,
             None => ChangeRequest::new(command, now, ledger.catalogue.arrangement()?),
         })
     }
-}
-
-/// Unpacks a member of a container to a file of its own, which gets the container's own time.
-fn unpack(inside: &Inside, member: &FoldedKey, to: &Path) -> Result<(), MendError> {
-    let Some(found) = inside.opened.directory.find(member) else { return Ok(()) };
-    let written = inside.opened.member(found).and_then(|mut content| {
-        let mut file = std::fs::File::create(to)?;
-        std::io::copy(&mut content, &mut file).map(drop)
-    });
-    Ok(written.map_err(LedgerError::io("unpack a member to", to))?)
-}
-
-/// What a file changes in `own`, key by key; nothing where that can't be told.
-fn edits_over(own: &[u8], order: &Order, key: &FoldedKey, file: &Path) -> Result<Vec<KeyEdit>, MendError> {
-    let Some(format) = order.blend_rules().format_of(key.as_str()) else { return Ok(Vec::new()) };
-    let mine = read_small(file, MOST_BLENDED_BYTES).map_err(LedgerError::io("read", file))?;
-    Ok(mine.and_then(|mine| edits_between(format.of_content(own), own, &mine).ok()).unwrap_or_default())
 }
 
 /// The folder at an address and all below it that should be there, each after the one above it, as they are spelled.
@@ -643,30 +539,4 @@ pub fn refuse_to_accept(ledger: &Ledger, texts: &[String]) -> Result<(), MendErr
         }
     }
     Ok(())
-}
-
-/// What a person changed in a file of settings, key by key; or why that can't be said.
-fn edits_of(
-    ledger: &Ledger,
-    column: &Column,
-    entry: &Entry,
-    order: &Order,
-    path: &Path,
-) -> Result<Result<Vec<KeyEdit>, String>, MendError> {
-    let Some(format) = order.blend_rules().format_of(column.key.as_str()) else {
-        return Ok(Err("it is no settings file".to_owned()));
-    };
-    let mine = match read_small(path, MOST_BLENDED_BYTES) {
-        Ok(Some(mine)) => mine,
-        Ok(None) => return Ok(Err("it is too big to be compared key by key".to_owned())),
-        Err(error) if crate::files::is_nothing_there(&error) => return Ok(Err("it is gone".to_owned())),
-        Err(source) => return Err(LedgerError::io("read", path)(source).into()),
-    };
-    let blender = Blender::new(ledger);
-    let laid = match blender.content_of(column, entry, order)? {
-        Some(made) => Some(made),
-        None => blender.stored(entry)?,
-    };
-    let laid = laid.unwrap_or_default();
-    Ok(edits_between(format.of_content(&laid), &laid, &mine))
 }
