@@ -61,6 +61,21 @@ fn edit(sandbox: &Sandbox, change: impl FnOnce(&mut BTreeMap<String, String>)) {
     writer.finish().unwrap();
 }
 
+/// Puts a member into the container of the game, as an archiver does.
+fn put(sandbox: &Sandbox, name: &str, content: &[u8]) {
+    let mut before = ZipArchive::new(File::open(sandbox.path(CORE)).unwrap()).unwrap();
+    let mut writer = ZipWriter::new(std::io::Cursor::new(Vec::new()));
+    for at in 0..before.len() {
+        let member = before.by_index_raw(at).unwrap();
+        if member.name().unwrap() != name {
+            writer.raw_copy_file(member).unwrap();
+        }
+    }
+    writer.start_file(name, SimpleFileOptions::default()).unwrap();
+    writer.write_all(content).unwrap();
+    std::fs::write(sandbox.path(CORE), writer.finish().unwrap().into_inner()).unwrap();
+}
+
 #[test]
 fn two_layers_in_one_container_come_and_go_by_themselves() {
     let sandbox = with_container();
@@ -202,6 +217,41 @@ fn what_a_person_changes_inside_is_told_and_kept_by_members() {
     sandbox.run("mend data/core.qpk --restore").status(0);
     assert_eq!(members(&sandbox)["menu/Title.txt"], "title of the game\n");
     sandbox.run("lift --all").status(0);
+    assert_eq!(members(&sandbox).len(), 6);
+}
+
+/// What is the user's own as a whole stays so, however often it is edited, and what they had in it goes with it.
+#[test]
+fn a_container_that_is_the_users_own_is_so_as_a_whole() {
+    let sandbox = with_container();
+    sandbox.run("add lamps-1.zip --place .=data/core.qpk!/").status(0);
+    let mine =
+        |title: &str| sandbox.zip("game/data/mine.qpk", &[("menu/title.txt", title), ("a.txt", "a\n")]);
+    for title in ["mine\n", "mine again\n"] {
+        mine(title);
+        sandbox.run("mend data/mine.qpk --keep").status(0).says("as a whole file");
+        sandbox.run("check --deep").status(0);
+    }
+    // The same of one that they put into the game's container.
+    for (number, inner) in ["mine.zip", "again.zip"].into_iter().enumerate() {
+        sandbox.zip(inner, &[("x.txt", &format!("x {number}\n")), ("y.txt", "y\n")]);
+        put(&sandbox, "mine.zip", &std::fs::read(sandbox.path(inner)).unwrap());
+        sandbox.run("mend data/core.qpk --keep").status(0).says("mine.zip");
+        sandbox.run("check --deep").status(0);
+    }
+    let told = sandbox.run("show own").status(0);
+    assert!(!told.says("data/core.qpk!/mine.zip ").stdout.contains("mine.zip!/"));
+    // And then the container is none any more, and gone.
+    sandbox.write(CORE, "no container");
+    sandbox.run("mend data/core.qpk --keep").status(0).says("as a whole file");
+    assert!(!sandbox.run("show own").status(0).stdout.contains("core.qpk!/"));
+    std::fs::remove_file(sandbox.path(CORE)).unwrap();
+    sandbox.run("mend data/core.qpk --keep").status(0).says("that no file lies there");
+    sandbox.run("check").status(0);
+    sandbox.run("tweak drop data/core.qpk").status(0);
+    assert_eq!(members(&sandbox)["menu/Title.txt"], "title of lamps\n");
+    sandbox.run("lift --all").status(0);
+    sandbox.run("check --deep").status(0);
     assert_eq!(members(&sandbox).len(), 6);
 }
 

@@ -30,7 +30,7 @@ impl KeptEdits {
         let Provider::Layer(entry) = column.provider(order) else {
             return left("no layer's file lies there");
         };
-        if let Some(found) = inside(ledger, &column, order, &path)? {
+        if let Some(found) = inside_not_own(ledger, &column, order, &path)? {
             let details = self.keep_members((ledger, order), &column, &address, "", &found)?;
             return if details.is_empty() {
                 left("no member of it differs, only its form")
@@ -94,7 +94,7 @@ impl KeptEdits {
             blender.learn(&mut columns, order)?;
             if *turn == MemberTurn::Changed
                 && !container.is_member
-                && let Some(deeper) = inside(ledger, &columns[0], order, &file)?
+                && let Some(deeper) = inside_not_own(ledger, &columns[0], order, &file)?
             {
                 let within = format!("{shown}{INTO}");
                 details.extend(self.keep_members((ledger, order), &columns[0], &at, &within, &deeper)?);
@@ -121,6 +121,18 @@ impl KeptEdits {
         }
         Ok(details)
     }
+}
+
+/// As [`inside`]; nothing where the user's own is all of the container: then it stays all of it.
+fn inside_not_own(
+    ledger: &Ledger,
+    column: &Column,
+    order: &Order,
+    path: &Path,
+) -> Result<Option<Inside>, LedgerError> {
+    let own = ledger.catalogue.own_edits()?;
+    let is_own = |entry: &Entry| Some(entry.layer) == own && entry.kind.is_file();
+    if column.entries.iter().any(is_own) { Ok(None) } else { inside(ledger, column, order, path) }
 }
 
 /// Unpacks a member of a container to a file of its own, which gets the container's own time.

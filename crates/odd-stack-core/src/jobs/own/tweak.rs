@@ -293,6 +293,9 @@ fn change_own(
         };
         files[at].edits.clear();
         files[at].whole = Some(whole);
+        // What was kept of a container's members is in it, or was not wanted.
+        let (root, key) = (files[at].column.root, files[at].column.key.clone());
+        files.retain(|file| file.column.root != root || !is_within(&file.column.key, &key));
     }
     Ok(rows)
 }
@@ -300,11 +303,13 @@ fn change_own(
 /// The container around an address that is the user's own as a whole.
 fn whole_around<'f>(ledger: &Ledger, files: &'f [OwnFile], address: &Address) -> Option<&'f Address> {
     let key = ledger.game().folding.key(address.path.as_str());
-    let is_around = |file: &&OwnFile| {
-        let rest = key.as_str().strip_prefix(file.column.key.as_str());
-        file.whole.is_some() && rest.is_some_and(|rest| rest.starts_with(INTO))
-    };
+    let is_around = |file: &&OwnFile| file.whole.is_some() && is_within(&key, &file.column.key);
     files.iter().find(is_around).map(|file| &file.address)
+}
+
+fn is_within(member: &FoldedKey, container: &FoldedKey) -> bool {
+    let rest = member.as_str().strip_prefix(container.as_str());
+    rest.is_some_and(|rest| rest.starts_with(INTO))
 }
 
 /// The place of an address in `files`, made if it is new.
