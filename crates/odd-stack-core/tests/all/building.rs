@@ -12,7 +12,8 @@ use crate::crash::copy_all;
 use crate::faulty::{Fault, Faulty};
 use crate::stored::stored_as;
 use crate::world::{
-    NOW, Thing, Tree, World, add, exchange, go_to, id, permit, recover, reorder, tempdir, tweak, walk,
+    NOW, Thing, Tree, World, add, exchange, go_to, id, permit, recover, reorder, tempdir, toggled, tweak,
+    walk,
 };
 use odd_stack_core::change::{ChangeError, ChangeOptions, Edits};
 use odd_stack_core::jobs::steps::{check_built, prepare_build, prepare_switch, save_lineup};
@@ -178,9 +179,7 @@ impl Life {
             Deed::Put(package, version) => self.put(*package, *version),
             Deed::Toggle(package) => {
                 if let Some(layer) = layer(package) {
-                    let layers = vec![layer.id];
-                    let turn = if layer.laid { Reorder::Lift(layers) } else { Reorder::Lay(layers) };
-                    reorder(&ledger, &turn, ChangeOptions::default()).unwrap();
+                    reorder(&ledger, &toggled(&layer), ChangeOptions::default()).unwrap();
                 }
             }
             Deed::Remove(package) => {

@@ -11,7 +11,7 @@ use proptest::prelude::*;
 use crate::containers::{Members, core, packed, read, unpacked, world_of};
 use crate::over_time::{begin, finish};
 use crate::stored::stored;
-use crate::world::{Thing, Tree, World, add, exchange, reorder, walk};
+use crate::world::{World, add, exchange, reorder, toggled};
 use odd_stack_core::change::{ChangeOptions, Edits};
 use odd_stack_core::jobs::{Mending, OWN_EDITS, Reorder};
 use odd_stack_core::ledger::Ledger;
@@ -167,16 +167,8 @@ impl Life {
 
     /// All that lies anywhere, also in containers.
     fn everywhere(&self, ledger: &Ledger) -> BTreeSet<Vec<u8>> {
-        let mut tree = Tree::new();
-        for part in ["game", "home"] {
-            walk(&self.world.path(part), part, &mut tree);
-        }
-        let files = tree.into_values().filter_map(|thing| match thing {
-            Thing::File { content, .. } => Some(content),
-            Thing::Folder => None,
-        });
-        let all: Vec<Vec<u8>> =
-            files.chain(stored(ledger.folder()).iter().map(|content| content.bytes())).collect();
+        let mut all = self.world.all_contents();
+        all.extend(stored(ledger.folder()).iter().map(|content| content.bytes()));
         let inside =
             all.iter().filter(|content| content.starts_with(b"PK")).flat_map(|content| unpacked(content));
         let inside: Vec<Vec<u8>> = inside.map(|(_, content)| content).collect();
@@ -250,10 +242,7 @@ impl Life {
         let turn = |turned: Reorder| reorder(&ledger, &turned, KEEP).is_ok();
         let done = match deed {
             Deed::Put(package, version) => self.put(&ledger, *package, *version),
-            Deed::Toggle(package) => layer(package).is_none_or(|layer| {
-                let layers = vec![layer.id];
-                turn(if layer.laid { Reorder::Lift(layers) } else { Reorder::Lay(layers) })
-            }),
+            Deed::Toggle(package) => layer(package).is_none_or(|layer| turn(toggled(&layer))),
             Deed::Remove(package) => layer(package).is_none_or(|layer| turn(Reorder::Remove(vec![layer.id]))),
             Deed::Edit(at, puts) => {
                 self.edit(&ledger, *at, *puts);

@@ -9,7 +9,7 @@ use std::path::Path;
 use filetime::FileTime;
 use proptest::prelude::*;
 
-use crate::world::{NOW, Thing, Tree, World, add, exchange, permit, reorder, walk};
+use crate::world::{NOW, Thing, Tree, World, add, exchange, permit, reorder, toggled, walk};
 use odd_stack_core::change::{ChangeOptions, Edits};
 use odd_stack_core::jobs::steps::change_settings;
 use odd_stack_core::jobs::{Mending, Reorder, SetRequest};
@@ -127,18 +127,6 @@ impl Life {
         files
     }
 
-    fn all_contents(&self) -> BTreeSet<Vec<u8>> {
-        let mut tree = Tree::new();
-        for part in ["game", "home"] {
-            walk(&self.world.path(part), part, &mut tree);
-        }
-        let files = tree.into_values().filter_map(|thing| match thing {
-            Thing::File { content, .. } => Some(content),
-            Thing::Folder => None,
-        });
-        files.collect()
-    }
-
     fn write(&mut self, number: usize, is_new_file: bool) {
         let files: Vec<String> = self
             .world
@@ -185,10 +173,7 @@ impl Life {
         let change = |reorder_to: Reorder| reorder(&ledger, &reorder_to, KEEP).is_ok();
         let done = match deed {
             Deed::Put(package, version) => self.put(*package, *version),
-            Deed::Toggle(package) => layer(*package).is_none_or(|layer| {
-                let layers = vec![layer.id];
-                change(if layer.laid { Reorder::Lift(layers) } else { Reorder::Lay(layers) })
-            }),
+            Deed::Toggle(package) => layer(*package).is_none_or(|layer| change(toggled(&layer))),
             Deed::Remove(package) => {
                 layer(*package).is_none_or(|layer| change(Reorder::Remove(vec![layer.id])))
             }
@@ -207,7 +192,7 @@ impl Life {
             Deed::Restore => {
                 let restored = self.world.mend(&ledger, Mending::Restore);
                 // Whoever wants what the stack says wants no more what was written.
-                let all = self.all_contents();
+                let all = self.world.all_contents();
                 self.written.retain(|content| all.contains(content));
                 restored
             }
@@ -249,7 +234,7 @@ impl Life {
                 );
             }
         }
-        let all = self.all_contents();
+        let all = self.world.all_contents();
         for written in &self.written {
             assert!(all.contains(written), "{:?} is lost", String::from_utf8_lossy(written));
         }

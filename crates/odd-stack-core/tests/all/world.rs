@@ -1,6 +1,6 @@
 //! A small game with a home, and what tests do with it.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -22,7 +22,7 @@ use odd_stack_core::jobs::{
     AddError, AddPlace, AddRequest, BackRequest, GoTo, HistoryError, MendFile, Mending, Permit,
     PlacingRequest, RegisterRequest, Reorder, Ruling, SetRequest, SettleError, Tweak, TweakError, select,
 };
-use odd_stack_core::ledger::{Home, Ledger};
+use odd_stack_core::ledger::{Home, Layer, Ledger};
 use odd_stack_core::observer::Silent;
 use odd_stack_core::package::Limits;
 use odd_stack_core::stack::{LayerId, Target};
@@ -140,6 +140,19 @@ impl World {
         add(&self.ledger(), package, places, Target::Top, ChangeOptions::default())
     }
 
+    /// What all files of the game and of its ledger have.
+    pub fn all_contents(&self) -> BTreeSet<Vec<u8>> {
+        let mut tree = Tree::new();
+        for part in ["game", "home"] {
+            walk(&self.path(part), part, &mut tree);
+        }
+        let files = tree.into_values().filter_map(|thing| match thing {
+            Thing::File { content, .. } => Some(content),
+            Thing::Folder => None,
+        });
+        files.collect()
+    }
+
     /// Has that be done with all files that drifted; says whether it was.
     pub fn mend(&self, ledger: &Ledger, how: Mending) -> bool {
         let drifted = self.check(false).drifted.into_iter();
@@ -234,6 +247,12 @@ pub fn reorder(ledger: &Ledger, reorder: &Reorder, options: ChangeOptions) -> Re
         change.apply(&Silent)?;
     }
     Ok(())
+}
+
+/// Lifts the layer where it is laid, and lays it where it is not.
+pub fn toggled(layer: &Layer) -> Reorder {
+    let layers = vec![layer.id];
+    if layer.laid { Reorder::Lift(layers) } else { Reorder::Lay(layers) }
 }
 
 /// Settles what `at` means.
