@@ -70,7 +70,39 @@ pub(crate) fn inside_over(
     beneath: &Opened,
     path: &Path,
 ) -> Option<Inside> {
-    let opened = blender.containers.at(path).ok()?;
+    Some(compare(blender, column, order, beneath, blender.containers.at(path).ok()?))
+}
+
+/// As [`inside`], of a container that is a member of another one, with what it was made from; `outer` is that one as it was beneath
+/// and as it is now. Of those in members of members it is nothing: they are not looked into.
+pub(crate) fn inside_member(
+    blender: &Blender<'_>,
+    column: &Column,
+    order: &Order,
+    outer: (&Opened, &Opened),
+) -> Result<Option<(Inside, Opened)>, LedgerError> {
+    let Some((container, member)) = column.key.member().filter(|_| column.is_member) else { return Ok(None) };
+    if container.member().is_some() {
+        return Ok(None);
+    }
+    let beneath = match column.whole_provider(order) {
+        Provider::Layer(entry) => blender.containers.of_entry(entry)?,
+        Provider::Base(_) => blender.containers.unpacked(outer.0, &member),
+        Provider::Nothing => return Ok(None),
+    };
+    let (Ok(beneath), Ok(now)) = (beneath, blender.containers.unpacked(outer.1, &member)) else {
+        return Ok(None);
+    };
+    Ok(Some((compare(blender, column, order, &beneath, now), beneath)))
+}
+
+fn compare(
+    blender: &Blender<'_>,
+    column: &Column,
+    order: &Order,
+    beneath: &Opened,
+    opened: Opened,
+) -> Inside {
     let folding = blender.folding();
     let made: HashMap<FoldedKey, Option<ContentHash>> = column
         .composition(order)
@@ -108,7 +140,7 @@ pub(crate) fn inside_over(
         }
     }
     members.sort_by(|one, two| one.path.cmp(&two.path));
-    Some(Inside { opened, members })
+    Inside { opened, members }
 }
 
 fn files(opened: &Opened) -> impl Iterator<Item = &Packed> {

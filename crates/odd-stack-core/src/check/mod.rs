@@ -13,7 +13,7 @@ pub use stored::{DamagedFile, StoredReport, check_stored};
 pub use update_signs::UpdateSigns;
 
 pub(crate) use compare::{LookedAt, check_and_keep, check_at};
-pub(crate) use inside::{Inside, inside, inside_over};
+pub(crate) use inside::{Inside, inside, inside_member, inside_over};
 pub(crate) use looking::{look_through, walk_root};
 pub(crate) use stored::{
     Lost, Soundness, look_for_damage, lost_contents, lost_original, soundness_of_original,

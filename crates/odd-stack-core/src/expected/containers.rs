@@ -288,7 +288,7 @@ impl<'l> Containers<'l> {
     }
 
     /// Opens the container that a member of another one is.
-    fn unpacked(&self, outer: &Opened, member: &FoldedKey) -> Result<Opened, String> {
+    pub(crate) fn unpacked(&self, outer: &Opened, member: &FoldedKey) -> Result<Opened, String> {
         let Some(found) = outer.directory.find(member) else {
             return Err(format!("there is no {} in it", member.as_str()));
         };

@@ -103,6 +103,8 @@ struct Life {
     edits: BTreeMap<String, Option<Vec<u8>>>,
     /// What of that is a layer of the person's own.
     kept: BTreeMap<String, Option<Vec<u8>>>,
+    /// It was packed by hand.
+    is_repacked: bool,
     /// Contents that a person wrote and never took back.
     written: BTreeSet<Vec<u8>>,
     time: i64,
@@ -120,6 +122,7 @@ impl Life {
             versions: BTreeMap::new(),
             edits: BTreeMap::new(),
             kept: BTreeMap::new(),
+            is_repacked: false,
             written: BTreeSet::new(),
             time: 1_700_000_100,
         };
@@ -214,6 +217,7 @@ impl Life {
             self.written.remove(&before);
         }
         self.written.extend(content.clone());
+        self.is_repacked = true;
         self.edits.insert(place, content);
         true
     }
@@ -273,7 +277,11 @@ impl Life {
         }
         assert_eq!(difference(&now, &changed(plain, &self.edits)), Vec::<String>::new(), "after {deed:?}");
         let drifted = self.world.check(true).drifted;
-        assert_eq!(drifted.is_empty(), self.edits.is_empty(), "{drifted:?} after {deed:?}");
+        // Packed by another hand it may have another form alone, of which there is nothing to keep.
+        self.is_repacked &= !drifted.is_empty() && !matches!(deed, Deed::Restore);
+        assert!(!drifted.is_empty() || self.edits.is_empty(), "no drift after {deed:?}");
+        let may_drift = !self.edits.is_empty() || self.is_repacked;
+        assert!(drifted.is_empty() || may_drift, "{drifted:?} after {deed:?}");
         let all = self.everywhere(&ledger);
         for written in &self.written {
             assert!(all.contains(written), "{:?} is lost after {deed:?}", String::from_utf8_lossy(written));

@@ -368,6 +368,58 @@ fn what_a_program_changes_inside_becomes_a_layer_of_members() {
     assert_eq!(std::fs::read(sandbox.path(CORE)).unwrap(), original);
 }
 
+/// The members of a container that is a member itself.
+fn inner(sandbox: &Sandbox) -> BTreeMap<String, String> {
+    let mut archive = ZipArchive::new(File::open(sandbox.path(CORE)).unwrap()).unwrap();
+    let mut bytes = Vec::new();
+    archive.by_name("in.zip").unwrap().read_to_end(&mut bytes).unwrap();
+    let mut inner = ZipArchive::new(std::io::Cursor::new(bytes)).unwrap();
+    let names: Vec<String> = inner.file_names().map(|name| name.unwrap().into_owned()).collect();
+    let read = |name: String| {
+        let mut content = String::new();
+        inner.by_name(&name).unwrap().read_to_string(&mut content).unwrap();
+        (name, content)
+    };
+    names.into_iter().map(read).collect()
+}
+
+/// By a program and by a person: what layers below had put there goes with them.
+#[test]
+fn what_is_changed_in_a_container_inside_is_told_and_kept_by_members() {
+    for by_program in [true, false] {
+        let sandbox = Sandbox::empty();
+        let game = [("x.txt", "x"), ("y.txt", "y"), ("z.txt", "z")];
+        sandbox.zip("in.zip", &game);
+        let bytes = std::fs::read(sandbox.path("in.zip")).unwrap();
+        sandbox.write(CORE, "");
+        sandbox.zip_of_bytes(CORE, &[("title.txt", b"title"), ("in.zip", &bytes)]);
+        let original = std::fs::read(sandbox.path(CORE)).unwrap();
+        sandbox.run("game add Quillhaven game").status(0);
+        sandbox.zip("lamps-1.zip", &[("y.txt", "y of lamps")]);
+        sandbox.run("add lamps-1.zip --place .=data/core.qpk!/in.zip!/").status(0);
+        if by_program {
+            sandbox.run("capture patch --begin").status(0);
+        }
+        sandbox.zip("other.zip", &[("x.txt", "x of mine"), ("y.txt", "y of lamps"), ("new.txt", "new")]);
+        put(&sandbox, "in.zip", &std::fs::read(sandbox.path("other.zip")).unwrap());
+        if by_program {
+            let told = sandbox.run("capture --end").status(0);
+            told.says("changed     game:data/core.qpk!/in.zip!/x.txt")
+                .says("added       game:data/core.qpk!/in.zip!/new.txt")
+                .says("taken away  game:data/core.qpk!/in.zip!/z.txt");
+        } else {
+            let told = sandbox.run("mend data/core.qpk --keep").status(0);
+            told.says("in.zip!/x.txt").says("in.zip!/new.txt").says("that in.zip!/z.txt is gone");
+        }
+        sandbox.run("check --deep").status(0);
+        sandbox.run("remove lamps").status(0);
+        let wanted = [("new.txt", "new"), ("x.txt", "x of mine"), ("y.txt", "y")];
+        assert_eq!(inner(&sandbox), wanted.map(|(name, content)| (name.into(), content.into())).into());
+        sandbox.run("lift --all").status(0);
+        assert_eq!(std::fs::read(sandbox.path(CORE)).unwrap(), original);
+    }
+}
+
 /// The container of the game as two packages' files put in by hand leave it: without its signature.
 fn modded_by_hand(sandbox: &Sandbox) {
     std::fs::copy(sandbox.path(CORE), sandbox.path(&format!("{CORE}.orig"))).unwrap();

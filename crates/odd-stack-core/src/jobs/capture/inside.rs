@@ -7,9 +7,9 @@ use super::entry::CapturedEntry;
 use crate::address::{Address, INTO, RelPath};
 use crate::blend::{KeyEdit, MOST_BLENDED_BYTES, edits_between, write_edits};
 use crate::change::ForeignFile;
-use crate::check::{Inside, MemberDrift, MemberTurn, inside_over};
+use crate::check::{Inside, MemberDrift, MemberTurn, inside_member, inside_over};
 use crate::container::signature_of;
-use crate::expected::Blender;
+use crate::expected::{Blender, Opened};
 use crate::hash::ContentHash;
 use crate::ledger::{Intake, Ledger, LedgerError};
 use crate::stack::{Column, Entry, EntryKind, LayerId, Order, Provider};
@@ -56,26 +56,7 @@ pub(super) fn captured_inside(
     let container = Address { root: root.name.clone(), path: path.clone() };
     let mut taken = InsideCaptured { drafts: Vec::new(), told: Vec::new(), small: Vec::new() };
     let time = seen.modified_ns.div_euclid(1_000_000_000);
-    for member in &inside.members {
-        let member = taken.member(ledger, intake, (&blender, order), (&container, &inside), member, time)?;
-        taken.drafts.push(member);
-    }
-    // The signature does not hold any more, whether the program saw to that or not.
-    let signature = signature_of(&beneath.directory);
-    let is_told = |path: &RelPath| inside.members.iter().any(|member| member.path == *path);
-    for path in signature.iter().filter(|path| !is_told(path)) {
-        let gone = MemberDrift { path: path.clone(), turn: MemberTurn::Gone };
-        let entry = taken.member(ledger, intake, (&blender, order), (&container, &inside), &gone, time)?;
-        taken.drafts.push(entry);
-    }
-    let list: Vec<&str> = taken.told.iter().map(|(path, _)| path.as_str()).collect();
-    let bytes = serde_json::to_vec(&list).map_err(|error| ledger.catalogue.damaged_by(&error))?;
-    let size_bytes = bytes.len() as u64;
-    let hash = intake.take(&mut bytes.as_slice(), size_bytes)?;
-    taken.small.push((hash, bytes));
-    let (kind, spelled) = (EntryKind::Members, path.clone());
-    let entry =
-        Entry { layer: LayerId(0), kind, spelled, hash, size_bytes, modified: time, executable: None };
+    let entry = taken.container(ledger, intake, (&blender, order), (&container, &inside, &beneath), time)?;
     let original = file.guard.clone().filter(|_| is_base);
     let foreign = Some(ForeignFile::Captured { at: Some(path.clone()), original, edited: false });
     taken.drafts.push(CapturedEntry {
@@ -90,6 +71,68 @@ pub(super) fn captured_inside(
 }
 
 impl InsideCaptured {
+    /// Takes in what was changed in one container, and in those in it; gives its list of members.
+    fn container(
+        &mut self,
+        ledger: &Ledger,
+        intake: &Intake<'_>,
+        (blender, order): (&Blender<'_>, &Order),
+        (container, inside, beneath): (&Address, &Inside, &Opened),
+        time: i64,
+    ) -> Result<Entry, LedgerError> {
+        let before = self.told.len();
+        for member in &inside.members {
+            let (at, column) = self.column(ledger, (blender, order), container, &member.path)?;
+            let deeper = match member.turn {
+                MemberTurn::Changed => inside_member(blender, &column, order, (beneath, &inside.opened))?,
+                _ => None,
+            };
+            let draft = match deeper {
+                Some((deeper, beneath)) => {
+                    let at = (&at, &deeper, &beneath);
+                    let entry = self.container(ledger, intake, (blender, order), at, time)?;
+                    let (root, key) = (column.root, column.key);
+                    CapturedEntry { root, key, entry, foreign: None, over: Vec::new(), is_member: true }
+                }
+                None => self.member(ledger, intake, (blender, order), (container, inside), member, time)?,
+            };
+            self.drafts.push(draft);
+        }
+        // The signature does not hold any more, whether the program saw to that or not.
+        let signature = signature_of(&beneath.directory);
+        let is_told = |path: &RelPath| inside.members.iter().any(|member| member.path == *path);
+        for path in signature.iter().filter(|path| !is_told(path)) {
+            let gone = MemberDrift { path: path.clone(), turn: MemberTurn::Gone };
+            let entry = self.member(ledger, intake, (blender, order), (container, inside), &gone, time)?;
+            self.drafts.push(entry);
+        }
+        let list: Vec<&str> = self.told[before..].iter().map(|(path, _)| path.as_str()).collect();
+        let bytes = serde_json::to_vec(&list).map_err(|error| ledger.catalogue.damaged_by(&error))?;
+        let size_bytes = bytes.len() as u64;
+        let hash = intake.take(&mut bytes.as_slice(), size_bytes)?;
+        self.small.push((hash, bytes));
+        let (kind, spelled) = (EntryKind::Members, container.path.clone());
+        Ok(Entry { layer: LayerId(0), kind, spelled, hash, size_bytes, modified: time, executable: None })
+    }
+
+    /// The address of a member, and what layers have there.
+    fn column(
+        &self,
+        ledger: &Ledger,
+        (blender, order): (&Blender<'_>, &Order),
+        container: &Address,
+        path: &RelPath,
+    ) -> Result<(Address, Column), LedgerError> {
+        let spelled = RelPath::from_disk(format!("{}{INTO}{path}", container.path));
+        let root = ledger.game().root_named(&container.root).map(|root| root.id);
+        let root = root.ok_or_else(|| ledger.catalogue.damaged_by(&"a root is gone"))?;
+        let mut columns = [ledger.column(root, &ledger.game().folding.key(spelled.as_str()))?];
+        blender.containers.mark_member(&mut columns[0])?;
+        blender.learn(&mut columns, order)?;
+        let [column] = columns;
+        Ok((Address { root: container.root.clone(), path: spelled }, column))
+    }
+
     fn member(
         &mut self,
         ledger: &Ledger,
@@ -99,16 +142,10 @@ impl InsideCaptured {
         MemberDrift { path, turn }: &MemberDrift,
         time: i64,
     ) -> Result<CapturedEntry, LedgerError> {
-        let spelled = RelPath::from_disk(format!("{}{INTO}{path}", container.path));
-        let folding = ledger.game().folding;
-        let key = folding.key(spelled.as_str());
-        let root = ledger.game().root_named(&container.root).map(|root| root.id);
-        let root = root.ok_or_else(|| ledger.catalogue.damaged_by(&"a root is gone"))?;
-        self.told.push((format!("{}:{spelled}", container.root), *turn));
-        let mut columns = [ledger.column(root, &key)?];
-        blender.containers.mark_member(&mut columns[0])?;
-        blender.learn(&mut columns, order)?;
-        let [column] = columns;
+        let (at, column) = self.column(ledger, (blender, order), container, path)?;
+        self.told.push((at.to_string(), *turn));
+        let (folding, spelled) = (ledger.game().folding, at.path);
+        let (root, key) = (column.root, column.key.clone());
         let over = column.provider(order).entry().map(|entry| entry.layer).into_iter().collect();
         let (mut kind, mut hash, mut size_bytes) = (EntryKind::File, ContentHash::NOTHING, 0);
         let found = inside.opened.directory.find(&folding.key(path.as_str()));
