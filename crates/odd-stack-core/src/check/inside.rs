@@ -39,6 +39,8 @@ pub struct MemberDrift {
 /// A container on disk with what is different in it.
 pub(crate) struct Inside {
     pub opened: Opened,
+    /// What it was made from.
+    pub beneath: Opened,
     pub members: Vec<MemberDrift>,
 }
 
@@ -52,9 +54,7 @@ pub(crate) fn inside(
 ) -> Result<Option<Inside>, LedgerError> {
     let blender = Blender::new(ledger);
     let beneath = match column.whole_provider(order) {
-        Provider::Base(_) if column.composition(order).is_some() || column.is_member => {
-            blender.containers.of_base(column)?
-        }
+        Provider::Base(_) if column.composition(order).is_some() => blender.containers.of_base(column)?,
         Provider::Layer(entry) => blender.containers.of_entry(entry)?,
         // The one that lies there is all there is.
         _ => return Ok(None),
@@ -70,39 +70,33 @@ pub(crate) fn inside_over(
     beneath: &Opened,
     path: &Path,
 ) -> Option<Inside> {
-    Some(compare(blender, column, order, beneath, blender.containers.at(path).ok()?))
+    Some(compare(blender, column, order, beneath.clone(), blender.containers.at(path).ok()?))
 }
 
-/// As [`inside`], of a container that is a member of another one, with what it was made from; `outer` is that one as it was beneath
-/// and as it is now. Of those in members of members it is nothing: they are not looked into.
+/// As [`inside`], of a container that is a member of `outer`. Of those in members of members it is nothing: they are not looked
+/// into.
 pub(crate) fn inside_member(
     blender: &Blender<'_>,
     column: &Column,
     order: &Order,
-    outer: (&Opened, &Opened),
-) -> Result<Option<(Inside, Opened)>, LedgerError> {
+    outer: &Inside,
+) -> Result<Option<Inside>, LedgerError> {
     let Some((container, member)) = column.key.member().filter(|_| column.is_member) else { return Ok(None) };
     if container.member().is_some() {
         return Ok(None);
     }
     let beneath = match column.whole_provider(order) {
         Provider::Layer(entry) => blender.containers.of_entry(entry)?,
-        Provider::Base(_) => blender.containers.unpacked(outer.0, &member),
+        Provider::Base(_) => blender.containers.unpacked(&outer.beneath, &member),
         Provider::Nothing => return Ok(None),
     };
-    let (Ok(beneath), Ok(now)) = (beneath, blender.containers.unpacked(outer.1, &member)) else {
+    let (Ok(beneath), Ok(now)) = (beneath, blender.containers.unpacked(&outer.opened, &member)) else {
         return Ok(None);
     };
-    Ok(Some((compare(blender, column, order, &beneath, now), beneath)))
+    Ok(Some(compare(blender, column, order, beneath, now)))
 }
 
-fn compare(
-    blender: &Blender<'_>,
-    column: &Column,
-    order: &Order,
-    beneath: &Opened,
-    opened: Opened,
-) -> Inside {
+fn compare(blender: &Blender<'_>, column: &Column, order: &Order, beneath: Opened, opened: Opened) -> Inside {
     let folding = blender.folding();
     let made: HashMap<FoldedKey, Option<ContentHash>> = column
         .composition(order)
@@ -128,7 +122,7 @@ fn compare(
         }
     }
     let is_there = |key: &FoldedKey| opened.directory.find(key).is_some();
-    for was in files(beneath) {
+    for was in files(&beneath) {
         let key = folding.key(was.path.as_str());
         if !is_there(&key) && !made.contains_key(&key) {
             note(&was.path, MemberTurn::Gone);
@@ -140,7 +134,7 @@ fn compare(
         }
     }
     members.sort_by(|one, two| one.path.cmp(&two.path));
-    Inside { opened, members }
+    Inside { opened, beneath, members }
 }
 
 fn files(opened: &Opened) -> impl Iterator<Item = &Packed> {

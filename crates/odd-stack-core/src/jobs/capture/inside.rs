@@ -9,7 +9,7 @@ use crate::blend::{KeyEdit, MOST_BLENDED_BYTES, edits_between, write_edits};
 use crate::change::ForeignFile;
 use crate::check::{Inside, MemberDrift, MemberTurn, inside_member, inside_over};
 use crate::container::signature_of;
-use crate::expected::{Blender, Opened};
+use crate::expected::Blender;
 use crate::hash::ContentHash;
 use crate::ledger::{Intake, Ledger, LedgerError};
 use crate::stack::{Column, Entry, EntryKind, LayerId, Order, Provider};
@@ -56,7 +56,7 @@ pub(super) fn captured_inside(
     let container = Address { root: root.name.clone(), path: path.clone() };
     let mut taken = InsideCaptured { drafts: Vec::new(), told: Vec::new(), small: Vec::new() };
     let time = seen.modified_ns.div_euclid(1_000_000_000);
-    let entry = taken.container(ledger, intake, (&blender, order), (&container, &inside, &beneath), time)?;
+    let entry = taken.container(ledger, intake, (&blender, order), (&container, &inside), time)?;
     let original = file.guard.clone().filter(|_| is_base);
     let foreign = Some(ForeignFile::Captured { at: Some(path.clone()), original, edited: false });
     taken.drafts.push(CapturedEntry {
@@ -77,20 +77,19 @@ impl InsideCaptured {
         ledger: &Ledger,
         intake: &Intake<'_>,
         (blender, order): (&Blender<'_>, &Order),
-        (container, inside, beneath): (&Address, &Inside, &Opened),
+        (container, inside): (&Address, &Inside),
         time: i64,
     ) -> Result<Entry, LedgerError> {
         let before = self.told.len();
         for member in &inside.members {
             let (at, column) = self.column(ledger, (blender, order), container, &member.path)?;
             let deeper = match member.turn {
-                MemberTurn::Changed => inside_member(blender, &column, order, (beneath, &inside.opened))?,
+                MemberTurn::Changed => inside_member(blender, &column, order, inside)?,
                 _ => None,
             };
             let draft = match deeper {
-                Some((deeper, beneath)) => {
-                    let at = (&at, &deeper, &beneath);
-                    let entry = self.container(ledger, intake, (blender, order), at, time)?;
+                Some(deeper) => {
+                    let entry = self.container(ledger, intake, (blender, order), (&at, &deeper), time)?;
                     let (root, key) = (column.root, column.key);
                     CapturedEntry { root, key, entry, foreign: None, over: Vec::new(), is_member: true }
                 }
@@ -99,7 +98,7 @@ impl InsideCaptured {
             self.drafts.push(draft);
         }
         // The signature does not hold any more, whether the program saw to that or not.
-        let signature = signature_of(&beneath.directory);
+        let signature = signature_of(&inside.beneath.directory);
         let is_told = |path: &RelPath| inside.members.iter().any(|member| member.path == *path);
         for path in signature.iter().filter(|path| !is_told(path)) {
             let gone = MemberDrift { path: path.clone(), turn: MemberTurn::Gone };

@@ -6,7 +6,7 @@ use super::mend::{AtFile, MendError, Noted, left};
 use super::tweak::KeptWhole;
 use crate::address::{Address, FoldedKey, INTO, RelPath};
 use crate::blend::{KeyEdit, MOST_BLENDED_BYTES, edits_between};
-use crate::check::{Inside, MemberDrift, MemberTurn, inside};
+use crate::check::{Inside, MemberDrift, MemberTurn, inside, inside_member};
 use crate::expected::Blender;
 use crate::files::read_small;
 use crate::ledger::{Ledger, LedgerError};
@@ -20,7 +20,6 @@ pub(super) struct KeptEdits {
     pub(super) whole: Vec<KeptWhole>,
     /// Members of containers as files, as long as they are needed.
     unpacked: Option<tempfile::TempDir>,
-    unpacked_files: usize,
 }
 
 impl KeptEdits {
@@ -30,7 +29,11 @@ impl KeptEdits {
         let Provider::Layer(entry) = column.provider(order) else {
             return left("no layer's file lies there");
         };
-        if let Some(found) = inside_not_own(ledger, &column, order, &path)? {
+        let found = match is_own_as_a_whole(ledger, &column)? {
+            true => None,
+            false => inside(ledger, &column, order, &path)?,
+        };
+        if let Some(found) = found {
             let details = self.keep_members((ledger, order), &column, &address, "", &found)?;
             return if details.is_empty() {
                 left("no member of it differs, only its form")
@@ -85,21 +88,20 @@ impl KeptEdits {
                 self.whole.push(KeptWhole { address: at, path: None });
                 continue;
             }
-            self.unpacked_files += 1;
-            let file = folder.join(self.unpacked_files.to_string());
-            unpack(found, &ledger.game().folding.key(member.as_str()), &file)?;
             let mut columns = [ledger.column(container.root, &key)?];
             let blender = Blender::new(ledger);
             blender.containers.mark_member(&mut columns[0])?;
             blender.learn(&mut columns, order)?;
             if *turn == MemberTurn::Changed
-                && !container.is_member
-                && let Some(deeper) = inside_not_own(ledger, &columns[0], order, &file)?
+                && !is_own_as_a_whole(ledger, &columns[0])?
+                && let Some(deeper) = inside_member(&blender, &columns[0], order, found)?
             {
                 let within = format!("{shown}{INTO}");
                 details.extend(self.keep_members((ledger, order), &columns[0], &at, &within, &deeper)?);
                 continue;
             }
+            let file = folder.join(format!("{}", self.whole.len() + self.set.len()));
+            unpack(found, &ledger.game().folding.key(member.as_str()), &file)?;
             let is_settings = order.blend_rules().format_of(key.as_str()).is_some();
             let edits = match columns[0].provider(order) {
                 Provider::Layer(entry) if is_settings => {
@@ -123,16 +125,10 @@ impl KeptEdits {
     }
 }
 
-/// As [`inside`]; nothing where the user's own is all of the container: then it stays all of it.
-fn inside_not_own(
-    ledger: &Ledger,
-    column: &Column,
-    order: &Order,
-    path: &Path,
-) -> Result<Option<Inside>, LedgerError> {
+/// Whether the user's own is all of the container: then it stays all of it.
+fn is_own_as_a_whole(ledger: &Ledger, column: &Column) -> Result<bool, LedgerError> {
     let own = ledger.catalogue.own_edits()?;
-    let is_own = |entry: &Entry| Some(entry.layer) == own && entry.kind.is_file();
-    if column.entries.iter().any(is_own) { Ok(None) } else { inside(ledger, column, order, path) }
+    Ok(column.entries.iter().any(|entry| Some(entry.layer) == own && entry.kind.is_file()))
 }
 
 /// Unpacks a member of a container to a file of its own, which gets the container's own time.
