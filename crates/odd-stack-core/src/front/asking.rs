@@ -13,15 +13,16 @@ use crate::jobs::{
     AddError, AddressHistory, AddressHistoryError, AddressesError, BuildError, BuiltCheck, CaptureError,
     CheckSummary, ConflictsPart, ConflictsReport, ConflictsRequest, CulpritReport, DoubtfulNeed, DraftReport,
     GameLine, GameReport, Glance, HistoryDifference, HistoryError, HistoryReport, InspectReport, Launch,
-    LayerClears, LayerThen, LineupDifference, LineupError, LineupRow, LoadedRow, MendError, PastStack,
-    PatchDayStatus, PlacingRequest, PlayError, ProofRow, SheetCheck, ShowReport, StackReport, StoredSummary,
-    StoredUse, TraceError, TraceReport, TweakError, TweakRow, VerifyReport, Written, address_history,
-    built_around, capture_exchanges, check_built, check_facts, check_report, check_sheet, compare_lineups,
-    conflicts, culprit_status, doubtful_needs, draft_sheet, game_line, game_report_with_containers, glance,
-    history, history_difference, inspect, is_own_edits, is_start_unagreed, is_under_way, launch,
-    launch_built, layer_at, lineups, patchday_status, proofs, running, running_in_built, show, stack,
-    stack_at, stored_use, tell_conflicts, trace, trace_loaded, tweaks, unagreed_clearing, unknown_originals,
-    verify_stored, wanted_clearing, with_runner, written_since,
+    LayerClears, LayerRow, LayerThen, LineupDifference, LineupError, LineupRow, LoadedRow, MendError,
+    PastStack, PatchDayStatus, PlacingRequest, PlayError, ProofRow, SheetCheck, ShowReport, StackReport,
+    StoredSummary, StoredUse, TraceError, TraceReport, TweakError, TweakRow, VerifyReport, Written,
+    address_history, built_around, capture_exchanges, check_built, check_facts, check_report, check_sheet,
+    compare_lineups, conflicts, culprit_status, doubtful_needs, draft_sheet, game_line,
+    game_report_with_containers, glance, history, history_difference, inspect, is_own_edits,
+    is_start_unagreed, is_under_way, launch, launch_built, layer_at, layer_rows, lineups, patchday_status,
+    proofs, running, running_in_built, show, stack, stack_at, stored_use, tell_conflicts, trace,
+    trace_loaded, tweaks, unagreed_clearing, unknown_originals, verify_stored, wanted_clearing, with_runner,
+    written_since,
 };
 use crate::ledger::{Layer, LedgerError};
 use crate::package::Limits;
@@ -154,6 +155,14 @@ impl OpenGame {
     /// [`LedgerError`].
     pub fn stack(&self) -> Result<StackReport, LedgerError> {
         stack(&self.ledger)
+    }
+
+    /// Some layers as rows of the stack, as they are now.
+    ///
+    /// # Errors
+    /// [`LedgerError`].
+    pub fn layer_rows(&self, layers: &[&Layer]) -> Result<Vec<LayerRow>, LedgerError> {
+        layer_rows(&self.ledger, layers.iter().copied())
     }
 
     /// What the layers of that stack take on the disk.

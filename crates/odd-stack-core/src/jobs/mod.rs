@@ -25,6 +25,7 @@ mod select;
 mod show;
 mod stack;
 mod stored;
+mod taken_away;
 
 pub use add::adopt::{AdoptReport, AdoptRequest, Adopting};
 pub use add::adopt_elsewhere::RenamedRow;
@@ -160,7 +161,9 @@ pub mod steps {
     pub use super::play::proofs::proofs;
     pub use super::report::{change_report, check_report};
     pub use super::show::show;
-    pub use super::stack::{game_report, game_report_with_containers, is_under_way, stack, stored_use};
+    pub use super::stack::{
+        game_report, game_report_with_containers, is_under_way, layer_rows, stack, stored_use,
+    };
     pub use super::stored::renew::renew;
     pub use super::stored::rescue::{ledger_meant, list_again, rescue};
     pub use super::stored::tidy::{tidy, verify_stored};

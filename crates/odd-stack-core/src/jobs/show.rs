@@ -12,6 +12,7 @@ use super::add::runs_code::runs_code;
 use super::add::start_wishes::{ClearRow, StartRow, wish_rows};
 use super::needs::{needs_words, unmet_under};
 use super::stack::LayerRow;
+use super::taken_away::TakenAway;
 use crate::check::CheckError;
 use crate::expected::{Blender, path_on_disk, paths_on_disk};
 use crate::files::{is_one_file, may_share_blocks};
@@ -103,7 +104,7 @@ pub fn show(ledger: &Ledger, id: LayerId, observer: &dyn Observer) -> Result<Sho
     Ok(ShowReport {
         starts,
         clears,
-        layer: LayerRow::of(layer),
+        layer: LayerRow::of(layer, &TakenAway::of(ledger)?),
         source: layer.about.source.clone(),
         source_kind: layer.about.source_kind.clone(),
         made_by: match catalogue.made_by(layer.id)? {

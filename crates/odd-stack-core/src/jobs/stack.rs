@@ -8,6 +8,7 @@ use serde::Serialize;
 
 use super::Count;
 use super::needs::unmet_under;
+use super::taken_away::TakenAway;
 use crate::address::Folding;
 use crate::blend::Format;
 use crate::expected::{GameVersionNow, game_version_now};
@@ -37,6 +38,8 @@ pub struct LayerRow {
     pub files: u64,
     /// Their sizes together.
     pub bytes: u64,
+    /// Files of the game or of other layers that it takes away, once for each address.
+    pub takes_away: u64,
     /// Addresses at which its file is the one that counts; 0 while it is lifted.
     pub wins_files: u64,
     /// Addresses at which another laid layer has other content.
@@ -49,9 +52,22 @@ pub struct LayerRow {
     pub added_at: String,
 }
 
+/// The rows for some layers of the stack.
+///
+/// # Errors
+/// [`LedgerError`].
+pub fn layer_rows<'a>(
+    ledger: &Ledger,
+    layers: impl IntoIterator<Item = &'a Layer>,
+) -> Result<Vec<LayerRow>, LedgerError> {
+    let taken = TakenAway::of(ledger)?;
+    Ok(layers.into_iter().map(|layer| LayerRow::of(layer, &taken)).collect())
+}
+
 impl LayerRow {
-    /// The row for a layer.
-    pub fn of(layer: &Layer) -> Self {
+    pub(super) fn of(layer: &Layer, taken: &TakenAway) -> Self {
+        let won = layer.tally.won_files.unsigned_abs();
+        let takes_away = taken.all(layer.id);
         Self {
             number: layer.position,
             name: layer.about.name.clone(),
@@ -60,10 +76,11 @@ impl LayerRow {
             laid: layer.laid,
             files: layer.about.files,
             bytes: layer.about.bytes,
-            wins_files: layer.tally.won_files.unsigned_abs(),
+            takes_away,
+            wins_files: won.saturating_sub(taken.won(layer.id)),
             contested_files: layer.tally.contested_files.unsigned_abs(),
             open_files: layer.tally.open_files.unsigned_abs(),
-            has_no_effect: layer.laid && layer.tally.won_files == 0 && layer.about.files > 0,
+            has_no_effect: layer.laid && won == 0 && layer.about.files + takes_away > 0,
             added_at: layer.about.added_at.clone(),
         }
     }
@@ -150,14 +167,14 @@ pub fn stored_use(ledger: &Ledger, stack: &StackReport) -> Result<StoredUse, Led
     Ok(StoredUse { kept_bytes, shared, may_share_blocks: may_share_blocks(ledger.folder()) })
 }
 
-/// The stack from the top to the base. Reads no more than one row a layer.
+/// The stack from the top to the base. Reads no more than one row a layer, and what layers take away.
 ///
 /// # Errors
 /// [`LedgerError`].
 pub fn stack(ledger: &Ledger) -> Result<StackReport, LedgerError> {
     let layers = ledger.layers()?;
     Ok(StackReport {
-        layers: layers.iter().rev().map(LayerRow::of).collect(),
+        layers: layer_rows(ledger, layers.iter().rev())?,
         base: base_row(ledger)?,
         unmet: unmet_under(ledger, &ledger.catalogue.facts()?, &ledger.catalogue.arrangement()?)?,
         under_way: ledger

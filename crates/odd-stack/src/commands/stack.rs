@@ -148,9 +148,13 @@ fn text(report: &StackReport) -> String {
 
 fn row(layer: &LayerRow) -> Vec<comfy_table::Cell> {
     let state = match (layer.laid, layer.has_no_effect) {
-        (false, _) => cell("lifted", Look::Dim),
-        (true, true) => cell("laid, no effect", Look::Warn),
-        (true, false) => cell("laid", Look::Good),
+        (false, _) => ("lifted", Look::Dim),
+        (true, true) => ("laid, no effect", Look::Warn),
+        (true, false) => ("laid", Look::Good),
+    };
+    let state = match layer.takes_away {
+        0 => cell(state.0, state.1),
+        count => cell(format!("{}, takes off {}", state.0, number(count)), state.1),
     };
     let open = if layer.open_files > 0 { Look::Warn } else { Look::Plain };
     let count = |count: u64| if layer.laid { number(count) } else { String::new() };

@@ -87,6 +87,7 @@ pub fn carry_out(
     done: &str,
 ) -> Result<Ended, Failure> {
     session.tell_version(game)?;
+    let rows = game.layer_rows(layers)?;
     let prepared = game.reorder(reorder, command, change_options(args), args.dry_run)?;
     let most = match session.out.verbose || args.dry_run {
         // Its rows are in the report.
@@ -110,7 +111,7 @@ pub fn carry_out(
         session.learn_program(game)?;
     }
     let text = verdict(&change, done);
-    let report = StandingReport { layers: layers.iter().map(|layer| LayerRow::of(layer)).collect(), change };
+    let report = StandingReport { layers: rows, change };
     session.out.result(Some(&game.about().name), &report, &text);
     Ok(Ended::Well)
 }

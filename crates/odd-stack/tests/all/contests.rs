@@ -485,3 +485,52 @@ fn a_need_is_an_order_and_a_move_between_two_is_a_decision() {
     assert_eq!((sandbox.read("game/data/c.qtx"), open(&sandbox)), ("fog c".to_owned(), 1));
     sandbox.run("check --deep").status(0);
 }
+
+/// Of each layer from the top: its name, files, what it takes away, files that count, and whether it has no effect.
+fn counted(sandbox: &Sandbox) -> Vec<(String, [u64; 3], bool)> {
+    let stack = sandbox.run("stack --json").status(0).json();
+    let row = |row: &serde_json::Value| {
+        let count = |key: &str| row[key].as_u64().unwrap();
+        let counts = [count("files"), count("takes_away"), count("wins_files")];
+        (row["name"].as_str().unwrap().to_owned(), counts, row["has_no_effect"].as_bool().unwrap())
+    };
+    stack["data"]["layers"].as_array().unwrap().iter().map(row).collect()
+}
+
+#[test]
+fn what_layers_take_away_is_told_apart_from_their_files() {
+    let sandbox = Sandbox::empty();
+    sandbox.write("game/data/lamp.qtx", "lamp\n");
+    sandbox.write("game/data/moth.qtx", "moth\n");
+    sandbox.run("game add Quillhaven game --game-version 1.7").status(0);
+    sandbox.zip("fog-1.zip", &[("data/fog.qtx", "fog\n")]);
+    sandbox.zip("lamps-1.zip", &[("data/lamp.qtx", "bright\n")]);
+    sandbox.zip("moths-1.zip", &[("data/moth.qtx", "bright\n")]);
+    let named = |name: &str, counts: [u64; 3], is_without: bool| (name.to_owned(), counts, is_without);
+    sandbox.run("add fog-1.zip --take-away data/lamp.qtx --take-away data/moth.qtx").status(0);
+    assert_eq!(counted(&sandbox), [named("fog", [1, 2, 1], false)]);
+    sandbox.run("stack").status(0).says("laid, takes off 2");
+    sandbox.run("add lamps-1.zip").status(0);
+    sandbox.run("add moths-1.zip").status(0);
+    let [moths, lamps] = [named("moths", [1, 0, 1], false), named("lamps", [1, 0, 1], false)];
+    assert_eq!(counted(&sandbox), [moths.clone(), lamps, named("fog", [1, 2, 1], false)]);
+    // Beneath a layer that takes its file away one has no effect.
+    sandbox.run("move lamps --bottom").status(0);
+    let covered = named("lamps", [1, 0, 0], true);
+    assert_eq!(counted(&sandbox), [moths.clone(), named("fog", [1, 2, 1], false), covered]);
+    sandbox.run("conflicts").one_of(&[0, 3], "");
+    // A settlement counts as well.
+    sandbox.run("settle data/lamp.qtx --with lamps").status(0);
+    assert_eq!(sandbox.read("game/data/lamp.qtx"), "bright\n");
+    let lamps = named("lamps", [1, 0, 1], false);
+    assert_eq!(counted(&sandbox), [moths.clone(), named("fog", [1, 2, 1], false), lamps.clone()]);
+    // Where all that it has is covered, what it takes away too.
+    sandbox.zip("mist-1.zip", &[("data/fog.qtx", "mist\n")]);
+    sandbox.run("add mist-1.zip").status(0);
+    let mist = named("mist", [1, 0, 1], false);
+    assert_eq!(counted(&sandbox), [mist, moths.clone(), named("fog", [1, 2, 0], true), lamps.clone()]);
+    let shown = sandbox.run("lift fog --json").status(0).json();
+    assert_eq!(shown["data"]["layers"][0]["takes_away"], 2, "{shown}");
+    sandbox.run("remove mist").status(0);
+    assert_eq!(counted(&sandbox), [moths, named("fog", [1, 2, 0], false), lamps]);
+}

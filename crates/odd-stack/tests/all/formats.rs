@@ -48,7 +48,7 @@ fn there_is_a_ledger_of_each_format_before_this_one() {
 
 #[test]
 fn ledgers_of_all_formats_open_with_their_stacks_and_give_the_game_back() {
-    for format in (1..10).chain(11..16) {
+    for format in (1..10).chain(11..17) {
         let sandbox = sandbox_of(format);
         let settles = format >= SETTLES_FROM;
         let stack = sandbox.run("stack --json").status(0).json();
@@ -97,4 +97,15 @@ fn a_ledger_of_format_10_knows_what_its_layers_need() {
     assert_eq!(sandbox.read("game/data/lamp.txt"), "base\n");
     assert_eq!(sandbox.read("game/config/fog.ini"), "fog=1\ngulls=2\n");
     sandbox.run("check --deep").status(0);
+}
+
+#[test]
+fn a_ledger_of_format_16_tells_what_its_layers_take_away() {
+    let sandbox = sandbox_of(16);
+    let stack = sandbox.run("stack --json").status(0).json();
+    let layers = stack["data"]["layers"].as_array().unwrap();
+    let counts: Vec<_> = layers.iter().map(|row| [&row["takes_away"], &row["wins_files"]]).collect();
+    assert_eq!(counts, [[0, 1], [0, 0], [1, 2]], "{stack}");
+    sandbox.run("lift Alpha").status(0);
+    assert_eq!(sandbox.read("game/data/moth.txt"), "moth\n");
 }

@@ -20,6 +20,7 @@ use crate::address::{FoldedKey, RelPath};
 use crate::blend::Format;
 use crate::expected::Blender;
 use crate::jobs::addresses::{AddressesError, meant};
+use crate::jobs::stack::layer_rows;
 use crate::ledger::{Catalogue, Ledger, LedgerError, Side};
 use crate::stack::{Column, ContestState, Entry, EntryKind, LayerId, Order, PathId, RootId};
 
@@ -197,12 +198,8 @@ pub fn tell_conflicts(
             open.map(|(path, _)| *path).collect::<HashSet<_>>().len() as u64
         }
     };
-    let without_effect = layers.iter().filter(|layer| {
-        layer.laid
-            && layer.about.files > 0
-            && layer.tally.won_files == 0
-            && request.layer.is_none_or(|only| only == layer.id)
-    });
+    let asked = layers.iter().filter(|layer| request.layer.is_none_or(|only| only == layer.id));
+    let without_effect = layer_rows(ledger, asked)?.into_iter().filter(|row| row.has_no_effect);
     let words = KnownWords::default();
     let teller = Teller { ledger, order: &order, names: &names, words: &words };
     let pairs = in_order(meetings.pairs, request, &order);
@@ -210,7 +207,7 @@ pub fn tell_conflicts(
         asked_addresses,
         pairs: pairs.iter().map(|(pair, met)| teller.pair_row(*pair, met)).collect(),
         open_files,
-        no_effect: without_effect.map(|layer| layer.about.name.clone()).collect(),
+        no_effect: without_effect.map(|row| row.name).collect(),
         odd,
         is_complete: request.all,
     };

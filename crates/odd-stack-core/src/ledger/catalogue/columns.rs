@@ -274,6 +274,19 @@ impl Catalogue {
         self.columns_among("asked")
     }
 
+    /// The columns of all addresses at which a layer in the stack takes something away; does not change what was looked up
+    /// last.
+    pub(crate) fn columns_taken_away(&self) -> Result<Vec<Column>> {
+        self.run(|db| {
+            db.execute_batch(
+                "CREATE TEMP TABLE IF NOT EXISTS asked (path INTEGER PRIMARY KEY); DELETE FROM asked;
+                 INSERT OR IGNORE INTO asked SELECT path FROM entry
+                 WHERE hash = x'0000000000000000000000000000000000000000000000000000000000000000';",
+            )
+        })?;
+        self.columns_among("asked")
+    }
+
     /// Containers of which a layer in the stack changes members.
     pub(crate) fn containers(&self) -> Result<Vec<(PathId, RootId, FoldedKey)>> {
         self.run(|db| {

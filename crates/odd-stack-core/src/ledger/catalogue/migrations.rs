@@ -20,6 +20,7 @@ const STEPS: &[&str] = &[
     BUILT_AND_LINKED,
     PACKS,
     TREES,
+    TAKEN_AWAY,
 ];
 
 /// The format number that this program writes.
@@ -365,6 +366,12 @@ CREATE TABLE tree (
     hash BLOB PRIMARY KEY,
     groups BLOB NOT NULL
 ) WITHOUT ROWID;
+";
+
+/// Where layers take something away is found at once.
+const TAKEN_AWAY: &str = "
+CREATE INDEX taken_away_at_path ON entry (path)
+    WHERE hash = x'0000000000000000000000000000000000000000000000000000000000000000';
 ";
 
 #[cfg(test)]
