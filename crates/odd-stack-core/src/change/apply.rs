@@ -21,7 +21,8 @@ use super::plan::{EffectKind, Plan};
 use super::private_folders::{make_private_folders, tidy_private_folders};
 use super::request::ChangeRequest;
 use super::staging::{build, lay_stored, write_new};
-use super::step::Step;
+use super::step::StepKind;
+use super::steps::Steps;
 use crate::check::lost_contents;
 use crate::expected::{Blender, Built};
 use crate::hash::ContentHash;
@@ -155,8 +156,8 @@ impl Prepared<'_> {
         let ledger = self.ledger;
         let seam = &*ledger.seam;
         let (steps, side_folders) = (&self.decision.steps, &self.outcome.side_folders);
-        let placing = steps.iter().filter(|step| matches!(step, Step::TakeOut { .. } | Step::PutIn { .. }));
-        observer.begin(Work::Placing, placing.count() as u64, 0);
+        let placing = steps.count(&[StepKind::TakeOut, StepKind::PutIn]);
+        observer.begin(Work::Placing, placing as u64, 0);
         let done = execute::forward(steps, side_folders, seam, observer);
         observer.end();
         if let Err(StepFailed { path, source }) = done {
@@ -177,7 +178,7 @@ impl Prepared<'_> {
         }
         keep_reserve(ledger.folder());
         observer.begin(Work::Clearing, 0, 0);
-        if save_changed(&self.decision.thrown, steps, revision, ledger.site(), seam, observer) {
+        if save_changed(steps, revision, ledger.site(), seam, observer) {
             tidy_private_folders(ledger, &side_folders);
         }
         observer.end();
@@ -321,7 +322,7 @@ impl Prepared<'_> {
             begun_at: self.outcome.made_at.clone(),
             outcome,
         };
-        ledger.catalogue.write_journal(&mark, self.decision.steps.iter().map(Step::to_journal))?;
+        ledger.catalogue.write_journal(&mark, self.decision.steps.to_journal())?;
         ledger.seam.pass("mark").map_err(LedgerError::io("write to", ledger.folder()))?;
         match self.transaction.take() {
             Some(transaction) => Ok(transaction.commit()?),
@@ -345,7 +346,7 @@ fn held<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
 }
 
 /// Puts the outcome into the stack and clears the journal, in one transaction.
-fn finish(ledger: &Ledger, outcome: Outcome, steps: &[Step]) -> Result<(i64, Vec<PathBuf>), ChangeError> {
+fn finish(ledger: &Ledger, outcome: Outcome, steps: &Steps) -> Result<(i64, Vec<PathBuf>), ChangeError> {
     let transaction = Transaction::begin(ledger)?;
     let left = left_folders::note(ledger, steps)?;
     let revision = write_outcome(transaction, outcome)?;
@@ -356,7 +357,7 @@ fn finish(ledger: &Ledger, outcome: Outcome, steps: &[Step]) -> Result<(i64, Vec
 /// Takes back a marked change, whole.
 fn take_back(
     ledger: &Ledger,
-    steps: &[Step],
+    steps: &Steps,
     side_folders: &[PathBuf],
     Back { undo, brought, about }: Back,
     observer: &dyn Observer,
@@ -392,18 +393,20 @@ pub(crate) fn recover(ledger: &Ledger, _lock: &Lock, observer: &dyn Observer) ->
     if journal.is_some() || is_intake_open(ledger.folder()) {
         catalogue.doubt_all()?;
     }
+    let mut may_empty = true;
     if let Some(mark) = journal {
         let outcome: Outcome =
             serde_json::from_str(&mark.outcome).map_err(|error| catalogue.damaged_by(&error))?;
-        let steps =
-            catalogue.journal_steps()?.into_iter().map(Step::from_journal).collect::<Option<Vec<_>>>();
+        let steps = Steps::from_journal(catalogue.journal_steps()?);
         let steps = steps.ok_or_else(|| catalogue.damaged_by(&"a step of its journal has no meaning"))?;
         let side_folders = outcome.side_folders.clone();
         let is_finished =
             !mark.backward && execute::forward(&steps, &side_folders, &*ledger.seam, observer).is_ok();
         if is_finished {
-            let (_, left) = finish(ledger, outcome, &steps)?;
+            let (revision, left) = finish(ledger, outcome, &steps)?;
             left_folders::tell(&left, observer);
+            // Somebody may have written to a file before this command took it out.
+            may_empty = save_changed(&steps, revision, ledger.site(), &*ledger.seam, observer);
         } else {
             take_back(ledger, &steps, &side_folders, outcome.into_back(), observer)?;
         }
@@ -415,6 +418,8 @@ pub(crate) fn recover(ledger: &Ledger, _lock: &Lock, observer: &dyn Observer) ->
     ensure_names(ledger)?;
     let side_folders: Vec<PathBuf> =
         ledger.game().roots.iter().map(|root| ledger.site().side(root)).collect();
-    tidy_private_folders(ledger, &side_folders);
+    if may_empty {
+        tidy_private_folders(ledger, &side_folders);
+    }
     Ok(())
 }

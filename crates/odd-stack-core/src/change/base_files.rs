@@ -135,7 +135,7 @@ impl Decider<'_> {
         let private = self.keep(root, spelled, &address)?;
         let side = self.side(root.id)?;
         self.need_private_folders(&side, &private);
-        self.decision.steps.push(Step::SetAside { public, private });
+        self.decision.steps.push(&Step::SetAside { public, private });
         Ok(())
     }
 }

@@ -7,7 +7,7 @@ use std::sync::Arc;
 use rayon::prelude::*;
 
 use super::decider::{Decider, FilesAtWork, Leaving, Move, NewFolders, Note, Noted, StackTurn, Wishes};
-use super::decision::{Decision, Made, Staged, Thrown};
+use super::decision::{Decision, Made, Staged};
 use super::effects::is_same_on_disk;
 use super::error::ChangeError;
 use super::last_look::look_at_file;
@@ -15,7 +15,7 @@ use super::linking::may_be_linked;
 use super::looking::look;
 use super::options::{ChangeOptions, Edits, edits_at};
 use super::request::{ChangeRequest, Exchange, ForeignFile};
-use super::step::Step;
+use super::step::{Step, Thrown};
 use crate::address::Address;
 use crate::blend::BlendRules;
 use crate::expected::{Blender, Building, Drift, DriftKind, Finding, Folders};
@@ -454,23 +454,16 @@ impl Decider<'_> {
         seen: Option<Seen>,
     ) {
         let public = at.present_or_future().on(&root.folder);
-        let private = match (kept, at.from) {
-            (Some(path), _) => path,
+        let (private, thrown) = match (kept, at.from) {
+            (Some(path), _) => (path, None),
             (None, Provider::Base(base)) => {
                 self.decision.covering.push((at.column.path, at.column.root, base.clone()));
-                self.ledger.site().original(root, at.column.path)
+                (self.ledger.site().original(root, at.column.path), None)
             }
-            (None, _) => {
-                let path = self.in_trash(side);
-                if let Some(seen) = seen {
-                    let step = self.decision.steps.len();
-                    self.decision.thrown.push(Thrown { step, root: at.column.root, seen });
-                }
-                path
-            }
+            (None, _) => (self.in_trash(side), seen.map(|seen| Thrown { root: at.column.root, seen })),
         };
         self.need_private_folders(side, &private);
-        self.decision.steps.push(Step::TakeOut { public, private });
+        self.decision.steps.push(&Step::TakeOut { public, private, thrown });
     }
 
     pub(super) fn put_in(
@@ -519,7 +512,7 @@ impl Decider<'_> {
                 path
             }
         };
-        self.decision.steps.push(Step::PutIn { private, public: at.to_path.on(&root.folder) });
+        self.decision.steps.push(&Step::PutIn { private, public: at.to_path.on(&root.folder) });
         Ok(())
     }
 

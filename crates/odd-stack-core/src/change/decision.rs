@@ -5,10 +5,10 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use super::plan::Plan;
-use super::step::Step;
+use super::steps::Steps;
 use crate::address::{FoldedKey, RelPath};
 use crate::expected::Building;
-use crate::files::{Seen, Stamp};
+use crate::files::Stamp;
 use crate::hash::ContentHash;
 use crate::ledger::Covering;
 use crate::stack::{BaseFile, LayerId, RootId, Tally};
@@ -38,24 +38,12 @@ pub(super) enum Made {
     Container(Box<Building>),
 }
 
-/// A file that goes to the trash.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) struct Thrown {
-    /// The number of the step that takes it out.
-    pub step: usize,
-    pub root: RootId,
-    /// What was seen of it when the change was decided.
-    pub seen: Seen,
-}
-
 /// Everything that follows from a request.
 #[derive(Debug, Default)]
 pub(super) struct Decision {
     pub plan: Plan,
-    pub steps: Vec<Step>,
+    pub steps: Steps,
     pub staged: Vec<Staged>,
-    /// What goes to the trash.
-    pub thrown: Vec<Thrown>,
     /// Folders in the side_folders that steps and staging need, each after the one above it.
     pub private_folders: Vec<PathBuf>,
     /// The side_folders of all roots that change.
@@ -75,6 +63,5 @@ impl Decision {
     pub(super) fn expect(&mut self, taken_out: usize, put_in: usize) {
         self.plan.effects.reserve_exact(taken_out.max(put_in));
         self.staged.reserve_exact(put_in);
-        self.steps.reserve_exact(taken_out + put_in);
     }
 }

@@ -28,11 +28,11 @@ impl Decider<'_> {
         for (root, path) in &request.files.make_folders {
             self.clear_for_folder(*root, path)?;
             let path = path.on(&self.root(*root)?.folder);
-            self.decision.steps.push(Step::MakeFolder { path });
+            self.decision.steps.push(&Step::MakeFolder { path });
         }
         for (root, path) in &request.files.drop_folders {
             let path = path.on(&self.root(*root)?.folder);
-            self.decision.steps.push(Step::DropFolder { path });
+            self.decision.steps.push(&Step::DropFolder { path });
         }
         self.decision.plan.effects.sort_by(|one, two| one.address.cmp(&two.address));
         Ok(())
@@ -50,7 +50,7 @@ impl Decider<'_> {
         let private = path.on(&folder.join(root.name.as_str()));
         self.need_private_folders(side, &private);
         self.decision.plan.kept.push(Kept { address, path: private.clone(), is_base_now: false });
-        self.decision.steps.push(Step::TakeOut { public, private });
+        self.decision.steps.push(&Step::TakeOut { public, private, thrown: None });
     }
 
     fn decide_one(&mut self, direct: &Direct) -> Result<(), ChangeError> {
@@ -82,7 +82,7 @@ impl Decider<'_> {
         let effect = Effect { address, kind, size_bytes, layer, over, blended, is_of_others };
         self.decision.plan.effects.push(effect);
         if let Some(private) = instead {
-            self.decision.steps.push(Step::PutIn { private: private.clone(), public });
+            self.decision.steps.push(&Step::PutIn { private: private.clone(), public });
         }
         Ok(())
     }

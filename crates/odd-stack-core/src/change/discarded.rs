@@ -8,46 +8,53 @@ use std::path::Path;
 
 use rayon::prelude::*;
 
-use super::decision::Thrown;
 use super::error::ChangeError;
-use super::step::Step;
+use super::step::{Step, StepKind};
+use super::steps::Steps;
 use crate::files::{KEPT, Seam, look_at};
 use crate::ledger::{LedgerError, Site, make_private_folder};
 use crate::notice::Notice;
 use crate::observer::Observer;
 use crate::stack::RootId;
 
+/// So many files are looked at before the next are: enough for all threads, and few to remember.
+const LOOKED_AT_ONCE: usize = 4096;
+
 /// Saves what changed since it was seen among the kept files of `revision`, and says so. When
 /// something can't be saved it is said where it lies, and that the trash must not be emptied now.
 pub(super) fn save_changed(
-    thrown: &[Thrown],
-    steps: &[Step],
+    steps: &Steps,
     revision: i64,
     site: Site<'_>,
     seam: &dyn Seam,
     observer: &dyn Observer,
 ) -> bool {
-    let ends = |thrown: &Thrown| match steps.get(thrown.step) {
-        Some(Step::TakeOut { public, private }) => Some((public.as_path(), private.as_path())),
-        _ => None,
+    let is_changed = |step: &Step| match step {
+        Step::TakeOut { private, thrown: Some(thrown), .. } => match look_at(private) {
+            Ok(None) => false,
+            Ok(Some(now)) => now != thrown.seen,
+            Err(_) => true,
+        },
+        _ => false,
     };
-    let changed: Vec<(RootId, &Path, &Path)> = thrown
-        .par_iter()
-        .filter_map(|thrown| {
-            let (public, private) = ends(thrown)?;
-            let now = look_at(private);
-            let is_changed = !matches!(now, Ok(None)) && !matches!(now, Ok(Some(now)) if now == thrown.seen);
-            is_changed.then_some((thrown.root, public, private))
-        })
-        .collect();
+    let mut changed: Vec<Step> = Vec::new();
+    let mut taken_out = steps.of(&[StepKind::TakeOut]);
+    loop {
+        let some: Vec<Step> = taken_out.by_ref().take(LOOKED_AT_ONCE).collect();
+        if some.is_empty() {
+            break;
+        }
+        changed.par_extend(some.into_par_iter().filter(is_changed));
+    }
     let mut may_empty = true;
-    for (root, public, private) in changed {
-        let path = public.to_path_buf();
-        match save(root, public, private, revision, site, seam) {
+    for step in changed {
+        let Step::TakeOut { public, private, thrown: Some(thrown) } = step else { continue };
+        let path = public.clone();
+        match save(thrown.root, &public, &private, revision, site, seam) {
             Ok(saved) => observer.notice(Notice::ChangedLate { path, saved }),
             Err(error) => {
                 may_empty = false;
-                let (reason, lies_at) = (error.to_string(), private.to_path_buf());
+                let (reason, lies_at) = (error.to_string(), private);
                 observer.notice(Notice::ChangedLateAndUnsaved { path, reason, lies_at });
             }
         }

@@ -6,7 +6,8 @@ use std::path::{Path, PathBuf};
 
 use rayon::prelude::*;
 
-use super::step::Step;
+use super::step::{Step, StepKind};
+use super::steps::Steps;
 use crate::files::{STAGE, Seam, is_nothing_there, look_at};
 use crate::observer::Observer;
 
@@ -27,102 +28,89 @@ fn at(path: &Path) -> impl FnOnce(io::Error) -> StepFailed {
 /// Does all steps that are not done yet, and makes them durable. `side_folders` are folders on the volumes
 /// concerned. Can be repeated after any stop.
 pub(super) fn forward(
-    steps: &[Step],
+    steps: &Steps,
     side_folders: &[PathBuf],
     seam: &dyn Seam,
     observer: &dyn Observer,
 ) -> Result<()> {
-    let (aside, rest): (Vec<&Step>, Vec<&Step>) =
-        steps.iter().partition(|step| matches!(step, Step::SetAside { .. }));
-    each_at_once(&aside, seam, observer, move_out)?;
-    sync(&aside, side_folders, seam)?;
-    let (out, rest): (Vec<&Step>, Vec<&Step>) =
-        rest.into_iter().partition(|step| matches!(step, Step::TakeOut { .. }));
-    each_at_once(&out, seam, observer, move_out)?;
-    sync(&out, side_folders, seam)?;
-    let (files, folders): (Vec<&Step>, Vec<&Step>) =
-        rest.into_iter().partition(|step| matches!(step, Step::PutIn { .. }));
+    for kind in [StepKind::SetAside, StepKind::TakeOut] {
+        each_at_once(steps.of(&[kind]), seam, observer, move_out)?;
+        sync(steps, &[kind], side_folders, seam)?;
+    }
     // Folders go before others come: a file may come to where a folder was.
-    for step in &folders {
-        if let Step::RenameFolder { from, to } = step {
-            rename_folder(from, to, seam)?;
+    for kind in [StepKind::RenameFolder, StepKind::DropFolder, StepKind::MakeFolder] {
+        for step in steps.of(&[kind]) {
+            match &step {
+                Step::RenameFolder { from, to } => rename_folder(from, to, seam)?,
+                Step::DropFolder { path } => drop_folder(path, seam)?,
+                Step::MakeFolder { path } => make_folder(path, seam)?,
+                Step::TakeOut { .. } | Step::SetAside { .. } | Step::PutIn { .. } => {}
+            }
         }
     }
-    for step in &folders {
-        if let Step::DropFolder { path } = step {
-            drop_folder(path, seam)?;
-        }
-    }
-    for step in &folders {
-        if let Step::MakeFolder { path } = step {
-            make_folder(path, seam)?;
-        }
-    }
-    each_at_once(&files, seam, observer, move_in)?;
-    sync(steps.iter().collect::<Vec<_>>().as_slice(), side_folders, seam)
+    each_at_once(steps.of(&[StepKind::PutIn]), seam, observer, move_in)?;
+    sync(steps, &StepKind::ALL, side_folders, seam)
 }
 
 /// Takes back all steps that were done, and makes that durable. Can be repeated after any stop.
 pub(super) fn back(
-    steps: &[Step],
+    steps: &Steps,
     side_folders: &[PathBuf],
     seam: &dyn Seam,
     observer: &dyn Observer,
 ) -> Result<()> {
-    let files: Vec<&Step> = steps.iter().filter(|step| matches!(step, Step::PutIn { .. })).collect();
-    each_at_once(&files, seam, observer, move_out)?;
-    sync(&files, side_folders, seam)?;
-    for step in steps.iter().rev() {
-        if let Step::MakeFolder { path } = step {
-            drop_folder(path, seam)?;
-        }
-    }
-    for step in steps.iter().rev() {
-        if let Step::DropFolder { path } = step {
-            make_folder(path, seam)?;
-        }
-    }
-    for step in steps.iter().rev() {
-        if let Step::RenameFolder { from, to } = step {
-            rename_folder(to, from, seam)?;
+    each_at_once(steps.of(&[StepKind::PutIn]), seam, observer, move_out)?;
+    sync(steps, &[StepKind::PutIn], side_folders, seam)?;
+    for kind in [StepKind::MakeFolder, StepKind::DropFolder, StepKind::RenameFolder] {
+        let folders: Vec<Step> = steps.of(&[kind]).collect();
+        for step in folders.iter().rev() {
+            match step {
+                Step::MakeFolder { path } => drop_folder(path, seam)?,
+                Step::DropFolder { path } => make_folder(path, seam)?,
+                Step::RenameFolder { from, to } => rename_folder(to, from, seam)?,
+                Step::TakeOut { .. } | Step::SetAside { .. } | Step::PutIn { .. } => {}
+            }
         }
     }
     // Where an original of before lies in its place again, or never left it, what would be taken back from that place
     // is taken back already.
-    let aside: Vec<&Step> = steps.iter().filter(|step| matches!(step, Step::SetAside { .. })).collect();
-    let mut places: HashSet<&Path> = HashSet::new();
-    for step in &aside {
+    let mut places: HashSet<PathBuf> = HashSet::new();
+    for step in steps.of(&[StepKind::SetAside]) {
         if let Step::SetAside { public, private } = step
-            && look_at(private).map_err(at(private))?.is_none()
+            && look_at(&private).map_err(at(&private))?.is_none()
         {
             places.insert(public);
         }
     }
-    let is_out =
-        |step: &&Step| matches!(step, Step::TakeOut { private, .. } if !places.contains(private.as_path()));
-    let out: Vec<&Step> = steps.iter().filter(is_out).collect();
-    each_at_once(&out, seam, observer, move_in)?;
-    sync(&out, side_folders, seam)?;
-    each_at_once(&aside, seam, observer, move_in)?;
-    sync(&aside, side_folders, seam)
+    let is_out = |step: &Step| matches!(step, Step::TakeOut { private, .. } if !places.contains(private));
+    each_at_once(steps.of(&[StepKind::TakeOut]).filter(is_out), seam, observer, move_in)?;
+    sync(steps, &[StepKind::TakeOut], side_folders, seam)?;
+    each_at_once(steps.of(&[StepKind::SetAside]), seam, observer, move_in)?;
+    sync(steps, &[StepKind::SetAside], side_folders, seam)
 }
 
+/// So many steps are held at once: enough for all threads, and few to remember.
+const STEPS_AT_ONCE: usize = 4096;
+
 fn each_at_once(
-    steps: &[&Step],
+    mut steps: impl Iterator<Item = Step>,
     seam: &dyn Seam,
     observer: &dyn Observer,
     act: fn(&Path, &Path, &dyn Seam) -> Result<()>,
 ) -> Result<()> {
-    steps.par_iter().try_for_each(|step| {
-        if let Step::TakeOut { public, private }
-        | Step::SetAside { public, private }
-        | Step::PutIn { private, public } = step
-        {
-            act(public, private, seam)?;
-            observer.advance(1, 0);
+    loop {
+        let some: Vec<Step> = steps.by_ref().take(STEPS_AT_ONCE).collect();
+        if some.is_empty() {
+            return Ok(());
         }
-        Ok(())
-    })
+        some.par_iter().try_for_each(|step| {
+            if let (Some(private), public) = step.ends() {
+                act(public, private, seam)?;
+                observer.advance(1, 0);
+            }
+            Ok(())
+        })?;
+    }
 }
 
 /// Moves a file from the game to its private name; done if something lies there already.
@@ -202,23 +190,21 @@ fn drop_folder(path: &Path, seam: &dyn Seam) -> Result<()> {
     }
 }
 
-fn sync(steps: &[&Step], side_folders: &[PathBuf], seam: &dyn Seam) -> Result<()> {
-    if steps.is_empty() {
-        return Ok(());
+/// Makes durable what steps of these kinds did, if there are any.
+fn sync(steps: &Steps, kinds: &[StepKind], side_folders: &[PathBuf], seam: &dyn Seam) -> Result<()> {
+    let mut folders: BTreeSet<PathBuf> = BTreeSet::new();
+    for step in steps.of(kinds) {
+        let (private, public) = step.ends();
+        // Where a folder lay before, nothing is written.
+        let private = private.filter(|_| step.kind() != StepKind::RenameFolder);
+        for folder in private.into_iter().chain([public]).filter_map(Path::parent) {
+            if !folders.contains(folder) {
+                folders.insert(folder.to_path_buf());
+            }
+        }
     }
-    let mut folders: BTreeSet<&Path> = BTreeSet::new();
-    for step in steps {
-        let ends = match step {
-            Step::TakeOut { public, private }
-            | Step::SetAside { public, private }
-            | Step::PutIn { private, public } => [Some(public), Some(private)],
-            Step::RenameFolder { to, .. } => [Some(to), None],
-            Step::MakeFolder { path } | Step::DropFolder { path } => [Some(path), None],
-        };
-        folders.extend(ends.into_iter().flatten().filter_map(|path| path.parent()));
-    }
-    let folders: Vec<&Path> = folders.into_iter().collect();
-    for side in side_folders {
+    let folders: Vec<&Path> = folders.iter().map(PathBuf::as_path).collect();
+    for side in side_folders.iter().filter(|_| !folders.is_empty()) {
         seam.make_durable(side, &folders).map_err(at(side))?;
     }
     Ok(())

@@ -43,7 +43,7 @@ impl Decider<'_> {
             if !is_there(&present)? && !is_there(&path)? {
                 let address = self.address(id, &path)?;
                 self.decision.plan.folders_made.push(address);
-                self.decision.steps.push(Step::MakeFolder { path: path.on(&root) });
+                self.decision.steps.push(&Step::MakeFolder { path: path.on(&root) });
             }
         }
         Ok(())
@@ -84,11 +84,13 @@ impl Decider<'_> {
         }
         // Keys are sorted, so each folder stands after the one above it.
         let decision = &mut self.decision;
-        decision.steps.extend(renamed.into_iter().map(|(_, from, to)| Step::RenameFolder { from, to }));
+        for (_, from, to) in renamed {
+            decision.steps.push(&Step::RenameFolder { from, to });
+        }
         for (address, path, is_staged) in made {
             decision.plan.folders_made.push(address);
             if !is_staged {
-                decision.steps.push(Step::MakeFolder { path });
+                decision.steps.push(&Step::MakeFolder { path });
             }
         }
         let mut gone: HashSet<(RootId, FoldedKey)> = HashSet::new();
@@ -101,7 +103,7 @@ impl Decider<'_> {
                 Some(true) => {
                     gone.insert((root, key.clone()));
                     self.decision.plan.folders_dropped.push(address);
-                    self.decision.steps.push(Step::DropFolder { path });
+                    self.decision.steps.push(&Step::DropFolder { path });
                 }
             }
         }

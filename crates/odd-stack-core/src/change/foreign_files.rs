@@ -6,12 +6,11 @@ use std::path::PathBuf;
 use rayon::prelude::*;
 
 use super::decider::{Decider, Move};
-use super::decision::Thrown;
 use super::error::ChangeError;
 use super::last_look::base_as_now;
 use super::looking::look;
 use super::request::ForeignFile;
-use super::step::Step;
+use super::step::{Step, Thrown};
 use crate::address::Address;
 use crate::expected::is_entry_as_laid;
 use crate::files::KEPT;
@@ -109,7 +108,7 @@ impl Decider<'_> {
             spelled.on(&folder.join(root.name.as_str()))
         };
         self.need_private_folders(&side, &private);
-        self.decision.steps.push(Step::SetAside { public, private });
+        self.decision.steps.push(&Step::SetAside { public, private });
         Ok(())
     }
 
@@ -152,7 +151,7 @@ impl Decider<'_> {
         if let (Some(original), Provider::Base(_)) = (&original, at.from) {
             if matches!(at.to, Provider::Base(_)) {
                 let public = at.to_path.on(&root.folder);
-                self.decision.steps.push(Step::PutIn { private: original.clone(), public });
+                self.decision.steps.push(&Step::PutIn { private: original.clone(), public });
             } else {
                 self.take_original(at, root, original.clone());
             }
@@ -161,11 +160,10 @@ impl Decider<'_> {
             return Ok(());
         }
         if let (Some(public), Some(seen)) = (public, seen) {
-            let step = self.decision.steps.len();
             let private = self.in_trash(&side);
             self.need_private_folders(&side, &private);
-            self.decision.thrown.push(Thrown { step, root: at.column.root, seen });
-            self.decision.steps.push(Step::TakeOut { public, private });
+            let thrown = Some(Thrown { root: at.column.root, seen });
+            self.decision.steps.push(&Step::TakeOut { public, private, thrown });
         }
         if matches!(at.to, Provider::Base(_)) && original.is_some() {
             return Ok(());
@@ -179,6 +177,6 @@ impl Decider<'_> {
             self.decision.covering.push((at.column.path, at.column.root, base.clone()));
         }
         let private = self.ledger.site().original(root, at.column.path);
-        self.decision.steps.push(Step::TakeOut { public, private });
+        self.decision.steps.push(&Step::TakeOut { public, private, thrown: None });
     }
 }

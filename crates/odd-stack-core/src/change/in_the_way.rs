@@ -7,12 +7,11 @@ use std::path::PathBuf;
 use rayon::prelude::*;
 
 use super::decider::{Decider, Leaving, Move};
-use super::decision::Thrown;
 use super::error::ChangeError;
 use super::looking::look;
 use super::options::Edits;
 use super::plan::Kept;
-use super::step::Step;
+use super::step::{Step, Thrown};
 use crate::address::{Address, RelPath};
 use crate::expected::{Drift, DriftKind};
 use crate::files::{KEPT, Seen};
@@ -77,16 +76,12 @@ impl Decider<'_> {
         });
         let public = path.on(&root.folder);
         self.files.cleared.insert(public.clone());
-        let step = self.decision.steps.len();
-        let private = match self.wishes.edits {
-            Edits::Discard => {
-                self.decision.thrown.push(Thrown { step, root: root.id, seen });
-                self.in_trash(&side)
-            }
-            Edits::Keep | Edits::Stop => self.keep(root, path, &address)?,
+        let (private, thrown) = match self.wishes.edits {
+            Edits::Discard => (self.in_trash(&side), Some(Thrown { root: root.id, seen })),
+            Edits::Keep | Edits::Stop => (self.keep(root, path, &address)?, None),
         };
         self.need_private_folders(&side, &private);
-        self.decision.steps.push(Step::TakeOut { public, private });
+        self.decision.steps.push(&Step::TakeOut { public, private, thrown });
         Ok(())
     }
 

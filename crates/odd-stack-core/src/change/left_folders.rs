@@ -7,22 +7,23 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use super::execute::is_held;
-use super::step::Step;
+use super::step::{Step, StepKind};
+use super::steps::Steps;
 use crate::files::is_nothing_there;
 use crate::ledger::{Ledger, LedgerError};
 use crate::notice::Notice;
 use crate::observer::Observer;
 
 /// Notes, in the open transaction, those that steps were to drop and that are still there, though nothing is in them.
-pub(super) fn note(ledger: &Ledger, steps: &[Step]) -> Result<Vec<PathBuf>, LedgerError> {
+pub(super) fn note(ledger: &Ledger, steps: &Steps) -> Result<Vec<PathBuf>, LedgerError> {
     let mut left: Vec<PathBuf> = Vec::new();
-    for step in steps {
+    for step in steps.of(&[StepKind::DropFolder, StepKind::MakeFolder]) {
         match step {
-            Step::DropFolder { path } if holds_nothing_but(path, &left) => {
-                left.push(path.clone());
+            Step::DropFolder { path } if holds_nothing_but(&path, &left) => {
+                left.push(path);
             }
             // It is wanted again.
-            Step::MakeFolder { path } => ledger.catalogue.forget_folder_left(path)?,
+            Step::MakeFolder { path } => ledger.catalogue.forget_folder_left(&path)?,
             _ => {}
         }
     }

@@ -45,6 +45,7 @@ mod request;
 mod revision_before;
 mod staging;
 mod step;
+mod steps;
 mod version_difference;
 
 pub use apply::Prepared;

@@ -38,7 +38,7 @@ impl Decider<'_> {
                     let name = format!("{}-tree-{}", self.files.batch, self.files.new_folders.trees);
                     let path = self.side(*root)?.join(STAGE).join(name);
                     self.files.new_folders.trees += 1;
-                    self.decision.steps.push(Step::PutIn { private: path.clone(), public });
+                    self.decision.steps.push(&Step::PutIn { private: path.clone(), public });
                     path
                 }
             };

@@ -1,14 +1,15 @@
-//! The steps of a change and how each is done, seen to be done, and taken back.
+//! The steps of a change.
 
 use std::path::{Path, PathBuf};
 
-use crate::ledger::catalogue::JournalStep;
+use crate::files::Seen;
+use crate::stack::RootId;
 
-/// One step of a change.
+/// One step of a change. How each is done, seen to be done and taken back is said where they are executed.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) enum Step {
     /// A file leaves the game. `private` is a name nothing lies under before.
-    TakeOut { public: PathBuf, private: PathBuf },
+    TakeOut { public: PathBuf, private: PathBuf, thrown: Option<Thrown> },
     /// An original makes room for a new one, before anything else. `private` is a name nothing lies under before; a
     /// file may be taken out to `public` afterwards.
     SetAside { public: PathBuf, private: PathBuf },
@@ -22,57 +23,74 @@ pub(crate) enum Step {
     DropFolder { path: PathBuf },
 }
 
-impl Step {
-    pub(crate) fn to_journal(&self) -> JournalStep {
-        let text = |path: &Path| path.to_string_lossy().into_owned();
-        let (kind, private, public) = match self {
-            Self::TakeOut { public, private } => (0, Some(private), public),
-            Self::RenameFolder { from, to } => (1, Some(from), to),
-            Self::MakeFolder { path } => (2, None, path),
-            Self::PutIn { private, public } => (3, Some(private), public),
-            Self::DropFolder { path } => (4, None, path),
-            Self::SetAside { public, private } => (5, Some(private), public),
-        };
-        JournalStep { kind, private: private.map(|path| text(path)), public: text(public) }
+/// What is known of a file that goes to the trash.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct Thrown {
+    pub root: RootId,
+    /// What was seen of it when the change was decided.
+    pub seen: Seen,
+}
+
+/// What a step does. The numbers are the journal's.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum StepKind {
+    TakeOut = 0,
+    RenameFolder = 1,
+    MakeFolder = 2,
+    PutIn = 3,
+    DropFolder = 4,
+    SetAside = 5,
+}
+
+impl StepKind {
+    /// All kinds, in order of their numbers.
+    pub(super) const ALL: [Self; 6] =
+        [Self::TakeOut, Self::RenameFolder, Self::MakeFolder, Self::PutIn, Self::DropFolder, Self::SetAside];
+
+    pub(super) fn of_number(number: u8) -> Option<Self> {
+        Self::ALL.get(usize::from(number)).copied()
     }
 
-    /// `None` for what [`Step::to_journal`] never writes.
-    pub(crate) fn from_journal(step: JournalStep) -> Option<Self> {
-        let public = PathBuf::from(step.public);
-        let private = step.private.map(PathBuf::from);
-        Some(match (step.kind, private) {
-            (0, Some(private)) => Self::TakeOut { public, private },
-            (1, Some(from)) => Self::RenameFolder { from, to: public },
-            (2, None) => Self::MakeFolder { path: public },
-            (3, Some(private)) => Self::PutIn { private, public },
-            (4, None) => Self::DropFolder { path: public },
-            (5, Some(private)) => Self::SetAside { public, private },
-            _ => return None,
-        })
+    /// Whether such a step has two ends.
+    pub(super) fn has_private(self) -> bool {
+        !matches!(self, Self::MakeFolder | Self::DropFolder)
     }
 }
 
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn every_step_comes_back_from_the_journal() {
-        let (public, private) = (PathBuf::from("/game/a"), PathBuf::from("/ledger/originals/7"));
-        let steps = [
-            Step::TakeOut { public: public.clone(), private: private.clone() },
-            Step::PutIn { private: private.clone(), public: public.clone() },
-            Step::RenameFolder { from: private.clone(), to: public.clone() },
-            Step::MakeFolder { path: public.clone() },
-            Step::DropFolder { path: public.clone() },
-            Step::SetAside { public: public.clone(), private: private.clone() },
-        ];
-        for step in &steps {
-            assert_eq!(Step::from_journal(step.to_journal()).as_ref(), Some(step));
+impl Step {
+    pub(super) fn kind(&self) -> StepKind {
+        match self {
+            Self::TakeOut { .. } => StepKind::TakeOut,
+            Self::SetAside { .. } => StepKind::SetAside,
+            Self::RenameFolder { .. } => StepKind::RenameFolder,
+            Self::MakeFolder { .. } => StepKind::MakeFolder,
+            Self::PutIn { .. } => StepKind::PutIn,
+            Self::DropFolder { .. } => StepKind::DropFolder,
         }
-        let unknown = JournalStep { kind: 9, private: None, public: "/game/a".into() };
-        assert_eq!(Step::from_journal(unknown), None);
-        let halved = JournalStep { kind: 0, private: None, public: "/game/a".into() };
-        assert_eq!(Step::from_journal(halved), None);
+    }
+
+    /// What the step is made of: its private end, where it has one, and its public one; of a folder that gets another
+    /// spelling where it lay and where it will lie.
+    pub(super) fn ends(&self) -> (Option<&Path>, &Path) {
+        match self {
+            Self::TakeOut { public, private, .. }
+            | Self::SetAside { public, private }
+            | Self::PutIn { private, public }
+            | Self::RenameFolder { from: private, to: public } => (Some(private), public),
+            Self::MakeFolder { path } | Self::DropFolder { path } => (None, path),
+        }
+    }
+
+    /// The step of that kind with these ends; `None` if such a step has others.
+    pub(super) fn of(kind: StepKind, private: Option<PathBuf>, public: PathBuf) -> Option<Self> {
+        Some(match (kind, private) {
+            (StepKind::TakeOut, Some(private)) => Self::TakeOut { public, private, thrown: None },
+            (StepKind::RenameFolder, Some(from)) => Self::RenameFolder { from, to: public },
+            (StepKind::MakeFolder, None) => Self::MakeFolder { path: public },
+            (StepKind::PutIn, Some(private)) => Self::PutIn { private, public },
+            (StepKind::DropFolder, None) => Self::DropFolder { path: public },
+            (StepKind::SetAside, Some(private)) => Self::SetAside { public, private },
+            _ => return None,
+        })
     }
 }

@@ -1,11 +1,13 @@
 //! Corners of the main job: other volumes, spellings, cancelling, lost contents.
 
+use std::collections::BTreeSet;
 use std::fs;
-use std::sync::Mutex;
 use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, Mutex};
 
+use crate::faulty::{Fault, Faulty};
 use crate::stored::stored;
-use crate::world::{NOW, Thing, World, add, add_request, id, permit, reorder};
+use crate::world::{NOW, Thing, World, add, add_request, id, permit, recover, reorder};
 use odd_stack_core::change::{ChangeError, ChangeOptions};
 use odd_stack_core::jobs::steps::{conflicts, prepare_add, stack};
 use odd_stack_core::jobs::{AddError, ConflictsRequest, Reorder};
@@ -320,6 +322,40 @@ fn a_file_written_at_the_last_moment_is_saved() {
     let notices = meddler.notices.into_inner().unwrap();
     let (path, saved) = (world.path("game/fog.ini"), ledger.folder().join("kept/2/game/fog.ini"));
     assert_eq!(notices, [Notice::ChangedLate { path, saved }]);
+}
+
+/// A change stops at each of its steps, and a person works on with what lies there before the next command goes on with it.
+#[test]
+fn a_file_written_after_a_stop_is_never_lost() {
+    const EDIT: &str = "written after the stop";
+    let one_at_a_time = rayon::ThreadPoolBuilder::new().num_threads(1).build().unwrap();
+    let mut saved = 0;
+    for at in (0..).step_by(if cfg!(windows) { 4 } else { 1 }) {
+        let world = World::with_game(&[("game/fog.ini", "fog=1"), ("game/a", "a")]);
+        let files = [("fog.ini", "fog=9"), ("new.txt", "new"), ("new/deep.txt", "deep")];
+        world.add(&world.package("pack", &files), &[".=game:"]).unwrap();
+        let aside = tempfile::tempdir_in(world.folder.path()).unwrap();
+        let seam = Arc::new(Faulty::new(Fault::Stop, at, aside.path().to_path_buf()));
+        let lift = Reorder::Lift(vec![id(&world.ledger(), "pack")]);
+        let _ = one_at_a_time.install(|| reorder(&world.ledger_through(seam.clone()), &lift, options()));
+        if !seam.has_struck() {
+            break;
+        }
+        let mut edits = BTreeSet::new();
+        for path in ["fog.ini", "new.txt", "new/deep.txt"] {
+            if world.path(&format!("game/{path}")).exists() {
+                let edit = format!("{EDIT}: {path}");
+                world.write(&format!("game/{path}"), &edit);
+                edits.insert(edit.into_bytes());
+            }
+        }
+        recover(&world.ledger());
+        let left = world.all_contents();
+        assert!(edits.is_subset(&left), "step {at}");
+        let kept = world.ledger().folder().join("kept");
+        saved += usize::from(fs::read_dir(kept).is_ok_and(|mut kept| kept.next().is_some()));
+    }
+    assert!(saved > 0, "some stops were in time for it");
 }
 
 #[cfg(unix)]

@@ -17,7 +17,16 @@ pub(crate) struct JournalMark {
     pub outcome: String,
 }
 
-/// One step as it is stored; what it means is the disk's.
+/// The steps as they are stored; what they mean is the change's.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum JournalSteps {
+    /// All of them.
+    Bytes(Vec<u8>),
+    /// A row for each, as up to format 16.
+    Rows(Vec<JournalStep>),
+}
+
+/// One step as it was stored up to format 16.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) struct JournalStep {
     pub kind: i64,
@@ -27,21 +36,13 @@ pub(crate) struct JournalStep {
 
 impl Catalogue {
     /// Notes the change that is about to be made.
-    pub(crate) fn write_journal(
-        &self,
-        mark: &JournalMark,
-        steps: impl Iterator<Item = JournalStep>,
-    ) -> Result<()> {
+    pub(crate) fn write_journal(&self, mark: &JournalMark, steps: &[u8]) -> Result<()> {
         self.run(|db| {
             db.execute(
                 "INSERT INTO journal VALUES (1, ?1, ?2, ?3, ?4)",
                 params![if mark.backward { -1 } else { 1 }, mark.command, mark.begun_at, mark.outcome],
             )?;
-            let mut insert = db.prepare_cached("INSERT INTO step VALUES (?1, ?2, ?3, ?4)")?;
-            for (number, step) in steps.enumerate() {
-                insert.execute(params![number as i64, step.kind, step.private, step.public])?;
-            }
-            Ok(())
+            db.execute("INSERT INTO journal_steps VALUES (1, ?1)", [steps]).map(drop)
         })
     }
 
@@ -62,13 +63,17 @@ impl Catalogue {
     }
 
     /// Its steps, in order.
-    pub(crate) fn journal_steps(&self) -> Result<Vec<JournalStep>> {
+    pub(crate) fn journal_steps(&self) -> Result<JournalSteps> {
         self.run(|db| {
+            let read = db.query_row("SELECT steps FROM journal_steps", [], |row| row.get(0));
+            if let Some(bytes) = read.optional()? {
+                return Ok(JournalSteps::Bytes(bytes));
+            }
             let mut query = db.prepare_cached("SELECT kind, private, public FROM step ORDER BY number")?;
             let rows = query.query_map([], |row| {
                 Ok(JournalStep { kind: row.get(0)?, private: row.get(1)?, public: row.get(2)? })
             })?;
-            rows.collect()
+            rows.collect::<rusqlite::Result<_>>().map(JournalSteps::Rows)
         })
     }
 
@@ -79,6 +84,6 @@ impl Catalogue {
 
     /// Says that no change is under way any more.
     pub(crate) fn clear_journal(&self) -> Result<()> {
-        self.run(|db| db.execute_batch("DELETE FROM step; DELETE FROM journal;"))
+        self.run(|db| db.execute_batch("DELETE FROM step; DELETE FROM journal_steps; DELETE FROM journal;"))
     }
 }

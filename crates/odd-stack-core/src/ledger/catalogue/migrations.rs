@@ -20,7 +20,7 @@ const STEPS: &[&str] = &[
     BUILT_AND_LINKED,
     PACKS,
     TREES,
-    TAKEN_AWAY,
+    TAKEN_AWAY_AND_STEPS,
 ];
 
 /// The format number that this program writes.
@@ -368,10 +368,16 @@ CREATE TABLE tree (
 ) WITHOUT ROWID;
 ";
 
-/// Where layers take something away is found at once.
-const TAKEN_AWAY: &str = "
+/// Where layers take something away is found at once; the steps of a change under way are one thing.
+const TAKEN_AWAY_AND_STEPS: &str = "
 CREATE INDEX taken_away_at_path ON entry (path)
     WHERE hash = x'0000000000000000000000000000000000000000000000000000000000000000';
+
+-- The steps of the change under way. `step` has those that an earlier program left.
+CREATE TABLE journal_steps (
+    only_row INTEGER PRIMARY KEY CHECK (only_row = 1),
+    steps BLOB NOT NULL
+);
 ";
 
 #[cfg(test)]

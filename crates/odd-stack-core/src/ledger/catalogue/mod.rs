@@ -36,7 +36,9 @@ pub(crate) use built::{BuiltFolder, BuiltThing};
 pub(crate) use columns::FolderSource;
 pub(crate) use container_lists::ContainerList;
 pub(crate) use contests::Side;
-pub(crate) use journal::{JournalMark, JournalStep};
+#[cfg(test)]
+pub(crate) use journal::JournalStep;
+pub(crate) use journal::{JournalMark, JournalSteps};
 pub use layers::{Layer, LayerState, NewLayer};
 pub(crate) use lineups::Lineup;
 pub(crate) use linked::LinkedStamp;

@@ -1,0 +1,371 @@
+//! All steps of a change, in little room: there may be one for each of very many files. They are kept so in memory, and
+//! so in the journal.
+//!
+//! A step is a byte for its kind, then its private end, if it has one, and its public one. Steps follow the order of
+//! addresses, so an end is told by how many bytes it has in common with the same end of the step before, how many
+//! follow, and these. Of a file that is thrown away come its root, and its kind, size, time and mode as they were seen.
+//! Numbers are unsigned LEB128 (DWARF 5, 7.6).
+
+use std::path::{Path, PathBuf};
+
+use super::step::{Step, StepKind, Thrown};
+use crate::files::Seen;
+use crate::ledger::catalogue::JournalSteps;
+use crate::stack::{BaseKind, RootId};
+
+/// In a step's first byte: it throws away a file that was seen.
+const IS_THROWN: u8 = 0x80;
+
+/// The steps of a change, in order.
+#[derive(Debug, Clone, Default)]
+pub(crate) struct Steps {
+    bytes: Vec<u8>,
+    count: usize,
+    last: Ends,
+}
+
+/// Both ends of the last step met, as bytes.
+#[derive(Debug, Clone, Default)]
+struct Ends {
+    private: Vec<u8>,
+    public: Vec<u8>,
+}
+
+impl Steps {
+    pub(super) fn push(&mut self, step: &Step) {
+        let thrown = match step {
+            Step::TakeOut { thrown, .. } => *thrown,
+            _ => None,
+        };
+        self.bytes.push(step.kind() as u8 | if thrown.is_some() { IS_THROWN } else { 0 });
+        let (private, public) = step.ends();
+        if let Some(private) = private {
+            write_end(&mut self.bytes, &mut self.last.private, private);
+        }
+        write_end(&mut self.bytes, &mut self.last.public, public);
+        if let Some(Thrown { root, seen }) = thrown {
+            let numbers = [
+                root.0.cast_unsigned(),
+                kind_number(seen.kind),
+                seen.size_bytes,
+                seen.modified_ns.cast_unsigned(),
+                u64::from(seen.mode),
+            ];
+            numbers.into_iter().for_each(|number| write_number(&mut self.bytes, number));
+        }
+        self.count += 1;
+    }
+
+    /// How many there are.
+    pub(super) fn len(&self) -> usize {
+        self.count
+    }
+
+    /// How many there are of these kinds.
+    pub(super) fn count(&self, kinds: &[StepKind]) -> usize {
+        let mut walk = self.walk();
+        std::iter::from_fn(|| walk.next()).filter(|met| kinds.contains(&met.kind)).count()
+    }
+
+    /// Those of these kinds, in order.
+    pub(super) fn of<'s>(&'s self, kinds: &'s [StepKind]) -> impl Iterator<Item = Step> + 's {
+        let mut walk = self.walk();
+        std::iter::from_fn(move || {
+            loop {
+                let met = walk.next()?;
+                if kinds.contains(&met.kind) {
+                    return walk.step(met);
+                }
+            }
+        })
+    }
+
+    fn walk(&self) -> Walk<'_> {
+        Walk { rest: &self.bytes, ends: Ends::default() }
+    }
+
+    /// As the journal keeps them.
+    pub(super) fn to_journal(&self) -> &[u8] {
+        &self.bytes
+    }
+
+    /// From the journal; `None` for what [`Steps::to_journal`] never gives.
+    pub(super) fn from_journal(journal: JournalSteps) -> Option<Self> {
+        match journal {
+            JournalSteps::Bytes(bytes) => {
+                let mut walk = Walk { rest: &bytes, ends: Ends::default() };
+                let mut count = 0;
+                while !walk.rest.is_empty() {
+                    let met = walk.next()?;
+                    walk.step(met)?;
+                    count += 1;
+                }
+                let last = walk.ends;
+                Some(Self { bytes, count, last })
+            }
+            JournalSteps::Rows(rows) => {
+                let mut steps = Self::default();
+                for row in rows {
+                    let kind = StepKind::of_number(row.kind.try_into().ok()?)?;
+                    steps.push(&Step::of(kind, row.private.map(PathBuf::from), row.public.into())?);
+                }
+                Some(steps)
+            }
+        }
+    }
+}
+
+/// A step without its ends, which are the walk's.
+struct Met {
+    kind: StepKind,
+    thrown: Option<Thrown>,
+}
+
+/// Goes over steps one by one. What is damaged ends it.
+struct Walk<'s> {
+    rest: &'s [u8],
+    ends: Ends,
+}
+
+impl Walk<'_> {
+    fn next(&mut self) -> Option<Met> {
+        let (first, rest) = self.rest.split_first()?;
+        self.rest = rest;
+        let kind = StepKind::of_number(first & !IS_THROWN)?;
+        if kind.has_private() {
+            read_end(&mut self.rest, &mut self.ends.private)?;
+        }
+        read_end(&mut self.rest, &mut self.ends.public)?;
+        let thrown = match first & IS_THROWN {
+            0 => None,
+            _ if kind == StepKind::TakeOut => Some(self.thrown()?),
+            _ => return None,
+        };
+        Some(Met { kind, thrown })
+    }
+
+    fn thrown(&mut self) -> Option<Thrown> {
+        let mut number = || read_number(&mut self.rest);
+        let root = RootId(number()?.cast_signed());
+        let kind = kind_of_number(number()?)?;
+        let (size_bytes, modified_ns) = (number()?, number()?.cast_signed());
+        let mode = number()?.try_into().ok()?;
+        // That is no part of what is compared.
+        let changed_ns = 0;
+        Some(Thrown { root, seen: Seen { kind, size_bytes, modified_ns, changed_ns, mode } })
+    }
+
+    /// The step that was met last.
+    fn step(&self, met: Met) -> Option<Step> {
+        let private = match met.kind.has_private() {
+            true => Some(path_of(&self.ends.private)?),
+            false => None,
+        };
+        let mut step = Step::of(met.kind, private, path_of(&self.ends.public)?)?;
+        if let Step::TakeOut { thrown, .. } = &mut step {
+            *thrown = met.thrown;
+        }
+        Some(step)
+    }
+}
+
+fn kind_number(kind: BaseKind) -> u64 {
+    match kind {
+        BaseKind::File => 0,
+        BaseKind::Folder => 1,
+        BaseKind::Link => 2,
+        BaseKind::Other => 3,
+    }
+}
+
+fn kind_of_number(number: u64) -> Option<BaseKind> {
+    let all = [BaseKind::File, BaseKind::Folder, BaseKind::Link, BaseKind::Other];
+    all.get(usize::try_from(number).ok()?).copied()
+}
+
+fn write_end(bytes: &mut Vec<u8>, last: &mut Vec<u8>, path: &Path) {
+    let path = bytes_of(path);
+    let common = path.iter().zip(last.iter()).take_while(|(one, two)| one == two).count();
+    let (_, new) = path.split_at(common);
+    write_number(bytes, common as u64);
+    write_number(bytes, new.len() as u64);
+    bytes.extend_from_slice(new);
+    last.truncate(common);
+    last.extend_from_slice(new);
+}
+
+fn read_end(rest: &mut &[u8], last: &mut Vec<u8>) -> Option<()> {
+    let common = usize::try_from(read_number(rest)?).ok().filter(|common| *common <= last.len())?;
+    let new = usize::try_from(read_number(rest)?).ok()?;
+    let (new, behind) = rest.split_at_checked(new)?;
+    *rest = behind;
+    last.truncate(common);
+    last.extend_from_slice(new);
+    Some(())
+}
+
+fn write_number(bytes: &mut Vec<u8>, mut number: u64) {
+    while number >= 0x80 {
+        bytes.push(number as u8 | 0x80);
+        number >>= 7;
+    }
+    bytes.push(number as u8);
+}
+
+fn read_number(rest: &mut &[u8]) -> Option<u64> {
+    let mut number = 0;
+    for shift in (0..u64::BITS).step_by(7) {
+        let (byte, behind) = rest.split_first()?;
+        *rest = behind;
+        let part = u64::from(byte & 0x7f);
+        if part << shift >> shift != part {
+            return None;
+        }
+        number |= part << shift;
+        if byte & 0x80 == 0 {
+            return Some(number);
+        }
+    }
+    None
+}
+
+/// A path as bytes, just so.
+#[cfg(unix)]
+fn bytes_of(path: &Path) -> &[u8] {
+    std::os::unix::ffi::OsStrExt::as_bytes(path.as_os_str())
+}
+
+#[cfg(unix)]
+#[expect(clippy::unnecessary_wraps, reason = "elsewhere not all bytes are a path")]
+fn path_of(bytes: &[u8]) -> Option<PathBuf> {
+    let path: &std::ffi::OsStr = std::os::unix::ffi::OsStrExt::from_bytes(bytes);
+    Some(PathBuf::from(path))
+}
+
+/// A path as bytes, just so: in units of 16 bits, not all of which need to be text.
+#[cfg(windows)]
+fn bytes_of(path: &Path) -> Vec<u8> {
+    let units = std::os::windows::ffi::OsStrExt::encode_wide(path.as_os_str());
+    units.flat_map(u16::to_le_bytes).collect()
+}
+
+#[cfg(windows)]
+fn path_of(bytes: &[u8]) -> Option<PathBuf> {
+    let (units, []) = bytes.as_chunks() else { return None };
+    let units: Vec<u16> = units.iter().map(|unit| u16::from_le_bytes(*unit)).collect();
+    let path: std::ffi::OsString = std::os::windows::ffi::OsStringExt::from_wide(&units);
+    Some(PathBuf::from(path))
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+    use crate::ledger::catalogue::JournalStep;
+
+    fn path() -> impl Strategy<Value = PathBuf> {
+        proptest::collection::vec("[a-bé]{0,3}|data|[a-z0-9 .]{1,9}", 0..5)
+            .prop_map(|parts| PathBuf::from(format!("/game/{}", parts.join("/"))))
+    }
+
+    fn thrown() -> impl Strategy<Value = Option<Thrown>> {
+        let seen = (0..4u64, any::<u64>(), any::<i64>(), any::<u32>(), any::<i64>());
+        proptest::option::of(seen.prop_map(|(kind, size_bytes, modified_ns, mode, root)| {
+            let kind = kind_of_number(kind).unwrap();
+            Thrown { root: RootId(root), seen: Seen { kind, size_bytes, modified_ns, changed_ns: 0, mode } }
+        }))
+    }
+
+    fn step() -> impl Strategy<Value = Step> {
+        let made = |(kind, private, public, thrown_now): (u8, PathBuf, PathBuf, Option<Thrown>)| {
+            let kind = StepKind::of_number(kind).unwrap();
+            let mut step = Step::of(kind, kind.has_private().then_some(private), public).unwrap();
+            if let Step::TakeOut { thrown, .. } = &mut step {
+                *thrown = thrown_now;
+            }
+            step
+        };
+        (0..6u8, path(), path(), thrown()).prop_map(made)
+    }
+
+    fn steps_of(list: &[Step]) -> Steps {
+        let mut steps = Steps::default();
+        list.iter().for_each(|step| steps.push(step));
+        steps
+    }
+
+    proptest! {
+        #[test]
+        fn what_is_pushed_comes_out_of_memory_and_journal(
+            list in proptest::collection::vec(step(), 0..20),
+            kinds in proptest::sample::subsequence(&StepKind::ALL, 0..6),
+            more in step(),
+        ) {
+            let steps = steps_of(&list);
+            prop_assert_eq!(steps.len(), list.len());
+            let of_kinds: Vec<Step> = list.iter().filter(|step| kinds.contains(&step.kind())).cloned().collect();
+            prop_assert_eq!(steps.count(&kinds), of_kinds.len());
+            prop_assert_eq!(steps.of(&kinds).collect::<Vec<_>>(), of_kinds);
+            let mut again = Steps::from_journal(JournalSteps::Bytes(steps.to_journal().to_vec())).unwrap();
+            prop_assert_eq!(again.of(&StepKind::ALL).collect::<Vec<_>>(), list.clone());
+            again.push(&more);
+            prop_assert_eq!(again.of(&StepKind::ALL).last(), Some(more));
+            // As earlier formats kept them.
+            let row = |step: &Step| {
+                let (private, public) = step.ends();
+                let text = |path: &Path| path.to_str().unwrap().to_owned();
+                JournalStep { kind: step.kind() as i64, private: private.map(text), public: text(public) }
+            };
+            let rows = Steps::from_journal(JournalSteps::Rows(list.iter().map(row).collect())).unwrap();
+            let ends = |steps: &Steps| {
+                let of = |step: Step| (step.kind() as u8, step.ends().0.map(PathBuf::from), step.ends().1.to_owned());
+                steps.of(&StepKind::ALL).map(of).collect::<Vec<_>>()
+            };
+            prop_assert_eq!(ends(&rows), ends(&steps));
+        }
+
+        /// Whatever the journal holds, nothing is made up of what is cut short.
+        #[test]
+        fn what_is_damaged_is_nothing(
+            list in proptest::collection::vec(step(), 1..6),
+            at in any::<proptest::sample::Index>(),
+            bytes in proptest::collection::vec(any::<u8>(), 0..40),
+        ) {
+            let steps = steps_of(&list);
+            let whole = steps.to_journal();
+            let cut = &whole[..at.index(whole.len())];
+            if let Some(left) = Steps::from_journal(JournalSteps::Bytes(cut.to_vec())) {
+                let left: Vec<Step> = left.of(&StepKind::ALL).collect();
+                prop_assert_eq!(&left[..], &list[..left.len()]);
+            }
+            // Anything at all is read, or refused, and ends.
+            if let Some(read) = Steps::from_journal(JournalSteps::Bytes(bytes)) {
+                prop_assert_eq!(read.of(&StepKind::ALL).count(), read.len());
+            }
+        }
+    }
+
+    #[cfg(unix)]
+    #[test]
+    fn a_path_that_is_no_text_stays_as_it_is() {
+        use std::os::unix::ffi::OsStrExt;
+        let path = PathBuf::from(std::ffi::OsStr::from_bytes(b"/ga\xffme/a"));
+        let step = Step::MakeFolder { path };
+        let steps = steps_of(std::slice::from_ref(&step));
+        assert_eq!(steps.of(&StepKind::ALL).next(), Some(step));
+    }
+
+    #[test]
+    fn rows_that_no_format_wrote_are_nothing() {
+        let row = |kind, private: Option<&str>| JournalStep {
+            kind,
+            private: private.map(str::to_owned),
+            public: "/game/a".into(),
+        };
+        for row in [row(9, None), row(0, None), row(-1, Some("/b")), row(2, Some("/b")), row(256, Some("/b"))]
+        {
+            assert!(Steps::from_journal(JournalSteps::Rows(vec![row])).is_none());
+        }
+    }
+}
