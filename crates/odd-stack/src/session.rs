@@ -305,13 +305,13 @@ impl Session {
     pub fn make(
         &mut self,
         game: &OpenGame,
-        change: Prepared<'_>,
+        mut change: Prepared<'_>,
         dry_run: bool,
         asks: bool,
         before: impl FnOnce(&mut Output, &ChangeReport),
     ) -> Result<ChangeReport, Failure> {
         self.tell_recovered();
-        let mut report = game.report_of(&change, dry_run)?;
+        let mut report = game.report_of(&mut change, dry_run)?;
         for notice in &change.plan().notices {
             self.out.warn(notice_words(notice));
         }

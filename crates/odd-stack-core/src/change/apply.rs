@@ -17,7 +17,7 @@ use super::linking::Linking;
 use super::options::ChangeOptions;
 use super::other_games::{hold_others, others_are_asked};
 use super::outcome::{Back, BaseNow, Outcome, Undo, write_outcome};
-use super::plan::{EffectKind, Plan};
+use super::plan::{Effect, EffectKind, Plan};
 use super::private_folders::{make_private_folders, tidy_private_folders};
 use super::request::ChangeRequest;
 use super::staging::{build, lay_stored, write_new};
@@ -99,8 +99,7 @@ pub(crate) fn prepare<'l>(
         undo: request.noted.undo.map(Undo::of),
         restores: request.noted.restores,
         about: request.noted.about,
-        did: [EffectKind::Add, EffectKind::Overwrite, EffectKind::Restore, EffectKind::Delete]
-            .map(|kind| decision.plan.count(kind).0),
+        did: EffectKind::ALL.map(|kind| decision.plan.count(kind).0),
         lost: decision
             .lost
             .iter()
@@ -134,6 +133,12 @@ impl Prepared<'_> {
     /// What the change will do, address by address.
     pub fn plan(&self) -> &Plan {
         &self.decision.plan
+    }
+
+    /// What changes on disk, in order of addresses, for who tells it: there may be very much of it, so the plan has it no
+    /// more.
+    pub fn take_effects(&mut self) -> Vec<Effect> {
+        std::mem::take(&mut self.decision.plan.effects)
     }
 
     /// Makes the change and gives the number of the new revision.

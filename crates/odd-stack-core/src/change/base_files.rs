@@ -97,7 +97,6 @@ impl Decider<'_> {
                 _ => Ok(None),
             })
             .collect::<Result<_, ChangeError>>()?;
-        let mut files = Vec::new();
         for (index, (path, soundness)) in
             looked.into_iter().enumerate().filter_map(|(index, looked)| Some((index, looked?)))
         {
@@ -112,7 +111,9 @@ impl Decider<'_> {
             }
             let file = lost_original(site, column, &base, &path, soundness)?;
             self.decision.plan.originals_lost.push(file.address.clone());
-            files.push(file);
+            if !self.wishes.without_lost {
+                self.noted.lost_originals.push(file);
+            }
             let (root, key) = (column.root, column.key.clone());
             column.base = None;
             self.decision.base_now.push((root, key.clone(), None));
@@ -121,11 +122,7 @@ impl Decider<'_> {
                 self.save_original(root, &base.spelled, path)?;
             }
         }
-        if files.is_empty() || self.wishes.without_lost {
-            return Ok(());
-        }
-        files.sort_by(|one, two| one.address.cmp(&two.address));
-        Err(ChangeError::OriginalsLost { files })
+        Ok(())
     }
 
     /// Saves an original that is not what it was.

@@ -4,12 +4,15 @@ use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use rustc_hash::FxHashSet;
+
 use super::decision::Decision;
 use super::error::ChangeError;
 use super::options::Edits;
 use super::plan::ClashingFile;
 use super::request::{Exchange, ForeignFile};
 use crate::address::{Address, FoldedKey, RelPath};
+use crate::check::DamagedFile;
 use crate::expected::{Blender, Folders};
 use crate::files::{STAGE, TRASH};
 use crate::game::Root;
@@ -88,14 +91,55 @@ impl Move<'_> {
 }
 
 /// Addresses of files that leave, and nothing takes their place.
-pub(super) type Leaving = HashSet<(RootId, FoldedKey)>;
+#[derive(Debug, Default)]
+pub(super) struct Leaving(BTreeMap<RootId, FxHashSet<FoldedKey>>);
+
+impl Leaving {
+    pub(super) fn insert(&mut self, root: RootId, key: FoldedKey) {
+        self.0.entry(root).or_default().insert(key);
+    }
+
+    pub(super) fn contains(&self, root: RootId, key: &FoldedKey) -> bool {
+        self.0.get(&root).is_some_and(|keys| keys.contains(key))
+    }
+}
+
+/// Folders on the way to files that move, by root and path, each with whether something comes into it.
+#[derive(Debug, Default)]
+pub(super) struct FoldersOnTheWay(BTreeMap<RootId, BTreeMap<String, bool>>);
+
+impl FoldersOnTheWay {
+    pub(super) fn note(&mut self, at: &Move<'_>) {
+        let folders = self.0.entry(at.column.root).or_default();
+        for (path, comes) in [(&at.from_path, false), (&at.to_path, !matches!(at.to, Provider::Nothing))] {
+            let parent = path.as_str().rfind('/').map(|cut| &path.as_str()[..cut]);
+            // All above a folder that is known are known.
+            let is_known = |parent| folders.get(parent).is_some_and(|is| *is >= comes);
+            if parent.is_none_or(is_known) {
+                continue;
+            }
+            for folder in path.ancestors() {
+                match folders.get_mut(folder) {
+                    Some(is) => *is |= comes,
+                    None => drop(folders.insert(folder.to_owned(), comes)),
+                }
+            }
+        }
+    }
+
+    /// All of them, each after the one above it.
+    pub(super) fn all(&self) -> impl Iterator<Item = (RootId, &str, bool)> {
+        self.0.iter().flat_map(|(root, folders)| {
+            folders.iter().map(|(folder, comes)| (*root, folder.as_str(), *comes))
+        })
+    }
+}
 
 /// What changes in the stack: the orders before and after, and all that is at the addresses concerned.
 pub(super) struct StackTurn<'a> {
     pub(super) changed: BTreeSet<LayerId>,
+    /// Those of the part that is being decided.
     pub(super) columns: Vec<Column>,
-    /// Files that both versions of an exchanged layer have alike, which are no columns here.
-    pub(super) alike_files: u64,
     /// Addresses of files at which some layer needs a folder.
     pub(super) also_folders: HashSet<PathId>,
     pub(super) folders_before: Folders<'a>,
@@ -103,8 +147,10 @@ pub(super) struct StackTurn<'a> {
     pub(super) before: Order,
     pub(super) after: Order,
     pub(super) exchanges: Vec<Exchange>,
-    /// Tallies under the order before, where they must be taken before the base changes.
-    pub(super) tallies_before: Option<BTreeMap<LayerId, Tally>>,
+    /// Tallies of all parts so far, under the order before and with the base as it was.
+    pub(super) tallies_before: BTreeMap<LayerId, Tally>,
+    /// The same as they will be.
+    pub(super) tallies_after: BTreeMap<LayerId, Tally>,
 }
 
 /// What is to become of files that are not what the stack says.
@@ -130,6 +176,12 @@ pub(super) struct FilesAtWork {
     pub(super) batch: u64,
     /// Addresses of files that leave, and nothing takes their place.
     pub(super) leaving: Leaving,
+    /// Folders on the way to files that move.
+    pub(super) on_the_way: FoldersOnTheWay,
+    /// What is decided when all that leaves is known.
+    pub(super) after_all: Vec<Column>,
+    /// Something is in the way, and the user said nothing about it.
+    pub(super) must_stop: bool,
     /// What lay where a folder is to be, and goes.
     pub(super) cleared: BTreeSet<PathBuf>,
     /// Of some addresses it is not known what the game had there.
@@ -143,6 +195,8 @@ pub(super) struct Noted {
     pub(super) notes: BTreeMap<Note, Vec<Address>>,
     /// Files whose edits can't be carried over.
     pub(super) clashing: Vec<ClashingFile>,
+    /// Originals that are lost and stop the change.
+    pub(super) lost_originals: Vec<DamagedFile>,
     /// Layers' names, for messages.
     pub(super) names: HashMap<LayerId, String>,
 }

@@ -59,9 +59,10 @@ pub(super) struct Decision {
 }
 
 impl Decision {
-    /// Makes room for what so many files that change bring at the most; lists that grow step by step end up twice as long.
-    pub(super) fn expect(&mut self, taken_out: usize, put_in: usize) {
-        self.plan.effects.reserve_exact(taken_out.max(put_in));
-        self.staged.reserve_exact(put_in);
+    /// Makes room for so many files that change, where some of them come from layers if it `brings` any; lists that grow step
+    /// by step end up twice as long.
+    pub(super) fn expect(&mut self, files: usize, brings: bool) {
+        self.plan.effects.reserve_exact(files);
+        self.staged.reserve_exact(if brings { files } else { 0 });
     }
 }

@@ -34,7 +34,6 @@ impl Decider<'_> {
             let path = path.on(&self.root(*root)?.folder);
             self.decision.steps.push(&Step::DropFolder { path });
         }
-        self.decision.plan.effects.sort_by(|one, two| one.address.cmp(&two.address));
         Ok(())
     }
 
@@ -71,7 +70,7 @@ impl Decider<'_> {
         let key = self.ledger.game().folding.key(path.as_str());
         let is_of_others = self.ledger.catalogue.base_at(*id, &key)?.is_none();
         if instead.is_none() {
-            self.files.leaving.insert((*id, key));
+            self.files.leaving.insert(*id, key);
         }
         let kind = if instead.is_some() { EffectKind::Restore } else { EffectKind::Delete };
         let size_bytes = match instead {

@@ -1,9 +1,9 @@
 //! Deciding what becomes of folders: made, dropped, or spelled otherwise.
 
-use std::collections::{BTreeSet, HashSet};
+use std::collections::HashSet;
 use std::path::PathBuf;
 
-use super::decider::{Decider, Leaving, Move};
+use super::decider::{Decider, Move};
 use super::error::ChangeError;
 use super::looking::look;
 use super::step::Step;
@@ -11,23 +11,17 @@ use crate::address::{Address, FoldedKey, PrefixName, RelPath};
 use crate::files::{Seen, WalkError, is_nothing_there, walk};
 use crate::notice::Notice;
 use crate::observer::Silent;
-use crate::stack::{BaseFile, BaseKind, Provider, RootId};
+use crate::stack::{BaseFile, BaseKind, RootId};
 
 impl Decider<'_> {
     /// Makes the folders again that files go into, that should be there, and that somebody has taken away.
     /// `in_the_way` is what lies where some are to be, and goes.
     pub(super) fn make_missing_folders(
         &mut self,
-        moves: &[Move<'_>],
         in_the_way: &[(RootId, RelPath, Seen)],
     ) -> Result<(), ChangeError> {
-        let mut folders: BTreeSet<(RootId, &str)> = BTreeSet::new();
-        for at in moves.iter().filter(|at| !matches!(at.to, Provider::Nothing)) {
-            let parent = at.to_path.as_str().rfind('/').map(|cut| &at.to_path.as_str()[..cut]);
-            if parent.is_some_and(|parent| !folders.contains(&(at.column.root, parent))) {
-                folders.extend(at.to_path.ancestors().map(|folder| (at.column.root, folder)));
-            }
-        }
+        let on_the_way = std::mem::take(&mut self.files.on_the_way);
+        let folders = on_the_way.all().filter(|(.., comes)| *comes).map(|(root, folder, _)| (root, folder));
         let folding = self.ledger.game().folding;
         for (id, folder) in folders {
             let key = folding.key(folder);
@@ -133,7 +127,7 @@ impl Decider<'_> {
         for entry in entries {
             let name = entry.map_err(failed)?.file_name();
             let inside = (root, folding.key(&format!("{}/{}", key.as_str(), name.to_string_lossy())));
-            if !self.files.leaving.contains(&inside) && !gone.contains(&inside) {
+            if !self.files.leaving.contains(inside.0, &inside.1) && !gone.contains(&inside) {
                 return Ok(Some(false));
             }
         }
@@ -184,11 +178,7 @@ impl Decider<'_> {
 
     /// Whether the folder that lies where a file is to go is one that this change takes away, with all
     /// that is in it on disk.
-    pub(super) fn is_folder_left_empty(
-        &mut self,
-        at: &Move<'_>,
-        leaving: &Leaving,
-    ) -> Result<bool, ChangeError> {
+    pub(super) fn is_folder_left_empty(&mut self, at: &Move<'_>) -> Result<bool, ChangeError> {
         let (root, folding) = (at.column.root, self.ledger.game().folding);
         if !self.goes(root, &at.column.key)? {
             return Ok(false);
@@ -204,7 +194,7 @@ impl Decider<'_> {
                 let key = folding.key(folder.join(&below).as_str());
                 let leaves = match seen.kind {
                     BaseKind::Folder => self.goes(root, &key)?,
-                    _ => leaving.contains(&(root, key)),
+                    _ => self.files.leaving.contains(root, &key),
                 };
                 if !leaves {
                     return Ok(false);

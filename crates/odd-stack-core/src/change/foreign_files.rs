@@ -16,7 +16,7 @@ use crate::expected::is_entry_as_laid;
 use crate::files::KEPT;
 use crate::game::Root;
 use crate::hash::ContentHash;
-use crate::stack::{BaseFile, BaseKind, Column, LayerId, Provider};
+use crate::stack::{BaseFile, BaseKind, Column, Provider};
 
 /// A base file as it is from now on, for one column.
 struct Settled {
@@ -113,9 +113,8 @@ impl Decider<'_> {
     }
 
     /// Decides what becomes of a file that a program has left at the address, where it is not just what is to lie
-    /// there, and puts the base's own file that lay there to the originals. `new` is the layer of what the program
-    /// did.
-    pub(super) fn decide_captured(&mut self, at: &Move<'_>, new: Option<LayerId>) -> Result<(), ChangeError> {
+    /// there, and puts the base's own file that lay there to the originals.
+    pub(super) fn decide_captured(&mut self, at: &Move<'_>) -> Result<(), ChangeError> {
         let Some(ForeignFile::Captured { at: lies_at, original, edited }) =
             self.wishes.foreign.get(&at.column.path).cloned()
         else {
@@ -128,6 +127,9 @@ impl Decider<'_> {
             }
             return Ok(());
         }
+        // The layer of what the program did.
+        let new =
+            self.stack.changed.iter().copied().filter(|layer| self.stack.before.rank(*layer).is_none()).max();
         let side = self.side(at.column.root)?;
         let address = Address { root: root.name.clone(), path: at.future_or_present().clone() };
         let public = lies_at.as_ref().map(|path| path.on(&root.folder));

@@ -1,12 +1,11 @@
 //! Things of another kind that lie where a file or a folder is to be: a file in place of a folder, a folder in that of
 //! a file, a link.
 
-use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 use rayon::prelude::*;
 
-use super::decider::{Decider, Leaving, Move};
+use super::decider::Decider;
 use super::error::ChangeError;
 use super::looking::look;
 use super::options::Edits;
@@ -16,44 +15,26 @@ use crate::address::{Address, RelPath};
 use crate::expected::{Drift, DriftKind};
 use crate::files::{KEPT, Seen};
 use crate::game::Root;
-use crate::stack::{BaseKind, Provider, RootId};
+use crate::stack::{BaseKind, RootId};
 
 impl Decider<'_> {
     /// What lies where folders on the way to a moving file are to be, other than files that leave.
     ///
     /// # Errors
     /// [`ChangeError::NotAFolder`] for a link: nothing is written or taken away through one.
-    pub(super) fn things_for_folders(
-        &self,
-        moves: &[Move<'_>],
-        leaving: &Leaving,
-    ) -> Result<Vec<(RootId, RelPath, Seen)>, ChangeError> {
-        // Each with whether something comes into it.
-        let mut folders: BTreeMap<(RootId, &str), bool> = BTreeMap::new();
-        for at in moves {
-            for (path, comes) in [(&at.from_path, false), (&at.to_path, !matches!(at.to, Provider::Nothing))]
-            {
-                let parent = path.as_str().rfind('/').map(|cut| &path.as_str()[..cut]);
-                // All above a folder that is known are known.
-                let is_known = |parent| folders.get(&(at.column.root, parent)).is_some_and(|is| *is >= comes);
-                if parent.is_some_and(|parent| !is_known(parent)) {
-                    for folder in path.ancestors() {
-                        *folders.entry((at.column.root, folder)).or_default() |= comes;
-                    }
-                }
-            }
-        }
+    pub(super) fn things_for_folders(&self) -> Result<Vec<(RootId, RelPath, Seen)>, ChangeError> {
+        let leaving = &self.files.leaving;
         let site = self.ledger.site();
         let folding = self.ledger.game().folding;
-        let folders: Vec<_> = folders.into_iter().collect();
-        let found = folders.par_iter().map(|((id, folder), comes)| {
+        let folders: Vec<_> = self.files.on_the_way.all().collect();
+        let found = folders.par_iter().map(|(id, folder, comes)| {
             let (root, path) = (site.root(*id)?, RelPath::from_disk(*folder));
             match look(&path.on(&root.folder))? {
                 None | Some(Seen { kind: BaseKind::Folder, .. }) => Ok(None),
                 Some(Seen { kind: BaseKind::Link, .. }) => {
                     Err(ChangeError::NotAFolder { address: Address { root: root.name.clone(), path } })
                 }
-                Some(_) if !comes || leaving.contains(&(*id, folding.key(folder))) => Ok(None),
+                Some(_) if !comes || leaving.contains(*id, &folding.key(folder)) => Ok(None),
                 Some(seen) => Ok(Some((*id, path, seen))),
             }
         });

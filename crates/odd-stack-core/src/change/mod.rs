@@ -19,6 +19,7 @@ mod apply;
 mod base_files;
 mod carried_edits;
 mod decide;
+mod decide_files;
 mod decider;
 mod decision;
 mod direct_changes;

@@ -28,6 +28,11 @@ pub enum EffectKind {
     Delete,
 }
 
+impl EffectKind {
+    /// All kinds.
+    pub const ALL: [Self; 4] = [Self::Add, Self::Overwrite, Self::Restore, Self::Delete];
+}
+
 /// One address that changes on disk.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Effect {

@@ -3,7 +3,8 @@
 //!
 //! A step is a byte for its kind, then its private end, if it has one, and its public one. Steps follow the order of
 //! addresses, so an end is told by how many bytes it has in common with the same end of the step before, how many
-//! follow, and these. Of a file that is thrown away come its root, and its kind, size, time and mode as they were seen.
+//! follow, and these. Of a file that is thrown away come its root, and its kind, size, time and mode as they were seen;
+//! the time as how much it is beyond that of the file thrown away before, as a number of 64 bits that wraps.
 //! Numbers are unsigned LEB128 (DWARF 5, 7.6).
 
 use std::path::{Path, PathBuf};
@@ -16,19 +17,24 @@ use crate::stack::{BaseKind, RootId};
 /// In a step's first byte: it throws away a file that was seen.
 const IS_THROWN: u8 = 0x80;
 
+/// A piece of so many bytes gets no more steps.
+const PIECE_BYTES: usize = 64 << 10;
+
 /// The steps of a change, in order.
 #[derive(Debug, Clone, Default)]
 pub(crate) struct Steps {
-    bytes: Vec<u8>,
+    /// Each step is whole in one of them. Lists that grow step by step end up twice as long, so there are several.
+    pieces: Vec<Vec<u8>>,
     count: usize,
-    last: Ends,
+    last: Last,
 }
 
-/// Both ends of the last step met, as bytes.
+/// What the next step is told by: both ends of the last step met, as bytes, and the time of the last file thrown away.
 #[derive(Debug, Clone, Default)]
-struct Ends {
+struct Last {
     private: Vec<u8>,
     public: Vec<u8>,
+    modified_ns: u64,
 }
 
 impl Steps {
@@ -37,21 +43,28 @@ impl Steps {
             Step::TakeOut { thrown, .. } => *thrown,
             _ => None,
         };
-        self.bytes.push(step.kind() as u8 | if thrown.is_some() { IS_THROWN } else { 0 });
+        if self.pieces.last().is_none_or(|piece| piece.len() >= PIECE_BYTES) {
+            self.pieces.push(Vec::with_capacity(PIECE_BYTES + PIECE_BYTES / 16));
+        }
+        let Some(bytes) = self.pieces.last_mut() else { return };
+        bytes.push(step.kind() as u8 | if thrown.is_some() { IS_THROWN } else { 0 });
         let (private, public) = step.ends();
         if let Some(private) = private {
-            write_end(&mut self.bytes, &mut self.last.private, private);
+            write_end(bytes, &mut self.last.private, private);
         }
-        write_end(&mut self.bytes, &mut self.last.public, public);
+        write_end(bytes, &mut self.last.public, public);
         if let Some(Thrown { root, seen }) = thrown {
+            let modified_ns = seen.modified_ns.cast_unsigned();
+            let later_ns =
+                modified_ns.wrapping_sub(std::mem::replace(&mut self.last.modified_ns, modified_ns));
             let numbers = [
                 root.0.cast_unsigned(),
                 kind_number(seen.kind),
                 seen.size_bytes,
-                seen.modified_ns.cast_unsigned(),
+                later_ns,
                 u64::from(seen.mode),
             ];
-            numbers.into_iter().for_each(|number| write_number(&mut self.bytes, number));
+            numbers.into_iter().for_each(|number| write_number(bytes, number));
         }
         self.count += 1;
     }
@@ -81,27 +94,27 @@ impl Steps {
     }
 
     fn walk(&self) -> Walk<'_> {
-        Walk { rest: &self.bytes, ends: Ends::default() }
+        Walk::over(&self.pieces)
     }
 
     /// As the journal keeps them.
-    pub(super) fn to_journal(&self) -> &[u8] {
-        &self.bytes
+    pub(super) fn to_journal(&self) -> &[Vec<u8>] {
+        &self.pieces
     }
 
     /// From the journal; `None` for what [`Steps::to_journal`] never gives.
     pub(super) fn from_journal(journal: JournalSteps) -> Option<Self> {
         match journal {
-            JournalSteps::Bytes(bytes) => {
-                let mut walk = Walk { rest: &bytes, ends: Ends::default() };
+            JournalSteps::Pieces(pieces) => {
+                let mut walk = Walk::over(&pieces);
                 let mut count = 0;
-                while !walk.rest.is_empty() {
+                while !walk.is_at_end() {
                     let met = walk.next()?;
                     walk.step(met)?;
                     count += 1;
                 }
-                let last = walk.ends;
-                Some(Self { bytes, count, last })
+                let last = walk.last;
+                Some(Self { pieces, count, last })
             }
             JournalSteps::Rows(rows) => {
                 let mut steps = Self::default();
@@ -123,19 +136,37 @@ struct Met {
 
 /// Goes over steps one by one. What is damaged ends it.
 struct Walk<'s> {
+    pieces: std::slice::Iter<'s, Vec<u8>>,
     rest: &'s [u8],
-    ends: Ends,
+    last: Last,
 }
 
-impl Walk<'_> {
+impl<'s> Walk<'s> {
+    fn over(pieces: &'s [Vec<u8>]) -> Self {
+        Self { pieces: pieces.iter(), rest: &[], last: Last::default() }
+    }
+
+    fn is_at_end(&mut self) -> bool {
+        while self.rest.is_empty() {
+            match self.pieces.next() {
+                Some(piece) => self.rest = piece,
+                None => return true,
+            }
+        }
+        false
+    }
+
     fn next(&mut self) -> Option<Met> {
+        if self.is_at_end() {
+            return None;
+        }
         let (first, rest) = self.rest.split_first()?;
         self.rest = rest;
         let kind = StepKind::of_number(first & !IS_THROWN)?;
         if kind.has_private() {
-            read_end(&mut self.rest, &mut self.ends.private)?;
+            read_end(&mut self.rest, &mut self.last.private)?;
         }
-        read_end(&mut self.rest, &mut self.ends.public)?;
+        read_end(&mut self.rest, &mut self.last.public)?;
         let thrown = match first & IS_THROWN {
             0 => None,
             _ if kind == StepKind::TakeOut => Some(self.thrown()?),
@@ -148,20 +179,21 @@ impl Walk<'_> {
         let mut number = || read_number(&mut self.rest);
         let root = RootId(number()?.cast_signed());
         let kind = kind_of_number(number()?)?;
-        let (size_bytes, modified_ns) = (number()?, number()?.cast_signed());
+        let (size_bytes, later_ns) = (number()?, number()?);
         let mode = number()?.try_into().ok()?;
-        // That is no part of what is compared.
-        let changed_ns = 0;
+        self.last.modified_ns = self.last.modified_ns.wrapping_add(later_ns);
+        // When anything of it changed is no part of what is compared.
+        let (modified_ns, changed_ns) = (self.last.modified_ns.cast_signed(), 0);
         Some(Thrown { root, seen: Seen { kind, size_bytes, modified_ns, changed_ns, mode } })
     }
 
     /// The step that was met last.
     fn step(&self, met: Met) -> Option<Step> {
         let private = match met.kind.has_private() {
-            true => Some(path_of(&self.ends.private)?),
+            true => Some(path_of(&self.last.private)?),
             false => None,
         };
-        let mut step = Step::of(met.kind, private, path_of(&self.ends.public)?)?;
+        let mut step = Step::of(met.kind, private, path_of(&self.last.public)?)?;
         if let Step::TakeOut { thrown, .. } = &mut step {
             *thrown = met.thrown;
         }
@@ -307,7 +339,7 @@ mod tests {
             let of_kinds: Vec<Step> = list.iter().filter(|step| kinds.contains(&step.kind())).cloned().collect();
             prop_assert_eq!(steps.count(&kinds), of_kinds.len());
             prop_assert_eq!(steps.of(&kinds).collect::<Vec<_>>(), of_kinds);
-            let mut again = Steps::from_journal(JournalSteps::Bytes(steps.to_journal().to_vec())).unwrap();
+            let mut again = Steps::from_journal(JournalSteps::Pieces(steps.to_journal().to_vec())).unwrap();
             prop_assert_eq!(again.of(&StepKind::ALL).collect::<Vec<_>>(), list.clone());
             again.push(&more);
             prop_assert_eq!(again.of(&StepKind::ALL).last(), Some(more));
@@ -333,17 +365,31 @@ mod tests {
             bytes in proptest::collection::vec(any::<u8>(), 0..40),
         ) {
             let steps = steps_of(&list);
-            let whole = steps.to_journal();
-            let cut = &whole[..at.index(whole.len())];
-            if let Some(left) = Steps::from_journal(JournalSteps::Bytes(cut.to_vec())) {
+            let [whole] = steps.to_journal() else { panic!("they fit into one piece") };
+            let cut = whole[..at.index(whole.len())].to_vec();
+            if let Some(left) = Steps::from_journal(JournalSteps::Pieces(vec![cut])) {
                 let left: Vec<Step> = left.of(&StepKind::ALL).collect();
                 prop_assert_eq!(&left[..], &list[..left.len()]);
             }
             // Anything at all is read, or refused, and ends.
-            if let Some(read) = Steps::from_journal(JournalSteps::Bytes(bytes)) {
+            if let Some(read) = Steps::from_journal(JournalSteps::Pieces(vec![bytes])) {
                 prop_assert_eq!(read.of(&StepKind::ALL).count(), read.len());
             }
         }
+    }
+
+    #[test]
+    fn very_many_come_out_of_several_pieces() {
+        let step = |number: u32| {
+            let public = PathBuf::from(format!("/game/data/part{}/asset_{number}.dat", number % 7));
+            Step::TakeOut { public, private: format!("/ledger/trash/1-{number}").into(), thrown: None }
+        };
+        let list: Vec<Step> = (0..20_000).map(step).collect();
+        let steps = steps_of(&list);
+        assert!(steps.to_journal().len() > 2);
+        assert!(steps.to_journal().iter().map(Vec::len).sum::<usize>() < 30 * list.len());
+        let again = Steps::from_journal(JournalSteps::Pieces(steps.to_journal().to_vec())).unwrap();
+        assert_eq!(again.of(&StepKind::ALL).collect::<Vec<_>>(), list);
     }
 
     #[cfg(unix)]

@@ -7,17 +7,23 @@ use super::request::Exchange;
 use crate::stack::{EntryKind, LayerId, Turn, is_open, turn};
 
 impl Decider<'_> {
-    /// Tells the difference between the two versions of each exchanged layer.
+    /// Tells of the part that is being decided how the two versions of each exchanged layer differ.
     pub(super) fn note_differences(&mut self) -> Result<(), ChangeError> {
-        for Exchange { old, new, .. } in self.stack.exchanges.clone() {
-            let difference = self.difference(old, new)?;
-            self.decision.plan.differences.push((new, difference));
+        let mut differences = std::mem::take(&mut self.decision.plan.differences);
+        for (Exchange { old, new, .. }, (_, difference)) in self.stack.exchanges.iter().zip(&mut differences)
+        {
+            self.note_difference(*old, *new, difference)?;
         }
+        self.decision.plan.differences = differences;
         Ok(())
     }
 
-    fn difference(&self, old: LayerId, new: LayerId) -> Result<Difference, ChangeError> {
-        let mut difference = Difference { unchanged_files: self.stack.alike_files, ..Difference::default() };
+    fn note_difference(
+        &self,
+        old: LayerId,
+        new: LayerId,
+        difference: &mut Difference,
+    ) -> Result<(), ChangeError> {
         for column in &self.stack.columns {
             if column.entries.iter().any(|entry| entry.kind == EntryKind::Members) {
                 continue;
@@ -42,15 +48,21 @@ impl Decider<'_> {
                 Turn::Unchanged => difference.unchanged_files += 1,
             }
         }
+        Ok(())
+    }
+}
+
+impl Difference {
+    /// Puts all lists in order.
+    pub(super) fn sort(&mut self) {
         let lists = [
-            &mut difference.added,
-            &mut difference.changed,
-            &mut difference.respelled,
-            &mut difference.gone,
-            &mut difference.newly_contested,
-            &mut difference.no_longer_contested,
+            &mut self.added,
+            &mut self.changed,
+            &mut self.respelled,
+            &mut self.gone,
+            &mut self.newly_contested,
+            &mut self.no_longer_contested,
         ];
         lists.into_iter().for_each(|list| list.sort());
-        Ok(difference)
     }
 }

@@ -31,7 +31,7 @@ impl OpenGame {
     ///
     /// # Errors
     /// [`LedgerError`].
-    pub fn report_of(&self, change: &Prepared<'_>, dry_run: bool) -> Result<ChangeReport, LedgerError> {
+    pub fn report_of(&self, change: &mut Prepared<'_>, dry_run: bool) -> Result<ChangeReport, LedgerError> {
         change_report(&self.ledger, change, dry_run)
     }
 

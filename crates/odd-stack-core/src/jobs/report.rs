@@ -11,7 +11,7 @@ use serde::Serialize;
 
 use super::{DamageRow, ProofRow};
 use crate::address::Address;
-use crate::change::{Difference, EffectKind, Plan, Prepared};
+use crate::change::{Difference, Effect, EffectKind, Plan, Prepared};
 use crate::check::{CheckReport, MemberTurn, StoredReport, UpdateSigns};
 use crate::expected::{Drift, DriftKind};
 use crate::ledger::{Ledger, LedgerError, SharedWith};
@@ -213,27 +213,34 @@ impl ChangeReport {
     }
 }
 
-/// What `prepared` will do, with the names of layers as they are before it is applied.
+/// What `prepared` will do, with the names of layers as they are before it is applied. It takes the effects.
 ///
 /// # Errors
 /// [`LedgerError`].
 pub fn change_report(
     ledger: &Ledger,
-    prepared: &Prepared<'_>,
+    prepared: &mut Prepared<'_>,
     dry_run: bool,
 ) -> Result<ChangeReport, LedgerError> {
-    let names: HashMap<LayerId, String> = ledger.catalogue.layer_names()?.into_iter().collect();
-    Ok(report_of(prepared.plan(), &names, dry_run))
+    // Many rows share few names.
+    let names = ledger.catalogue.layer_names()?.into_iter();
+    let names = names.map(|(layer, name)| (layer, Arc::from(name))).collect();
+    let counts = EffectKind::ALL.map(|kind| prepared.plan().count(kind).into());
+    let effects = prepared.take_effects();
+    Ok(report_of(prepared.plan(), effects, counts, &names, dry_run))
 }
 
 #[expect(clippy::too_many_lines, reason = "one line for each field")]
-fn report_of(plan: &Plan, names: &HashMap<LayerId, String>, dry_run: bool) -> ChangeReport {
-    // Many rows share few names.
-    let shared: HashMap<LayerId, Arc<str>> =
-        names.iter().map(|(layer, name)| (*layer, Arc::from(name.as_str()))).collect();
-    let name = |layer: LayerId| shared.get(&layer).cloned().unwrap_or_default();
-    let effects = plan.effects.iter().map(|effect| EffectRow {
-        address: effect.address.clone(),
+fn report_of(
+    plan: &Plan,
+    effects: Vec<Effect>,
+    [added, overwritten, restored, deleted]: [Count; 4],
+    names: &HashMap<LayerId, Arc<str>>,
+    dry_run: bool,
+) -> ChangeReport {
+    let name = |layer: LayerId| names.get(&layer).cloned().unwrap_or_default();
+    let effects = effects.into_iter().map(|effect| EffectRow {
+        address: effect.address,
         kind: effect.kind,
         size_bytes: effect.size_bytes,
         layer: effect.layer.map(name),
@@ -257,10 +264,10 @@ fn report_of(plan: &Plan, names: &HashMap<LayerId, String>, dry_run: bool) -> Ch
     ChangeReport {
         dry_run,
         revision: None,
-        added: plan.count(EffectKind::Add).into(),
-        overwritten: plan.count(EffectKind::Overwrite).into(),
-        restored: plan.count(EffectKind::Restore).into(),
-        deleted: plan.count(EffectKind::Delete).into(),
+        added,
+        overwritten,
+        restored,
+        deleted,
         effects: effects.collect(),
         folders_made: plan.folders_made.iter().map(ToString::to_string).collect(),
         folders_dropped: plan.folders_dropped.iter().map(ToString::to_string).collect(),

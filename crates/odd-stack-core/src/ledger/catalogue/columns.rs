@@ -1,6 +1,7 @@
 //! Queries for what touches an address.
 
 use std::collections::{HashMap, HashSet};
+use std::ops::RangeInclusive;
 
 use rusqlite::{OptionalExtension, Row, params};
 
@@ -28,8 +29,24 @@ pub(crate) struct FolderSource {
     pub away: Vec<LayerId>,
 }
 
-/// More columns than this are many.
-const MANY_COLUMNS: usize = 10_000;
+/// So many columns are given at once: few to remember, and enough for all threads. Where it is tested there are parts of
+/// small changes, too.
+const COLUMNS_A_PART: usize = if cfg!(debug_assertions) { 5 } else { MANY_COLUMNS };
+
+/// As many columns as this are many.
+const MANY_COLUMNS: usize = 4096;
+
+/// All numbers of addresses.
+const ALL: RangeInclusive<i64> = i64::MIN..=i64::MAX;
+
+/// Addresses that were looked up; what is there is read in parts. Good until others are looked up.
+#[derive(Debug)]
+pub(crate) struct Touched {
+    /// How many they are.
+    pub count: usize,
+    /// Ranges of their numbers, none of which cuts a container from its members.
+    pub parts: Vec<RangeInclusive<i64>>,
+}
 
 /// Between which texts the folded paths of a container's members lie.
 fn bounds_within(container: &FoldedKey) -> (String, String) {
@@ -40,6 +57,19 @@ impl Catalogue {
     /// The columns of all addresses at which one of `layers` has an entry, and of those in `also`, in order of
     /// number.
     pub(crate) fn columns_of(&self, layers: &[LayerId], also: &[PathId]) -> Result<Vec<Column>> {
+        self.touch(layers, also)?;
+        self.touch_containers()?;
+        self.columns_among("touched", ALL)
+    }
+
+    /// Looks up the addresses of [`Catalogue::columns_of`].
+    pub(crate) fn touched_by(&self, layers: &[LayerId], also: &[PathId]) -> Result<Touched> {
+        self.touch(layers, also)?;
+        let has_containers = self.touch_containers()?;
+        self.touched(has_containers)
+    }
+
+    fn touch(&self, layers: &[LayerId], also: &[PathId]) -> Result<()> {
         self.run(|db| {
             db.execute_batch(
                 "CREATE TEMP TABLE IF NOT EXISTS touched (path INTEGER PRIMARY KEY); DELETE FROM touched;",
@@ -54,25 +84,44 @@ impl Catalogue {
                 touch.execute([path.0])?;
             }
             Ok(())
-        })?;
-        self.touch_containers()?;
-        self.columns_among("touched")
+        })
     }
 
-    /// The columns of all addresses at which two layers do not have just the same entry, and of those in `also`, in
-    /// order of number; and how many files the two have alike.
-    pub(crate) fn columns_apart(
+    fn touched(&self, has_containers: bool) -> Result<Touched> {
+        self.run(|db| {
+            let mut query = db.prepare_cached("SELECT path FROM touched ORDER BY path")?;
+            let mut rows = query.query([])?;
+            let (mut count, mut parts, mut first, mut last) = (0, Vec::new(), None, 0);
+            while let Some(row) = rows.next()? {
+                last = row.get(0)?;
+                first = first.or(Some(last));
+                count += 1;
+                if count % COLUMNS_A_PART == 0 && !has_containers {
+                    parts.extend(first.take().map(|first| first..=last));
+                }
+            }
+            parts.extend(first.map(|first| first..=last));
+            Ok(Touched { count, parts })
+        })
+    }
+
+    /// The columns of one of the parts of what was looked up last, in order of number.
+    pub(crate) fn columns_in(&self, part: &RangeInclusive<i64>) -> Result<Vec<Column>> {
+        self.columns_among("touched", part.clone())
+    }
+
+    /// Looks up all addresses at which two layers do not have just the same entry, and those in `also`; tells, too, how many
+    /// files the two have alike.
+    pub(crate) fn touched_apart(
         &self,
         old: LayerId,
         new: LayerId,
         also: &[PathId],
-    ) -> Result<(Vec<Column>, u64)> {
+    ) -> Result<(Touched, u64)> {
         const ALIKE: &str = "one.path = two.path AND one.hash = two.hash AND one.spelled = two.spelled
             AND one.modified = two.modified AND one.executable IS two.executable";
+        self.touch(&[], also)?;
         self.run(|db| {
-            db.execute_batch(
-                "CREATE TEMP TABLE IF NOT EXISTS touched (path INTEGER PRIMARY KEY); DELETE FROM touched;",
-            )?;
             for (this, other) in [(old, new), (new, old)] {
                 let sql = format!(
                     "INSERT OR IGNORE INTO touched SELECT path FROM entry AS one WHERE layer = ?1 AND NOT EXISTS (
@@ -80,13 +129,9 @@ impl Catalogue {
                 );
                 db.prepare_cached(&sql)?.execute([this.0, other.0])?;
             }
-            let mut touch = db.prepare_cached("INSERT OR IGNORE INTO touched VALUES (?1)")?;
-            for path in also {
-                touch.execute([path.0])?;
-            }
             Ok(())
         })?;
-        self.touch_containers()?;
+        let has_containers = self.touch_containers()?;
         let alike = self.run(|db| {
             // What is looked at anyway is counted there.
             let sql = format!(
@@ -96,10 +141,10 @@ impl Catalogue {
             );
             db.query_row(&sql, [old.0, new.0], |row| row.get::<_, i64>(0))
         })?;
-        Ok((self.columns_among("touched")?, alike.cast_unsigned()))
+        Ok((self.touched(has_containers)?, alike.cast_unsigned()))
     }
 
-    /// Those of the addresses that [`Catalogue::columns_of`] or [`Catalogue::columns_apart`] gave last at which a layer needs a folder.
+    /// Those of the addresses that were looked up last at which a layer needs a folder.
     pub(crate) fn folders_among_columns(&self) -> Result<HashSet<PathId>> {
         self.run(|db| {
             let mut query = db.prepare_cached(
@@ -157,7 +202,7 @@ impl Catalogue {
             let sql = "INSERT INTO touched SELECT id FROM path WHERE root = ?1 AND folded = ?2";
             db.execute(sql, params![root.0, key.as_str()]).map(drop)
         })?;
-        Ok(self.columns_among("touched")?.pop())
+        Ok(self.columns_among("touched", ALL)?.pop())
     }
 
     /// What any layer has at an address, those included that were removed.
@@ -205,22 +250,23 @@ impl Catalogue {
         Ok(columns)
     }
 
-    /// The columns of the addresses in a temporary set. The cross join keeps the set in front: else
+    /// The columns of the addresses in a temporary set whose numbers are in that range. The cross join keeps the set in front: else
     /// the whole table of entries may be walked for the sake of its order.
-    fn columns_among(&self, set: &str) -> Result<Vec<Column>> {
+    fn columns_among(&self, set: &str, part: RangeInclusive<i64>) -> Result<Vec<Column>> {
         let mut columns = self.run(|db| {
             let sql = format!(
                 "SELECT path.id, path.root, path.folded, {ENTRY_COLUMNS}
                  FROM {set} CROSS JOIN entry ON entry.path = {set}.path
                  CROSS JOIN path ON path.id = entry.path
                  CROSS JOIN layer ON layer.id = entry.layer AND layer.state < 2
+                 WHERE {set}.path BETWEEN ?1 AND ?2
                  ORDER BY {set}.path"
             );
             let mut query = db.prepare_cached(&sql)?;
             let mut base = db.prepare_cached(&format!(
                 "SELECT {BASE_COLUMNS} FROM base WHERE root = ?1 AND folded = ?2"
             ))?;
-            let mut rows = query.query([])?;
+            let mut rows = query.query([part.start(), part.end()])?;
             let mut columns: Vec<Column> = Vec::new();
             while let Some(row) = rows.next()? {
                 let path = PathId(row.get(0)?);
@@ -239,7 +285,7 @@ impl Catalogue {
             }
             // There may be very many, each of 130 bytes; and what SQLite remembers of the way there is as much as theirs.
             columns.shrink_to_fit();
-            if columns.len() > MANY_COLUMNS {
+            if columns.len() >= MANY_COLUMNS {
                 db.execute_batch("PRAGMA shrink_memory")?;
             }
             Ok(columns)
@@ -257,7 +303,7 @@ impl Catalogue {
             let sql = "INSERT INTO asked SELECT id FROM path WHERE root = ?1 AND folded = ?2";
             db.execute(sql, params![root.0, key.as_str()]).map(drop)
         })?;
-        Ok(self.columns_among("asked")?.pop())
+        Ok(self.columns_among("asked", ALL)?.pop())
     }
 
     /// The columns of all addresses within a container, those within containers in it included; does not change what was
@@ -271,7 +317,7 @@ impl Catalogue {
             let (start, end) = bounds_within(container);
             db.execute(sql, params![root.0, start, end]).map(drop)
         })?;
-        self.columns_among("asked")
+        self.columns_among("asked", ALL)
     }
 
     /// The columns of all addresses at which a layer in the stack takes something away; does not change what was looked up
@@ -284,7 +330,7 @@ impl Catalogue {
                  WHERE hash = x'0000000000000000000000000000000000000000000000000000000000000000';",
             )
         })?;
-        self.columns_among("asked")
+        self.columns_among("asked", ALL)
     }
 
     /// Containers of which a layer in the stack changes members.
@@ -316,25 +362,27 @@ impl Catalogue {
         })
     }
 
-    /// Touches a container with any member of it, and all members with it: they make one file.
-    fn touch_containers(&self) -> Result<()> {
+    /// Touches a container with any member of it, and all members with it: they make one file. Says whether there is any.
+    fn touch_containers(&self) -> Result<bool> {
+        let mut is_any = false;
         for (path, root, key) in self.containers()? {
-            self.run(|db| {
+            is_any |= self.run(|db| {
                 let (start, end) = bounds_within(&key);
                 let sql = "SELECT EXISTS (SELECT 1 FROM touched WHERE path = ?4) OR EXISTS (
                                SELECT 1 FROM path JOIN touched ON touched.path = path.id
                                WHERE root = ?1 AND folded > ?2 AND folded < ?3)";
                 let mut is_touched = db.prepare_cached(sql)?;
                 if !is_touched.query_row(params![root.0, start, end, path.0], |row| row.get::<_, bool>(0))? {
-                    return Ok(());
+                    return Ok(false);
                 }
                 let sql = "INSERT OR IGNORE INTO touched SELECT id FROM path
                            WHERE root = ?1 AND folded > ?2 AND folded < ?3";
                 db.prepare_cached(sql)?.execute(params![root.0, start, end])?;
-                db.prepare_cached("INSERT OR IGNORE INTO touched VALUES (?1)")?.execute([path.0]).map(drop)
+                let mut touch = db.prepare_cached("INSERT OR IGNORE INTO touched VALUES (?1)")?;
+                touch.execute([path.0]).map(|_| true)
             })?;
         }
-        Ok(())
+        Ok(is_any)
     }
 
     /// Marks those that are members'.

@@ -20,8 +20,8 @@ pub(crate) struct JournalMark {
 /// The steps as they are stored; what they mean is the change's.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) enum JournalSteps {
-    /// All of them.
-    Bytes(Vec<u8>),
+    /// All of them, some to a piece.
+    Pieces(Vec<Vec<u8>>),
     /// A row for each, as up to format 16.
     Rows(Vec<JournalStep>),
 }
@@ -36,13 +36,17 @@ pub(crate) struct JournalStep {
 
 impl Catalogue {
     /// Notes the change that is about to be made.
-    pub(crate) fn write_journal(&self, mark: &JournalMark, steps: &[u8]) -> Result<()> {
+    pub(crate) fn write_journal(&self, mark: &JournalMark, steps: &[Vec<u8>]) -> Result<()> {
         self.run(|db| {
             db.execute(
                 "INSERT INTO journal VALUES (1, ?1, ?2, ?3, ?4)",
                 params![if mark.backward { -1 } else { 1 }, mark.command, mark.begun_at, mark.outcome],
             )?;
-            db.execute("INSERT INTO journal_steps VALUES (1, ?1)", [steps]).map(drop)
+            let mut insert = db.prepare_cached("INSERT INTO journal_steps VALUES (?1, ?2)")?;
+            for (number, piece) in (0_i64..).zip(steps) {
+                insert.execute(params![number, piece])?;
+            }
+            Ok(())
         })
     }
 
@@ -65,9 +69,11 @@ impl Catalogue {
     /// Its steps, in order.
     pub(crate) fn journal_steps(&self) -> Result<JournalSteps> {
         self.run(|db| {
-            let read = db.query_row("SELECT steps FROM journal_steps", [], |row| row.get(0));
-            if let Some(bytes) = read.optional()? {
-                return Ok(JournalSteps::Bytes(bytes));
+            let mut query = db.prepare_cached("SELECT bytes FROM journal_steps ORDER BY number")?;
+            let pieces = query.query_map([], |row| row.get(0))?;
+            let pieces: Vec<Vec<u8>> = pieces.collect::<rusqlite::Result<_>>()?;
+            if !pieces.is_empty() {
+                return Ok(JournalSteps::Pieces(pieces));
             }
             let mut query = db.prepare_cached("SELECT kind, private, public FROM step ORDER BY number")?;
             let rows = query.query_map([], |row| {

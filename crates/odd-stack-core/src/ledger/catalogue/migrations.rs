@@ -375,8 +375,8 @@ CREATE INDEX taken_away_at_path ON entry (path)
 
 -- The steps of the change under way. `step` has those that an earlier program left.
 CREATE TABLE journal_steps (
-    only_row INTEGER PRIMARY KEY CHECK (only_row = 1),
-    steps BLOB NOT NULL
+    number INTEGER PRIMARY KEY,
+    bytes BLOB NOT NULL
 );
 ";
 

@@ -33,7 +33,7 @@ use rusqlite::config::DbConfig;
 use rusqlite::{Connection, ErrorCode, OpenFlags};
 
 pub(crate) use built::{BuiltFolder, BuiltThing};
-pub(crate) use columns::FolderSource;
+pub(crate) use columns::{FolderSource, Touched};
 pub(crate) use container_lists::ContainerList;
 pub(crate) use contests::Side;
 #[cfg(test)]
@@ -125,7 +125,7 @@ impl Catalogue {
         if found > migrations::FORMAT {
             return Err(LedgerError::TooNew { folder: folder.to_path_buf(), found });
         }
-        let settings = "PRAGMA synchronous = FULL; PRAGMA cache_size = -16384; PRAGMA temp_store = MEMORY;";
+        let settings = "PRAGMA synchronous = FULL; PRAGMA temp_store = MEMORY;";
         connection.execute_batch(settings).map_err(told)?;
         // Else bound values make SQLite plan every query anew.
         connection.set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_QPSG, true).map_err(told)?;
