@@ -8,7 +8,7 @@ use rayon::prelude::*;
 
 use super::decide::decide;
 use super::decision::{Decision, Made};
-use super::discarded::save_changed;
+use super::discarded::{save_changed, save_written};
 use super::error::ChangeError;
 use super::execute::{self, StepFailed};
 use super::fetching::{Fetched, build_again, fetch_again, keep_again};
@@ -173,6 +173,7 @@ impl Prepared<'_> {
         let outcome = std::mem::take(&mut self.outcome);
         let side_folders = outcome.side_folders.clone();
         let not_written = |source| ChangeError::NotWrittenDown { source: Box::new(source) };
+        let may_empty = save_changed(ledger, steps, next_revision(ledger).map_err(not_written)?, observer);
         let (revision, left) = finish(ledger, outcome, steps).map_err(not_written)?;
         left_folders::tell(&left, observer);
         // All contents taken in are listed now. A mark that stays is cleared up by the next command.
@@ -183,7 +184,7 @@ impl Prepared<'_> {
         }
         keep_reserve(ledger.folder());
         observer.begin(Work::Clearing, 0, 0);
-        if save_changed(steps, revision, ledger.site(), seam, observer) {
+        if may_empty {
             tidy_private_folders(ledger, &side_folders);
         }
         observer.end();
@@ -359,20 +360,27 @@ fn finish(ledger: &Ledger, outcome: Outcome, steps: &Steps) -> Result<(i64, Vec<
     Ok((revision, left))
 }
 
-/// Takes back a marked change, whole.
+/// The number that the next revision gets.
+fn next_revision(ledger: &Ledger) -> Result<i64, ChangeError> {
+    Ok(ledger.catalogue.last_revision()? + 1)
+}
+
+/// Takes back a marked change, whole; says whether nothing that somebody wrote is left among what goes.
 fn take_back(
     ledger: &Ledger,
     steps: &Steps,
     side_folders: &[PathBuf],
     Back { undo, brought, about }: Back,
     observer: &dyn Observer,
-) -> Result<(), ChangeError> {
+) -> Result<bool, ChangeError> {
     let (catalogue, seam) = (&ledger.catalogue, &*ledger.seam);
     let pass = |point| seam.pass(point).map_err(LedgerError::io("write to", ledger.folder()));
     pass("turn back")?;
     catalogue.turn_back()?;
     execute::back(steps, side_folders, seam, observer)
         .map_err(|StepFailed { path, source }| ChangeError::Stuck { path, source })?;
+    // The number of the change that is taken back will be another one's.
+    let may_empty = save_written(ledger, steps, catalogue.last_revision()?, observer);
     let transaction = Transaction::begin(ledger)?;
     if let Some(undo) = undo {
         undo.write(ledger)?;
@@ -386,9 +394,11 @@ fn take_back(
     pass("taken back")?;
     transaction.commit()?;
     ledger.read_game_again()?;
-    tidy_private_folders(ledger, side_folders);
+    if may_empty {
+        tidy_private_folders(ledger, side_folders);
+    }
     Transaction::of_contents(ledger).discard_contents();
-    Ok(())
+    Ok(may_empty)
 }
 
 /// Finishes or takes back a change that was cut short, and removes what else it left.
@@ -408,12 +418,11 @@ pub(crate) fn recover(ledger: &Ledger, _lock: &Lock, observer: &dyn Observer) ->
         let is_finished =
             !mark.backward && execute::forward(&steps, &side_folders, &*ledger.seam, observer).is_ok();
         if is_finished {
-            let (revision, left) = finish(ledger, outcome, &steps)?;
+            may_empty = save_changed(ledger, &steps, next_revision(ledger)?, observer);
+            let (_, left) = finish(ledger, outcome, &steps)?;
             left_folders::tell(&left, observer);
-            // Somebody may have written to a file before this command took it out.
-            may_empty = save_changed(&steps, revision, ledger.site(), &*ledger.seam, observer);
         } else {
-            take_back(ledger, &steps, &side_folders, outcome.into_back(), observer)?;
+            may_empty = take_back(ledger, &steps, &side_folders, outcome.into_back(), observer)?;
         }
         let (command, begun_at) = (mark.command, mark.begun_at);
         observer.notice(Notice::Recovered(Recovered { command, begun_at, finished: is_finished }));

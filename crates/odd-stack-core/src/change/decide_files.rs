@@ -14,7 +14,7 @@ use super::linking::may_be_linked;
 use super::looking::look;
 use super::options::{Edits, edits_at};
 use super::request::ForeignFile;
-use super::step::{Step, Thrown};
+use super::step::Step;
 use crate::address::Address;
 use crate::expected::{Building, Drift, DriftKind, Finding};
 use crate::files::{Seen, Stamp};
@@ -257,7 +257,7 @@ impl Decider<'_> {
                 self.decision.covering.push((at.column.path, at.column.root, base.clone()));
                 (self.ledger.site().original(root, at.column.path), None)
             }
-            (None, _) => (self.in_trash(side), seen.map(|seen| Thrown { root: at.column.root, seen })),
+            (None, _) => (self.in_trash(side), seen),
         };
         self.need_private_folders(side, &private);
         self.decision.steps.push(&Step::TakeOut { public, private, thrown });

@@ -6,9 +6,9 @@ use std::path::{Path, PathBuf};
 
 use rayon::prelude::*;
 
-use super::step::{Step, StepKind};
+use super::step::{Step, StepKind, is_staged};
 use super::steps::Steps;
-use crate::files::{STAGE, Seam, is_nothing_there, look_at};
+use crate::files::{Seam, is_nothing_there, look_at};
 use crate::observer::Observer;
 
 /// A step that the disk refused.
@@ -124,9 +124,8 @@ fn move_out(public: &Path, private: &Path, seam: &dyn Seam) -> Result<()> {
 
 /// Moves a file from its private name into the game; done if nothing lies there any more.
 fn move_in(public: &Path, private: &Path, seam: &dyn Seam) -> Result<()> {
-    let is_new = private.parent().is_some_and(|folder| folder.ends_with(STAGE));
     rename_in(public, private, seam)?;
-    if is_new {
+    if is_staged(private) {
         seam.inherit_rights(public);
     }
     Ok(())

@@ -10,7 +10,7 @@ use super::error::ChangeError;
 use super::last_look::base_as_now;
 use super::looking::look;
 use super::request::ForeignFile;
-use super::step::{Step, Thrown};
+use super::step::Step;
 use crate::address::Address;
 use crate::expected::is_entry_as_laid;
 use crate::files::KEPT;
@@ -164,8 +164,7 @@ impl Decider<'_> {
         if let (Some(public), Some(seen)) = (public, seen) {
             let private = self.in_trash(&side);
             self.need_private_folders(&side, &private);
-            let thrown = Some(Thrown { root: at.column.root, seen });
-            self.decision.steps.push(&Step::TakeOut { public, private, thrown });
+            self.decision.steps.push(&Step::TakeOut { public, private, thrown: Some(seen) });
         }
         if matches!(at.to, Provider::Base(_)) && original.is_some() {
             return Ok(());

@@ -10,7 +10,7 @@ use super::error::ChangeError;
 use super::looking::look;
 use super::options::Edits;
 use super::plan::Kept;
-use super::step::{Step, Thrown};
+use super::step::Step;
 use crate::address::{Address, RelPath};
 use crate::expected::{Drift, DriftKind};
 use crate::files::{KEPT, Seen};
@@ -58,7 +58,7 @@ impl Decider<'_> {
         let public = path.on(&root.folder);
         self.files.cleared.insert(public.clone());
         let (private, thrown) = match self.wishes.edits {
-            Edits::Discard => (self.in_trash(&side), Some(Thrown { root: root.id, seen })),
+            Edits::Discard => (self.in_trash(&side), Some(seen)),
             Edits::Keep | Edits::Stop => (self.keep(root, path, &address)?, None),
         };
         self.need_private_folders(&side, &private);

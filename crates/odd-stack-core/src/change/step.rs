@@ -2,14 +2,14 @@
 
 use std::path::{Path, PathBuf};
 
-use crate::files::Seen;
-use crate::stack::RootId;
+use crate::files::{STAGE, Seen};
 
 /// One step of a change. How each is done, seen to be done and taken back is said where they are executed.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) enum Step {
-    /// A file leaves the game. `private` is a name nothing lies under before.
-    TakeOut { public: PathBuf, private: PathBuf, thrown: Option<Thrown> },
+    /// A file leaves the game. `private` is a name nothing lies under before. Of one that is thrown away it is known what
+    /// was seen of it when the change was decided.
+    TakeOut { public: PathBuf, private: PathBuf, thrown: Option<Seen> },
     /// An original makes room for a new one, before anything else. `private` is a name nothing lies under before; a
     /// file may be taken out to `public` afterwards.
     SetAside { public: PathBuf, private: PathBuf },
@@ -23,12 +23,9 @@ pub(crate) enum Step {
     DropFolder { path: PathBuf },
 }
 
-/// What is known of a file that goes to the trash.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) struct Thrown {
-    pub root: RootId,
-    /// What was seen of it when the change was decided.
-    pub seen: Seen,
+/// Whether a private end is where new files and folders are made: a folder directly there, or a file in a numbered folder.
+pub(super) fn is_staged(private: &Path) -> bool {
+    private.ancestors().skip(1).take(2).any(|folder| folder.ends_with(STAGE))
 }
 
 /// What a step does. The numbers are the journal's.

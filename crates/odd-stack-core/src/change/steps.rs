@@ -3,16 +3,16 @@
 //!
 //! A step is a byte for its kind, then its private end, if it has one, and its public one. Steps follow the order of
 //! addresses, so an end is told by how many bytes it has in common with the same end of the step before, how many
-//! follow, and these. Of a file that is thrown away come its root, and its kind, size, time and mode as they were seen;
+//! follow, and these. Of a file that is thrown away come its kind, size, time and mode as they were seen;
 //! the time as how much it is beyond that of the file thrown away before, as a number of 64 bits that wraps.
 //! Numbers are unsigned LEB128 (DWARF 5, 7.6).
 
 use std::path::{Path, PathBuf};
 
-use super::step::{Step, StepKind, Thrown};
+use super::step::{Step, StepKind};
 use crate::files::Seen;
 use crate::ledger::catalogue::JournalSteps;
-use crate::stack::{BaseKind, RootId};
+use crate::stack::BaseKind;
 
 /// In a step's first byte: it throws away a file that was seen.
 const IS_THROWN: u8 = 0x80;
@@ -53,17 +53,11 @@ impl Steps {
             write_end(bytes, &mut self.last.private, private);
         }
         write_end(bytes, &mut self.last.public, public);
-        if let Some(Thrown { root, seen }) = thrown {
+        if let Some(seen) = thrown {
             let modified_ns = seen.modified_ns.cast_unsigned();
             let later_ns =
                 modified_ns.wrapping_sub(std::mem::replace(&mut self.last.modified_ns, modified_ns));
-            let numbers = [
-                root.0.cast_unsigned(),
-                kind_number(seen.kind),
-                seen.size_bytes,
-                later_ns,
-                u64::from(seen.mode),
-            ];
+            let numbers = [kind_number(seen.kind), seen.size_bytes, later_ns, u64::from(seen.mode)];
             numbers.into_iter().for_each(|number| write_number(bytes, number));
         }
         self.count += 1;
@@ -131,7 +125,7 @@ impl Steps {
 /// A step without its ends, which are the walk's.
 struct Met {
     kind: StepKind,
-    thrown: Option<Thrown>,
+    thrown: Option<Seen>,
 }
 
 /// Goes over steps one by one. What is damaged ends it.
@@ -175,16 +169,15 @@ impl<'s> Walk<'s> {
         Some(Met { kind, thrown })
     }
 
-    fn thrown(&mut self) -> Option<Thrown> {
+    fn thrown(&mut self) -> Option<Seen> {
         let mut number = || read_number(&mut self.rest);
-        let root = RootId(number()?.cast_signed());
         let kind = kind_of_number(number()?)?;
         let (size_bytes, later_ns) = (number()?, number()?);
         let mode = number()?.try_into().ok()?;
         self.last.modified_ns = self.last.modified_ns.wrapping_add(later_ns);
         // When anything of it changed is no part of what is compared.
         let (modified_ns, changed_ns) = (self.last.modified_ns.cast_signed(), 0);
-        Some(Thrown { root, seen: Seen { kind, size_bytes, modified_ns, changed_ns, mode } })
+        Some(Seen { kind, size_bytes, modified_ns, changed_ns, mode })
     }
 
     /// The step that was met last.
@@ -301,16 +294,16 @@ mod tests {
             .prop_map(|parts| PathBuf::from(format!("/game/{}", parts.join("/"))))
     }
 
-    fn thrown() -> impl Strategy<Value = Option<Thrown>> {
-        let seen = (0..4u64, any::<u64>(), any::<i64>(), any::<u32>(), any::<i64>());
-        proptest::option::of(seen.prop_map(|(kind, size_bytes, modified_ns, mode, root)| {
+    fn thrown() -> impl Strategy<Value = Option<Seen>> {
+        let seen = (0..4u64, any::<u64>(), any::<i64>(), any::<u32>());
+        proptest::option::of(seen.prop_map(|(kind, size_bytes, modified_ns, mode)| {
             let kind = kind_of_number(kind).unwrap();
-            Thrown { root: RootId(root), seen: Seen { kind, size_bytes, modified_ns, changed_ns: 0, mode } }
+            Seen { kind, size_bytes, modified_ns, changed_ns: 0, mode }
         }))
     }
 
     fn step() -> impl Strategy<Value = Step> {
-        let made = |(kind, private, public, thrown_now): (u8, PathBuf, PathBuf, Option<Thrown>)| {
+        let made = |(kind, private, public, thrown_now): (u8, PathBuf, PathBuf, Option<Seen>)| {
             let kind = StepKind::of_number(kind).unwrap();
             let mut step = Step::of(kind, kind.has_private().then_some(private), public).unwrap();
             if let Step::TakeOut { thrown, .. } = &mut step {

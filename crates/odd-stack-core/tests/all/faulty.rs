@@ -48,6 +48,8 @@ pub struct Faulty {
     pub holds_trash: bool,
     /// A folder of that name can't be removed, since a program stands in it.
     pub stands_in: Option<&'static str>,
+    /// What was to have the rights of the folder it lies in.
+    pub given_rights: Mutex<Vec<PathBuf>>,
 }
 
 impl Faulty {
@@ -64,6 +66,7 @@ impl Faulty {
             shares_blocks: false,
             holds_trash: false,
             stands_in: None,
+            given_rights: Mutex::default(),
         }
     }
 
@@ -145,6 +148,10 @@ impl Faulty {
 }
 
 impl Seam for Faulty {
+    fn inherit_rights(&self, path: &Path) {
+        self.given_rights.lock().unwrap().push(path.to_path_buf());
+    }
+
     fn create_folder(&self, path: &Path) -> io::Result<()> {
         self.step()?;
         self.real.create_folder(path)?;
