@@ -7,7 +7,7 @@ use std::sync::{Arc, Mutex};
 
 use crate::faulty::{Fault, Faulty};
 use crate::stored::stored;
-use crate::world::{NOW, Thing, World, add, add_request, id, permit, recover, reorder};
+use crate::world::{NOW, Thing, World, add, add_request, id, permit, reorder};
 use odd_stack_core::change::{ChangeError, ChangeOptions};
 use odd_stack_core::jobs::steps::{conflicts, prepare_add, stack};
 use odd_stack_core::jobs::{AddError, ConflictsRequest, Reorder};
@@ -322,72 +322,6 @@ fn a_file_written_at_the_last_moment_is_saved() {
     let notices = meddler.notices.into_inner().unwrap();
     let (path, saved) = (world.path("game/fog.ini"), ledger.folder().join("kept/2/game/fog.ini"));
     assert_eq!(notices, [Notice::ChangedLate { path, saved }]);
-}
-
-/// A change stops at each of its steps, and a person works on with what lies there before the next command finishes the
-/// change, or takes it back since a folder is in its way. Says of how many stops something had to be saved.
-fn worked_on_after_a_stop(is_laid: bool, is_in_the_way: bool) -> usize {
-    let one_at_a_time = rayon::ThreadPoolBuilder::new().num_threads(1).build().unwrap();
-    let mut saved = 0;
-    for at in (0..).step_by(if cfg!(windows) { 4 } else { 1 }) {
-        let world = World::with_game(&[("game/fog.ini", "fog=1"), ("game/a", "a")]);
-        let files =
-            [("fog.ini", "fog=9"), ("new.txt", "new"), ("new/deep.txt", "deep"), ("other/one.txt", "one")];
-        world.add(&world.package("pack", &files), &[".=game:"]).unwrap();
-        let layers = vec![id(&world.ledger(), "pack")];
-        if !is_laid {
-            reorder(&world.ledger(), &Reorder::Lift(layers.clone()), options()).unwrap();
-        }
-        let change = if is_laid { Reorder::Lift(layers) } else { Reorder::Lay(layers) };
-        let aside = tempfile::tempdir_in(world.folder.path()).unwrap();
-        let seam = Arc::new(Faulty::new(Fault::Stop, at, aside.path().to_path_buf()));
-        let _ = one_at_a_time.install(|| reorder(&world.ledger_through(seam.clone()), &change, options()));
-        if !seam.has_struck() {
-            break;
-        }
-        let mut edits = BTreeSet::new();
-        let mut write = |path: &str| {
-            let edit = format!("written after the stop: {path}");
-            world.write(&format!("game/{path}"), &edit);
-            edits.insert(edit.into_bytes());
-        };
-        files
-            .iter()
-            .map(|(path, _)| path)
-            .filter(|path| world.path(&format!("game/{path}")).exists())
-            .for_each(|path| write(path));
-        if world.path("game/new").exists() {
-            write("new/of the game.txt");
-        }
-        if is_in_the_way {
-            // In the place of one of the game's own it would be stuck.
-            for (path, _) in
-                files[1..].iter().filter(|(path, _)| !world.path(&format!("game/{path}")).exists())
-            {
-                write(&format!("{path}/in the way"));
-            }
-        }
-        recover(&world.ledger());
-        let left = world.all_contents();
-        let lost = edits.difference(&left).map(|edit| String::from_utf8_lossy(edit)).collect::<Vec<_>>();
-        assert!(lost.is_empty(), "step {at}: {lost:?}");
-        let kept = world.ledger().folder().join("kept");
-        saved += usize::from(fs::read_dir(kept).is_ok_and(|mut kept| kept.next().is_some()));
-    }
-    saved
-}
-
-#[test]
-fn what_is_written_after_a_stop_is_never_lost() {
-    for is_laid in [true, false] {
-        for is_in_the_way in [false, true] {
-            let saved = worked_on_after_a_stop(is_laid, is_in_the_way);
-            // Under Wine not every step is tried.
-            if !cfg!(windows) {
-                assert_eq!(saved > 0, is_laid || is_in_the_way, "{is_laid} {is_in_the_way}: {saved}");
-            }
-        }
-    }
 }
 
 #[cfg(unix)]

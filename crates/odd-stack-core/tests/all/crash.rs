@@ -28,7 +28,7 @@ pub type Act = fn(&World, &Ledger) -> bool;
 
 const KEEP: ChangeOptions = ChangeOptions::with(Edits::Keep);
 
-fn two_layers() -> World {
+pub fn two_layers() -> World {
     two_layers_laid(false)
 }
 
@@ -202,25 +202,25 @@ fn rayon_single() -> rayon::ThreadPool {
     rayon::ThreadPoolBuilder::new().num_threads(1).build().unwrap()
 }
 
-fn add_quays(world: &World, ledger: &Ledger) -> bool {
+pub fn add_quays(world: &World, ledger: &Ledger) -> bool {
     let places = ["game=game:", "docs=docs:"];
     add(ledger, &world.path("packages/quays"), &places, Target::Below(id(ledger, "fog")), KEEP).is_ok()
 }
 
-fn lift_lamps(_: &World, ledger: &Ledger) -> bool {
+pub fn lift_lamps(_: &World, ledger: &Ledger) -> bool {
     reorder(ledger, &Reorder::Lift(vec![id(ledger, "lamps")]), KEEP).is_ok()
 }
 
-fn move_lamps(_: &World, ledger: &Ledger) -> bool {
+pub fn move_lamps(_: &World, ledger: &Ledger) -> bool {
     reorder(ledger, &Reorder::Move(id(ledger, "lamps"), Target::Top), KEEP).is_ok()
 }
 
-fn remove_both(_: &World, ledger: &Ledger) -> bool {
+pub fn remove_both(_: &World, ledger: &Ledger) -> bool {
     reorder(ledger, &Reorder::Remove(vec![id(ledger, "lamps"), id(ledger, "fog")]), KEEP).is_ok()
 }
 
 /// From a package that is taken in while it is listed, and of which not all is placed.
-fn upgrade_lamps(world: &World, ledger: &Ledger) -> bool {
+pub fn upgrade_lamps(world: &World, ledger: &Ledger) -> bool {
     let things = [
         file("lamps/data/lamps/brass.dds", "newer brass"),
         file("lamps/data/new/deep/a.txt", "a"),
@@ -233,14 +233,14 @@ fn upgrade_lamps(world: &World, ledger: &Ledger) -> bool {
 }
 
 /// A folder of the old version becomes a file of the new one, and a file a folder.
-fn turn_lamps(world: &World, ledger: &Ledger) -> bool {
+pub fn turn_lamps(world: &World, ledger: &Ledger) -> bool {
     let files = [("data/new", "one file now"), ("Extra/one.txt/inside.txt", "a folder now")];
     let package = world.package("turned", &files);
     exchange(ledger, id(ledger, "lamps"), &package, &[".=game:"], KEEP).is_ok()
 }
 
 /// No file changes, and what was the game's own becomes a layer's.
-fn adopt_copper(world: &World, ledger: &Ledger) -> bool {
+pub fn adopt_copper(world: &World, ledger: &Ledger) -> bool {
     adopt(ledger, world.package("copper", &[("data/lamps/copper.dds", "base copper")]))
 }
 
@@ -298,7 +298,7 @@ fn adopt(ledger: &Ledger, package: std::path::PathBuf) -> bool {
 }
 
 /// A person's setting goes over into the new version.
-fn carry_fog(world: &World, ledger: &Ledger) -> bool {
+pub fn carry_fog(world: &World, ledger: &Ledger) -> bool {
     let package = world.package("fog-2", &[("config/harbour.ini", "fog=9\nsea=3\n"), ("extra/two.txt", "2")]);
     exchange(ledger, id(ledger, "fog"), &package, &[".=game:"], ChangeOptions::default()).is_ok()
 }
@@ -315,11 +315,11 @@ fn an_edit_is_carried_over_or_stays_whatever_fails() {
 }
 
 /// A folder comes whole, with settings in it that blend and files beside them whose names are made from theirs.
-fn lay_front(_: &World, ledger: &Ledger) -> bool {
+pub fn lay_front(_: &World, ledger: &Ledger) -> bool {
     reorder(ledger, &Reorder::Lay(vec![id(ledger, "front")]), KEEP).is_ok()
 }
 
-fn front_lifted() -> World {
+pub fn front_lifted() -> World {
     let world = two_layers();
     let files = [
         ("quay/new/front.ini", "gulls=4\n"),
@@ -349,7 +349,7 @@ fn a_folder_with_blended_settings_comes_whole_or_not_whatever_fails() {
 }
 
 /// Folders of the game go with all in them, one that is empty among them.
-fn take_folders_away(world: &World, ledger: &Ledger) -> bool {
+pub fn take_folders_away(world: &World, ledger: &Ledger) -> bool {
     let sheet = "takes_away = [\"data\", \"empty\", \"config/*\"]\n\
                  place = [{ from = \"x\", to = \"game:x\" }]\n";
     let package = world.package("bare", &[("oddfit.toml", sheet), ("x", "x")]);
@@ -429,23 +429,23 @@ fn things_of_another_kind_go_out_of_the_way_or_stay_whatever_fails() {
 }
 
 /// The lower layer wins from then on.
-fn settle_brass(_: &World, ledger: &Ledger) -> bool {
+pub fn settle_brass(_: &World, ledger: &Ledger) -> bool {
     settle(ledger, "data/lamps/brass.dds", Ruling::With(id(ledger, "lamps"))).is_ok()
 }
 
 /// A person's own settings, in a file of a layer and in one of the game.
-fn tweak_both(_: &World, ledger: &Ledger) -> bool {
+pub fn tweak_both(_: &World, ledger: &Ledger) -> bool {
     tweak(ledger, "docs:profiles/default.ini", &[("name", Some("me"))]).is_ok()
         && tweak(ledger, "config/harbour.ini", &[("sea", Some("3"))]).is_ok()
 }
 
 /// Another layer's settings are blended with those of one that is laid.
-fn add_sea(world: &World, ledger: &Ledger) -> bool {
+pub fn add_sea(world: &World, ledger: &Ledger) -> bool {
     let package = world.package("sea", &[("config/harbour.ini", "fog=1\nsea=2\n")]);
     add(ledger, &package, &[".=game:"], Target::Top, KEEP).is_ok()
 }
 
-fn mend(ledger: &Ledger, mending: Mending) -> bool {
+pub fn mend(ledger: &Ledger, mending: Mending) -> bool {
     let mended = permit(ledger).map_err(MendError::from).and_then(|permit| {
         let files = drifted_files(ledger, &["game:*".to_owned()], &Silent)?;
         let files: Vec<_> = files.into_iter().map(|file| (file, mending)).collect();
@@ -455,7 +455,7 @@ fn mend(ledger: &Ledger, mending: Mending) -> bool {
 }
 
 /// Two layers, and every kind of drift.
-fn drifted_world() -> World {
+pub fn drifted_world() -> World {
     let world = two_layers();
     world.write("game/config/harbour.ini", "fog=9\nmine=1\n");
     world.write("game/data/lamps/brass.dds", "scratched");
