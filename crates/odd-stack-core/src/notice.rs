@@ -98,6 +98,11 @@ pub enum Notice {
         /// Where it lies for now.
         lies_at: PathBuf,
     },
+    /// Of things that came to where a change that was cut short had to go on: where each lay, and where it is saved.
+    MadeWay {
+        /// In order of where they lay; never empty.
+        kept: Vec<(PathBuf, PathBuf)>,
+    },
     /// Files that were to go had gone already.
     GoneAlready {
         /// Where.

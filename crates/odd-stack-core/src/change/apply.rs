@@ -12,6 +12,7 @@ use super::discarded::{save_changed, save_written};
 use super::error::ChangeError;
 use super::execute::{self, StepFailed};
 use super::fetching::{Fetched, build_again, fetch_again, keep_again};
+use super::keeping::Way;
 use super::left_folders;
 use super::linking::Linking;
 use super::options::ChangeOptions;
@@ -163,7 +164,7 @@ impl Prepared<'_> {
         let (steps, side_folders) = (&self.decision.steps, &self.outcome.side_folders);
         let placing = steps.count(&[StepKind::TakeOut, StepKind::PutIn]);
         observer.begin(Work::Placing, placing as u64, 0);
-        let done = execute::forward(steps, side_folders, seam, observer);
+        let done = execute::forward(steps, side_folders, None, seam, observer);
         observer.end();
         if let Err(StepFailed { path, source }) = done {
             let side_folders = side_folders.clone();
@@ -377,10 +378,13 @@ fn take_back(
     let pass = |point| seam.pass(point).map_err(LedgerError::io("write to", ledger.folder()));
     pass("turn back")?;
     catalogue.turn_back()?;
-    execute::back(steps, side_folders, seam, observer)
-        .map_err(|StepFailed { path, source }| ChangeError::Stuck { path, source })?;
     // The number of the change that is taken back will be another one's.
-    let may_empty = save_written(ledger, steps, catalogue.last_revision()?, observer);
+    let revision = catalogue.last_revision()?;
+    let way = Way::new(ledger, steps, revision);
+    let taken_back = execute::back(steps, side_folders, &way, seam, observer);
+    way.tell(observer);
+    taken_back.map_err(|StepFailed { path, source }| ChangeError::Stuck { path, source })?;
+    let may_empty = save_written(ledger, steps, revision, observer);
     let transaction = Transaction::begin(ledger)?;
     if let Some(undo) = undo {
         undo.write(ledger)?;
@@ -415,8 +419,10 @@ pub(crate) fn recover(ledger: &Ledger, _lock: &Lock, observer: &dyn Observer) ->
         let steps = Steps::from_journal(catalogue.journal_steps()?);
         let steps = steps.ok_or_else(|| catalogue.damaged_by(&"a step of its journal has no meaning"))?;
         let side_folders = outcome.side_folders.clone();
-        let is_finished =
-            !mark.backward && execute::forward(&steps, &side_folders, &*ledger.seam, observer).is_ok();
+        let way = Way::new(ledger, &steps, next_revision(ledger)?);
+        let is_finished = !mark.backward
+            && execute::forward(&steps, &side_folders, Some(&way), &*ledger.seam, observer).is_ok();
+        way.tell(observer);
         if is_finished {
             may_empty = save_changed(ledger, &steps, next_revision(ledger)?, observer);
             let (_, left) = finish(ledger, outcome, &steps)?;

@@ -6,17 +6,15 @@
 //! it is not what was seen. In the same way what a change had put into the game may have been written to, and into, before
 //! the change is taken back.
 
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
 use rayon::prelude::*;
 
-use super::error::ChangeError;
+use super::keeping::Keeping;
 use super::step::{Step, StepKind, is_staged};
 use super::steps::Steps;
-use crate::address::RelPath;
-use crate::files::{KEPT, Seen, WalkError, look_at, walk};
-use crate::game::Root;
-use crate::ledger::{Ledger, LedgerError, make_private_folder};
+use crate::files::{Seen, WalkError, look_at, walk};
+use crate::ledger::Ledger;
 use crate::notice::Notice;
 use crate::observer::{Observer, Silent};
 use crate::stack::BaseKind;
@@ -110,10 +108,11 @@ fn found(steps: &Steps, kind: StepKind, look: impl Fn(Step) -> Vec<Written> + Sy
 }
 
 fn save_all(ledger: &Ledger, written: Vec<Written>, revision: i64, observer: &dyn Observer) -> bool {
+    let keeping = Keeping::new(ledger, revision);
     let mut may_empty = true;
     for Written { public: path, private: lies_at, problem } in written {
         let saved = match problem {
-            None => save(ledger, &path, &lies_at, revision).map_err(|error| error.to_string()),
+            None => keeping.keep(&path, &lies_at).map_err(|error| error.to_string()),
             Some(problem) => Err(problem),
         };
         match saved {
@@ -125,33 +124,4 @@ fn save_all(ledger: &Ledger, written: Vec<Written>, revision: i64, observer: &dy
         }
     }
     may_empty
-}
-
-/// Moves a file to the kept ones, under a name that nothing has.
-fn save(ledger: &Ledger, public: &Path, private: &Path, revision: i64) -> Result<PathBuf, ChangeError> {
-    let (seam, site) = (&*ledger.seam, ledger.site());
-    let (root, below) = root_of(ledger, public)?;
-    let side = site.side(root);
-    let kept = below.on(&side.join(KEPT).join(revision.to_string()).join(root.name.as_str()));
-    let mut missing: Vec<&Path> = kept.ancestors().skip(1).take_while(|folder| *folder != side).collect();
-    missing.reverse();
-    missing.into_iter().try_for_each(|folder| make_private_folder(folder, seam))?;
-    let name = kept.file_name().unwrap_or_default().to_string_lossy().into_owned();
-    let mut places = (2u64..).map(|number| kept.with_file_name(format!("{name} ({number})")));
-    let place = match kept.symlink_metadata() {
-        Ok(_) => places.find(|place| place.symlink_metadata().is_err()).unwrap_or_else(|| kept.clone()),
-        Err(_) => kept.clone(),
-    };
-    seam.rename(private, &place).map_err(LedgerError::io("save", &place))?;
-    Ok(place)
-}
-
-/// The root in which a file lay, and where below it.
-fn root_of<'l>(ledger: &'l Ledger, public: &Path) -> Result<(&'l Root, RelPath), ChangeError> {
-    let roots = ledger.game().roots.iter();
-    let within = roots.filter_map(|root| Some((root, public.strip_prefix(&root.folder).ok()?)));
-    let innermost = within.min_by_key(|(_, below)| below.components().count());
-    let (root, below) = innermost
-        .ok_or_else(|| ledger.catalogue.damaged_by(&"a step of its journal leads out of the game"))?;
-    Ok((root, RelPath::from_disk(below.to_string_lossy().replace(std::path::MAIN_SEPARATOR, "/"))))
 }

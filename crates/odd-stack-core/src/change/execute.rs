@@ -6,10 +6,12 @@ use std::path::{Path, PathBuf};
 
 use rayon::prelude::*;
 
+use super::keeping::Way;
 use super::step::{Step, StepKind, is_staged};
 use super::steps::Steps;
 use crate::files::{Seam, is_nothing_there, look_at};
 use crate::observer::Observer;
+use crate::stack::BaseKind;
 
 /// A step that the disk refused.
 #[derive(Debug)]
@@ -26,15 +28,18 @@ fn at(path: &Path) -> impl FnOnce(io::Error) -> StepFailed {
 }
 
 /// Does all steps that are not done yet, and makes them durable. `side_folders` are folders on the volumes
-/// concerned. Can be repeated after any stop.
+/// concerned. What came meanwhile to where something is to lie makes way, or ends it. Can be repeated after any stop.
 pub(super) fn forward(
     steps: &Steps,
     side_folders: &[PathBuf],
+    way: Option<&Way<'_>>,
     seam: &dyn Seam,
     observer: &dyn Observer,
 ) -> Result<()> {
+    let move_in = |public: &Path, private: &Path| move_in(public, private, way, seam);
+    let move_out = |public: &Path, private: &Path| move_out(public, private, seam);
     for kind in [StepKind::SetAside, StepKind::TakeOut] {
-        each_at_once(steps.of(&[kind]), seam, observer, move_out)?;
+        each_at_once(steps.of(&[kind]), observer, move_out)?;
         sync(steps, &[kind], side_folders, seam)?;
     }
     // Folders go before others come: a file may come to where a folder was.
@@ -43,30 +48,34 @@ pub(super) fn forward(
             match &step {
                 Step::RenameFolder { from, to } => rename_folder(from, to, seam)?,
                 Step::DropFolder { path } => drop_folder(path, seam)?,
-                Step::MakeFolder { path } => make_folder(path, seam)?,
+                Step::MakeFolder { path } => make_folder(path, way, seam)?,
                 Step::TakeOut { .. } | Step::SetAside { .. } | Step::PutIn { .. } => {}
             }
         }
     }
-    each_at_once(steps.of(&[StepKind::PutIn]), seam, observer, move_in)?;
+    each_at_once(steps.of(&[StepKind::PutIn]), observer, move_in)?;
     sync(steps, &StepKind::ALL, side_folders, seam)
 }
 
-/// Takes back all steps that were done, and makes that durable. Can be repeated after any stop.
+/// Takes back all steps that were done, and makes that durable. What came meanwhile to where something lay makes way. Can
+/// be repeated after any stop.
 pub(super) fn back(
     steps: &Steps,
     side_folders: &[PathBuf],
+    way: &Way<'_>,
     seam: &dyn Seam,
     observer: &dyn Observer,
 ) -> Result<()> {
-    each_at_once(steps.of(&[StepKind::PutIn]), seam, observer, move_out)?;
+    let move_in = |public: &Path, private: &Path| move_in(public, private, Some(way), seam);
+    let move_out = |public: &Path, private: &Path| move_out(public, private, seam);
+    each_at_once(steps.of(&[StepKind::PutIn]), observer, move_out)?;
     sync(steps, &[StepKind::PutIn], side_folders, seam)?;
     for kind in [StepKind::MakeFolder, StepKind::DropFolder, StepKind::RenameFolder] {
         let folders: Vec<Step> = steps.of(&[kind]).collect();
         for step in folders.iter().rev() {
             match step {
                 Step::MakeFolder { path } => drop_folder(path, seam)?,
-                Step::DropFolder { path } => make_folder(path, seam)?,
+                Step::DropFolder { path } => make_folder(path, Some(way), seam)?,
                 Step::RenameFolder { from, to } => rename_folder(to, from, seam)?,
                 Step::TakeOut { .. } | Step::SetAside { .. } | Step::PutIn { .. } => {}
             }
@@ -83,9 +92,9 @@ pub(super) fn back(
         }
     }
     let is_out = |step: &Step| matches!(step, Step::TakeOut { private, .. } if !places.contains(private));
-    each_at_once(steps.of(&[StepKind::TakeOut]).filter(is_out), seam, observer, move_in)?;
+    each_at_once(steps.of(&[StepKind::TakeOut]).filter(is_out), observer, move_in)?;
     sync(steps, &[StepKind::TakeOut], side_folders, seam)?;
-    each_at_once(steps.of(&[StepKind::SetAside]), seam, observer, move_in)?;
+    each_at_once(steps.of(&[StepKind::SetAside]), observer, move_in)?;
     sync(steps, &[StepKind::SetAside], side_folders, seam)
 }
 
@@ -94,9 +103,8 @@ const STEPS_AT_ONCE: usize = 4096;
 
 fn each_at_once(
     mut steps: impl Iterator<Item = Step>,
-    seam: &dyn Seam,
     observer: &dyn Observer,
-    act: fn(&Path, &Path, &dyn Seam) -> Result<()>,
+    act: impl Fn(&Path, &Path) -> Result<()> + Sync,
 ) -> Result<()> {
     loop {
         let some: Vec<Step> = steps.by_ref().take(STEPS_AT_ONCE).collect();
@@ -105,7 +113,7 @@ fn each_at_once(
         }
         some.par_iter().try_for_each(|step| {
             if let (Some(private), public) = step.ends() {
-                act(public, private, seam)?;
+                act(public, private)?;
                 observer.advance(1, 0);
             }
             Ok(())
@@ -123,40 +131,48 @@ fn move_out(public: &Path, private: &Path, seam: &dyn Seam) -> Result<()> {
 }
 
 /// Moves a file from its private name into the game; done if nothing lies there any more.
-fn move_in(public: &Path, private: &Path, seam: &dyn Seam) -> Result<()> {
-    rename_in(public, private, seam)?;
+fn move_in(public: &Path, private: &Path, way: Option<&Way<'_>>, seam: &dyn Seam) -> Result<()> {
+    rename_in(public, private, way, seam)?;
     if is_staged(private) {
         seam.inherit_rights(public);
     }
     Ok(())
 }
 
-fn rename_in(public: &Path, private: &Path, seam: &dyn Seam) -> Result<()> {
-    let is_done = || Ok(look_at(private).map_err(at(private))?.is_none());
-    match seam.rename(private, public) {
-        Err(error) if error.kind() == io::ErrorKind::AlreadyExists && !is_done()? => {
-            let source = io::Error::new(error.kind(), "another program has just put a file there");
-            Err(StepFailed { path: public.to_path_buf(), source })
-        }
-        Err(error) if error.kind() == io::ErrorKind::AlreadyExists => Ok(()),
-        Err(error) if is_nothing_there(&error) && is_done()? => Ok(()),
-        // Somebody has taken the folder away meanwhile.
-        Err(error) if is_nothing_there(&error) && make_folders_above(public, seam) => {
-            seam.rename(private, public).map_err(at(public))
-        }
-        other => other.map_err(at(public)),
+fn rename_in(public: &Path, private: &Path, way: Option<&Way<'_>>, seam: &dyn Seam) -> Result<()> {
+    let error = match seam.rename(private, public) {
+        Ok(()) => return Ok(()),
+        Err(error) => error,
+    };
+    let is_taken = error.kind() == io::ErrorKind::AlreadyExists;
+    if (is_taken || is_nothing_there(&error)) && look_at(private).map_err(at(private))?.is_none() {
+        return Ok(());
     }
+    let path = public.to_path_buf();
+    match way {
+        None if is_taken => {
+            let source = io::Error::new(error.kind(), "another program has just put a file there");
+            return Err(StepFailed { path, source });
+        }
+        Some(way) if is_taken || is_nothing_there(&error) => {
+            way.make(public, Some(private)).map_err(at(public))?;
+        }
+        // Somebody has taken the folder away meanwhile.
+        None if is_nothing_there(&error) => {}
+        _ => return Err(StepFailed { path, source: error }),
+    }
+    make_folders_above(public, seam);
+    seam.rename(private, public).map_err(at(public))
 }
 
-/// Makes the folders above a path that are not there; says whether it made any.
-fn make_folders_above(path: &Path, seam: &dyn Seam) -> bool {
+/// Makes the folders above a path that are not there, as far as that can be.
+fn make_folders_above(path: &Path, seam: &dyn Seam) {
     let missing = path.ancestors().skip(1).take_while(|folder| matches!(look_at(folder), Ok(None)));
     let missing: Vec<&Path> = missing.collect();
-    let made = missing
-        .iter()
-        .rev()
-        .all(|folder| seam.create_folder(folder).is_ok() || matches!(look_at(folder), Ok(Some(_))));
-    made && !missing.is_empty()
+    // Another thread may make the same.
+    let is_made =
+        |folder: &&&Path| seam.create_folder(folder).is_ok() || matches!(look_at(folder), Ok(Some(_)));
+    missing.iter().rev().take_while(is_made).for_each(drop);
 }
 
 fn rename_folder(from: &Path, to: &Path, seam: &dyn Seam) -> Result<()> {
@@ -166,9 +182,15 @@ fn rename_folder(from: &Path, to: &Path, seam: &dyn Seam) -> Result<()> {
     }
 }
 
-fn make_folder(path: &Path, seam: &dyn Seam) -> Result<()> {
+fn make_folder(path: &Path, way: Option<&Way<'_>>, seam: &dyn Seam) -> Result<()> {
     match seam.create_folder(path) {
-        Err(error) if error.kind() == io::ErrorKind::AlreadyExists => Ok(()),
+        Err(error) if error.kind() == io::ErrorKind::AlreadyExists => match (look_at(path), way) {
+            (Ok(Some(seen)), Some(way)) if seen.kind != BaseKind::Folder => {
+                way.make(path, None).map_err(at(path))?;
+                seam.create_folder(path).map_err(at(path))
+            }
+            _ => Ok(()),
+        },
         other => other.map_err(at(path)),
     }
 }

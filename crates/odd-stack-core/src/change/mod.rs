@@ -31,6 +31,7 @@ mod fetching;
 mod folders;
 mod foreign_files;
 mod in_the_way;
+mod keeping;
 mod last_look;
 mod left_folders;
 mod linking;

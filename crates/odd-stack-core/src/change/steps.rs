@@ -380,7 +380,8 @@ mod tests {
         let list: Vec<Step> = (0..20_000).map(step).collect();
         let steps = steps_of(&list);
         assert!(steps.to_journal().len() > 2);
-        assert!(steps.to_journal().iter().map(Vec::len).sum::<usize>() < 30 * list.len());
+        let each = if cfg!(windows) { 60 } else { 30 };
+        assert!(steps.to_journal().iter().map(Vec::len).sum::<usize>() < each * list.len());
         let again = Steps::from_journal(JournalSteps::Pieces(steps.to_journal().to_vec())).unwrap();
         assert_eq!(again.of(&StepKind::ALL).collect::<Vec<_>>(), list);
     }

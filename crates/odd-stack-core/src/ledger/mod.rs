@@ -284,6 +284,13 @@ impl<'a> Site<'a> {
         if root.has_side_folder { root.side_folder() } else { self.ledger.to_path_buf() }
     }
 
+    /// The root in which a path on disk lies, and where below it; the innermost, if several do.
+    pub(crate) fn root_around(self, path: &Path) -> Option<(&'a Root, &Path)> {
+        let within =
+            self.game.roots.iter().filter_map(|root| Some((root, path.strip_prefix(&root.folder).ok()?)));
+        within.min_by_key(|(_, below)| below.components().count())
+    }
+
     /// Where a covered file of the base lies.
     pub(crate) fn original(self, root: &Root, path: PathId) -> PathBuf {
         self.side(root).join(ORIGINALS).join(path.0.to_string())

@@ -1,5 +1,7 @@
 //! What the core wants a person to know, in words.
 
+use std::path::{Path, PathBuf};
+
 use odd_stack_core::address::Address;
 use odd_stack_core::notice::{Notice, Recovered};
 
@@ -77,6 +79,7 @@ pub fn notice_words(notice: &Notice) -> String {
             path.display(),
             lies_at.display()
         ),
+        Notice::MadeWay { kept } => made_way(kept),
         Notice::GoneAlready { addresses } => {
             format!("{} {} gone already", listed(addresses), number(addresses, "was", "were"))
         }
@@ -122,6 +125,31 @@ fn staying(folders: &[Address]) -> String {
 }
 
 /// `game:a.ini, game:b.ini and 3 more`.
+fn made_way(kept: &[(PathBuf, PathBuf)]) -> String {
+    let shown: Vec<String> = kept.iter().take(MOST).map(|(path, _)| path.display().to_string()).collect();
+    let all_in = |saved: &&Path| kept.iter().all(|(_, other)| other.starts_with(saved));
+    match kept {
+        [(path, saved)] => format!(
+            "{} was put there meanwhile and was in the way; it is saved at {}",
+            path.display(),
+            saved.display()
+        ),
+        [(_, first), ..] => {
+            let more = match kept.len() - shown.len() {
+                0 => String::new(),
+                more => format!(" and {more} more"),
+            };
+            let folder = first.ancestors().find(all_in).unwrap_or(first);
+            format!(
+                "{}{more} were put there meanwhile and were in the way; they are saved in {}",
+                shown.join(", "),
+                folder.display()
+            )
+        }
+        [] => String::new(),
+    }
+}
+
 fn listed(addresses: &[Address]) -> String {
     let shown: Vec<String> = addresses.iter().take(MOST).map(ToString::to_string).collect();
     match addresses.len() - shown.len() {

@@ -226,7 +226,8 @@ fn a_command_that_is_killed_is_mended_by_the_next() {
     assert!(done < 25, "no kill came in time");
 }
 
-/// A change was cut short, and meanwhile somebody put a file where a folder of it was: it can go neither way.
+/// A change was cut short, and meanwhile somebody put a file where a folder of it was; and nothing can be kept, so it can go
+/// neither way.
 #[test]
 fn a_change_that_is_stuck_stops_no_command_that_looks() {
     let sandbox = Sandbox::with_game();
@@ -234,6 +235,7 @@ fn a_change_that_is_stuck_stops_no_command_that_looks() {
     sandbox.write("game/blocked", "in the way");
     sandbox.write("game/.oddstack/taken", "taken out");
     sandbox.write("game/.oddstack/coming", "coming");
+    sandbox.write("home/ledgers/quillhaven/kept", "no folder");
     let catalogue =
         rusqlite::Connection::open(sandbox.path("home/ledgers/quillhaven/catalogue.sqlite")).unwrap();
     let outcome = serde_json::json!({
@@ -258,8 +260,10 @@ fn a_change_that_is_stuck_stops_no_command_that_looks() {
         let ran = sandbox.run(line).status(1).says("could not take back");
         assert_eq!(ran.whole().matches("could not take back").count(), 1, "said once: {}", ran.whole());
     }
-    fs::remove_file(&blocked).unwrap();
-    sandbox.run("stack").status(0).says("has now been taken back");
+    fs::remove_file(sandbox.path("home/ledgers/quillhaven/kept")).unwrap();
+    // What was in its way is kept.
+    sandbox.run("stack").status(0).says("has now been taken back").says("was in the way; it is saved at");
+    assert_eq!(sandbox.read("home/ledgers/quillhaven/kept/0/game/blocked"), "in the way");
     assert_eq!(sandbox.read("game/blocked/old.txt"), "taken out");
     sandbox.run("add a-1.zip").status(0);
 }
