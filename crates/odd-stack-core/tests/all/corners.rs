@@ -7,10 +7,10 @@ use std::sync::{Arc, Mutex};
 
 use crate::faulty::{Fault, Faulty};
 use crate::stored::stored;
-use crate::world::{NOW, Thing, World, add, add_request, id, permit, reorder};
+use crate::world::{NOW, Thing, World, add, add_request, exchange, go_to, id, permit, reorder};
 use odd_stack_core::change::{ChangeError, ChangeOptions};
 use odd_stack_core::jobs::steps::{conflicts, prepare_add, stack};
-use odd_stack_core::jobs::{AddError, ConflictsRequest, Reorder};
+use odd_stack_core::jobs::{AddError, ConflictsRequest, GoTo, Reorder};
 use odd_stack_core::notice::Notice;
 use odd_stack_core::observer::{Observer, Work};
 use odd_stack_core::stack::Target;
@@ -396,4 +396,48 @@ fn what_comes_into_the_game_gets_the_rights_of_its_folder() {
     // The game's own files have theirs.
     reorder(&world.ledger_through(seam.clone()), &Reorder::Lift(layer), options()).unwrap();
     assert_eq!(told(&seam), BTreeSet::new());
+}
+
+/// Files are decided some at a time; what one of them hangs on may be among others.
+#[test]
+fn files_and_folders_change_places_wherever_a_part_ends() {
+    for fillers in 0..12 {
+        let world = World::with_game(&[("game/own/base.txt", "base"), ("game/a", "a")]);
+        let before = world.tree();
+        let filler =
+            |number: usize, version: &str| (format!("m{number:02}.txt"), format!("{version} {number}"));
+        let files = |version: &str, swapped: &[&str]| -> Vec<(String, String)> {
+            let some = (0..fillers).map(|number| filler(number, version));
+            some.chain(swapped.iter().map(|path| ((*path).to_owned(), format!("{version} {path}")))).collect()
+        };
+        let package = |name: &str, files: &[(String, String)]| {
+            let files: Vec<_> =
+                files.iter().map(|(path, content)| (path.as_str(), content.as_str())).collect();
+            world.package(name, &files)
+        };
+        let old = package("pack", &files("old", &["b", "lamp", "n/x", "zone/deep/x", "zone/y"]));
+        let new = package("pack-2", &files("new", &["b/inside", "lamp/on/x", "n", "zone"]));
+        world.add(&old, &[".=game:"]).unwrap();
+        let laid = world.tree();
+        exchange(&world.ledger(), id(&world.ledger(), "pack"), &new, &[".=game:"], options()).unwrap();
+        for path in ["b/inside", "lamp/on/x", "n", "zone"] {
+            let content = fs::read_to_string(world.path(&format!("game/{path}"))).unwrap();
+            assert_eq!(content, format!("new {path}"), "{fillers}");
+        }
+        assert!(world.check(true).drifted.is_empty(), "{fillers}");
+        go_to(&world.ledger(), &GoTo::Before(1)).unwrap();
+        assert_eq!(world.tree(), laid, "{fillers}");
+        lift_all(&world).unwrap();
+        assert_eq!(world.tree(), before, "{fillers}");
+        // What somebody put in the way of any of them stops all of them, and all are named.
+        for path in ["b", "lamp"] {
+            fs::create_dir(world.path(&format!("game/{path}"))).unwrap();
+            world.write(&format!("game/{path}/mine.txt"), "mine");
+        }
+        let lay = Reorder::Lay(vec![id(&world.ledger(), "pack")]);
+        match reorder(&world.ledger(), &lay, ChangeOptions::default()) {
+            Err(ChangeError::Drifted { drifted }) => assert_eq!(drifted.len(), 2, "{fillers}: {drifted:?}"),
+            other => panic!("{fillers}: {other:?}"),
+        }
+    }
 }
