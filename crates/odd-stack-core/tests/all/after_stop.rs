@@ -11,7 +11,7 @@ use odd_stack_core::jobs::Mending;
 use crate::crash::{
     Act, add_quays, add_sea, adopt_copper, carry_fog, drifted_world, front_lifted, lay_front, lift_lamps,
     mend, move_lamps, remove_both, settle_brass, take_folders_away, turn_lamps, tweak_both, two_layers,
-    upgrade_lamps,
+    two_layers_laid, upgrade_lamps,
 };
 use crate::faulty::{Fault, Faulty};
 use crate::world::{Thing, Tree, World, permit, recover};
@@ -89,7 +89,8 @@ fn stop_and_go_on(
 #[test]
 fn what_is_written_between_a_stop_and_the_next_command_is_never_lost() {
     let restore: Act = |_, ledger| mend(ledger, Mending::Restore);
-    let acts: [Deed; 14] = [
+    let linked = || two_layers_laid(true);
+    let acts: [Deed; 17] = [
         ("add quays", two_layers, add_quays),
         ("lift lamps", two_layers, lift_lamps),
         ("move lamps", two_layers, move_lamps),
@@ -104,6 +105,9 @@ fn what_is_written_between_a_stop_and_the_next_command_is_never_lost() {
         ("tweak both", two_layers, tweak_both),
         ("add sea", two_layers, add_sea),
         ("restore", drifted_world, restore),
+        ("lift linked lamps", linked, lift_lamps),
+        ("upgrade linked lamps", linked, upgrade_lamps),
+        ("add to linked", linked, add_quays),
     ];
     let stride = if cfg!(windows) { 29 } else { 7 };
     for (act, first) in acts.into_iter().zip(0..) {

@@ -33,7 +33,7 @@ pub fn two_layers() -> World {
 }
 
 /// As [`two_layers`], all that may be laid as links or not.
-fn two_layers_laid(by_link: bool) -> World {
+pub fn two_layers_laid(by_link: bool) -> World {
     let world = World::with_game(&[
         ("game/bin/quillhaven.exe", "program"),
         ("game/data/lamps/brass.dds", "base brass"),
