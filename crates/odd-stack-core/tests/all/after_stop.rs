@@ -20,7 +20,7 @@ use crate::world::{Thing, Tree, World, permit, recover};
 type Deed = (&'static str, fn() -> World, Act);
 
 /// Writes to every file of the game, and a new one into each folder; gives what was written.
-fn go_on(folder: &Path, written: &mut BTreeSet<Vec<u8>>) {
+pub fn go_on(folder: &Path, written: &mut BTreeSet<Vec<u8>>) {
     for entry in fs::read_dir(folder).unwrap().map(Result::unwrap) {
         let path = entry.path();
         if entry.file_name() == ".oddstack" {

@@ -3,11 +3,12 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use proptest::prelude::*;
 
+use crate::after_stop::go_on;
 use crate::crash::copy_all;
 use crate::faulty::{Fault, Faulty};
 use crate::stored::stored_as;
@@ -369,5 +370,51 @@ fn goes_on_wherever_it_fails(world: &World) {
             let found = check_built(&world.ledger(), "season", true, &Silent).unwrap();
             assert!(found.is_finished && found.behind_files == 0 && found.drifted.len() == 1, "{found:?}");
         }
+    }
+}
+
+/// All that lies in a folder, that of Odd Stack included.
+fn contents_in(folder: &Path, contents: &mut BTreeSet<Vec<u8>>) {
+    for entry in fs::read_dir(folder).into_iter().flatten().map(Result::unwrap) {
+        match entry.path() {
+            path if path.is_dir() => contents_in(&path, contents),
+            path => drop(contents.insert(fs::read(path).unwrap())),
+        }
+    }
+}
+
+/// A build stops, the second folder is played in, and the next build goes on.
+#[test]
+fn what_is_written_there_after_a_stop_is_never_lost() {
+    let world = half_way();
+    let saved = tempdir();
+    let parts = ["home", "second", "second-docs"];
+    for part in parts {
+        copy_all(&world.path(part), &saved.path().join(part));
+    }
+    let single = rayon::ThreadPoolBuilder::new().num_threads(1).build().unwrap();
+    for at in (0..).step_by(if cfg!(windows) { 9 } else { 1 }) {
+        for part in parts {
+            fs::remove_dir_all(world.path(part)).unwrap();
+            copy_all(&saved.path().join(part), &world.path(part));
+        }
+        let aside = tempfile::tempdir_in(world.folder.path()).unwrap();
+        let seam = Arc::new(Faulty::new(Fault::Stop, at, aside.path().to_path_buf()));
+        let _ = single
+            .install(|| build(&world.ledger_through(seam.clone()), &request(&world, Edits::Stop, false)));
+        if !seam.has_struck() {
+            break;
+        }
+        let mut written = BTreeSet::new();
+        for part in ["second", "second-docs"] {
+            go_on(&world.path(part), &mut written);
+        }
+        recover(&world.ledger());
+        build(&world.ledger(), &request(&world, Edits::Keep, false)).unwrap();
+        let mut left = BTreeSet::new();
+        parts.iter().for_each(|part| contents_in(&world.path(part), &mut left));
+        let lost: Vec<_> =
+            written.difference(&left).map(|content| String::from_utf8_lossy(content)).collect();
+        assert!(lost.is_empty(), "step {at}: {lost:?}");
     }
 }
