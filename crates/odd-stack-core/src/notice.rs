@@ -82,7 +82,8 @@ pub enum Notice {
         /// How many there are.
         count: usize,
     },
-    /// A file was changed between the look at it and its leaving the game.
+    /// Somebody wrote to a file after the look that decided its leaving the game; or to one, or a new one into a folder, that a
+    /// change had put there and that is taken back.
     ChangedLate {
         /// Where it lay.
         path: PathBuf,

@@ -72,10 +72,10 @@ pub fn notice_words(notice: &Notice) -> String {
             first.display()
         ),
         Notice::ChangedLate { path, saved } => {
-            format!("{} was changed at the last moment; it is saved at {}", path.display(), saved.display())
+            format!("{} was written to meanwhile; it is saved at {}", path.display(), saved.display())
         }
         Notice::ChangedLateAndUnsaved { path, reason, lies_at } => format!(
-            "{} was changed at the last moment and can't be saved ({reason}); copy it now from {}",
+            "{} was written to meanwhile and can't be saved ({reason}); copy it now from {}",
             path.display(),
             lies_at.display()
         ),
