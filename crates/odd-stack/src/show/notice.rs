@@ -124,35 +124,32 @@ fn staying(folders: &[Address]) -> String {
     format!("{stay}: something lies in {it} that is not Odd Stack's")
 }
 
-/// `game:a.ini, game:b.ini and 3 more`.
+/// Of what was in the way of a command that was cut short.
 fn made_way(kept: &[(PathBuf, PathBuf)]) -> String {
-    let shown: Vec<String> = kept.iter().take(MOST).map(|(path, _)| path.display().to_string()).collect();
-    let all_in = |saved: &&Path| kept.iter().all(|(_, other)| other.starts_with(saved));
+    let all_in = |folder: &&Path| kept.iter().all(|(_, saved)| saved.starts_with(folder));
     match kept {
+        [] => String::new(),
         [(path, saved)] => format!(
             "{} was put there meanwhile and was in the way; it is saved at {}",
             path.display(),
             saved.display()
         ),
-        [(_, first), ..] => {
-            let more = match kept.len() - shown.len() {
-                0 => String::new(),
-                more => format!(" and {more} more"),
-            };
-            let folder = first.ancestors().find(all_in).unwrap_or(first);
-            format!(
-                "{}{more} were put there meanwhile and were in the way; they are saved in {}",
-                shown.join(", "),
-                folder.display()
-            )
-        }
-        [] => String::new(),
+        [(_, first), ..] => format!(
+            "{} were put there meanwhile and were in the way; they are saved in {}",
+            some_of(kept.iter().map(|(path, _)| path.display())),
+            first.ancestors().find(all_in).unwrap_or(first).display()
+        ),
     }
 }
 
 fn listed(addresses: &[Address]) -> String {
-    let shown: Vec<String> = addresses.iter().take(MOST).map(ToString::to_string).collect();
-    match addresses.len() - shown.len() {
+    some_of(addresses.iter())
+}
+
+/// `game:a.ini, game:b.ini and 3 more`.
+fn some_of<T: ToString>(mut things: impl Iterator<Item = T>) -> String {
+    let shown: Vec<String> = things.by_ref().take(MOST).map(|thing| thing.to_string()).collect();
+    match things.count() {
         0 => shown.join(", "),
         more => format!("{} and {more} more", shown.join(", ")),
     }
@@ -160,4 +157,28 @@ fn listed(addresses: &[Address]) -> String {
 
 fn number(addresses: &[Address], one: &'static str, several: &'static str) -> &'static str {
     if addresses.len() == 1 { one } else { several }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_was_in_the_way_is_told_in_one_line() {
+        let pair = |name: &str| {
+            let (path, saved) = (Path::new("game").join(name), Path::new("kept").join("3").join(name));
+            (path, saved)
+        };
+        let told = |names: &[&str]| made_way(&names.iter().map(|name| pair(name)).collect::<Vec<_>>());
+        let (a, kept) = (Path::new("game").join("a"), Path::new("kept").join("3"));
+        let one = "was put there meanwhile and was in the way; it is saved at";
+        assert_eq!(told(&["a"]), format!("{} {one} {}", a.display(), kept.join("a").display()));
+        let all = told(&["a", "b/c", "b/d", "e", "f", "g"]);
+        assert!(
+            all.contains("e and 2 more were put there") && all.ends_with(&kept.display().to_string()),
+            "{all}"
+        );
+        let deep = told(&["b/c", "b/d"]);
+        assert!(!deep.contains("more") && deep.ends_with(&kept.join("b").display().to_string()), "{deep}");
+    }
 }
