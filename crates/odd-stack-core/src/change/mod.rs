@@ -14,6 +14,10 @@
 //! Every step has a private end in the ledger under a name of its own, so whether it was done can be
 //! seen on disk and every step can be repeated. The sync between 4 and 5 makes sure that no file can
 //! be found in its new place while the one it replaces was forgotten.
+//!
+//! Files are decided some thousand at a time, and the steps are kept in little room, since there may be very many. After a stop
+//! people and programs go on before the next command repeats the steps: what they wrote to something that goes is kept, and so
+//! is what lies in the way by then.
 
 mod apply;
 mod base_files;
