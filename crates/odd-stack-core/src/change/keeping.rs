@@ -70,15 +70,17 @@ impl<'l> Way<'l> {
         Self { keeping: Keeping::new(ledger, revision), steps, taken_out, kept }
     }
 
-    /// Makes way to `public`, for `private` where that is to lie there, if anything is in it.
+    /// Makes way to `public` within the game's folder, for `private` where that is to lie there, if anything is in it.
     pub(super) fn make(&self, public: &Path, private: Option<&Path>) -> io::Result<()> {
         // Several may find the same in their way.
         let mut kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
         let mut found = None;
-        for path in public.ancestors() {
+        // The game's folder itself stays, and so do links to folders: these are put right by hand.
+        let top = self.keeping.site.root_around(public).map(|(root, _)| root.folder.as_path());
+        for path in public.ancestors().take_while(|path| Some(*path) != top) {
             match look_at(path)? {
                 None => {}
-                Some(seen) if path == public || seen.kind != BaseKind::Folder => {
+                Some(seen) if path == public || seen.kind == BaseKind::File => {
                     found = Some((path, seen.kind));
                     break;
                 }

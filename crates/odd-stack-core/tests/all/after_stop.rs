@@ -146,3 +146,25 @@ fn what_is_brought_again_as_it_was_is_not_kept_twice() {
         assert!(world.check(true).drifted.is_empty(), "step {at}");
     }
 }
+
+/// A folder of the game lies elsewhere by then, with a link to it; that is its owner's, and stays.
+#[cfg(unix)]
+#[test]
+fn links_to_folders_do_not_make_way() {
+    let one_at_a_time = rayon::ThreadPoolBuilder::new().num_threads(1).build().unwrap();
+    for at in (0..).step_by(5) {
+        let world = two_layers();
+        let aside = tempfile::tempdir_in(world.folder.path()).unwrap();
+        let seam = Arc::new(Faulty::new(Fault::Stop, at, aside.path().to_path_buf()));
+        one_at_a_time.install(|| add_quays(&world, &world.ledger_through(seam.clone())));
+        if !seam.has_struck() {
+            break;
+        }
+        let (elsewhere, data) = (world.path("elsewhere"), world.path("game/data"));
+        fs::rename(&data, &elsewhere).unwrap();
+        fs::remove_dir_all(elsewhere.join("lamps")).unwrap();
+        std::os::unix::fs::symlink(&elsewhere, &data).unwrap();
+        let _ = permit(&world.ledger()).map(drop);
+        assert_eq!(fs::read_link(&data).unwrap(), elsewhere, "step {at}");
+    }
+}
