@@ -77,10 +77,12 @@ pub(super) fn check_path(path: &str) -> Result<(), NameProblem> {
     if bytes[0].is_ascii_alphabetic() && bytes.get(1) == Some(&b':') {
         return Err(NameProblem::Drive);
     }
-    if path.len() > LONGEST_PATH_BYTES {
-        return Err(NameProblem::PathTooLong);
-    }
+    check_length(path)?;
     path.split('/').try_for_each(check_part)
+}
+
+pub(super) fn check_length(path: &str) -> Result<(), NameProblem> {
+    if path.len() > LONGEST_PATH_BYTES { Err(NameProblem::PathTooLong) } else { Ok(()) }
 }
 
 /// Looks at one name between two separators.
@@ -91,14 +93,10 @@ fn check_part(part: &str) -> Result<(), NameProblem> {
         ".." => return Err(NameProblem::Climbs("..")),
         _ => {}
     }
-    for character in part.chars() {
-        match character {
-            '\\' => return Err(NameProblem::Backslash),
-            ':' => return Err(NameProblem::Stream),
-            '<' | '>' | '"' | '|' | '?' | '*' => return Err(NameProblem::Refused(character)),
-            _ if character.is_control() => return Err(NameProblem::Control(u32::from(character))),
-            _ => {}
-        }
+    let is_plain =
+        |byte: u8| matches!(byte, b'a'..=b'z' | b'A'..=b'Z' | b'0'..=b'9' | b'_' | b'-' | b'.' | b' ');
+    if !part.bytes().all(is_plain) {
+        part.chars().try_for_each(check_character)?;
     }
     if part.ends_with(['.', ' ']) {
         return Err(NameProblem::TrailingDotOrSpace(part.to_owned()));
@@ -106,14 +104,30 @@ fn check_part(part: &str) -> Result<(), NameProblem> {
     if is_device_name(part) {
         return Err(NameProblem::Device(part.to_owned()));
     }
-    if part.len() > LONGEST_NAME || part.encode_utf16().count() > LONGEST_NAME {
+    // In UTF-16 it has no more units than bytes.
+    if part.len() > LONGEST_NAME {
         return Err(NameProblem::NameTooLong);
     }
     Ok(())
 }
 
+fn check_character(character: char) -> Result<(), NameProblem> {
+    match character {
+        '\\' => Err(NameProblem::Backslash),
+        ':' => Err(NameProblem::Stream),
+        '<' | '>' | '"' | '|' | '?' | '*' => Err(NameProblem::Refused(character)),
+        _ if character.is_control() => Err(NameProblem::Control(u32::from(character))),
+        _ => Ok(()),
+    }
+}
+
 fn is_device_name(part: &str) -> bool {
+    /// That of `CONOUT$`, and of a name with a superscript digit.
+    const MOST_BYTES: usize = 8;
     let stem = part.split('.').next().unwrap_or(part).trim_end_matches(' ');
+    if stem.len() > MOST_BYTES || !stem.starts_with(['C', 'c', 'P', 'p', 'A', 'a', 'N', 'n', 'L', 'l']) {
+        return false;
+    }
     let upper = stem.to_uppercase();
     if matches!(upper.as_str(), "CON" | "PRN" | "AUX" | "NUL" | "CONIN$" | "CONOUT$") {
         return true;

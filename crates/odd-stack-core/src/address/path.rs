@@ -24,9 +24,10 @@ impl RelPath {
     /// # Errors
     /// The first rule that the path breaks.
     pub fn parse(text: &str) -> Result<Self, NameProblem> {
-        let path = text.replace('\\', "/");
-        name_rules::check_path(&path)?;
-        Ok(Self(path.into()))
+        if text.contains('\\') {
+            return Self::parse_slashes_only(&text.replace('\\', "/"));
+        }
+        Self::parse_slashes_only(text)
     }
 
     /// Takes a path in which only `/` separates, such as one walked on a disk where a backslash can
@@ -37,6 +38,14 @@ impl RelPath {
     pub fn parse_slashes_only(text: &str) -> Result<Self, NameProblem> {
         name_rules::check_path(text)?;
         Ok(Self(text.into()))
+    }
+
+    /// Makes sure that a path put together of ones that passed the rules is not too long.
+    ///
+    /// # Errors
+    /// [`NameProblem::PathTooLong`].
+    pub fn check_length(&self) -> Result<(), NameProblem> {
+        name_rules::check_length(&self.0)
     }
 
     /// Takes the path of something that already lies on disk, and so may have any name.

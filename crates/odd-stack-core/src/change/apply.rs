@@ -7,7 +7,7 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 use rayon::prelude::*;
 
 use super::decide::decide;
-use super::decision::{Decision, Made};
+use super::decision::{Decision, Made, Staged};
 use super::discarded::{save_changed, save_written};
 use super::error::ChangeError;
 use super::execute::{self, StepFailed};
@@ -29,8 +29,8 @@ use crate::expected::{Blender, Built};
 use crate::hash::ContentHash;
 use crate::ledger::catalogue::JournalMark;
 use crate::ledger::{
-    Ledger, LedgerError, Lock, NewContent, Transaction, check_room, end_intake, ensure_names, is_intake_open,
-    keep_reserve, make_private_folder, note_names, sweep,
+    Ledger, LedgerError, Lock, NewContent, Stored, Transaction, check_room, end_intake, ensure_names,
+    is_intake_open, keep_reserve, make_private_folder, note_names, sweep,
 };
 use crate::notice::Notice;
 use crate::notice::Recovered;
@@ -205,9 +205,7 @@ impl Prepared<'_> {
         let lost: Mutex<HashSet<ContentHash>> = Mutex::default();
         let built: Mutex<Vec<(ContentHash, Built)>> = Mutex::default();
         let doubted = self.doubted()?;
-        let stored = staged.iter().map(|file| file.made.is_none().then(|| self.ledger.stored(file.hash)));
-        let stored = stored.map(Option::transpose).collect::<Result<Vec<_>, _>>()?;
-        let copied = staged.par_iter().zip(&stored).try_for_each(|(file, stored)| {
+        let one = |file: &Staged, stored: Option<&Stored>| {
             if observer.is_cancelled() {
                 return Err(ChangeError::Cancelled);
             }
@@ -230,7 +228,8 @@ impl Prepared<'_> {
             }
             observer.advance(1, file.size_bytes);
             Ok(())
-        });
+        };
+        let copied = self.each_staged(&one);
         observer.end();
         copied?;
         let (lost, mut built) = (std::mem::take(&mut *held(&lost)), std::mem::take(&mut *held(&built)));
@@ -246,6 +245,41 @@ impl Prepared<'_> {
             seam.stamp(path, *stamp).map_err(|source| ChangeError::Stage { path: path.clone(), source })?;
         }
         self.make_durable()
+    }
+
+    /// Does something for each file to be staged, many at once, with where its content is stored. Where contents are is asked
+    /// meanwhile: only this thread can.
+    fn each_staged(
+        &self,
+        act: &(dyn Fn(&Staged, Option<&Stored>) -> Result<(), ChangeError> + Sync),
+    ) -> Result<(), ChangeError> {
+        const ASKED_AT_ONCE: usize = 512;
+        let failed: Mutex<Option<ChangeError>> = Mutex::default();
+        rayon::in_place_scope(|scope| {
+            for files in self.decision.staged.chunks(ASKED_AT_ONCE) {
+                if held(&failed).is_some() {
+                    break;
+                }
+                let stored =
+                    files.iter().map(|file| file.made.is_none().then(|| self.ledger.stored(file.hash)));
+                let stored = stored.map(Option::transpose).collect::<Result<Vec<_>, _>>()?;
+                let failed = &failed;
+                scope.spawn(move |_| {
+                    if held(failed).is_some() {
+                        return;
+                    }
+                    let done = files
+                        .par_iter()
+                        .zip(stored)
+                        .try_for_each(|(file, stored)| act(file, stored.as_ref()));
+                    if let Err(error) = done {
+                        held(failed).get_or_insert(error);
+                    }
+                });
+            }
+            Ok::<_, LedgerError>(())
+        })?;
+        failed.into_inner().unwrap_or_else(PoisonError::into_inner).map_or(Ok(()), Err)
     }
 
     /// Takes lost contents from their packages, and gives the containers that were made of them.

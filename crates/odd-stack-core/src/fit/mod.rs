@@ -29,7 +29,7 @@ use thiserror::Error;
 
 use crate::address::{Address, AddressError, RelPath};
 
-pub use detect::{ToldName, is_in_backup, suspected_copies};
+pub use detect::{ToldName, holds_backups, is_in_backup, suspected_copies};
 pub use finding::Finding;
 pub use game_tree::{GameTree, NamedThings, ProgramSeen, RootSeen, WantedNames, each_pattern};
 pub use input::{FitInput, Hints};

@@ -1,7 +1,5 @@
 //! Placements gathered one by one.
 
-use std::collections::{BTreeMap, HashMap};
-
 use super::resolve::Aim;
 use super::{FitError, Placement, Rank};
 use crate::address::{Address, FoldedKey, Folding, PrefixName, RelPath};
@@ -13,8 +11,10 @@ pub(super) struct Placed {
     placements: Vec<Option<Placement>>,
     pub folders: Vec<Address>,
     /// By address: the placement's number and the rank of its place.
-    files_at: HashMap<(PrefixName, FoldedKey), (usize, (Rank, bool))>,
-    folders_at: BTreeMap<(PrefixName, FoldedKey), RelPath>,
+    files_at: foldhash::HashMap<(PrefixName, FoldedKey), (usize, (Rank, bool))>,
+    folders_at: foldhash::HashMap<(PrefixName, FoldedKey), RelPath>,
+    /// The folder that was noted last, and its spelling: most files come in rows of one folder.
+    last_folder: Option<(Address, RelPath)>,
     /// Members whose place another took by rank.
     pub covered: Vec<usize>,
 }
@@ -25,8 +25,9 @@ impl Placed {
             folding,
             placements: Vec::new(),
             folders: Vec::new(),
-            files_at: HashMap::new(),
-            folders_at: BTreeMap::new(),
+            files_at: foldhash::HashMap::default(),
+            folders_at: foldhash::HashMap::default(),
+            last_folder: None,
             covered: Vec::new(),
         }
     }
@@ -55,11 +56,27 @@ impl Placed {
             self.placements[number] = None;
         }
         self.files_at.insert(key, (self.placements.len(), rank));
-        let parent = Address { root: to.root.clone(), path: to.path.parent() };
-        let spelled = self.add_folder(&parent)?;
-        let path = spelled.join(&RelPath::from_disk(to.path.name()));
+        let path = self.spell(&to)?;
         self.placements.push(Some(Placement { member, to: Address { root: to.root, path } }));
         Ok(())
+    }
+
+    /// The file's path with its folders as they are spelled here; notes folders that are new.
+    fn spell(&mut self, to: &Address) -> Result<RelPath, FitError> {
+        let Some(cut) = to.path.as_str().rfind('/') else { return Ok(to.path.clone()) };
+        let parent = &to.path.as_str()[..cut];
+        let is_last = |last: &Address| last.root == to.root && last.path.as_str() == parent;
+        if !self.last_folder.as_ref().is_some_and(|(last, _)| is_last(last)) {
+            let parent = Address { root: to.root.clone(), path: to.path.parent() };
+            let spelled = self.add_folder(&parent)?;
+            self.last_folder = Some((parent, spelled));
+        }
+        match &self.last_folder {
+            Some((_, spelled)) if spelled.as_str() != parent => {
+                Ok(spelled.join(&RelPath::from_disk(to.path.name())))
+            }
+            _ => Ok(to.path.clone()),
+        }
     }
 
     /// Notes a folder and those above it; gives its spelling in this fit.

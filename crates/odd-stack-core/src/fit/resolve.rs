@@ -192,8 +192,7 @@ pub(super) fn aims(
         }
         if !to.path.is_root() {
             // The parts have passed the rules one by one; together they may be too long.
-            RelPath::parse(to.path.as_str())
-                .map_err(|problem| AddressError::Name { text: to.to_string(), problem })?;
+            to.path.check_length().map_err(|problem| AddressError::Name { text: to.to_string(), problem })?;
             let aim = Aim { to, rank: place.rank };
             if !aims.contains(&aim) {
                 aims.push(aim);

@@ -12,7 +12,7 @@ use super::rules::Patterns;
 use super::sheet_rules::{check_address, check_places, check_wishes};
 use super::sheet_text::{SheetText, Step};
 use super::{Choice, ChoiceOption, FitError, Part, Place, Proof, Rank, Rules, SetKey, Start, Wishes};
-use crate::address::{Folding, RelPath, cut_pattern};
+use crate::address::{RelPath, cut_pattern};
 use crate::stack::Needs;
 
 /// The file in a package that says how it is to be placed.
@@ -468,8 +468,8 @@ fn check_id<'s>(id: &'s str, ids: &mut Vec<&'s str>) -> Result<(), String> {
 
 /// Whether `path` is the package's fit sheet, at its top or that of its wrapper folder.
 pub fn is_sheet(path: &RelPath, wrapper: Option<&RelPath>) -> bool {
-    let is_named = Folding::Folded.key(path.name()) == Folding::Folded.key(SHEET_NAME);
-    is_named && (path.parent().is_root() || Some(&path.parent()) == wrapper)
+    path.name().eq_ignore_ascii_case(SHEET_NAME)
+        && (path.parent().is_root() || Some(&path.parent()) == wrapper)
 }
 
 #[cfg(test)]

@@ -101,12 +101,10 @@ pub(super) fn build(package: &str, raw: Vec<RawMember>, limits: &Limits) -> Resu
                 content: member.source,
             })?,
             RawKind::Link { target } => {
-                gate.claim_file(&path)?;
-                links.push(Link { path: gate.spell(&path)?, target, from_top: false });
+                links.push(Link { path: gate.claim_file(&path, None)?, target, from_top: false });
             }
             RawKind::HardLink { target } => {
-                gate.claim_file(&path)?;
-                links.push(Link { path: gate.spell(&path)?, target, from_top: true });
+                links.push(Link { path: gate.claim_file(&path, None)?, target, from_top: true });
             }
         }
     }
@@ -142,24 +140,33 @@ enum NameTaken {
 
 struct Gate<'a> {
     package: &'a str,
-    taken: HashMap<FoldedKey, NameTaken>,
+    taken: foldhash::HashMap<FoldedKey, NameTaken>,
+    /// The folder that was spelled last, as it came and as it is spelled: most files come in rows of one folder.
+    last_folder: Option<(RelPath, RelPath)>,
     listing: Listing,
 }
 
 impl<'a> Gate<'a> {
     fn new(package: &'a str) -> Self {
-        Self { package, taken: HashMap::new(), listing: Listing::default() }
+        Self { package, taken: foldhash::HashMap::default(), last_folder: None, listing: Listing::default() }
     }
 
     /// The path with each of its folders spelled as first seen; notes folders not seen before.
     fn spell(&mut self, path: &RelPath) -> Result<RelPath, PackageError> {
-        let parent = path.parent();
-        if parent.is_root() {
-            return Ok(path.clone());
+        let Some(cut) = path.as_str().rfind('/') else { return Ok(path.clone()) };
+        let parent = &path.as_str()[..cut];
+        if self.last_folder.as_ref().is_none_or(|(last, _)| last.as_str() != parent) {
+            let parent = path.parent();
+            self.add_folder(&parent)?;
+            self.last_folder = match self.taken.get(&Folding::Folded.key(parent.as_str())) {
+                Some(NameTaken::Folder(spelled)) => Some((parent, spelled.clone())),
+                _ => None,
+            };
         }
-        self.add_folder(&parent)?;
-        match self.taken.get(&Folding::Folded.key(parent.as_str())) {
-            Some(NameTaken::Folder(spelled)) => Ok(spelled.join(&RelPath::from_disk(path.name()))),
+        match &self.last_folder {
+            Some((_, spelled)) if spelled.as_str() != parent => {
+                Ok(spelled.join(&RelPath::from_disk(path.name())))
+            }
             _ => Ok(path.clone()),
         }
     }
@@ -178,7 +185,8 @@ impl<'a> Gate<'a> {
         }
     }
 
-    fn claim_file(&mut self, path: &RelPath) -> Result<FoldedKey, PackageError> {
+    /// Takes the name for a file, or for a link if it has no number yet, and gives it as it is spelled.
+    fn claim_file(&mut self, path: &RelPath, number: Option<usize>) -> Result<RelPath, PackageError> {
         let key = Folding::Folded.key(path.as_str());
         match self.taken.get(&key) {
             Some(NameTaken::Folder(folder)) => return Err(self.file_against_folder(path, folder)),
@@ -191,15 +199,13 @@ impl<'a> Gate<'a> {
             }
             None => {}
         }
-        self.taken.insert(key.clone(), NameTaken::File(path.clone(), None));
-        Ok(key)
+        let spelled = self.spell(path)?;
+        self.taken.insert(key, NameTaken::File(spelled.clone(), number));
+        Ok(spelled)
     }
 
     fn add_file(&mut self, mut member: Member) -> Result<(), PackageError> {
-        let key = self.claim_file(&member.path)?;
-        member.path = self.spell(&member.path)?;
-        let index = self.listing.members.len();
-        self.taken.insert(key, NameTaken::File(member.path.clone(), Some(index)));
+        member.path = self.claim_file(&member.path, Some(self.listing.members.len()))?;
         self.listing.members.push(member);
         Ok(())
     }

@@ -82,7 +82,9 @@ impl TarSource {
         let mut has_gaps = false;
         let mut list = |relay: Option<&Relay>| {
             source.walk(&delivery, limits, &mut |met| {
-                judge_name(package, &met.raw).map_err(|error| delivery.halt(error))?;
+                if relay.is_some() {
+                    judge_name(package, &met.raw).map_err(|error| delivery.halt(error))?;
+                }
                 if let (Some(relay), RawKind::File { size_bytes }) = (relay, &met.raw.kind) {
                     let (source, name) = (met.raw.source, met.raw.shown_name().into());
                     let wanted = WantedMembers { source, content: source, size_bytes: *size_bytes, name };
@@ -218,6 +220,9 @@ impl TarSource {
     /// What the pax records say of a member: its gaps, if it is kept with any. A size that is no number is refused, since
     /// readers disagree on what follows then.
     fn judge_records<R: Read>(&self, entry: &mut tar::Entry<'_, R>) -> Result<Option<Records>, PackageError> {
+        if entry.pax_extensions().ok().flatten().is_none() {
+            return Ok(None);
+        }
         let name = String::from_utf8_lossy(&entry.path_bytes()).into_owned();
         let Some(records) = entry.pax_extensions().ok().flatten() else { return Ok(None) };
         let records: Vec<_> = records.filter_map(Result::ok).collect();
@@ -327,7 +332,7 @@ fn raw_member<R: Read>(
     let header = entry.header();
     let name = text(&entry.path_bytes(), names);
     let shown = match &name {
-        Ok(name) | Err((name, _)) => name.clone(),
+        Ok(name) | Err((name, _)) => name.as_str(),
     };
     let target = || {
         let target = entry.link_name_bytes().unwrap_or_default();
@@ -352,13 +357,13 @@ fn raw_member<R: Read>(
             };
             return Err(PackageError::Unsuitable {
                 package: package.to_owned(),
-                member: shown,
+                member: shown.to_owned(),
                 what: what.to_owned(),
             });
         }
     };
     // The top folder itself says nothing.
-    if matches!(kind, RawKind::Folder) && matches!(shown.as_str(), "" | "." | "./") {
+    if matches!(kind, RawKind::Folder) && matches!(shown, "" | "." | "./") {
         return Ok(None);
     }
     Ok(Some(RawMember {

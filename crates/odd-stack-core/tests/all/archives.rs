@@ -3,7 +3,8 @@
 
 use std::io::{Cursor, Write};
 
-use sevenz_rust2::{ArchiveEntry, ArchiveWriter, EncoderMethod};
+use sevenz_rust2::encoder_options::Lzma2Options;
+use sevenz_rust2::{ArchiveEntry, ArchiveWriter, EncoderConfiguration};
 
 /// Kinds of archive that tests write.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -107,7 +108,7 @@ pub fn hard_link(name: impl AsRef<[u8]>, target: &'static str) -> Thing {
 pub fn archive(format: Format, things: &[Thing]) -> Vec<u8> {
     match format {
         Format::Zip => zip(things),
-        Format::SevenZ => seven(things, EncoderMethod::LZMA2),
+        Format::SevenZ => seven(things, Lzma2Options::from_level(1)),
         Format::Tar => tar(things),
         Format::TarGz => gzip(&tar(things)),
         Format::TarBz2 => {
@@ -187,9 +188,10 @@ fn zip(things: &[Thing]) -> Vec<u8> {
 }
 
 /// A solid 7z archive, so that damage to any of it concerns what follows.
-pub fn seven(things: &[Thing], method: EncoderMethod) -> Vec<u8> {
+pub fn seven(things: &[Thing], method: impl Into<EncoderConfiguration>) -> Vec<u8> {
+    let method = method.into();
     seven_with(things, &mut |writer| {
-        writer.set_content_methods(vec![method.into()]);
+        writer.set_content_methods(vec![method.clone()]);
     })
 }
 

@@ -32,6 +32,12 @@ const ALL: [Damage; 7] = [
     Damage::Folder,
 ];
 
+/// All damages but one. On Windows every other one will do: what follows from them is the same, and each command takes long
+/// to start where this is tested.
+fn all_but(one: Damage) -> impl Iterator<Item = Damage> {
+    ALL.into_iter().filter(move |damage| *damage != one).step_by(if cfg!(windows) { 2 } else { 1 })
+}
+
 impl Damage {
     fn strike(self, path: &Path) {
         self.strike_at(path, (0, fs::metadata(path).unwrap().len() as usize));
@@ -97,9 +103,10 @@ fn world_with(brass: &str) -> Sandbox {
 #[test]
 fn a_damaged_content_of_a_layer_is_told_never_laid_and_renewed() {
     // Of one that is longer the part that counts is whole, and can be laid.
-    let damages = ALL.into_iter().filter(|damage| *damage != Damage::Longer);
     let big = "brass ".repeat(60_000);
-    for (damage, brass) in damages.flat_map(|damage| [(damage, "lamps brass"), (damage, &big)]) {
+    for (damage, brass) in
+        all_but(Damage::Longer).flat_map(|damage| [(damage, "lamps brass"), (damage, &big)])
+    {
         let sandbox = world_with(brass);
         let laid = sandbox.files();
         let content = stored_as(&sandbox.path("home/ledgers/quillhaven"), brass);
@@ -197,7 +204,7 @@ fn a_damaged_original_is_told_never_put_back_and_renewed() {
 
 #[test]
 fn a_lost_original_holds_up_nothing_when_a_person_says_so() {
-    for damage in ALL.into_iter().filter(|damage| *damage != Damage::TurnedUnseen) {
+    for damage in all_but(Damage::TurnedUnseen) {
         let sandbox = world();
         Damage::strike(damage, &original(&sandbox, "base brass\n"));
         let told = sandbox.run("lift --all --without-lost").status(0);

@@ -179,6 +179,11 @@ pub fn is_in_backup(member: &Member) -> bool {
     member.path.parent().parts().any(words::is_backup_folder)
 }
 
+/// Whether one of the folders says that it keeps the game's own files.
+pub fn holds_backups(folders: &[Folder]) -> bool {
+    folders.iter().any(|folder| words::is_backup_folder(folder.path.name()))
+}
+
 /// Members that may be copies of the game's own files, each with the addresses of files of its name and
 /// size.
 pub fn suspected_copies(

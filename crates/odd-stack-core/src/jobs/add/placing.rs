@@ -19,8 +19,8 @@ use crate::files::{is_nothing_there, look_at};
 use crate::fit::NothingReason;
 use crate::fit::{
     Candidate, ContainerSeen, Effect, Finding, Fit, FitError, FitInput, FitSheet, GameTree, Hints, LeftOut,
-    MOST_SHEET_BYTES, Place, Rank, Rules, RulesFound, ToldName, Unclear, draft, fit, into_container,
-    is_document, is_in_backup, name_told, suspected_copies,
+    MOST_SHEET_BYTES, Place, Rank, Rules, RulesFound, ToldName, Unclear, draft, fit, holds_backups,
+    into_container, is_document, is_in_backup, name_told, suspected_copies,
 };
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError};
@@ -375,7 +375,7 @@ impl Placer<'_> {
 
     /// Copies of the game's own files in folders that say they keep such.
     fn backups(&self) -> Result<BTreeSet<usize>, AddError> {
-        match self.package.members().iter().any(is_in_backup) {
+        match holds_backups(self.package.folders()) {
             true => self.suspected(is_in_backup),
             false => Ok(BTreeSet::new()),
         }

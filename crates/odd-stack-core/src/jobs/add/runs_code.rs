@@ -11,10 +11,10 @@ const ENDINGS: [&str; 30] = [
 
 /// Whether the file is a program, library or script, by its ending or because it is marked to run.
 pub(in crate::jobs) fn runs_code(path: &RelPath, executable: Option<bool>) -> bool {
-    let ending = path.name().rsplit_once('.').map(|(_, ending)| ending.to_lowercase());
-    match ending.as_deref() {
+    let name = path.name().to_lowercase();
+    match name.rsplit_once('.').map(|(_, ending)| ending) {
         Some(ending) if ENDINGS.contains(&ending) => true,
         // `libhook.so.2`; and files without an ending that may be run.
-        _ => path.name().to_lowercase().contains(".so.") || (ending.is_none() && executable == Some(true)),
+        ending => name.contains(".so.") || (ending.is_none() && executable == Some(true)),
     }
 }

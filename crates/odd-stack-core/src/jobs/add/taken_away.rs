@@ -37,12 +37,11 @@ impl Away {
             away.add(ledger, order, text)?;
         }
         away.sort();
-        let mut put = Vec::new();
-        for placement in &placed.placements {
-            put.push(key_of(ledger, &placement.to)?);
+        if !away.files.is_empty() {
+            let put = placed.placements.iter().map(|placement| key_of(ledger, &placement.to));
+            let put = put.collect::<Result<foldhash::HashSet<_>, _>>()?;
+            away.files.retain(|(root, key, _)| !put.contains(&(*root, key.clone())));
         }
-        put.sort();
-        away.files.retain(|(root, key, _)| put.binary_search(&(*root, key.clone())).is_err());
         away.keep_folders_in_use(ledger)?;
         Ok(away)
     }

@@ -2,6 +2,7 @@
 
 use rusqlite::{OptionalExtension, Row, params};
 
+use super::rows::{ROWS_AT_ONCE, Values, insert, optional, prepared};
 use super::texts::{read_key, read_path};
 use super::{Catalogue, Result};
 use crate::address::{FoldedKey, RelPath};
@@ -44,6 +45,19 @@ pub(super) fn kind_number(kind: BaseKind) -> i64 {
     }
 }
 
+fn values<'r>(root: RootId, key: &'r FoldedKey, base: &'r BaseFile) -> Values<'r, 8> {
+    [
+        root.0.into(),
+        key.as_str().into(),
+        base.spelled.as_str().into(),
+        kind_number(base.kind).into(),
+        base.size_bytes.cast_signed().into(),
+        base.modified_ns.into(),
+        base.mode.into(),
+        optional(base.hash.as_ref().map(|hash| hash.as_bytes().as_slice())),
+    ]
+}
+
 impl Catalogue {
     /// Notes what a scan found; `found` must be sorted by key for speed. Gives those whose key was
     /// taken already by another spelling, which are left out.
@@ -53,22 +67,20 @@ impl Catalogue {
         found: &'a [(FoldedKey, BaseFile)],
     ) -> Result<Vec<&'a BaseFile>> {
         self.run(|db| {
-            let mut insert =
-                db.prepare_cached("INSERT OR IGNORE INTO base VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)")?;
+            let into = "INSERT OR IGNORE INTO base";
+            let mut spelled =
+                db.prepare_cached("SELECT spelled FROM base WHERE root = ?1 AND folded = ?2")?;
             let mut doubled = Vec::new();
-            for (key, base) in found {
-                let count = insert.execute(params![
-                    root.0,
-                    key.as_str(),
-                    base.spelled.as_str(),
-                    kind_number(base.kind),
-                    base.size_bytes.cast_signed(),
-                    base.modified_ns,
-                    base.mode,
-                    base.hash.as_ref().map(ContentHash::as_bytes),
-                ])?;
-                if count == 0 {
-                    doubled.push(base);
+            for some in found.chunks(ROWS_AT_ONCE) {
+                let rows: Vec<_> = some.iter().map(|(key, base)| values(root, key, base)).collect();
+                if insert(&mut prepared::<8>(db, into, rows.len())?, &rows)? == rows.len() {
+                    continue;
+                }
+                for (key, base) in some {
+                    let there: String = spelled.query_row(params![root.0, key.as_str()], |row| row.get(0))?;
+                    if there != base.spelled.as_str() {
+                        doubled.push(base);
+                    }
                 }
             }
             Ok(doubled)

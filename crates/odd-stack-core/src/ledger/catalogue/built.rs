@@ -5,6 +5,7 @@ use std::path::PathBuf;
 use rusqlite::{OptionalExtension, Row, params};
 
 use super::base::{kind_number, read_kind};
+use super::rows::{insert_rows, optional};
 use super::texts::read_path;
 use super::{Catalogue, Result};
 use crate::address::RelPath;
@@ -151,20 +152,18 @@ impl Catalogue {
 }
 
 fn insert_things(db: &rusqlite::Connection, built: i64, things: &[BuiltThing]) -> rusqlite::Result<()> {
-    let mut insert =
-        db.prepare_cached("INSERT OR REPLACE INTO built_thing VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)")?;
-    for thing in things {
-        insert.execute(params![
-            built,
-            thing.is_planned,
-            thing.root.0,
-            thing.path.as_str(),
-            kind_number(thing.kind),
-            thing.size_bytes.cast_signed(),
-            thing.modified_ns,
-            thing.hash.map(|hash| *hash.as_bytes()),
-            thing.source_ns,
-        ])?;
-    }
-    Ok(())
+    let rows = things.iter().map(|thing| {
+        [
+            built.into(),
+            thing.is_planned.into(),
+            thing.root.0.into(),
+            thing.path.as_str().into(),
+            kind_number(thing.kind).into(),
+            thing.size_bytes.cast_signed().into(),
+            thing.modified_ns.into(),
+            optional(thing.hash.as_ref().map(|hash| hash.as_bytes().as_slice())),
+            thing.source_ns.into(),
+        ]
+    });
+    insert_rows::<9>(db, "INSERT OR REPLACE INTO built_thing", rows)
 }

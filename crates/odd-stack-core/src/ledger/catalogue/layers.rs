@@ -5,6 +5,7 @@ use std::path::PathBuf;
 
 use rusqlite::{OptionalExtension, Row, params};
 
+use super::rows::{ROWS_AT_ONCE, Values, insert, insert_rows, optional, prepared};
 use super::texts::read_path;
 use super::{Catalogue, Result};
 use crate::address::{FoldedKey, RelPath};
@@ -224,45 +225,58 @@ impl Catalogue {
     /// The numbers of addresses, making those that are new.
     pub(crate) fn path_numbers(&self, paths: &[(RootId, FoldedKey)]) -> Result<Vec<PathId>> {
         self.run(|db| {
+            let into = "INSERT OR IGNORE INTO path (root, folded)";
             let mut find = db.prepare_cached("SELECT id FROM path WHERE root = ?1 AND folded = ?2")?;
-            let mut make = db.prepare_cached("INSERT OR IGNORE INTO path (root, folded) VALUES (?1, ?2)")?;
+            let mut numbers = Vec::with_capacity(paths.len());
             // Most come in rows of new ones and of known ones.
-            let mut is_likely_new = false;
-            let number = |(root, key): &(RootId, FoldedKey)| {
-                let path = params![root.0, key.as_str()];
-                if is_likely_new && make.execute(path)? > 0 {
-                    return Ok(PathId(db.last_insert_rowid()));
+            let mut are_likely_new = false;
+            for some in paths.chunks(ROWS_AT_ONCE) {
+                let made = match are_likely_new {
+                    true => {
+                        let rows: Vec<Values<'_, 2>> =
+                            some.iter().map(|(root, key)| [root.0.into(), key.as_str().into()]).collect();
+                        insert(&mut prepared::<2>(db, into, rows.len())?, &rows)?
+                    }
+                    false => 0,
+                };
+                if made == some.len() {
+                    // New rows are numbered one after the other.
+                    let last = db.last_insert_rowid();
+                    numbers.extend((last - made as i64 + 1..=last).map(PathId));
+                    continue;
                 }
-                let found = find.query_row(path, |row| row.get(0)).optional()?;
-                is_likely_new = found.is_none();
-                if is_likely_new {
-                    make.execute(path)?;
+                are_likely_new = false;
+                for (root, key) in some {
+                    let path = params![root.0, key.as_str()];
+                    let found = find.query_row(path, |row| row.get(0)).optional()?;
+                    if found.is_none() {
+                        insert(&mut prepared::<2>(db, into, 1)?, &[[root.0.into(), key.as_str().into()]])?;
+                        are_likely_new = true;
+                    }
+                    numbers.push(PathId(found.unwrap_or_else(|| db.last_insert_rowid())));
                 }
-                Ok(PathId(found.unwrap_or_else(|| db.last_insert_rowid())))
-            };
-            paths.iter().map(number).collect()
+            }
+            Ok(numbers)
         })
     }
 
     /// Notes a layer's entries with the package members they came from.
     pub(crate) fn insert_entries(&self, entries: &[(PathId, Entry, RelPath)]) -> Result<()> {
         self.run(|db| {
-            let mut insert =
-                db.prepare_cached("INSERT INTO entry VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)")?;
-            for (path, entry, member) in entries {
-                insert.execute(params![
-                    entry.layer.0,
-                    path.0,
-                    entry.spelled.as_str(),
-                    entry.hash.as_bytes(),
-                    entry.size_bytes.cast_signed(),
-                    entry.modified,
-                    entry.executable,
-                    member.as_str(),
-                    kind_number(entry.kind),
-                ])?;
-            }
-            Ok(())
+            let rows = entries.iter().map(|(path, entry, member)| {
+                [
+                    entry.layer.0.into(),
+                    path.0.into(),
+                    entry.spelled.as_str().into(),
+                    entry.hash.as_bytes().as_slice().into(),
+                    entry.size_bytes.cast_signed().into(),
+                    entry.modified.into(),
+                    optional(entry.executable),
+                    member.as_str().into(),
+                    kind_number(entry.kind).into(),
+                ]
+            });
+            insert_rows::<9>(db, "INSERT INTO entry", rows)
         })
     }
 
@@ -335,12 +349,10 @@ impl Catalogue {
 
     fn note_folders(&self, layer: LayerId, folders: &[(PathId, RelPath)], away: bool) -> Result<()> {
         self.run(|db| {
-            let mut insert =
-                db.prepare_cached("INSERT OR IGNORE INTO layer_folder VALUES (?1, ?2, ?3, ?4)")?;
-            for (path, spelled) in folders {
-                insert.execute(params![layer.0, path.0, spelled.as_str(), away])?;
-            }
-            Ok(())
+            let rows = folders
+                .iter()
+                .map(|(path, spelled)| [layer.0.into(), path.0.into(), spelled.as_str().into(), away.into()]);
+            insert_rows::<4>(db, "INSERT OR IGNORE INTO layer_folder", rows)
         })
     }
 

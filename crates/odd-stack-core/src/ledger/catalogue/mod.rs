@@ -21,6 +21,7 @@ mod names;
 mod ongoing;
 mod reserve;
 mod revisions;
+mod rows;
 mod second;
 mod stored;
 mod texts;

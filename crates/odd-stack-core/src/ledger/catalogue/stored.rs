@@ -1,7 +1,10 @@
 //! Which contents are stored, and where.
 
+use std::collections::BTreeSet;
+
 use rusqlite::{OptionalExtension, Row, params};
 
+use super::rows::{insert_rows, optional};
 use super::{Catalogue, Result};
 use crate::hash::ContentHash;
 use crate::ledger::places::{NewContent, Place};
@@ -57,23 +60,22 @@ impl Catalogue {
     /// Notes stored contents.
     pub(crate) fn insert_contents(&self, new: &[NewContent]) -> Result<()> {
         self.run(|db| {
-            let mut insert = db.prepare_cached("INSERT OR IGNORE INTO blob VALUES (?1, ?2, ?3, ?4)")?;
-            let mut packs = db.prepare_cached("INSERT OR IGNORE INTO pack VALUES (?1)")?;
-            let mut last = None;
-            for content in new {
+            // Sorted, so that the table's pages are filled one after the other.
+            let mut sorted: Vec<&NewContent> = new.iter().collect();
+            sorted.sort_unstable_by_key(|content| content.hash);
+            let rows = sorted.iter().map(|content| {
                 let (pack, at) = columns(content.place);
-                insert.execute(params![
-                    content.hash.as_bytes(),
-                    content.size_bytes.cast_signed(),
-                    pack,
-                    at
-                ])?;
-                if pack.is_some() && pack != last {
-                    packs.execute([pack])?;
-                    last = pack;
-                }
-            }
-            Ok(())
+                [
+                    content.hash.as_bytes().as_slice().into(),
+                    content.size_bytes.cast_signed().into(),
+                    optional(pack),
+                    optional(at),
+                ]
+            });
+            insert_rows::<4>(db, "INSERT OR IGNORE INTO blob", rows)?;
+            let packs: BTreeSet<i64> = new.iter().filter_map(|content| columns(content.place).0).collect();
+            let mut insert = db.prepare_cached("INSERT OR IGNORE INTO pack VALUES (?1)")?;
+            packs.iter().try_for_each(|pack| insert.execute([pack]).map(drop))
         })
     }
 
