@@ -8,11 +8,12 @@ use std::sync::Arc;
 
 use odd_stack_core::jobs::Mending;
 
-use crate::crash::{
-    Act, add_quays, add_sea, adopt_copper, carry_fog, drifted_world, front_lifted, lay_front, lift_lamps,
-    mend, move_lamps, remove_both, settle_brass, take_folders_away, turn_lamps, tweak_both, two_layers,
+use crate::deeds::{
+    add_quays, add_sea, adopt_copper, carry_fog, drifted_world, front_lifted, lay_front, lift_lamps, mend,
+    move_lamps, remove_both, settle_brass, take_folders_away, turn_lamps, tweak_both, two_layers,
     two_layers_laid, upgrade_lamps,
 };
+use crate::failing::Act;
 use crate::faulty::{Fault, Faulty};
 use crate::world::{Thing, Tree, World, permit, recover};
 

@@ -9,7 +9,7 @@ use std::sync::Arc;
 use proptest::prelude::*;
 
 use crate::after_stop::go_on;
-use crate::crash::copy_all;
+use crate::failing::copy_all;
 use crate::faulty::{Fault, Faulty};
 use crate::stored::stored_as;
 use crate::world::{

@@ -10,7 +10,7 @@ use proptest::prelude::*;
 use zip::write::SimpleFileOptions;
 use zip::{CompressionMethod, ZipArchive, ZipWriter};
 
-use crate::crash::{fail_and_count, fail_everywhere_in};
+use crate::failing::{fail_and_count, fail_everywhere_in};
 use crate::faulty::Fault;
 use crate::stored::stored_as;
 use crate::world::{NOW, World, add, add_request, id, permit, reorder, settle};

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
-use crate::crash::copy_all;
+use crate::failing::copy_all;
 use crate::faulty::{Fault, Faulty};
 use crate::world::{World, permit, reorder, tempdir};
 use odd_stack_core::change::ChangeOptions;

@@ -3,7 +3,7 @@
 use std::fs;
 use std::time::Duration;
 
-use crate::crash::{Act, fail_and_count};
+use crate::failing::{Act, fail_and_count};
 use crate::faulty::Fault;
 use crate::world::{NOW, Thing, Tree, World, id, permit, reorder};
 use odd_stack_core::change::{ChangeOptions, Edits};

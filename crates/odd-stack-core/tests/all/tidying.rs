@@ -5,7 +5,7 @@ use std::fs;
 
 use proptest::prelude::*;
 
-use crate::crash::fail_and_count;
+use crate::failing::fail_and_count;
 use crate::faulty::Fault;
 use crate::world::{Tree, World, add, exchange, go_to, id, permit, reorder};
 use odd_stack_core::change::ChangeOptions;
@@ -190,10 +190,10 @@ fn a_stop_while_tidying_loses_nothing_that_is_kept() {
         life.oldest = 4;
         let saved = life.world.path("saved");
         let _ = fs::remove_dir_all(&saved);
-        crate::crash::copy_all(&life.world.path("home"), &saved);
+        crate::failing::copy_all(&life.world.path("home"), &saved);
         fail_and_count(&life.world, act, fault, |_| 0);
         fs::remove_dir_all(life.world.path("home")).unwrap();
-        crate::crash::copy_all(&saved, &life.world.path("home"));
+        crate::failing::copy_all(&saved, &life.world.path("home"));
     }
     act(&life.world, &life.world.ledger());
     life.look_back();
