@@ -8,7 +8,7 @@ use std::sync::Arc;
 
 use odd_stack_core::jobs::Mending;
 
-use crate::deeds::{
+use crate::acts::{
     add_quays, add_sea, adopt_copper, carry_fog, drifted_world, front_lifted, lay_front, lift_lamps, mend,
     move_lamps, remove_both, settle_brass, take_folders_away, turn_lamps, tweak_both, two_layers,
     two_layers_laid, upgrade_lamps,

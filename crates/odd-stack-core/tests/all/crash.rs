@@ -4,7 +4,7 @@ use std::fs;
 use std::path::PathBuf;
 use std::sync::Arc;
 
-use crate::deeds::{
+use crate::acts::{
     KEEP, add_quays, add_sea, adopt, adopt_copper, carry_fog, front_lifted, lay_front, lift_lamps, mend,
     move_lamps, remove_both, settle_brass, take_folders_away, turn_lamps, tweak_both, two_layers,
     two_layers_laid, upgrade_lamps,

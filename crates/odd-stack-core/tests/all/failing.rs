@@ -79,7 +79,7 @@ const STRIDE: usize = if cfg!(windows) { 6 } else { 1 };
 
 /// Runs `act` with `fault` at its first step, its second, and so on, until it is done untouched.
 pub fn fail_everywhere(act: Act, fault: Fault) {
-    fail_everywhere_in(&crate::deeds::two_layers(), act, fault, 0);
+    fail_everywhere_in(&crate::acts::two_layers(), act, fault, 0);
 }
 
 /// As [`fail_everywhere`], in a world where so many files are edited.

@@ -2,6 +2,7 @@
 
 #![allow(clippy::too_many_lines, reason = "a table or a story is as long as it is")]
 
+mod acts;
 mod after_stop;
 #[allow(dead_code, reason = "the tests of the command line use all of it")]
 mod archives;
@@ -11,7 +12,6 @@ mod container_life;
 mod containers;
 mod corners;
 mod crash;
-mod deeds;
 mod failing;
 mod faulty;
 mod fits;

@@ -2,7 +2,7 @@
 
 use std::fs;
 
-use crate::deeds::{KEEP, drifted_world, mend};
+use crate::acts::{KEEP, drifted_world, mend};
 use crate::failing::{Act, fail_and_count};
 use crate::faulty::Fault;
 use crate::world::{NOW, World, id, permit, reorder, tweak};
