@@ -265,7 +265,7 @@ class Bench:
 
         self.pairs(f"add {name} zip over as many base files, against unzip -o", ours, theirs, 1.0)
 
-    def lay(self, name):
+    def lay(self, name, target):
         tree, archive = self.data(name)
         home, game = self.game()
         self.oddstack(home, "add", archive, "--lifted", *AS_IT_IS)
@@ -281,7 +281,7 @@ class Bench:
             self.drop(target)
             return result
 
-        self.pairs(f"lay {name}, against cp -r", ours, theirs, 1.0)
+        self.pairs(f"lay {name}, against cp -r", ours, theirs, target)
         self.drop(home, game)
 
     def lift(self, name):
@@ -592,13 +592,13 @@ def main():
     bench = Bench(given.folder, given.rounds, given.small)
     print(f"in {bench.folder}, medians of {given.rounds}; ratios below 1 are faster than by hand")
     every = {
-        "add-small": lambda: [bench.add("small", tool, target) for tool, target in (("unzip", 0.6), ("bsdtar", None))],
-        "add-big": lambda: [bench.add("big", tool, target) for tool, target in (("unzip", 0.6), ("bsdtar", None))],
+        "add-small": lambda: [bench.add("small", tool, target) for tool, target in (("unzip", 0.45), ("bsdtar", 0.75))],
+        "add-big": lambda: [bench.add("big", tool, target) for tool, target in (("unzip", 0.6), ("bsdtar", 0.65))],
         "read-small": lambda: [bench.read("small", ending, target) for ending, target in READING],
         "read-big": lambda: [bench.read("big", ending, target) for ending, target in READING],
         "growth": bench.growth,
         "add-over": lambda: bench.add_over("big"),
-        "lay": lambda: [bench.lay("small"), bench.lay("big")],
+        "lay": lambda: [bench.lay("small", 0.8), bench.lay("big", 0.05)],
         "lift": lambda: [bench.lift("small"), bench.lift("big")],
         "building": lambda: [bench.building("small"), bench.building("big")],
         "fit": bench.fit,
