@@ -79,6 +79,15 @@ impl RelPath {
         Self(self.0.rfind('/').map(|cut| self.0[..cut].into()).unwrap_or_default())
     }
 
+    /// This path's name in `folder`, another spelling of its own or the same; the text is shared where it is the same.
+    #[must_use]
+    pub fn spelled_in(&self, folder: &Self) -> Self {
+        match self.0.rfind('/').map_or("", |cut| &self.0[..cut]) == folder.as_str() {
+            true => self.clone(),
+            false => folder.join(&Self::from_disk(self.name())),
+        }
+    }
+
     /// All folders above, from the top down, without the root.
     pub fn ancestors(&self) -> impl Iterator<Item = &str> {
         self.0.match_indices('/').map(|(cut, _)| &self.0[..cut])

@@ -64,19 +64,18 @@ impl Placed {
     /// The file's path with its folders as they are spelled here; notes folders that are new.
     fn spell(&mut self, to: &Address) -> Result<RelPath, FitError> {
         let Some(cut) = to.path.as_str().rfind('/') else { return Ok(to.path.clone()) };
-        let parent = &to.path.as_str()[..cut];
-        let is_last = |last: &Address| last.root == to.root && last.path.as_str() == parent;
-        if !self.last_folder.as_ref().is_some_and(|(last, _)| is_last(last)) {
-            let parent = Address { root: to.root.clone(), path: to.path.parent() };
-            let spelled = self.add_folder(&parent)?;
-            self.last_folder = Some((parent, spelled));
-        }
-        match &self.last_folder {
-            Some((_, spelled)) if spelled.as_str() != parent => {
-                Ok(spelled.join(&RelPath::from_disk(to.path.name())))
+        let is_in =
+            |folder: &Address| folder.root == to.root && folder.path.as_str() == &to.path.as_str()[..cut];
+        let spelled = match &self.last_folder {
+            Some((last, spelled)) if is_in(last) => spelled.clone(),
+            _ => {
+                let folder = Address { root: to.root.clone(), path: to.path.parent() };
+                let spelled = self.add_folder(&folder)?;
+                self.last_folder = Some((folder, spelled.clone()));
+                spelled
             }
-            _ => Ok(to.path.clone()),
-        }
+        };
+        Ok(to.path.spelled_in(&spelled))
     }
 
     /// Notes a folder and those above it; gives its spelling in this fit.

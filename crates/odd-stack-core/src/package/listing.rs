@@ -154,21 +154,20 @@ impl<'a> Gate<'a> {
     /// The path with each of its folders spelled as first seen; notes folders not seen before.
     fn spell(&mut self, path: &RelPath) -> Result<RelPath, PackageError> {
         let Some(cut) = path.as_str().rfind('/') else { return Ok(path.clone()) };
-        let parent = &path.as_str()[..cut];
-        if self.last_folder.as_ref().is_none_or(|(last, _)| last.as_str() != parent) {
-            let parent = path.parent();
-            self.add_folder(&parent)?;
-            self.last_folder = match self.taken.get(&Folding::Folded.key(parent.as_str())) {
-                Some(NameTaken::Folder(spelled)) => Some((parent, spelled.clone())),
-                _ => None,
-            };
-        }
-        match &self.last_folder {
-            Some((_, spelled)) if spelled.as_str() != parent => {
-                Ok(spelled.join(&RelPath::from_disk(path.name())))
+        let spelled = match &self.last_folder {
+            Some((last, spelled)) if last.as_str() == &path.as_str()[..cut] => spelled.clone(),
+            _ => {
+                let folder = path.parent();
+                self.add_folder(&folder)?;
+                let spelled = match self.taken.get(&Folding::Folded.key(folder.as_str())) {
+                    Some(NameTaken::Folder(spelled)) => spelled.clone(),
+                    _ => folder.clone(),
+                };
+                self.last_folder = Some((folder, spelled.clone()));
+                spelled
             }
-            _ => Ok(path.clone()),
-        }
+        };
+        Ok(path.spelled_in(&spelled))
     }
 
     fn add_folder(&mut self, path: &RelPath) -> Result<(), PackageError> {

@@ -220,6 +220,7 @@ impl TarSource {
     /// What the pax records say of a member: its gaps, if it is kept with any. A size that is no number is refused, since
     /// readers disagree on what follows then.
     fn judge_records<R: Read>(&self, entry: &mut tar::Entry<'_, R>) -> Result<Option<Records>, PackageError> {
+        // Few have any.
         if entry.pax_extensions().ok().flatten().is_none() {
             return Ok(None);
         }
