@@ -43,6 +43,11 @@ impl RawMember {
             Ok(name) | Err((name, _)) => name,
         }
     }
+
+    /// Whether it is the package's top folder itself, which says nothing: some tools list it.
+    pub(super) fn is_top(&self) -> bool {
+        matches!(self.kind, RawKind::Folder) && matches!(self.shown_name(), "" | "." | "./" | ".\\")
+    }
 }
 
 /// A link of a package that leads to nothing inside it.
@@ -87,7 +92,7 @@ pub(super) fn build(package: &str, raw: Vec<RawMember>, limits: &Limits) -> Resu
     let mut gate = Gate::new(package);
     gate.listing.members.reserve_exact(raw.len());
     let mut links = Vec::new();
-    for member in raw {
+    for member in raw.into_iter().filter(|member| !member.is_top()) {
         let path = judge_name(package, &member)?;
         match member.kind {
             RawKind::Folder => gate.add_folder(&path)?,
@@ -395,6 +400,17 @@ mod tests {
         assert_eq!(paths(&listing), ["Mods/a", "Mods/Sub/b", "Mods/Sub/c"]);
         assert_eq!(listing.folders.len(), 2);
         assert_eq!(listing.members[0].modified, 100, "times are even");
+    }
+
+    #[test]
+    fn the_top_folder_itself_says_nothing() {
+        let top = |name: &str| raw(name, RawKind::Folder);
+        let members = vec![top("./"), top("."), top(".\\"), top("./data/"), file("./data/a.txt")];
+        let listing = build("p", members, &Limits::default()).unwrap();
+        assert_eq!((paths(&listing), listing.folders.len()), (vec!["data/a.txt"], 1));
+        for hostile in [file("."), file("./"), top("../"), top("./.")] {
+            assert!(build("p", vec![hostile], &Limits::default()).is_err());
+        }
     }
 
     #[test]

@@ -363,18 +363,15 @@ fn raw_member<R: Read>(
             });
         }
     };
-    // The top folder itself says nothing.
-    if matches!(kind, RawKind::Folder) && matches!(shown, "" | "." | "./") {
-        return Ok(None);
-    }
-    Ok(Some(RawMember {
+    let raw = RawMember {
         name,
         backslash_separates: true,
         kind,
         modified: header.mtime().ok().and_then(|seconds| i64::try_from(seconds).ok()).unwrap_or(0),
         executable: header.mode().ok().map(|mode| mode & 0o111 != 0),
         source,
-    }))
+    };
+    Ok((!raw.is_top()).then_some(raw))
 }
 
 fn text(bytes: &[u8], names: &Names) -> Result<String, (String, NameProblem)> {
