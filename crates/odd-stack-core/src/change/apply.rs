@@ -249,10 +249,10 @@ impl Prepared<'_> {
 
     /// Does something for each file to be staged, many at once, with where its content is stored. Where contents are is asked
     /// meanwhile: only this thread can.
-    fn each_staged(
-        &self,
-        act: &(dyn Fn(&Staged, Option<&Stored>) -> Result<(), ChangeError> + Sync),
-    ) -> Result<(), ChangeError> {
+    fn each_staged<Act>(&self, act: &Act) -> Result<(), ChangeError>
+    where
+        Act: Fn(&Staged, Option<&Stored>) -> Result<(), ChangeError> + Sync,
+    {
         const ASKED_AT_ONCE: usize = 512;
         let failed: Mutex<Option<ChangeError>> = Mutex::default();
         rayon::in_place_scope(|scope| {
