@@ -2,7 +2,7 @@
 
 use rusqlite::{OptionalExtension, Row, params};
 
-use super::rows::{ROWS_AT_ONCE, Values, insert, optional, prepared};
+use super::rows::{Inserting, ROWS_AT_ONCE, Values, optional};
 use super::texts::{read_key, read_path};
 use super::{Catalogue, Result};
 use crate::address::{FoldedKey, RelPath};
@@ -67,13 +67,13 @@ impl Catalogue {
         found: &'a [(FoldedKey, BaseFile)],
     ) -> Result<Vec<&'a BaseFile>> {
         self.run(|db| {
-            let into = "INSERT OR IGNORE INTO base";
+            let mut inserting = Inserting::new(db, "INSERT OR IGNORE INTO base")?;
             let mut spelled =
                 db.prepare_cached("SELECT spelled FROM base WHERE root = ?1 AND folded = ?2")?;
             let mut doubled = Vec::new();
             for some in found.chunks(ROWS_AT_ONCE) {
                 let rows: Vec<_> = some.iter().map(|(key, base)| values(root, key, base)).collect();
-                if insert(&mut prepared::<8>(db, into, rows.len())?, &rows)? == rows.len() {
+                if inserting.insert(&rows)? == rows.len() {
                     continue;
                 }
                 for (key, base) in some {

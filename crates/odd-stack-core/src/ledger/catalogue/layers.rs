@@ -5,7 +5,7 @@ use std::path::PathBuf;
 
 use rusqlite::{OptionalExtension, Row, params};
 
-use super::rows::{ROWS_AT_ONCE, Values, insert, insert_rows, optional, prepared};
+use super::rows::{Inserting, ROWS_AT_ONCE, Values, insert_rows, optional};
 use super::texts::read_path;
 use super::{Catalogue, Result};
 use crate::address::{FoldedKey, RelPath};
@@ -225,7 +225,7 @@ impl Catalogue {
     /// The numbers of addresses, making those that are new.
     pub(crate) fn path_numbers(&self, paths: &[(RootId, FoldedKey)]) -> Result<Vec<PathId>> {
         self.run(|db| {
-            let into = "INSERT OR IGNORE INTO path (root, folded)";
+            let mut inserting = Inserting::new(db, "INSERT OR IGNORE INTO path (root, folded)")?;
             let mut find = db.prepare_cached("SELECT id FROM path WHERE root = ?1 AND folded = ?2")?;
             let mut numbers = Vec::with_capacity(paths.len());
             // Most come in rows of new ones and of known ones.
@@ -235,7 +235,7 @@ impl Catalogue {
                     true => {
                         let rows: Vec<Values<'_, 2>> =
                             some.iter().map(|(root, key)| [root.0.into(), key.as_str().into()]).collect();
-                        insert(&mut prepared::<2>(db, into, rows.len())?, &rows)?
+                        inserting.insert(&rows)?
                     }
                     false => 0,
                 };
@@ -250,7 +250,7 @@ impl Catalogue {
                     let path = params![root.0, key.as_str()];
                     let found = find.query_row(path, |row| row.get(0)).optional()?;
                     if found.is_none() {
-                        insert(&mut prepared::<2>(db, into, 1)?, &[[root.0.into(), key.as_str().into()]])?;
+                        inserting.insert(&[[root.0.into(), key.as_str().into()]])?;
                         are_likely_new = true;
                     }
                     numbers.push(PathId(found.unwrap_or_else(|| db.last_insert_rowid())));

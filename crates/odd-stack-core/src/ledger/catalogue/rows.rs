@@ -16,36 +16,30 @@ pub(super) fn optional<'r>(value: Option<impl Into<ToSqlOutput<'r>>>) -> ToSqlOu
     value.map_or(Null.into(), Into::into)
 }
 
-/// Inserts all rows; `into` is the statement up to its values, such as `INSERT INTO entry`.
-pub(super) fn insert_rows<'r, const COLUMNS: usize>(
-    db: &Connection,
-    into: &str,
-    rows: impl IntoIterator<Item = Values<'r, COLUMNS>>,
-) -> rusqlite::Result<()> {
-    let mut rows = rows.into_iter();
-    let mut several = prepared::<COLUMNS>(db, into, ROWS_AT_ONCE)?;
-    loop {
-        let some: Vec<Values<'r, COLUMNS>> = rows.by_ref().take(ROWS_AT_ONCE).collect();
-        if some.len() < ROWS_AT_ONCE {
-            let mut one = prepared::<COLUMNS>(db, into, 1)?;
-            return some.chunks(1).try_for_each(|row| insert(&mut one, row).map(drop));
+/// What inserts rows of so many columns.
+pub(super) struct Inserting<'db, const COLUMNS: usize> {
+    several: CachedStatement<'db>,
+    one: CachedStatement<'db>,
+}
+
+impl<'db, const COLUMNS: usize> Inserting<'db, COLUMNS> {
+    /// `into` is the statement up to its values, such as `INSERT INTO entry`.
+    pub(super) fn new(db: &'db Connection, into: &str) -> rusqlite::Result<Self> {
+        let row = format!("({})", ["?"; COLUMNS].join(", "));
+        let of = |rows| db.prepare_cached(&format!("{into} VALUES {}", vec![row.as_str(); rows].join(", ")));
+        Ok(Self { several: of(ROWS_AT_ONCE)?, one: of(1)? })
+    }
+
+    /// Inserts at most [`ROWS_AT_ONCE`] rows; says how many came.
+    pub(super) fn insert(&mut self, rows: &[Values<'_, COLUMNS>]) -> rusqlite::Result<usize> {
+        if rows.len() == ROWS_AT_ONCE {
+            return insert(&mut self.several, rows);
         }
-        insert(&mut several, &some)?;
+        rows.chunks(1).map(|row| insert(&mut self.one, row)).sum()
     }
 }
 
-/// A statement that inserts so many rows.
-pub(super) fn prepared<'db, const COLUMNS: usize>(
-    db: &'db Connection,
-    into: &str,
-    rows: usize,
-) -> rusqlite::Result<CachedStatement<'db>> {
-    let row = format!("({})", ["?"; COLUMNS].join(", "));
-    db.prepare_cached(&format!("{into} VALUES {}", vec![row.as_str(); rows].join(", ")))
-}
-
-/// Inserts as many rows as the statement takes; says how many came.
-pub(super) fn insert<const COLUMNS: usize>(
+fn insert<const COLUMNS: usize>(
     statement: &mut CachedStatement<'_>,
     rows: &[Values<'_, COLUMNS>],
 ) -> rusqlite::Result<usize> {
@@ -53,6 +47,22 @@ pub(super) fn insert<const COLUMNS: usize>(
         statement.raw_bind_parameter(number, value)?;
     }
     statement.raw_execute()
+}
+
+/// Inserts all rows, as [`Inserting`] does.
+pub(super) fn insert_rows<'r, const COLUMNS: usize>(
+    db: &Connection,
+    into: &str,
+    rows: impl IntoIterator<Item = Values<'r, COLUMNS>>,
+) -> rusqlite::Result<()> {
+    let (mut inserting, mut rows) = (Inserting::new(db, into)?, rows.into_iter());
+    loop {
+        let some: Vec<Values<'r, COLUMNS>> = rows.by_ref().take(ROWS_AT_ONCE).collect();
+        if some.is_empty() {
+            return Ok(());
+        }
+        inserting.insert(&some)?;
+    }
 }
 
 #[cfg(test)]
