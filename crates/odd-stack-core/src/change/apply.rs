@@ -21,6 +21,7 @@ use super::outcome::{Back, BaseNow, Outcome, Undo, write_outcome};
 use super::plan::{Effect, EffectKind, Plan};
 use super::private_folders::{make_private_folders, tidy_private_folders};
 use super::request::ChangeRequest;
+use super::second_copies::SecondCopies;
 use super::staging::{build, lay_stored, write_new};
 use super::step::StepKind;
 use super::steps::Steps;
@@ -46,6 +47,8 @@ pub struct Prepared<'l> {
     lock: Option<Lock>,
     decision: Decision,
     new_contents: Vec<NewContent>,
+    /// There until all is staged.
+    second_copies: Option<SecondCopies>,
     outcome: Outcome,
     /// Lost contents that were taken from their packages again.
     fetched: Fetched,
@@ -108,6 +111,7 @@ pub(crate) fn prepare<'l>(
             .collect(),
     };
     let (lock, new_contents) = (Some(lock), request.noted.new_contents);
+    let second_copies = request.noted.second_copies;
     let transaction = Some(transaction);
     let (when_made, _others_still) = (None, others_still);
     let fetched = Fetched::new();
@@ -117,6 +121,7 @@ pub(crate) fn prepare<'l>(
         lock,
         decision,
         new_contents,
+        second_copies,
         outcome,
         fetched,
         when_made,
@@ -200,7 +205,8 @@ impl Prepared<'_> {
         let seam = &*self.ledger.seam;
         let staged = &self.decision.staged;
         let linking = Linking::of(self.ledger, staged)?;
-        self.make_room(&linking)?;
+        let second_copies = self.second_copies.take();
+        self.make_room(&linking, second_copies.as_ref())?;
         observer.begin(Work::Staging, staged.len() as u64, staged.iter().map(|file| file.size_bytes).sum());
         let lost: Mutex<HashSet<ContentHash>> = Mutex::default();
         let built: Mutex<Vec<(ContentHash, Built)>> = Mutex::default();
@@ -219,7 +225,8 @@ impl Prepared<'_> {
                     true
                 }),
                 (None, Some(stored)) => {
-                    lay_stored(file, stored, doubted.contains(&file.hash), &linking, seam)
+                    let is_doubted = doubted.contains(&file.hash);
+                    lay_stored((file, stored), is_doubted, &linking, second_copies.as_ref(), seam)
                 }
                 (None, None) => Ok(false),
             };
@@ -231,6 +238,7 @@ impl Prepared<'_> {
         };
         let copied = self.each_staged(&one);
         observer.end();
+        drop(second_copies);
         copied?;
         let (lost, mut built) = (std::mem::take(&mut *held(&lost)), std::mem::take(&mut *held(&built)));
         let linked = linking.into_linked();
@@ -323,13 +331,16 @@ impl Prepared<'_> {
     }
 
     /// Makes the folders for what is staged, where there is room for it.
-    fn make_room(&self, linking: &Linking) -> Result<(), ChangeError> {
+    fn make_room(&self, linking: &Linking, again: Option<&SecondCopies>) -> Result<(), ChangeError> {
         let seam = &*self.ledger.seam;
+        // Each lies there for one file.
+        let mut there: HashSet<ContentHash> = again.map(SecondCopies::contents).unwrap_or_default();
         for side in &self.outcome.side_folders {
-            let copies =
-                self.decision.staged.iter().filter(|file| *file.side == **side && !linking.may_be(file));
+            let here = self.decision.staged.iter().filter(|file| *file.side == **side);
+            let copies = here.filter(|file| !linking.may_be(file) && !there.remove(&file.hash));
+            let copies_bytes = copies.map(|file| file.size_bytes).sum();
             make_private_folders(side, seam)?;
-            check_room(side, copies.map(|file| file.size_bytes).sum())?;
+            check_room(side, copies_bytes)?;
         }
         for folder in &self.decision.private_folders {
             make_private_folder(folder, seam)?;
@@ -374,6 +385,8 @@ impl Prepared<'_> {
 
 impl Drop for Prepared<'_> {
     fn drop(&mut self) {
+        // As long as nobody else may change the game.
+        drop(self.second_copies.take());
         // Once it is marked the private folders are tidied with what follows.
         if let Some(transaction) = self.transaction.take() {
             drop(transaction);

@@ -3,14 +3,16 @@
 //! A linked file and the stored content are one file with one time and one mode. So a content that has other names already is
 //! linked only where it shows the very time that the new file is to have; else the file is a copy.
 
+use std::cell::OnceCell;
 use std::collections::{HashMap, HashSet};
 use std::io;
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Mutex, PoisonError};
 
 use super::decision::Staged;
 use crate::address::FoldedKey;
 use crate::files::{Seam, identity, is_one_volume, is_seldom_written, look_at, shares_blocks};
+use crate::game::AddressPatterns;
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, LedgerError, LinkedStamp};
 use crate::stack::RootId;
@@ -26,33 +28,66 @@ pub(super) struct Linking {
     linked: Mutex<Vec<(ContentHash, LinkedStamp)>>,
 }
 
+/// By what means big files of a game may be laid.
+pub(crate) struct Means<'l> {
+    ledger: &'l Ledger,
+    /// Folders of sides, and whether each is on the ledger's volume.
+    beside: Vec<(PathBuf, bool)>,
+    shares_blocks: OnceCell<bool>,
+    volatile: OnceCell<AddressPatterns>,
+}
+
+impl<'l> Means<'l> {
+    pub(crate) fn of(ledger: &'l Ledger) -> Self {
+        Self { ledger, beside: Vec::new(), shares_blocks: OnceCell::new(), volatile: OnceCell::new() }
+    }
+
+    /// Whether a file of that size that goes through that side may be a link, if its kind `may_link`.
+    pub(crate) fn link(
+        &mut self,
+        size_bytes: u64,
+        side: &Path,
+        (root, key): (RootId, &FoldedKey),
+        may_link: bool,
+    ) -> Result<bool, LedgerError> {
+        let big_files = self.ledger.game().big_files;
+        let is_big = big_files.by_link && size_bytes >= big_files.from_bytes.max(1);
+        if !may_link || !is_big || !self.is_beside(side) || self.shares_blocks() {
+            return Ok(false);
+        }
+        if self.volatile.get().is_none() {
+            let _ = self.volatile.set(self.ledger.volatile()?);
+        }
+        Ok(self.volatile.get().is_some_and(|volatile| !volatile.meet(root, key.as_str())))
+    }
+
+    /// Whether a file that goes through that side shares its blocks with the stored content.
+    pub(crate) fn share_blocks(&mut self, side: &Path) -> bool {
+        self.is_beside(side) && self.shares_blocks()
+    }
+
+    fn shares_blocks(&self) -> bool {
+        *self.shares_blocks.get_or_init(|| shares_blocks(self.ledger.folder()))
+    }
+
+    fn is_beside(&mut self, side: &Path) -> bool {
+        if let Some((_, is_beside)) = self.beside.iter().find(|(known, _)| known == side) {
+            return *is_beside;
+        }
+        let there = side.ancestors().find(|folder| folder.is_dir()).unwrap_or(side);
+        let is_beside = is_one_volume(there, self.ledger.folder()).unwrap_or(false);
+        self.beside.push((side.to_path_buf(), is_beside));
+        is_beside
+    }
+}
+
 impl Linking {
     pub(super) fn of(ledger: &Ledger, staged: &[Staged]) -> Result<Self, LedgerError> {
-        let big_files = ledger.game().big_files;
         let mut linking = Self::default();
-        let mut sides: Vec<(Arc<Path>, bool)> = Vec::new();
-        for file in staged {
-            if !sides.iter().any(|(side, _)| *side == file.side) {
-                let there = file.side.ancestors().find(|folder| folder.is_dir()).unwrap_or(&file.side);
-                let is_beside = is_one_volume(there, ledger.folder()).unwrap_or(false);
-                sides.push((file.side.clone(), is_beside));
-            }
-        }
-        let is_beside = |side: &Path| sides.iter().any(|(known, is_beside)| **known == *side && *is_beside);
-        let may_be = |file: &&Staged| {
-            file.made.is_none()
-                && file.may_link
-                && file.size_bytes >= big_files.from_bytes.max(1)
-                && is_beside(&file.side)
-        };
-        let big: Vec<&Staged> = staged.iter().filter(may_be).collect();
-        if !big_files.by_link || big.is_empty() || shares_blocks(ledger.folder()) {
-            return Ok(linking);
-        }
-        let volatile = ledger.volatile()?;
-        for file in big {
+        let mut means = Means::of(ledger);
+        for file in staged.iter().filter(|file| file.made.is_none()) {
             let (root, key): &(RootId, FoldedKey) = &file.at;
-            if !volatile.meet(*root, key.as_str()) {
+            if means.link(file.size_bytes, &file.side, (*root, key), file.may_link)? {
                 linking.known.extend(ledger.catalogue.linked(file.hash)?.map(|stamp| (file.hash, stamp)));
                 linking.eligible.insert(file.path.clone());
             }
@@ -106,6 +141,6 @@ impl Linking {
 }
 
 /// Whether a file of that name is one that programs seldom write to, and no settings.
-pub(super) fn may_be_linked(path: &str, is_settings: bool, is_program: bool) -> bool {
+pub(crate) fn may_be_linked(path: &str, is_settings: bool, is_program: bool) -> bool {
     !is_settings && !is_program && is_seldom_written(path)
 }

@@ -26,17 +26,23 @@ pub(super) fn tidy_private_folders(ledger: &Ledger, side_folders: &[PathBuf]) {
         for name in [STAGE, TRASH] {
             let _ = execute::empty_of_what_is_free(&side.join(name), seam);
         }
-        if side != ledger.folder() && side.is_dir() {
-            for name in [STAGE, TRASH, ORIGINALS, KEPT] {
-                let _ = seam.remove_folder(&side.join(name));
-            }
-            if !side.join(ORIGINALS).exists() {
-                let _ = seam.remove_file(&side.join(NAMES));
-            }
-            let _ = seam.remove_folder(side);
-            if let Some(above) = side.parent().filter(|above| above.ends_with(SIDE_FOLDER)) {
-                let _ = seam.remove_folder(above);
-            }
-        }
+        drop_empty_folders(side, ledger.folder(), seam);
+    }
+}
+
+/// Removes folders of a side that are empty; where the `ledger` is its side, they stay.
+pub(super) fn drop_empty_folders(side: &Path, ledger: &Path, seam: &dyn Seam) {
+    if side == ledger || !side.is_dir() {
+        return;
+    }
+    for name in [STAGE, TRASH, ORIGINALS, KEPT] {
+        let _ = seam.remove_folder(&side.join(name));
+    }
+    if !side.join(ORIGINALS).exists() {
+        let _ = seam.remove_file(&side.join(NAMES));
+    }
+    let _ = seam.remove_folder(side);
+    if let Some(above) = side.parent().filter(|above| above.ends_with(SIDE_FOLDER)) {
+        let _ = seam.remove_folder(above);
     }
 }

@@ -5,6 +5,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use super::revision_before::AboutBefore;
+use super::second_copies::SecondCopies;
 use crate::address::{FoldedKey, RelPath};
 use crate::blend::{BlendRule, Prefer};
 use crate::expected::Unstored;
@@ -116,6 +117,8 @@ pub(crate) struct ChangeNotes {
     pub about: Vec<AboutBefore>,
     /// Contents taken in for it, which must be durable before the mark.
     pub new_contents: Vec<NewContent>,
+    /// Of some of these what was written a second time, for where it will lie.
+    pub second_copies: Option<SecondCopies>,
     /// Contents that are not stored, and that nothing will be made of.
     pub unstored: Arc<Unstored>,
     /// It will be dropped.

@@ -94,7 +94,7 @@ pub struct Copied {
 }
 
 /// Changes of the file system, each one step. All are whole or not at all as far as the system
-/// keeps its word, except [`Seam::write_file`] and [`Seam::copy_file`], which can leave a part.
+/// keeps its word, except those that write contents, which can leave a part.
 pub trait Seam: Send + Sync {
     /// Makes one folder whose parent exists.
     ///
@@ -138,6 +138,12 @@ pub trait Seam: Send + Sync {
     /// # Errors
     /// The content's or the system's own; a part may be left.
     fn write_file(&self, path: &Path, content: &mut dyn Read) -> io::Result<u64>;
+    /// As [`Seam::write_file`], and in the same pass to a new file `again`, as far as that can be written; says whether all of
+    /// it was.
+    ///
+    /// # Errors
+    /// As [`Seam::write_file`]; a part of both may be left.
+    fn write_twice(&self, path: &Path, again: &Path, content: &mut dyn Read) -> io::Result<(u64, bool)>;
     /// Writes a whole file of blocks one after the other, replacing one that lies there. Where the disk can, those that
     /// `like` has at the same place are shared with it.
     ///
@@ -340,6 +346,13 @@ impl Seam for RealDisk {
         pump(content, u64::MAX, &mut file)
     }
 
+    fn write_twice(&self, path: &Path, again: &Path, content: &mut dyn Read) -> io::Result<(u64, bool)> {
+        let first = self.patiently(path, || File::create(path))?;
+        let mut both = Both { first, second: File::create_new(again).ok() };
+        let size_bytes = pump(content, u64::MAX, &mut both)?;
+        Ok((size_bytes, both.second.is_some()))
+    }
+
     fn write_blocks(
         &self,
         path: &Path,
@@ -529,8 +542,28 @@ fn share_blocks(_of: &File, _with: &File) -> bool {
     false
 }
 
+/// Two files of one content, the second as far as it can be written.
+struct Both {
+    first: File,
+    second: Option<File>,
+}
+
+impl Write for Both {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        let written = self.first.write(bytes)?;
+        if self.second.as_mut().is_some_and(|second| second.write_all(&bytes[..written]).is_err()) {
+            self.second = None;
+        }
+        Ok(written)
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.first.flush()
+    }
+}
+
 /// Writes what `content` gives; the end is not looked for beyond `size_bytes`.
-fn pump(content: &mut dyn Read, size_bytes: u64, file: &mut File) -> io::Result<u64> {
+fn pump(content: &mut dyn Read, size_bytes: u64, file: &mut dyn Write) -> io::Result<u64> {
     thread_local! {
         static BUFFER: std::cell::RefCell<Vec<u8>> = const { std::cell::RefCell::new(Vec::new()) };
     }

@@ -108,33 +108,35 @@ impl<'a> Intake<'a> {
     /// Stores what `content` gives and says under which hash. Nothing is durable yet. What is not had from anywhere else lies
     /// by itself, however small it is.
     pub(crate) fn take(&self, content: &mut dyn Read, size_bytes: u64) -> Result<ContentHash, LedgerError> {
-        self.take_as(content, size_bytes, false)
+        self.take_as(content, size_bytes, (false, None)).map(|(hash, _)| hash)
     }
 
-    /// As [`Intake::take`], for what comes from a package and could come from it again: small ones lie together.
+    /// As [`Intake::take`], for what comes from a package and could come from it again: small ones lie together. What does not
+    /// is written to a new file `again` as well, if there is one to be; says whether all of it lies there.
     pub(crate) fn take_of_package(
         &self,
         content: &mut dyn Read,
         size_bytes: u64,
-    ) -> Result<ContentHash, LedgerError> {
-        self.take_as(content, size_bytes, true)
+        again: Option<&Path>,
+    ) -> Result<(ContentHash, bool), LedgerError> {
+        self.take_as(content, size_bytes, (true, again))
     }
 
     fn take_as(
         &self,
         content: &mut dyn Read,
         size_bytes: u64,
-        may_pack: bool,
-    ) -> Result<ContentHash, LedgerError> {
+        (may_pack, again): (bool, Option<&Path>),
+    ) -> Result<(ContentHash, bool), LedgerError> {
         if !self.stores {
             let hashed = ContentHash::of_reader(content);
-            return Ok(hashed.map_err(LedgerError::io("read a content for", self.ledger))?.0);
+            return Ok((hashed.map_err(LedgerError::io("read a content for", self.ledger))?.0, false));
         }
         self.begin()?;
         if size_bytes <= IN_MEMORY_BYTES {
-            self.take_small(content, size_bytes, may_pack)
+            self.take_small(content, size_bytes, (may_pack, again))
         } else {
-            self.take_large(content)
+            self.take_large(content, again)
         }
     }
 
@@ -142,46 +144,66 @@ impl<'a> Intake<'a> {
         &self,
         content: &mut dyn Read,
         size_bytes: u64,
-        may_pack: bool,
-    ) -> Result<ContentHash, LedgerError> {
+        means: (bool, Option<&Path>),
+    ) -> Result<(ContentHash, bool), LedgerError> {
         with_buffer(|bytes| {
             bytes.clear();
             bytes.reserve(usize::try_from(size_bytes).unwrap_or(0) + 1);
             content.read_to_end(bytes).map_err(LedgerError::io("read a content for", self.ledger))?;
-            self.keep_small(bytes, may_pack)
+            self.keep_small(bytes, means)
         })
     }
 
-    fn keep_small(&self, bytes: &[u8], may_pack: bool) -> Result<ContentHash, LedgerError> {
+    fn keep_small(
+        &self,
+        bytes: &[u8],
+        (may_pack, again): (bool, Option<&Path>),
+    ) -> Result<(ContentHash, bool), LedgerError> {
         let hash = ContentHash::of(bytes);
         let turn = self.turn_of(hash)?;
         if turn == Turn::Known {
-            return Ok(hash);
+            return Ok((hash, false));
         }
         let size_bytes = bytes.len() as u64;
         if may_pack && turn == Turn::New && size_bytes < self.small_bytes && !is_program(bytes) {
             let place = self.packs.append(hash, bytes, self.seam)?;
             self.note(hash, size_bytes, place);
-            return Ok(hash);
+            return Ok((hash, false));
         }
         let path = blob_path(self.ledger, hash);
         if turn == Turn::Renewed {
             // Never into a file that has other names.
             self.seam.remove_file(&path).map_err(LedgerError::io("remove", &path))?;
         }
-        self.seam.write_file(&path, &mut &bytes[..]).map_err(LedgerError::io("write", &path))?;
+        let (_, is_again) = self.write(&path, again, &mut &bytes[..])?;
         if turn == Turn::New {
             self.note(hash, size_bytes, Place::Own);
         }
-        Ok(hash)
+        Ok((hash, is_again))
     }
 
-    fn take_large(&self, content: &mut dyn Read) -> Result<ContentHash, LedgerError> {
+    fn write(
+        &self,
+        path: &Path,
+        again: Option<&Path>,
+        content: &mut dyn Read,
+    ) -> Result<(u64, bool), LedgerError> {
+        let written = match again {
+            Some(again) => self.seam.write_twice(path, again, content),
+            None => self.seam.write_file(path, content).map(|size_bytes| (size_bytes, false)),
+        };
+        written.map_err(LedgerError::io("write", path))
+    }
+
+    fn take_large(
+        &self,
+        content: &mut dyn Read,
+        again: Option<&Path>,
+    ) -> Result<(ContentHash, bool), LedgerError> {
         let number = self.next_temporary.fetch_add(1, Ordering::Relaxed);
         let temporary = incoming_path(self.ledger, number);
         let mut hashing = HashingReader::new(content);
-        let size_bytes =
-            self.seam.write_file(&temporary, &mut hashing).map_err(LedgerError::io("write", &temporary))?;
+        let (size_bytes, is_again) = self.write(&temporary, again, &mut hashing)?;
         let hash = hashing.hash();
         let turn = self.turn_of(hash)?;
         if turn == Turn::Known {
@@ -200,7 +222,7 @@ impl<'a> Intake<'a> {
                 self.note(hash, size_bytes, Place::Own);
             }
         }
-        Ok(hash)
+        Ok((hash, is_again))
     }
 
     /// What this thread is to do with a content.

@@ -13,8 +13,8 @@ use crate::hash::ContentHash;
 const SMALL_BYTES: u64 = 256 << 10;
 
 impl Ledger {
-    /// Contents smaller than this are packed.
-    pub(super) fn small_bytes(&self) -> u64 {
+    /// Contents smaller than this are packed, others lie by themselves.
+    pub(crate) fn small_bytes(&self) -> u64 {
         let big_files = self.game().big_files;
         if big_files.by_link { big_files.from_bytes.min(SMALL_BYTES) } else { SMALL_BYTES }
     }

@@ -46,6 +46,17 @@ pub fn two_layers_laid(by_link: bool) -> World {
     world
 }
 
+/// Files that are written into the game while they are read, where all are big.
+pub fn add_wharf(world: &World, ledger: &Ledger) -> bool {
+    let files = [
+        ("bin/helper.exe", "helps"),
+        ("data/lamps/read me.txt", "read"),
+        ("wharf/new/tall.txt", "tall"),
+        ("wharf/new/tall again.txt", "tall"),
+    ];
+    add(ledger, &world.package("wharf", &files), &[".=game:"], Target::Top, KEEP).is_ok()
+}
+
 pub fn add_quays(world: &World, ledger: &Ledger) -> bool {
     let places = ["game=game:", "docs=docs:"];
     add(ledger, &world.path("packages/quays"), &places, Target::Below(id(ledger, "fog")), KEEP).is_ok()

@@ -5,8 +5,8 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use crate::acts::{
-    KEEP, add_quays, add_sea, adopt, adopt_copper, carry_fog, front_lifted, lay_front, lift_lamps, mend,
-    move_lamps, remove_both, settle_brass, take_folders_away, turn_lamps, tweak_both, two_layers,
+    KEEP, add_quays, add_sea, add_wharf, adopt, adopt_copper, carry_fog, front_lifted, lay_front, lift_lamps,
+    mend, move_lamps, remove_both, settle_brass, take_folders_away, turn_lamps, tweak_both, two_layers,
     two_layers_laid, upgrade_lamps,
 };
 use crate::failing::{Act, fail_and_count, fail_everywhere, fail_everywhere_in};
@@ -253,6 +253,15 @@ fn what_is_laid_as_links_comes_and_goes_whole_whatever_fails() {
         (remove_both, Fault::LoseAll),
     ] {
         fail_everywhere_in(&two_layers_laid(true), act, fault, 0);
+    }
+}
+
+/// What is written into the game while a package is read is there with the change, or not at all.
+#[test]
+fn big_copies_come_or_do_not_whatever_fails() {
+    let faults = [Fault::Stop, Fault::Refuse, Fault::LoseAll, Fault::LoseSome(104_729)];
+    for fault in faults.into_iter().take(if cfg!(windows) { 1 } else { 4 }) {
+        fail_everywhere_in(&two_layers_laid(true), add_wharf, fault, 0);
     }
 }
 

@@ -50,6 +50,8 @@ pub struct Faulty {
     pub stands_in: Option<&'static str>,
     /// What was to have the rights of the folder it lies in.
     pub given_rights: Mutex<Vec<PathBuf>>,
+    /// What was read to be copied.
+    pub copied: Mutex<Vec<PathBuf>>,
 }
 
 impl Faulty {
@@ -67,6 +69,7 @@ impl Faulty {
             holds_trash: false,
             stands_in: None,
             given_rights: Mutex::default(),
+            copied: Mutex::default(),
         }
     }
 
@@ -206,6 +209,12 @@ impl Seam for Faulty {
         self.real.write_file(path, content)
     }
 
+    fn write_twice(&self, path: &Path, again: &Path, content: &mut dyn Read) -> io::Result<(u64, bool)> {
+        self.begin_to_write(path)?;
+        self.note(Undo::Remove(again.to_path_buf()));
+        self.real.write_twice(path, again, content)
+    }
+
     fn write_blocks(
         &self,
         path: &Path,
@@ -250,6 +259,7 @@ impl Seam for Faulty {
             return Err(error);
         }
         self.note(Undo::Remove(to.to_path_buf()));
+        self.copied.lock().unwrap().push(from.to_path_buf());
         let copied = self.real.copy_file(from, to, size_bytes, stamp)?;
         Ok(if self.shares_blocks { Copied { hash: None, ..copied } } else { copied })
     }

@@ -26,6 +26,7 @@ mod packages;
 mod packing;
 mod readers;
 mod registering;
+mod second_copies;
 mod stored;
 mod tidying;
 mod world;

@@ -162,6 +162,26 @@ fn a_whole_container_counts_as_a_whole_or_by_its_members() {
     sandbox.run("add lamps-1.zip --as-members --place .=game:x").status(1).says("brings no container");
 }
 
+/// A name typed wrongly would be found out in the game only.
+#[test]
+fn what_is_to_be_taken_away_and_is_not_there_is_told() {
+    let sandbox = with_container();
+    sandbox.write("game/data/lamp.qtx", "lamp\n");
+    sandbox.run("game forget Quillhaven --yes").status(0);
+    sandbox.run("game add Quillhaven game").status(0);
+    sandbox.write("bare/x.txt", "x");
+    let there = ["data/lamp.qtx", "data/l*", "data/core.qpk!/menu/help.txt", "data/core.qpk!/META-INF/**"];
+    let missing = ["data/lmap.qtx", "data/w*", "data/core.qpk!/menu/hlep.txt", "data/core.qpk!/SIGN/**"];
+    let options = there.iter().chain(&missing).map(|text| format!(" --take-away {text}"));
+    let done = sandbox.run(&format!("add bare --place .=game:data{}", options.collect::<String>())).status(0);
+    for (text, is_missing) in
+        there.map(|text| (text, false)).into_iter().chain(missing.map(|text| (text, true)))
+    {
+        let told = done.stdout.contains(&format!("takes away {text} (nothing there has such a name)"));
+        assert_eq!(told, is_missing, "{text}\n{}", done.stdout);
+    }
+}
+
 #[test]
 fn members_are_taken_away_and_what_is_no_container_is_left_alone() {
     let sandbox = with_container();

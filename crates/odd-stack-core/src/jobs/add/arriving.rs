@@ -42,10 +42,11 @@ pub struct Arriving<'l> {
     ledger: &'l Ledger,
     /// There until it is handed to the change; what was stored goes again with it.
     transaction: Option<Transaction<'l>>,
-    /// There until it is handed to the change.
-    permit: Option<Permit>,
+    // What goes again when they are dropped goes while the permission is there.
     contents: Contents<'l>,
     opened: Vec<Option<(Arrival, Contents<'l>)>>,
+    /// There until it is handed to the change.
+    permit: Option<Permit>,
     at: usize,
     dry_run: bool,
 }
@@ -168,6 +169,7 @@ impl<'l> Arriving<'l> {
         let mut change = ChangeRequest::new(&command_of(&new), now, after);
         change.stack.removed = new.iter().filter_map(|new| new.exchanges).collect();
         change.noted.new_contents = new_contents;
+        change.noted.second_copies = self.contents.take_second_copies();
         change.stack.exchanges = exchanges(&facts, &new);
         change.noted.unstored = self.contents.unstored();
         change.noted.is_dry_run = self.dry_run;

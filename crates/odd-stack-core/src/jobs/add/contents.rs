@@ -2,12 +2,13 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::io::Read;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use super::ends::WithEnds;
 use super::error::AddError;
 use crate::blend::MOST_BLENDED_BYTES;
+use crate::change::SecondCopies;
 use crate::expected::Unstored;
 use crate::hash::ContentHash;
 use crate::ledger::{Intake, Ledger, LedgerError, NewContent, check_room};
@@ -21,12 +22,15 @@ struct Store<'a> {
     stores: bool,
     /// Small texts, when nothing is stored.
     small: Arc<Unstored>,
+    second_copies: Mutex<Option<SecondCopies>>,
 }
 
 /// Takes the contents of one package, each once.
 pub(in crate::jobs) struct Contents<'a> {
     store: Arc<Store<'a>>,
     hashes: Mutex<BTreeMap<usize, ContentHash>>,
+    /// Where contents are to be written a second time when they are taken.
+    again: Mutex<BTreeMap<usize, PathBuf>>,
     /// Those taken that may be zip-based containers.
     container_like: Mutex<BTreeSet<usize>>,
     /// Most of the package will be taken. So where reading a part would unpack it front to back, and again later,
@@ -41,10 +45,12 @@ impl<'a> Contents<'a> {
     /// Unless it `stores`, contents are hashed and nothing is written.
     pub(in crate::jobs) fn new(ledger: &'a Ledger, stores: bool) -> Self {
         let intake = Intake::new(ledger, stores);
-        let store = Store { folder: ledger.folder(), intake, stores, small: Arc::default() };
+        let (small, second_copies) = (Arc::default(), Mutex::default());
+        let store = Store { folder: ledger.folder(), intake, stores, small, second_copies };
         Self {
             store: Arc::new(store),
             hashes: Mutex::default(),
+            again: Mutex::default(),
             container_like: Mutex::default(),
             takes_all: false,
         }
@@ -60,6 +66,7 @@ impl<'a> Contents<'a> {
         Self {
             store: Arc::clone(&self.store),
             hashes: Mutex::default(),
+            again: Mutex::default(),
             container_like: Mutex::default(),
             takes_all: self.takes_all,
         }
@@ -80,7 +87,7 @@ impl<'a> Contents<'a> {
             let mut small = Vec::with_capacity(usize::try_from(size_bytes).unwrap_or(0) + 1);
             let read = bytes.read_to_end(&mut small);
             read.map_err(LedgerError::io("read a content for", store.folder))?;
-            let hash = store.intake.take_of_package(&mut small.as_slice(), size_bytes)?;
+            let (hash, _) = store.intake.take_of_package(&mut small.as_slice(), size_bytes, None)?;
             // UTF-16 has zeros, too, and says so at its start.
             let may_be_text =
                 matches!(small.as_slice(), [0xff, 0xfe, ..] | [0xfe, 0xff, ..]) || !small.contains(&0);
@@ -90,9 +97,34 @@ impl<'a> Contents<'a> {
             locked(&self.hashes).insert(content, hash);
             return Ok(());
         }
-        let hash = store.intake.take_of_package(bytes, size_bytes)?;
+        let again = locked(&self.again).remove(&content);
+        let (hash, is_again) = store.intake.take_of_package(bytes, size_bytes, again.as_deref())?;
+        if let Some(path) = again.filter(|_| is_again) {
+            locked(&store.second_copies).iter().for_each(|copies| copies.note(hash, path.clone()));
+        }
         locked(&self.hashes).insert(content, hash);
         Ok(())
+    }
+
+    /// From now on these contents are written a second time, on these sides, when they are taken.
+    pub(in crate::jobs) fn write_again(
+        &self,
+        ledger: &Ledger,
+        wanted: impl Iterator<Item = (usize, PathBuf)>,
+    ) {
+        if !self.store.stores {
+            return;
+        }
+        let mut copies = locked(&self.store.second_copies);
+        for (content, side) in wanted {
+            let place = copies.get_or_insert_with(|| SecondCopies::of(ledger)).place_on(&side);
+            locked(&self.again).extend(place.map(|place| (content, place)));
+        }
+    }
+
+    /// What was written a second time, of all packages of the change.
+    pub(in crate::jobs) fn take_second_copies(&self) -> Option<SecondCopies> {
+        locked(&self.store.second_copies).take()
     }
 
     /// Takes a content that is made here.
@@ -119,6 +151,7 @@ impl<'a> Contents<'a> {
     ) -> Result<Package, AddError> {
         // Numbers of contents are those of this opening.
         locked(&self.hashes).clear();
+        locked(&self.again).clear();
         locked(&self.container_like).clear();
         let take =
             |content: usize, size_bytes: u64, bytes: &mut dyn Read| self.take(content, size_bytes, bytes);

@@ -28,6 +28,7 @@ pub(super) mod remembered;
 pub(super) mod report;
 pub(super) mod request;
 pub(super) mod runs_code;
+pub(super) mod second_copies;
 pub(super) mod start_wishes;
 pub(super) mod take_in;
 pub(super) mod taken_away;

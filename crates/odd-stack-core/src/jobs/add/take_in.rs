@@ -15,6 +15,7 @@ use super::placing_again::VersionBefore;
 use super::remembered::remembered_rules;
 use super::report::{AddReport, ContainerRow, ReplacedRow, report, set_words};
 use super::request::{AddPlace, AddRequest, free_name};
+use super::second_copies::write_copies_again;
 use super::start_wishes::{missing_starts, wish_rows};
 use super::taken_away::Away;
 use crate::address::{Address, AddressError};
@@ -102,6 +103,7 @@ pub(in crate::jobs) fn take_in(
     let members = package.members();
     let wanted: BTreeSet<usize> =
         placed.placements.iter().map(|placement| members[placement.member].content).collect();
+    write_copies_again((ledger, order), package, &placed, place, contents)?;
     contents.read(package, &wanted, observer)?;
     let placed = placer.without_copies(placed)?;
     let ReadInto { placed, away, keys, not_set, into } =
@@ -115,6 +117,8 @@ pub(in crate::jobs) fn take_in(
     report.whole_containers = whole_containers(ledger, order, package, &placed, contents, observer)?;
     report.containers = into.iter().map(ContainerRow::of).collect();
     report.noted.extend(not_set);
+    let missing = away.missing.iter();
+    report.noted.extend(missing.map(|text| format!("takes away {text} (nothing there has such a name)")));
     report.noted.extend(missing_starts(ledger, order, &placed.rules.starts(), &placed.placements)?);
     report.sets = set_words(&placed.rules.wishes);
     (report.starts, report.clears) = wish_rows(ledger, &placed.rules, observer)?;

@@ -23,6 +23,8 @@ pub(in crate::jobs) struct Away {
     pub folders: Vec<AwayAt>,
     /// Signatures of containers that no longer hold.
     pub signatures: Vec<AwayAt>,
+    /// What is said to be taken away and is not there now, as it is said.
+    pub missing: Vec<String>,
 }
 
 impl Away {
@@ -33,8 +35,10 @@ impl Away {
     /// [`AddError`], when the sheet says what is no address.
     pub(in crate::jobs) fn of(ledger: &Ledger, order: &Order, placed: &Fit) -> Result<Self, AddError> {
         let mut away = Self::default();
-        for text in &placed.rules.takes_away() {
-            away.add(ledger, order, text)?;
+        for text in placed.rules.takes_away() {
+            if !away.add(ledger, order, &text)? {
+                away.missing.push(text);
+            }
         }
         away.sort();
         if !away.files.is_empty() {
@@ -54,13 +58,13 @@ impl Away {
         }
     }
 
-    /// Adds the members of a container that a text means.
+    /// Adds the members of a container that a text means; says whether there are any.
     fn add_members(
         &mut self,
         ledger: &Ledger,
         order: &Order,
         (container, within): (&str, &str),
-    ) -> Result<(), AddError> {
+    ) -> Result<bool, AddError> {
         let game = ledger.game();
         let bad = |source| AddError::Fit { package: "the fit sheet".to_owned(), source };
         let address = game.meant(container).map_err(|error| bad(FitError::Address(error)))?;
@@ -69,7 +73,7 @@ impl Away {
         let column = containers.column(root, &key)?;
         if column.base.is_none() && column.entries.is_empty() {
             // One that the game has only at times.
-            return Ok(());
+            return Ok(false);
         }
         let patterns = Patterns::new(&[within.to_owned()]).map_err(bad)?;
         let is_plain = !within.contains(['*', '?', '[', '{']);
@@ -86,15 +90,17 @@ impl Away {
                 self.files.push((root, game.folding.key(path.as_str()), path));
             }
         }
-        if self.files.len() == before && is_plain && !within.ends_with('/') {
+        let is_there = self.files.len() > before;
+        if !is_there && is_plain && !within.ends_with('/') {
             // One member, which the container may have only at times.
             let path = path_of(within);
             self.files.push((root, game.folding.key(path.as_str()), path));
         }
-        Ok(())
+        Ok(is_there)
     }
 
-    fn add(&mut self, ledger: &Ledger, order: &Order, text: &str) -> Result<(), AddError> {
+    /// Adds what a text means; says whether there is any of it.
+    fn add(&mut self, ledger: &Ledger, order: &Order, text: &str) -> Result<bool, AddError> {
         let game = ledger.game();
         let bad = |error: PatternError| {
             let source = match error {
@@ -106,7 +112,7 @@ impl Away {
         if let Some(into) = text.rsplit_once(INTO) {
             return self.add_members(ledger, order, into);
         }
-        let Some(pattern) = AddressPattern::parse(game, text).map_err(bad)? else { return Ok(()) };
+        let Some(pattern) = AddressPattern::parse(game, text).map_err(bad)? else { return Ok(true) };
         let (root, within) = (pattern.root, &pattern.within);
         let base = ledger.catalogue.base_within(root, within)?;
         let of_layers = ledger.catalogue.addresses_within(root, within)?;
@@ -114,18 +120,22 @@ impl Away {
         if pattern.is_plain() && !is_folder {
             // One file, which the game may have only at times.
             let asked = game.meant(text).map(|address| address.path).unwrap_or_default();
-            if !asked.is_root() {
-                self.files.push((root, within.clone(), asked));
+            if asked.is_root() {
+                return Ok(true);
             }
-            return Ok(());
+            let is_there =
+                base.iter().any(|(key, _)| key == within) || of_layers.iter().any(|(key, _)| key == within);
+            self.files.push((root, within.clone(), asked));
+            return Ok(is_there);
         }
+        let before = (self.files.len(), self.folders.len());
         for (key, base) in base.into_iter().filter(|(key, _)| pattern.meets(root, key.as_str())) {
             let list = if base.kind == BaseKind::Folder { &mut self.folders } else { &mut self.files };
             list.push((root, key, base.spelled));
         }
         let met = of_layers.into_iter().filter(|(key, _)| pattern.meets(root, key.as_str()));
         self.files.extend(met.map(|(key, spelled)| (root, key, spelled)));
-        Ok(())
+        Ok((self.files.len(), self.folders.len()) != before)
     }
 
     /// Leaves those folders that something of the base stays in.
