@@ -33,6 +33,7 @@ use self::needs::unmet_needs;
 use self::sharing::of_other_games;
 use crate::shell::{in_quotes, quoted};
 use crate::show::safe::one_line;
+use crate::show::units;
 
 /// The exit codes of the command contract.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -402,6 +403,21 @@ impl From<MendError> for Failure {
     }
 }
 
+fn too_much_to_copy(files: u64, bytes: u64) -> Failure {
+    let (files, size) = (units::files(files), units::size(bytes));
+    let message = format!(
+        "to be able to take back what the program does, {files} ({size}) would have to be copied first, since this disk \
+         can't share them"
+    );
+    Failure::new(Exit::Undecided, "too_much_to_copy", message)
+        .advising("say what it may write with `--watch` and patterns")
+        .choice("copy all of it first", "--watch \"*\"")
+        .choice(
+            "only give files a second name: what it writes in place can't be recovered",
+            "--link-originals",
+        )
+}
+
 impl From<CaptureError> for Failure {
     fn from(error: CaptureError) -> Self {
         match error {
@@ -418,13 +434,7 @@ impl From<CaptureError> for Failure {
             ),
             CaptureError::NotReady => Self::of(Exit::Undecided, "capture_not_ready", &error)
                 .choice("take it back, and begin again", "oddstack capture --cancel"),
-            CaptureError::TooMuchToCopy { .. } => Self::of(Exit::Undecided, "too_much_to_copy", &error)
-                .advising("say what it may write with `--watch` and patterns")
-                .choice("copy all of it first", "--watch \"*\"")
-                .choice(
-                    "only give files a second name: what it writes in place can't be recovered",
-                    "--link-originals",
-                ),
+            CaptureError::TooMuchToCopy { files, bytes } => too_much_to_copy(files, bytes),
             CaptureError::CannotCapture { .. } => Self::of(Exit::Undecided, "cannot_capture", &error)
                 .choice("take back all that was changed", "oddstack capture --cancel"),
         }

@@ -70,7 +70,8 @@ impl<'l> Means<'l> {
         *self.shares_blocks.get_or_init(|| shares_blocks(self.ledger.folder()))
     }
 
-    fn is_beside(&mut self, side: &Path) -> bool {
+    /// Whether a side is on the ledger's volume.
+    pub(crate) fn is_beside(&mut self, side: &Path) -> bool {
         if let Some((_, is_beside)) = self.beside.iter().find(|(known, _)| known == side) {
             return *is_beside;
         }

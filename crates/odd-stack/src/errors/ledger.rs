@@ -2,7 +2,7 @@
 
 use super::{Exit, Failure};
 use crate::commands::rescue::next_step;
-use crate::show::units::files as files_of;
+use crate::show::units::{files as files_of, size};
 use odd_stack_core::check::DamagedFile;
 use odd_stack_core::jobs::{RenewError, RescueError};
 use odd_stack_core::ledger::LedgerError;
@@ -30,8 +30,18 @@ impl From<LedgerError> for Failure {
             }
             LedgerError::TooNew { .. } => Self::of(Exit::Failed, "ledger_too_new", &error),
             LedgerError::Busy { .. } => Self::of(Exit::Failed, "busy", &error),
-            LedgerError::DiskFull { .. } | LedgerError::NoRoom { .. } => {
-                Self::of(Exit::Failed, "disk_full", &error)
+            LedgerError::DiskFull { folder, needed_bytes, free_bytes } => {
+                let (needed, free) = (size(*needed_bytes), size(*free_bytes));
+                let more = size(needed_bytes - free_bytes);
+                let needs = format!("{} needs {needed} and has {free} free", folder.display());
+                let message = format!("{needs}: make room for {more} more and run this again");
+                Self::new(Exit::Failed, "disk_full", message)
+            }
+            LedgerError::NoRoom { folder, free_bytes } => {
+                let (folder, free) = (folder.display(), size(*free_bytes));
+                let full = format!("the disk that {folder} is on is full ({free} free)");
+                let message = format!("{full}: make room there, 16 MB at least, and run this again");
+                Self::new(Exit::Failed, "disk_full", message)
             }
             LedgerError::ReadOnly { .. } => Self::of(Exit::Failed, "read_only", &error),
             LedgerError::Registry { .. } => {

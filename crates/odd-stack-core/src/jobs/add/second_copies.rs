@@ -1,7 +1,7 @@
 //! Which files of a package are written to where they will lie while they are read.
 
 use std::collections::BTreeMap;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use super::contents::Contents;
 use super::request::AddPlace;
@@ -47,9 +47,13 @@ pub(in crate::jobs) fn write_copies_again(
             copies.entry(member.content).or_insert((side, member.size_bytes));
         }
     }
-    let copied_bytes: u64 = copies.values().map(|(_, size_bytes)| size_bytes).sum();
-    for (side, _) in copies.values() {
-        if check_room(side, all_bytes + copied_bytes).is_err() {
+    let mut sides: BTreeMap<&Path, u64> = BTreeMap::new();
+    for (side, size_bytes) in copies.values() {
+        *sides.entry(side).or_default() += size_bytes;
+    }
+    for (side, copied_bytes) in sides {
+        let stored_bytes = if means.is_beside(side) { all_bytes } else { 0 };
+        if check_room(side, stored_bytes + copied_bytes).is_err() {
             return Ok(());
         }
     }
