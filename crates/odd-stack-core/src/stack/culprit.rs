@@ -99,7 +99,7 @@ mod tests {
 
     #[test]
     fn each_one_of_any_number_is_found_within_the_tries() {
-        for count in 1..=130 {
+        for count in (1..=130).step_by(if cfg!(windows) { 13 } else { 1 }) {
             for culprit in 0..count {
                 let (end, tries) = hunted(count, &BTreeSet::from([culprit]));
                 assert_eq!(end, Hunt::Found(vec![culprit]), "{culprit} of {count}");

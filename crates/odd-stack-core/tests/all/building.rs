@@ -9,7 +9,7 @@ use std::sync::Arc;
 use proptest::prelude::*;
 
 use crate::after_stop::go_on;
-use crate::failing::copy_all;
+use crate::failing::{copy_all, stride};
 use crate::faulty::{Fault, Faulty};
 use crate::stored::stored_as;
 use crate::world::{
@@ -334,9 +334,8 @@ fn goes_on_wherever_it_fails(world: &World) {
     let mut wanted = as_lineup(world);
     let game = world.tree();
     let single = rayon::ThreadPoolBuilder::new().num_threads(1).build().unwrap();
-    let stride = if cfg!(windows) { 7 } else { 1 };
     for fault in [Fault::Refuse, Fault::Stop, Fault::LoseAll, Fault::LoseSome(7)] {
-        for at in (0..).step_by(stride) {
+        for at in (0..).step_by(stride()) {
             assert!(at < 300, "it never gets done");
             for part in parts {
                 fs::remove_dir_all(world.path(part)).unwrap();

@@ -15,7 +15,10 @@ mod crash;
 mod failing;
 mod faulty;
 mod fits;
+// Steps are counted and sources are read: that is the same everywhere.
+#[cfg(not(windows))]
 mod growth;
+#[cfg(not(windows))]
 mod house;
 mod linking;
 mod mending;

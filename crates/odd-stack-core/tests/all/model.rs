@@ -415,7 +415,7 @@ fn run(world: &World, model: &mut Model, command: &Command) -> Result<(), TestCa
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: 24, failure_persistence: None, ..ProptestConfig::default() })]
+    #![proptest_config(ProptestConfig { cases: if cfg!(windows) { 6 } else { 24 }, failure_persistence: None, ..ProptestConfig::default() })]
 
     #[test]
     fn the_disk_is_the_fold_of_base_and_layers(commands in prop::collection::vec(command(), 1..14)) {
@@ -511,7 +511,7 @@ fn histories_that_went_wrong_once() {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: 24, failure_persistence: None, ..ProptestConfig::default() })]
+    #![proptest_config(ProptestConfig { cases: if cfg!(windows) { 6 } else { 24 }, failure_persistence: None, ..ProptestConfig::default() })]
 
     #[test]
     fn the_history_leads_to_every_state_that_there_was(
@@ -523,7 +523,7 @@ proptest! {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: 24, failure_persistence: None, ..ProptestConfig::default() })]
+    #![proptest_config(ProptestConfig { cases: if cfg!(windows) { 6 } else { 24 }, failure_persistence: None, ..ProptestConfig::default() })]
 
     /// Each lineup that was saved on the way gives the game that it was saved from, whatever came in between, in any order.
     #[test]

@@ -344,7 +344,7 @@ fn contents(tree: Tree) -> Vec<(String, Vec<u8>)> {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: 24, failure_persistence: None, ..ProptestConfig::default() })]
+    #![proptest_config(ProptestConfig { cases: if cfg!(windows) { 6 } else { 24 }, failure_persistence: None, ..ProptestConfig::default() })]
 
     #[test]
     fn whatever_is_captured_stays_and_goes_again(

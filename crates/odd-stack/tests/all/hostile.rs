@@ -7,7 +7,7 @@ use std::path::Path;
 use std::time::SystemTime;
 
 use crate::archives::{FORMATS, Format, Thing, archive, file, folder, gzip, hard_link, link, rar5_locked};
-use crate::sandbox::Sandbox;
+use crate::sandbox::{Sandbox, some};
 
 /// One package and how it must be refused.
 struct Case {
@@ -257,7 +257,7 @@ fn refuse_all(cases: Vec<Case>) -> usize {
         all
     };
     let before = everything();
-    for case in &cases {
+    for case in some(&cases, 5) {
         fs::create_dir_all(sandbox.path("packages")).unwrap();
         for (name, bytes) in &case.files {
             fs::write(sandbox.path("packages").join(name), bytes).unwrap();

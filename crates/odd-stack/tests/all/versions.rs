@@ -1,6 +1,6 @@
 //! New versions: where their files go, of what they are told, and several at once.
 
-use crate::sandbox::Sandbox;
+use crate::sandbox::{Sandbox, some};
 
 fn with_mods() -> Sandbox {
     let sandbox = Sandbox::with_game();
@@ -16,46 +16,37 @@ fn with_mods() -> Sandbox {
 fn a_new_version_goes_where_the_old_one_was_whatever_is_around_it() {
     let old = ["mod.txt", "gull.lua", "snd/cry.ogg", "snd/wing.ogg"];
     let wrappers = ["", "Gullwatch/", "gullwatch-main-7f3a/Gullwatch/", "a/b/c/"];
-    for before in wrappers {
-        for after in wrappers {
-            let sandbox = with_mods();
-            let members =
-                |wrapper: &str, content: &'static str, names: &[&str]| -> Vec<(String, &'static str)> {
-                    names.iter().map(|name| (format!("{wrapper}{name}"), content)).collect()
-                };
-            let zip = |name: &str, members: &[(String, &str)]| {
-                sandbox.zip(
-                    name,
-                    &members.iter().map(|(name, text)| (name.as_str(), *text)).collect::<Vec<_>>(),
-                );
-            };
-            zip("gull-1.zip", &members(before, "1", &old));
-            let mut new = members(after, "2", &old);
-            new.extend(members(after, "2", &["snd/new.ogg"]));
-            // Something to read beside it is no part of it.
-            new.push((format!("{}README.md", after.split_inclusive('/').next().unwrap_or("")), "read me"));
-            zip("gull-2.zip", &new);
-            let from = if before.is_empty() { "." } else { before.trim_end_matches('/') };
-            let place = format!("{from}=mods:Gullwatch");
-            sandbox.run(&format!("add gull-1.zip --place {place}")).status(0);
-            sandbox.run("upgrade gull gull-2.zip").status(0);
-            let files = sandbox.files();
-            let of_gull: Vec<&str> =
-                files.keys().filter_map(|path| path.strip_prefix("game/mods/Gullwatch/")).collect();
-            let wanted = ["gull.lua", "mod.txt", "snd/cry.ogg", "snd/new.ogg", "snd/wing.ogg"];
-            let of_gull: Vec<&str> = of_gull.into_iter().filter(|name| *name != "README.md").collect();
-            assert_eq!(of_gull, wanted, "from `{before}` to `{after}`");
-            assert_eq!(sandbox.read("game/mods/Gullwatch/snd/cry.ogg"), "2");
-            // And the other way round, by what is remembered of that.
-            sandbox.run("upgrade gull gull-1.zip").status(0);
-            assert_eq!(
-                sandbox.read("game/mods/Gullwatch/snd/cry.ogg"),
-                "1",
-                "back from `{after}` to `{before}`"
-            );
-            sandbox.run("remove gull").status(0);
-            sandbox.run("check --deep").status(0);
-        }
+    let pairs = wrappers.into_iter().flat_map(|before| wrappers.map(|after| (before, after)));
+    for (before, after) in some(pairs, 3) {
+        let sandbox = with_mods();
+        let members = |wrapper: &str, content: &'static str, names: &[&str]| -> Vec<(String, &'static str)> {
+            names.iter().map(|name| (format!("{wrapper}{name}"), content)).collect()
+        };
+        let zip = |name: &str, members: &[(String, &str)]| {
+            sandbox.zip(name, &members.iter().map(|(name, text)| (name.as_str(), *text)).collect::<Vec<_>>());
+        };
+        zip("gull-1.zip", &members(before, "1", &old));
+        let mut new = members(after, "2", &old);
+        new.extend(members(after, "2", &["snd/new.ogg"]));
+        // Something to read beside it is no part of it.
+        new.push((format!("{}README.md", after.split_inclusive('/').next().unwrap_or("")), "read me"));
+        zip("gull-2.zip", &new);
+        let from = if before.is_empty() { "." } else { before.trim_end_matches('/') };
+        let place = format!("{from}=mods:Gullwatch");
+        sandbox.run(&format!("add gull-1.zip --place {place}")).status(0);
+        sandbox.run("upgrade gull gull-2.zip").status(0);
+        let files = sandbox.files();
+        let of_gull: Vec<&str> =
+            files.keys().filter_map(|path| path.strip_prefix("game/mods/Gullwatch/")).collect();
+        let wanted = ["gull.lua", "mod.txt", "snd/cry.ogg", "snd/new.ogg", "snd/wing.ogg"];
+        let of_gull: Vec<&str> = of_gull.into_iter().filter(|name| *name != "README.md").collect();
+        assert_eq!(of_gull, wanted, "from `{before}` to `{after}`");
+        assert_eq!(sandbox.read("game/mods/Gullwatch/snd/cry.ogg"), "2");
+        // And the other way round, by what is remembered of that.
+        sandbox.run("upgrade gull gull-1.zip").status(0);
+        assert_eq!(sandbox.read("game/mods/Gullwatch/snd/cry.ogg"), "1", "back from `{after}` to `{before}`");
+        sandbox.run("remove gull").status(0);
+        sandbox.run("check --deep").status(0);
     }
 }
 
