@@ -106,15 +106,17 @@ impl<'a> Contents<'a> {
         Ok(())
     }
 
+    /// Whether what is taken is stored, and not only hashed.
+    pub(in crate::jobs) fn are_stored(&self) -> bool {
+        self.store.stores
+    }
+
     /// From now on these contents are written a second time, on these sides, when they are taken.
     pub(in crate::jobs) fn write_again(
         &self,
         ledger: &Ledger,
         wanted: impl Iterator<Item = (usize, PathBuf)>,
     ) {
-        if !self.store.stores {
-            return;
-        }
         let mut copies = locked(&self.store.second_copies);
         for (content, side) in wanted {
             let place = copies.get_or_insert_with(|| SecondCopies::of(ledger)).place_on(&side);

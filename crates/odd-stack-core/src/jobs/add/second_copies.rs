@@ -23,6 +23,9 @@ pub(in crate::jobs) fn write_copies_again(
 ) -> Result<(), LedgerError> {
     // One that goes lower may be covered, and most of a new version may be as it was.
     let AddPlace::New { target: None | Some(Target::Top), lifted: false } = place else { return Ok(()) };
+    if !contents.are_stored() {
+        return Ok(());
+    }
     let game = ledger.game();
     let mut means = Means::of(ledger);
     let mut copies: BTreeMap<usize, (PathBuf, u64)> = BTreeMap::new();
