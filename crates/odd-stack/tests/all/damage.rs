@@ -34,7 +34,7 @@ const ALL: [Damage; 7] = [
 
 /// All damages but one.
 fn all_but(one: Damage) -> impl Iterator<Item = Damage> {
-    some(ALL.into_iter().filter(move |damage| *damage != one), 2)
+    some(ALL.into_iter().filter(move |damage| *damage != one), 3)
 }
 
 impl Damage {
