@@ -221,24 +221,30 @@ fn going_back_stops_anywhere() {
     }
 }
 
+/// All acts; on Windows every third of them, from the `first` on, so that each is done with some fault there.
+fn acts(first: usize) -> impl Iterator<Item = Act> {
+    let (first, step) = if cfg!(windows) { (first, 3) } else { (0, 1) };
+    ACTS.into_iter().skip(first).step_by(step)
+}
+
 #[test]
 fn refused_at_every_step() {
-    ACTS.into_iter().for_each(|act| fail_everywhere(act, Fault::Refuse));
+    acts(0).for_each(|act| fail_everywhere(act, Fault::Refuse));
 }
 
 #[test]
 fn stopped_at_every_step() {
-    ACTS.into_iter().for_each(|act| fail_everywhere(act, Fault::Stop));
+    acts(1).for_each(|act| fail_everywhere(act, Fault::Stop));
 }
 
 #[test]
 fn power_lost_at_every_step() {
-    ACTS.into_iter().for_each(|act| fail_everywhere(act, Fault::LoseAll));
+    acts(2).for_each(|act| fail_everywhere(act, Fault::LoseAll));
 }
 
 #[test]
 fn power_lost_at_every_step_and_some_of_it_written() {
-    for (seed, act) in (1..).zip(ACTS) {
+    for (seed, act) in (1..).zip(acts(0)) {
         fail_everywhere(act, Fault::LoseSome(seed * 104_729));
     }
 }
