@@ -1,8 +1,8 @@
 //! Second copies of contents, written in the same pass as the stored ones, to where changes stage what they lay.
 //!
 //! What can neither be a link nor share its blocks lies on disk twice. Most of it is on its way into the game already when
-//! it is taken in, so it is written to both places then, and need not be read back. A second copy counts for nothing: what was taken in
-//! for nothing, or hindered by the disk, or is gone by then, is copied from the ledger.
+//! it is taken in, so it is written to both places then, and need not be read back. Nothing depends on a second copy: where the disk
+//! hindered it, or it is gone by then, the file is copied from the ledger; one that nobody wants goes again.
 
 use std::collections::{HashMap, HashSet};
 use std::path::{Path, PathBuf};

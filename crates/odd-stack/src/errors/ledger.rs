@@ -32,7 +32,7 @@ impl From<LedgerError> for Failure {
             LedgerError::Busy { .. } => Self::of(Exit::Failed, "busy", &error),
             LedgerError::DiskFull { folder, needed_bytes, free_bytes } => {
                 let (needed, free) = (size(*needed_bytes), size(*free_bytes));
-                let more = size(needed_bytes - free_bytes);
+                let more = size(needed_bytes.saturating_sub(*free_bytes));
                 let needs = format!("{} needs {needed} and has {free} free", folder.display());
                 let message = format!("{needs}: make room for {more} more and run this again");
                 Self::new(Exit::Failed, "disk_full", message)

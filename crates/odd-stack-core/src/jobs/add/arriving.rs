@@ -42,7 +42,7 @@ pub struct Arriving<'l> {
     ledger: &'l Ledger,
     /// There until it is handed to the change; what was stored goes again with it.
     transaction: Option<Transaction<'l>>,
-    // What goes again when they are dropped goes while the permission is there.
+    // Dropped before the permission: what goes again with these goes while nobody else may change the game.
     contents: Contents<'l>,
     opened: Vec<Option<(Arrival, Contents<'l>)>>,
     /// There until it is handed to the change.
