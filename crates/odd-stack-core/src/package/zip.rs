@@ -1,6 +1,7 @@
 //! A zip archive as a package (PKWARE APPNOTE 6.3), members read in parallel.
 
 use std::io::{self, Read};
+use std::sync::{Mutex, PoisonError};
 
 use libdeflater::{DecompressionError, Decompressor};
 use rayon::prelude::*;
@@ -15,6 +16,8 @@ use super::names::Names;
 use super::{Limits, PackageError};
 use crate::address::NameProblem;
 
+/// So many members a thread reads one after the other before it looks for what others have left.
+const READ_ON_END: usize = 128;
 /// The longest link target that is read.
 const LONGEST_LINK_BYTES: u64 = 4096;
 const UTF8_FLAG: u16 = 1 << 11;
@@ -44,15 +47,18 @@ impl ZipSource {
                 reason: "two members of it have the very same name".to_owned(),
             });
         }
-        let mut members = Vec::with_capacity(archive.len());
-        let mut total_bytes = 0u64;
-        for index in 0..archive.len() {
-            let member = raw_member(&package, &mut archive, index, names)?;
-            if let RawKind::File { size_bytes } = member.kind {
-                total_bytes = total_bytes.saturating_add(size_bytes);
-            }
-            members.push(member);
-        }
+        // Each has a head of its own where its content lies.
+        let members: Vec<Result<RawMember, PackageError>> = (0..archive.len())
+            .into_par_iter()
+            .with_min_len(READ_ON_END)
+            .map_init(|| archive.clone(), |archive, index| raw_member(&package, archive, index, names))
+            .collect();
+        let members: Vec<RawMember> = members.into_iter().collect::<Result<_, _>>()?;
+        let sizes = members.iter().map(|member| match member.kind {
+            RawKind::File { size_bytes } => size_bytes,
+            _ => 0,
+        });
+        let total_bytes = sizes.fold(0, u64::saturating_add);
         limits
             .check(members.len() as u64, total_bytes, packed_bytes)
             .map_err(|limit| PackageError::OverLimit { package: package.clone(), limit })?;
@@ -78,13 +84,20 @@ impl ZipSource {
 
 impl Source for ZipSource {
     fn read(&self, wanted: &[WantedMembers], delivery: &Delivery<'_>) -> Result<(), Halt> {
-        wanted.par_iter().try_for_each_init(
-            || self.reader(),
-            |reader, wanted| match reader.open_member(wanted.source) {
+        // Those that no thread has just now, for their memory.
+        let idle: Mutex<Vec<ZipReader>> = Mutex::default();
+        let idle = || idle.lock().unwrap_or_else(PoisonError::into_inner);
+        // Rayon by itself makes so few parts that in the end one thread may wait long for another.
+        wanted.par_chunks(READ_ON_END).with_max_len(1).try_for_each(|wanted| {
+            let known = idle().pop();
+            let mut reader = known.unwrap_or_else(|| self.reader());
+            wanted.iter().try_for_each(|wanted| match reader.open_member(wanted.source) {
                 Ok(mut content) => delivery.deliver(wanted, &mut content),
                 Err(error) => Err(delivery.fail(wanted, error)),
-            },
-        )
+            })?;
+            idle().push(reader);
+            Ok(())
+        })
     }
 
     fn as_file(&self, source: usize) -> Option<ArchiveFile> {
