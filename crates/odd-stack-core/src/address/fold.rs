@@ -46,7 +46,12 @@ impl FoldedKey {
 
     /// The key of the folder above, or `None` directly below the root.
     pub fn parent(&self) -> Option<Self> {
-        self.0.rfind('/').map(|cut| Self(self.0[..cut].into()))
+        self.parent_text().map(|text| Self(text.into()))
+    }
+
+    /// The text of [`FoldedKey::parent`].
+    pub(crate) fn parent_text(&self) -> Option<&str> {
+        self.0.rfind('/').map(|cut| &self.0[..cut])
     }
 }
 

@@ -21,6 +21,7 @@ pub use on_disk::plain_path;
 pub use path::RelPath;
 
 pub(crate) use on_disk::is_disk_path;
+pub(crate) use path::last_part;
 
 /// The root that is meant when an address names none.
 pub const MAIN_ROOT: &str = "game";

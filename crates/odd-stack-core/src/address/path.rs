@@ -13,6 +13,11 @@ use super::name_rules::{self, NameProblem};
 #[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord, Default)]
 pub struct RelPath(Arc<str>);
 
+/// What follows the last `/`.
+pub(crate) fn last_part(path: &str) -> &str {
+    path.rfind('/').map_or(path, |cut| &path[cut + 1..])
+}
+
 impl RelPath {
     /// The root itself.
     pub fn root() -> Self {
@@ -71,7 +76,7 @@ impl RelPath {
 
     /// The last part.
     pub fn name(&self) -> &str {
-        self.0.rsplit('/').next().unwrap_or(&self.0)
+        last_part(&self.0)
     }
 
     /// The folder above; the root's own is the root.

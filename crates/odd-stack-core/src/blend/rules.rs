@@ -8,6 +8,7 @@ use super::keyed::Keyed;
 use super::nested::Json;
 use super::text::Text;
 use super::xml::Xml;
+use crate::address::last_part;
 
 /// A format of configuration.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
@@ -148,7 +149,7 @@ impl BlendRules {
     /// As what the file at `path` may blend, by its name or, where that tells nothing, by its content. `by_lines` says that
     /// a layer's sheet lets it be merged so.
     pub fn may_blend_as(&self, path: &str, by_lines: bool) -> Option<Format> {
-        let name = path.rsplit('/').next().unwrap_or(path);
+        let name = last_part(path);
         let is_other = |ending: &str| OTHER.iter().any(|own| ending.eq_ignore_ascii_case(own));
         match self.rule_for(path, name) {
             Some(format) => format,
@@ -172,7 +173,7 @@ impl BlendRules {
 
     /// As what the file at `path` may blend, by its name.
     pub fn format_of(&self, path: &str) -> Option<Format> {
-        let name = path.rsplit('/').next().unwrap_or(path);
+        let name = last_part(path);
         self.rule_for(path, name).unwrap_or_else(|| Format::of_name(name))
     }
 }

@@ -18,11 +18,13 @@ pub(crate) struct Folders<'a> {
     order: Order,
     sources: ByFolder<FolderSource>,
     paths: ByFolder<RelPath>,
+    /// The folder of the file that was asked for last: files of one come one after the other.
+    last: Option<(RootId, FoldedKey, RelPath)>,
 }
 
 impl<'a> Folders<'a> {
     pub(crate) fn new(catalogue: &'a Catalogue, order: Order) -> Self {
-        Self { catalogue, order, sources: HashMap::new(), paths: HashMap::new() }
+        Self { catalogue, order, sources: HashMap::new(), paths: HashMap::new(), last: None }
     }
 
     pub(crate) fn source(&mut self, root: RootId, key: &FoldedKey) -> Result<&FolderSource, LedgerError> {
@@ -85,14 +87,27 @@ impl<'a> Folders<'a> {
         if column.is_member {
             return Ok(entry.spelled.clone());
         }
-        let Some(parent) = column.key.parent() else { return Ok(entry.spelled.clone()) };
-        let folder = self.path(column.root, &parent)?;
+        let Some(folder) = self.folder_of(column)? else { return Ok(entry.spelled.clone()) };
         let is_spelled_so =
             entry.spelled.as_str().strip_prefix(folder.as_str()).and_then(|rest| rest.strip_prefix('/'));
         Ok(match is_spelled_so == Some(entry.spelled.name()) {
             true => entry.spelled.clone(),
             false => folder.join(&RelPath::from_disk(entry.spelled.name())),
         })
+    }
+
+    /// The path on disk of the folder around the column's file, unless that is the root.
+    fn folder_of(&mut self, column: &Column) -> Result<Option<RelPath>, LedgerError> {
+        if let Some((root, folder, path)) = &self.last
+            && *root == column.root
+            && column.key.parent_text() == Some(folder.as_str())
+        {
+            return Ok(Some(path.clone()));
+        }
+        let Some(parent) = column.key.parent() else { return Ok(None) };
+        let path = self.path(column.root, &parent)?;
+        self.last = Some((column.root, parent, path.clone()));
+        Ok(Some(path))
     }
 }
 

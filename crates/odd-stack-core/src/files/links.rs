@@ -4,6 +4,8 @@
 use std::io;
 use std::path::Path;
 
+use crate::address::last_part;
+
 /// What tells one file from all others of its system, and how many names it has.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) struct Identity {
@@ -45,7 +47,7 @@ pub(crate) fn is_seldom_written(path: &str) -> bool {
         "exe", "dll", "so", "com", "bat", "cmd", "ps1", "sh", "msi", "txt", "md", "log", "ini", "cfg",
         "conf", "json", "xml", "toml", "yaml", "yml", "lua", "csv", "sav", "save", "db", "sqlite",
     ];
-    let name = path.rsplit('/').next().unwrap_or(path);
+    let name = last_part(path);
     let ending = name.rsplit_once('.').map_or(String::new(), |(_, ending)| ending.to_lowercase());
     !ending.is_empty() && !WRITTEN.contains(&ending.as_str())
 }

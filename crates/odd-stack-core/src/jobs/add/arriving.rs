@@ -1,6 +1,8 @@
 //! Making layers of packages.
 
-use std::collections::{BTreeSet, HashMap};
+use std::collections::HashMap;
+
+use rustc_hash::FxHashSet;
 
 use super::arrival::{Arrival, Opening};
 use super::contents::Contents;
@@ -136,7 +138,7 @@ impl<'l> Arriving<'l> {
         let before = catalogue.arrangement()?;
         let mut after = before.clone();
         let (mut reports, mut new): (Vec<AddReport>, Vec<WrittenLayer>) = (Vec::new(), Vec::new());
-        let mut needed: BTreeSet<ContentHash> = BTreeSet::new();
+        let mut needed: FxHashSet<ContentHash> = FxHashSet::default();
         for (at, request) in requests.iter().enumerate() {
             self.at = at;
             let beside: Vec<String> = new.iter().map(|new| new.name.clone()).collect();
@@ -145,7 +147,7 @@ impl<'l> Arriving<'l> {
             if new.is_empty() {
                 self.transaction.iter().try_for_each(Transaction::open)?;
             }
-            needed.append(&mut taken.needed);
+            needed.extend(taken.needed.drain());
             let Written { layer, files, bytes } = self.write_at(at, &taken, now)?;
             let TakenIn { draft, mut report, .. } = taken;
             (report.files, report.bytes) = (files, bytes);
@@ -276,7 +278,7 @@ impl<'l> Arriving<'l> {
 
     /// Lists what was stored and is needed, inside the catalogue's open transaction, and drops the rest: a package that
     /// is unpacked while it is listed brings more than is placed, and so do copies.
-    fn keep_needed(&self, needed: &BTreeSet<ContentHash>) -> Result<Vec<NewContent>, LedgerError> {
+    fn keep_needed(&self, needed: &FxHashSet<ContentHash>) -> Result<Vec<NewContent>, LedgerError> {
         let new = self.contents.take_needed(|hash| needed.contains(&hash))?;
         self.ledger.catalogue.insert_contents(&new)?;
         Ok(new)

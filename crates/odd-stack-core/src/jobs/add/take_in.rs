@@ -2,6 +2,8 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use rustc_hash::FxHashSet;
+
 use super::arrival::Arrival;
 use super::as_members::{by_members, only_differing, whole_containers};
 use super::content_at::ContentAt;
@@ -43,7 +45,7 @@ pub(in crate::jobs) struct TakenIn {
     /// Hashes of base files that were read.
     pub base_hashes: BTreeMap<Address, ContentHash>,
     /// Contents of the ledger that it needs.
-    pub needed: BTreeSet<ContentHash>,
+    pub needed: FxHashSet<ContentHash>,
 }
 
 /// A game to which packages come.

@@ -276,7 +276,8 @@ impl Catalogue {
                     kind_number(entry.kind).into(),
                 ]
             });
-            insert_rows::<9>(db, "INSERT INTO entry", rows)
+            // Where one fails all of the change goes, so SQLite need not be able to take back the statement alone.
+            insert_rows::<9>(db, "INSERT OR FAIL INTO entry", rows)
         })
     }
 
