@@ -203,10 +203,14 @@ impl Prepared<'_> {
     /// was stops it.
     fn stage(&mut self, observer: &dyn Observer) -> Result<(), ChangeError> {
         let seam = &*self.ledger.seam;
+        self.make_folders()?;
+        if let Some(second_copies) = self.second_copies.take() {
+            let Decision { staged, private_folders, side_folders, .. } = &mut self.decision;
+            second_copies.settle(staged, private_folders, side_folders)?;
+        }
         let staged = &self.decision.staged;
         let linking = Linking::of(self.ledger, staged)?;
-        let second_copies = self.second_copies.take();
-        self.make_room(&linking, second_copies.as_ref())?;
+        self.check_room(&linking)?;
         observer.begin(Work::Staging, staged.len() as u64, staged.iter().map(|file| file.size_bytes).sum());
         let lost: Mutex<HashSet<ContentHash>> = Mutex::default();
         let built: Mutex<Vec<(ContentHash, Built)>> = Mutex::default();
@@ -224,9 +228,9 @@ impl Prepared<'_> {
                     }
                     true
                 }),
+                (Some(Made::Before), _) => Ok(true),
                 (None, Some(stored)) => {
-                    let is_doubted = doubted.contains(&file.hash);
-                    lay_stored((file, stored), is_doubted, &linking, second_copies.as_ref(), seam)
+                    lay_stored((file, stored), doubted.contains(&file.hash), &linking, seam)
                 }
                 (None, None) => Ok(false),
             };
@@ -238,7 +242,6 @@ impl Prepared<'_> {
         };
         let copied = self.each_staged(&one);
         observer.end();
-        drop(second_copies);
         copied?;
         let (lost, mut built) = (std::mem::take(&mut *held(&lost)), std::mem::take(&mut *held(&built)));
         let linked = linking.into_linked();
@@ -330,20 +333,23 @@ impl Prepared<'_> {
         Ok(())
     }
 
-    /// Makes the folders for what is staged, where there is room for it.
-    fn make_room(&self, linking: &Linking, again: Option<&SecondCopies>) -> Result<(), ChangeError> {
+    /// Makes the folders for what is staged.
+    fn make_folders(&self) -> Result<(), ChangeError> {
         let seam = &*self.ledger.seam;
-        // Each lies there for one file.
-        let mut there: HashSet<ContentHash> = again.map(SecondCopies::contents).unwrap_or_default();
-        for side in &self.outcome.side_folders {
-            let here = self.decision.staged.iter().filter(|file| *file.side == **side);
-            let copies = here.filter(|file| !linking.may_be(file) && !there.remove(&file.hash));
-            let copies_bytes = copies.map(|file| file.size_bytes).sum();
-            make_private_folders(side, seam)?;
-            check_room(side, copies_bytes)?;
-        }
+        self.outcome.side_folders.iter().try_for_each(|side| make_private_folders(side, seam))?;
         for folder in &self.decision.private_folders {
             make_private_folder(folder, seam)?;
+        }
+        Ok(())
+    }
+
+    /// Makes sure that there is room for what is staged and not there yet.
+    fn check_room(&self, linking: &Linking) -> Result<(), ChangeError> {
+        for side in &self.outcome.side_folders {
+            let here = self.decision.staged.iter().filter(|file| *file.side == **side);
+            let copies =
+                here.filter(|file| !linking.may_be(file) && !matches!(file.made, Some(Made::Before)));
+            check_room(side, copies.map(|file| file.size_bytes).sum())?;
         }
         Ok(())
     }

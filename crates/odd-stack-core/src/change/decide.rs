@@ -47,7 +47,7 @@ pub(super) fn decide(
 /// All that a decision begins with, and the addresses that it is about.
 fn decider_of<'l>(
     ledger: &'l Ledger,
-    request: &ChangeRequest,
+    request: &'l ChangeRequest,
     changed: &[LayerId],
     options: ChangeOptions,
     others: &'l OtherGames,
@@ -96,6 +96,7 @@ fn decider_of<'l>(
         },
         files: FilesAtWork {
             new_folders: NewFolders::default(),
+            second_copies: request.noted.second_copies.as_ref(),
             sides: HashMap::new(),
             revision: catalogue.last_revision()? + 1,
             batch: free_batch(ledger.game().roots.iter().map(|root| ledger.site().side(root)))?,

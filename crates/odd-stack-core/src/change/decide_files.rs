@@ -106,7 +106,7 @@ impl Decider<'_> {
             to,
             from_path: self.stack.folders_before.file_path(column, from)?,
             to_path: self.stack.folders_after.file_path(column, to)?,
-            is_in_new_folder: self.files.new_folders.holding(column).is_some(),
+            new_folder: self.files.new_folders.holding(column),
         }))
     }
 
@@ -289,12 +289,10 @@ impl Decider<'_> {
                 path
             }
             Provider::Layer(entry) => {
-                let new_folder =
-                    self.files.new_folders.holding(at.column).map(|folder| folder.join(at.to_path.name()));
-                let path = match &new_folder {
-                    Some(path) => path.clone(),
-                    None => self.in_stage(&side),
-                };
+                let new_folder = at.new_folder.as_ref().map(|folder| folder.join(at.to_path.name()));
+                let second = self.files.second_copies.filter(|_| content.is_none() && building.is_none());
+                let claimed = || second.and_then(|copies| copies.claim(entry.hash, &side));
+                let path = new_folder.or_else(claimed).unwrap_or_else(|| self.in_stage(&side));
                 self.need_private_folders(&side, &path);
                 let made = match (content, building) {
                     (Some((content, modified)), _) => Some((Made::Content(content), modified)),
@@ -302,7 +300,7 @@ impl Decider<'_> {
                     (None, None) => None,
                 };
                 self.stage(at.column, entry, path.clone(), side, made);
-                if new_folder.is_some() {
+                if at.new_folder.is_some() {
                     // It comes into the game with its folder.
                     return Ok(());
                 }

@@ -11,6 +11,7 @@ use super::error::ChangeError;
 use super::options::Edits;
 use super::plan::ClashingFile;
 use super::request::{Exchange, ForeignFile};
+use super::second_copies::SecondCopies;
 use crate::address::{Address, FoldedKey, RelPath};
 use crate::check::DamagedFile;
 use crate::expected::{Blender, Folders};
@@ -23,22 +24,33 @@ use crate::stack::{Column, LayerId, Order, PathId, Provider, RootId, Tally};
 /// New folders with where each is staged.
 #[derive(Debug, Default)]
 pub(super) struct NewFolders {
-    pub staged: HashMap<RootId, HashMap<FoldedKey, PathBuf>>,
+    pub staged: HashMap<RootId, HashMap<FoldedKey, Arc<Path>>>,
     pub trees: usize,
+    /// The folder that was asked for last, with the answer: files of one come one after the other.
+    last: Option<(RootId, FoldedKey, Option<Arc<Path>>)>,
 }
 
 impl NewFolders {
     /// Where the folder is staged, if it is new.
-    pub(super) fn staged(&self, root: RootId, key: &FoldedKey) -> Option<&Path> {
-        Some(self.staged.get(&root)?.get(key)?.as_path())
+    pub(super) fn staged(&self, root: RootId, key: &FoldedKey) -> Option<&Arc<Path>> {
+        self.staged.get(&root)?.get(key)
     }
 
     /// Where the folder around the column's file is staged, if that is new.
-    pub(super) fn holding(&self, column: &Column) -> Option<&Path> {
+    pub(super) fn holding(&mut self, column: &Column) -> Option<Arc<Path>> {
         if self.staged.is_empty() {
             return None;
         }
-        self.staged(column.root, &column.key.parent()?)
+        if let Some((root, folder, found)) = &self.last
+            && *root == column.root
+            && column.key.parent_text() == Some(folder.as_str())
+        {
+            return found.clone();
+        }
+        let folder = column.key.parent()?;
+        let found = self.staged(column.root, &folder).cloned();
+        self.last = Some((column.root, folder, found.clone()));
+        found
     }
 }
 
@@ -74,8 +86,8 @@ pub(super) struct Move<'c> {
     pub(super) to: Provider<'c>,
     pub(super) from_path: RelPath,
     pub(super) to_path: RelPath,
-    /// Nothing can lie there yet, since its folder does not.
-    pub(super) is_in_new_folder: bool,
+    /// Where its folder is staged, if that is new; nothing can lie there yet.
+    pub(super) new_folder: Option<Arc<Path>>,
 }
 
 impl Move<'_> {
@@ -106,30 +118,41 @@ impl Leaving {
 
 /// Folders on the way to files that move, by root and path, each with whether something comes into it.
 #[derive(Debug, Default)]
-pub(super) struct FoldersOnTheWay(BTreeMap<RootId, BTreeMap<String, bool>>);
+pub(super) struct FoldersOnTheWay {
+    folders: BTreeMap<RootId, BTreeMap<String, bool>>,
+    /// The one that was noted last.
+    last: Option<(RootId, String, bool)>,
+}
 
 impl FoldersOnTheWay {
     pub(super) fn note(&mut self, at: &Move<'_>) {
-        let folders = self.0.entry(at.column.root).or_default();
+        let root = at.column.root;
         for (path, comes) in [(&at.from_path, false), (&at.to_path, !matches!(at.to, Provider::Nothing))] {
             let parent = path.as_str().rfind('/').map(|cut| &path.as_str()[..cut]);
+            let Some(parent) = parent.filter(|parent| !self.is_last(root, parent, comes)) else { continue };
+            let folders = self.folders.entry(root).or_default();
             // All above a folder that is known are known.
-            let is_known = |parent| folders.get(parent).is_some_and(|is| *is >= comes);
-            if parent.is_none_or(is_known) {
-                continue;
-            }
-            for folder in path.ancestors() {
-                match folders.get_mut(folder) {
-                    Some(is) => *is |= comes,
-                    None => drop(folders.insert(folder.to_owned(), comes)),
+            let is_known = folders.get(parent).is_some_and(|is| *is >= comes);
+            if !is_known {
+                for folder in path.ancestors() {
+                    match folders.get_mut(folder) {
+                        Some(is) => *is |= comes,
+                        None => drop(folders.insert(folder.to_owned(), comes)),
+                    }
                 }
             }
+            self.last = Some((root, parent.to_owned(), comes));
         }
+    }
+
+    fn is_last(&self, root: RootId, folder: &str, comes: bool) -> bool {
+        let last = self.last.as_ref();
+        last.is_some_and(|(of, last, is)| *of == root && *is >= comes && last == folder)
     }
 
     /// All of them, each after the one above it.
     pub(super) fn all(&self) -> impl Iterator<Item = (RootId, &str, bool)> {
-        self.0.iter().flat_map(|(root, folders)| {
+        self.folders.iter().flat_map(|(root, folders)| {
             folders.iter().map(|(folder, comes)| (*root, folder.as_str(), *comes))
         })
     }
@@ -167,8 +190,10 @@ pub(super) struct Wishes<'a> {
 }
 
 /// What is done with files, as far as it is decided.
-pub(super) struct FilesAtWork {
+pub(super) struct FilesAtWork<'a> {
     pub(super) new_folders: NewFolders,
+    /// What lies where it is staged already.
+    pub(super) second_copies: Option<&'a SecondCopies>,
     /// The sides of roots that were asked for.
     pub(super) sides: HashMap<RootId, Arc<Path>>,
     pub(super) revision: i64,
@@ -207,7 +232,7 @@ pub(super) struct Decider<'a> {
     pub(super) blender: Blender<'a>,
     pub(super) stack: StackTurn<'a>,
     pub(super) wishes: Wishes<'a>,
-    pub(super) files: FilesAtWork,
+    pub(super) files: FilesAtWork<'a>,
     pub(super) noted: Noted,
     pub(super) decision: Decision,
 }

@@ -36,6 +36,8 @@ pub(super) enum Made {
     Content(Vec<u8>),
     /// A container, made when it is written.
     Container(Box<Building>),
+    /// The stored content itself, written there when it was stored.
+    Before,
 }
 
 /// Everything that follows from a request.

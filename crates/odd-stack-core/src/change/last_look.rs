@@ -99,7 +99,7 @@ pub(crate) fn base_as_seen(spelled: &RelPath, now: Seen, hash: Option<ContentHas
 
 /// Looks at what lies where a file moves. Base files were looked at before.
 pub(super) fn look_at_file(site: Site<'_>, at: &Move<'_>) -> Result<Finding, ChangeError> {
-    if at.is_in_new_folder {
+    if at.new_folder.is_some() {
         return Ok(Finding::Fits { now: None });
     }
     let path = at.present_or_future().on(&site.root(at.column.root)?.folder);

@@ -66,4 +66,4 @@ pub(crate) use last_look::base_as_seen;
 pub(crate) use linking::{Means, may_be_linked};
 pub(crate) use request::{BaseBefore, ChangeRequest, Direct, Exchange, FileChanges, ForeignFile};
 pub(crate) use revision_before::{AboutBefore, RevisionBefore};
-pub(crate) use second_copies::SecondCopies;
+pub(crate) use second_copies::{SecondCopies, SecondPlace};

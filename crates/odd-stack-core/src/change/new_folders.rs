@@ -26,7 +26,8 @@ impl Decider<'_> {
                 // Originals go into a folder of the base one by one.
                 continue;
             }
-            let above = key.parent().and_then(|parent| self.files.new_folders.staged(*root, &parent));
+            let above =
+                key.parent().and_then(|parent| self.files.new_folders.staged(*root, &parent)).cloned();
             let path = match above {
                 Some(above) => above.join(name),
                 None => {
@@ -35,15 +36,20 @@ impl Decider<'_> {
                         // Somebody has made it meanwhile.
                         continue;
                     }
-                    let name = format!("{}-tree-{}", self.files.batch, self.files.new_folders.trees);
-                    let path = self.side(*root)?.join(STAGE).join(name);
-                    self.files.new_folders.trees += 1;
+                    let path = match self.files.second_copies.and_then(|copies| copies.staged(*root, key)) {
+                        Some(path) => path.to_path_buf(),
+                        None => {
+                            let name = format!("{}-tree-{}", self.files.batch, self.files.new_folders.trees);
+                            self.files.new_folders.trees += 1;
+                            self.side(*root)?.join(STAGE).join(name)
+                        }
+                    };
                     self.decision.steps.push(&Step::PutIn { private: path.clone(), public });
                     path
                 }
             };
             self.decision.private_folders.push(path.clone());
-            self.files.new_folders.staged.entry(*root).or_default().insert(key.clone(), path);
+            self.files.new_folders.staged.entry(*root).or_default().insert(key.clone(), path.into());
         }
         Ok(())
     }

@@ -6,7 +6,6 @@ use std::path::Path;
 use super::decision::Staged;
 use super::error::ChangeError;
 use super::linking::Linking;
-use super::second_copies::SecondCopies;
 use crate::expected::{BuildError, Building, Built};
 use crate::files::{Seam, shares_blocks};
 use crate::hash::ContentHash;
@@ -36,13 +35,11 @@ pub(super) fn build(
     }
 }
 
-/// Puts a stored content where it is staged, as a link where it may be one, or what was written `again` of it; says whether it
-/// is still what it was.
+/// Puts a stored content where it is staged, as a link where it may be one; says whether it is still what it was.
 pub(super) fn lay_stored(
     (file, stored): (&Staged, &Stored),
     is_doubted: bool,
     linking: &Linking,
-    again: Option<&SecondCopies>,
     seam: &dyn Seam,
 ) -> Result<bool, ChangeError> {
     match stored.own_file() {
@@ -50,7 +47,6 @@ pub(super) fn lay_stored(
         // What hinders a link hinders no copy, or is told by it.
         Some(own) => match linking.link(file, &own, seam) {
             Ok(true) => Ok(true),
-            _ if again.is_some_and(|again| again.stage(file)) => Ok(true),
             _ => copy_stored(file, &own, seam),
         },
         None => write_stored(file, stored, seam),

@@ -138,12 +138,17 @@ pub trait Seam: Send + Sync {
     /// # Errors
     /// The content's or the system's own; a part may be left.
     fn write_file(&self, path: &Path, content: &mut dyn Read) -> io::Result<u64>;
-    /// As [`Seam::write_file`], and in the same pass to a new file `again`, as far as that can be written; says whether all of
-    /// it was.
+    /// As [`Seam::write_file`], and in the same pass to a new file `again`, which is stamped, as far as that can be; says
+    /// whether all of that was.
     ///
     /// # Errors
     /// As [`Seam::write_file`]; a part of both may be left.
-    fn write_twice(&self, path: &Path, again: &Path, content: &mut dyn Read) -> io::Result<(u64, bool)>;
+    fn write_twice(
+        &self,
+        path: &Path,
+        again: (&Path, Stamp),
+        content: &mut dyn Read,
+    ) -> io::Result<(u64, bool)>;
     /// Writes a whole file of blocks one after the other, replacing one that lies there. Where the disk can, those that
     /// `like` has at the same place are shared with it.
     ///
@@ -346,11 +351,16 @@ impl Seam for RealDisk {
         pump(content, u64::MAX, &mut file)
     }
 
-    fn write_twice(&self, path: &Path, again: &Path, content: &mut dyn Read) -> io::Result<(u64, bool)> {
+    fn write_twice(
+        &self,
+        path: &Path,
+        (again, stamp): (&Path, Stamp),
+        content: &mut dyn Read,
+    ) -> io::Result<(u64, bool)> {
         let first = self.patiently(path, || File::create(path))?;
-        let mut both = Both { first, second: File::create_new(again).ok() };
+        let mut both = Both { first, second: self.create_new(again, stamp.mode).ok() };
         let size_bytes = pump(content, u64::MAX, &mut both)?;
-        Ok((size_bytes, both.second.is_some()))
+        Ok((size_bytes, both.second.is_some_and(|second| set_time(&second, stamp).is_ok())))
     }
 
     fn write_blocks(

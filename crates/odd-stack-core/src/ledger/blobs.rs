@@ -5,19 +5,20 @@
 //! the catalogue does not list is swept away. So a package that turns out to be broken leaves the catalogue
 //! untouched.
 
-use std::collections::HashSet;
 use std::fs;
 use std::io::{self, Read};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex};
 
+use rustc_hash::FxHashSet;
+
 use super::buffer::with_buffer;
 use super::catalogue::Catalogue;
 use super::packs::{Packs, Stored};
 use super::places::{BLOBS, NewContent, PACKS, Place, blob_path, packs_there};
 use super::{Ledger, LedgerError};
-use crate::files::{HashingReader, Seam, look_at};
+use crate::files::{HashingReader, Seam, Stamp, look_at};
 use crate::hash::ContentHash;
 
 /// Lies in the ledger while contents may lie there that the catalogue does not list.
@@ -53,13 +54,32 @@ pub(crate) struct Intake<'a> {
     packs: Arc<Packs>,
     /// Smaller ones are packed.
     small_bytes: u64,
-    /// A connection of its own, since the ledger's can't be shared between threads; opened when the
-    /// first content comes.
-    listed: Mutex<Option<Catalogue>>,
-    taken: Mutex<HashSet<ContentHash>>,
+    listed: Mutex<Listed>,
+    taken: Mutex<FxHashSet<ContentHash>>,
     new: Mutex<Vec<NewContent>>,
     next_temporary: AtomicU64,
 }
+
+/// What was stored before.
+enum Listed {
+    /// Nobody has looked.
+    Unknown,
+    Nothing,
+    /// A connection of its own, since the ledger's can't be shared between threads.
+    In(Catalogue),
+}
+
+impl Listed {
+    fn catalogue(&self) -> Option<&Catalogue> {
+        match self {
+            Self::In(catalogue) => Some(catalogue),
+            Self::Unknown | Self::Nothing => None,
+        }
+    }
+}
+
+/// Where a content is written a second time, and with what time and mode.
+pub(crate) type Again<'p> = (&'p Path, Stamp);
 
 /// What becomes of a content that comes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -83,17 +103,17 @@ impl<'a> Intake<'a> {
             stores,
             packs: Arc::clone(&ledger.packs),
             small_bytes: ledger.small_bytes(),
-            listed: Mutex::default(),
+            listed: Mutex::new(Listed::Unknown),
             taken: Mutex::default(),
             new: Mutex::default(),
             next_temporary: AtomicU64::new(0),
         }
     }
 
-    /// Sets the mark, durably, and opens the catalogue, unless that is done.
+    /// Sets the mark, durably, and looks what is listed, unless that is done.
     fn begin(&self) -> Result<(), LedgerError> {
         let mut listed = lock(&self.listed);
-        if listed.is_some() {
+        if !matches!(*listed, Listed::Unknown) {
             return Ok(());
         }
         set_mark(self.ledger, self.seam)?;
@@ -101,7 +121,7 @@ impl<'a> Intake<'a> {
         // One look at the catalogue for all contents: nobody else can change it meanwhile.
         catalogue.begin_reading()?;
         self.packs.begin(catalogue.last_pack()?, self.seam)?;
-        *listed = Some(catalogue);
+        *listed = if catalogue.lists_contents()? { Listed::In(catalogue) } else { Listed::Nothing };
         Ok(())
     }
 
@@ -111,13 +131,13 @@ impl<'a> Intake<'a> {
         self.take_as(content, size_bytes, (false, None)).map(|(hash, _)| hash)
     }
 
-    /// As [`Intake::take`], for what comes from a package and could come from it again: small ones lie together. What does not
-    /// is written to a new file `again` as well, if there is one to be; says whether all of it lies there.
+    /// As [`Intake::take`], for what comes from a package and could come from it again: small ones lie together. It is written
+    /// to a new file `again` as well, if there is one to be; says whether all of it lies there.
     pub(crate) fn take_of_package(
         &self,
         content: &mut dyn Read,
         size_bytes: u64,
-        again: Option<&Path>,
+        again: Option<Again<'_>>,
     ) -> Result<(ContentHash, bool), LedgerError> {
         self.take_as(content, size_bytes, (true, again))
     }
@@ -126,7 +146,7 @@ impl<'a> Intake<'a> {
         &self,
         content: &mut dyn Read,
         size_bytes: u64,
-        (may_pack, again): (bool, Option<&Path>),
+        (may_pack, again): (bool, Option<Again<'_>>),
     ) -> Result<(ContentHash, bool), LedgerError> {
         if !self.stores {
             let hashed = ContentHash::of_reader(content);
@@ -134,76 +154,56 @@ impl<'a> Intake<'a> {
         }
         self.begin()?;
         if size_bytes <= IN_MEMORY_BYTES {
-            self.take_small(content, size_bytes, (may_pack, again))
+            with_buffer(|bytes| {
+                bytes.clear();
+                bytes.reserve(usize::try_from(size_bytes).unwrap_or(0) + 1);
+                content.read_to_end(bytes).map_err(LedgerError::io("read a content for", self.ledger))?;
+                let hash = self.keep_small(bytes, may_pack)?;
+                let write_again = |(path, stamp)| self.seam.write_new(path, bytes, stamp).is_ok();
+                Ok((hash, again.is_some_and(write_again)))
+            })
         } else {
             self.take_large(content, again)
         }
     }
 
-    fn take_small(
-        &self,
-        content: &mut dyn Read,
-        size_bytes: u64,
-        means: (bool, Option<&Path>),
-    ) -> Result<(ContentHash, bool), LedgerError> {
-        with_buffer(|bytes| {
-            bytes.clear();
-            bytes.reserve(usize::try_from(size_bytes).unwrap_or(0) + 1);
-            content.read_to_end(bytes).map_err(LedgerError::io("read a content for", self.ledger))?;
-            self.keep_small(bytes, means)
-        })
-    }
-
-    fn keep_small(
-        &self,
-        bytes: &[u8],
-        (may_pack, again): (bool, Option<&Path>),
-    ) -> Result<(ContentHash, bool), LedgerError> {
+    fn keep_small(&self, bytes: &[u8], may_pack: bool) -> Result<ContentHash, LedgerError> {
         let hash = ContentHash::of(bytes);
         let turn = self.turn_of(hash)?;
         if turn == Turn::Known {
-            return Ok((hash, false));
+            return Ok(hash);
         }
         let size_bytes = bytes.len() as u64;
         if may_pack && turn == Turn::New && size_bytes < self.small_bytes && !is_program(bytes) {
             let place = self.packs.append(hash, bytes, self.seam)?;
             self.note(hash, size_bytes, place);
-            return Ok((hash, false));
+            return Ok(hash);
         }
         let path = blob_path(self.ledger, hash);
         if turn == Turn::Renewed {
             // Never into a file that has other names.
             self.seam.remove_file(&path).map_err(LedgerError::io("remove", &path))?;
         }
-        let (_, is_again) = self.write(&path, again, &mut &bytes[..])?;
+        self.seam.write_file(&path, &mut &bytes[..]).map_err(LedgerError::io("write", &path))?;
         if turn == Turn::New {
             self.note(hash, size_bytes, Place::Own);
         }
-        Ok((hash, is_again))
-    }
-
-    fn write(
-        &self,
-        path: &Path,
-        again: Option<&Path>,
-        content: &mut dyn Read,
-    ) -> Result<(u64, bool), LedgerError> {
-        let written = match again {
-            Some(again) => self.seam.write_twice(path, again, content),
-            None => self.seam.write_file(path, content).map(|size_bytes| (size_bytes, false)),
-        };
-        written.map_err(LedgerError::io("write", path))
+        Ok(hash)
     }
 
     fn take_large(
         &self,
         content: &mut dyn Read,
-        again: Option<&Path>,
+        again: Option<Again<'_>>,
     ) -> Result<(ContentHash, bool), LedgerError> {
         let number = self.next_temporary.fetch_add(1, Ordering::Relaxed);
         let temporary = incoming_path(self.ledger, number);
         let mut hashing = HashingReader::new(content);
-        let (size_bytes, is_again) = self.write(&temporary, again, &mut hashing)?;
+        let written = match again {
+            Some(again) => self.seam.write_twice(&temporary, again, &mut hashing),
+            None => self.seam.write_file(&temporary, &mut hashing).map(|size_bytes| (size_bytes, false)),
+        };
+        let (size_bytes, is_again) = written.map_err(LedgerError::io("write", &temporary))?;
         let hash = hashing.hash();
         let turn = self.turn_of(hash)?;
         if turn == Turn::Known {
@@ -231,7 +231,7 @@ impl<'a> Intake<'a> {
             return Ok(Turn::Known);
         }
         let listed = lock(&self.listed);
-        let Some(catalogue) = &*listed else { return Ok(Turn::New) };
+        let Some(catalogue) = listed.catalogue() else { return Ok(Turn::New) };
         if catalogue.place_of(hash)?.is_none() {
             return Ok(Turn::New);
         }
@@ -251,7 +251,7 @@ impl<'a> Intake<'a> {
     /// A content that was taken, or was stored before.
     pub(crate) fn stored(&self, hash: ContentHash) -> Result<Stored, LedgerError> {
         let listed = lock(&self.listed);
-        let place = listed.as_ref().map(|catalogue| catalogue.place_of(hash)).transpose()?;
+        let place = listed.catalogue().map(|catalogue| catalogue.place_of(hash)).transpose()?;
         Ok(Packs::stored(&self.packs, hash, place.flatten()))
     }
 

@@ -12,6 +12,8 @@ use std::io::{self, Cursor, Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
+use rustc_hash::FxHashMap;
+
 use super::buffer::with_buffer;
 use super::error::LedgerError;
 use super::pack_format::{BEFORE_CONTENT_BYTES, append, end, size_in_pack};
@@ -46,7 +48,7 @@ struct Growing {
     /// What comes after that.
     bytes: Vec<u8>,
     /// What the catalogue may not list yet.
-    fresh: HashMap<ContentHash, Place>,
+    fresh: FxHashMap<ContentHash, Place>,
 }
 
 /// What one thread writes to the end of a pack.

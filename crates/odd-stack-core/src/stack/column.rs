@@ -184,10 +184,14 @@ impl Column {
     /// The mode that a layer's file gets here: that of the base file it covers, else the usual one;
     /// runnable if the package or the base says so.
     pub fn mode_for(&self, entry: &Entry) -> u32 {
-        let base = self.base.as_ref().map(|base| base.mode & 0o777);
-        let mode = base.unwrap_or(0o644) | 0o200;
-        if entry.executable == Some(true) { mode | 0o111 } else { mode }
+        mode_over(self.base.as_ref().map(|base| base.mode), entry.executable)
     }
+}
+
+/// The mode that a layer's file gets over a base file of that mode, or over none, as [`Column::mode_for`].
+pub fn mode_over(base: Option<u32>, executable: Option<bool>) -> u32 {
+    let mode = base.map_or(0o644, |mode| mode & 0o777) | 0o200;
+    if executable == Some(true) { mode | 0o111 } else { mode }
 }
 
 /// What a recipe gives.

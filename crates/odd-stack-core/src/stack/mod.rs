@@ -20,6 +20,7 @@ use serde::{Deserialize, Serialize};
 pub use arrangement::{Arrangement, Standing, Target};
 pub use column::{
     BaseFile, BaseKind, Blend, Blended, Column, Entry, EntryKind, Hindrance, NotBlendable, Provider, Recipe,
+    mode_over,
 };
 pub use composition::Composition;
 pub use contests::{ContestState, Tally, tallies};

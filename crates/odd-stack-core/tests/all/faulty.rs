@@ -209,9 +209,14 @@ impl Seam for Faulty {
         self.real.write_file(path, content)
     }
 
-    fn write_twice(&self, path: &Path, again: &Path, content: &mut dyn Read) -> io::Result<(u64, bool)> {
+    fn write_twice(
+        &self,
+        path: &Path,
+        again: (&Path, Stamp),
+        content: &mut dyn Read,
+    ) -> io::Result<(u64, bool)> {
         self.begin_to_write(path)?;
-        self.note(Undo::Remove(again.to_path_buf()));
+        self.note(Undo::Remove(again.0.to_path_buf()));
         self.real.write_twice(path, again, content)
     }
 

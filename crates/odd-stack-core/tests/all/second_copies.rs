@@ -1,16 +1,18 @@
-//! Big files that come into the game as copies are written there while they are taken in, and not read again.
+//! What comes into the game as a copy is written there while it is taken in, and not read again.
 
 use std::fs;
 use std::path::PathBuf;
 use std::sync::Arc;
 
-use crate::acts::{KEEP, two_layers_laid};
+use proptest::prelude::*;
+
+use crate::acts::{KEEP, two_layers, two_layers_laid};
 use crate::archives::{Format, archive, file};
 use crate::faulty::{Fault, Faulty};
 use crate::world::{NOW, World, add_request, id, permit, reorder};
 use odd_stack_core::change::{ChangeOptions, Edits};
-use odd_stack_core::jobs::steps::{change_settings, prepare_add};
-use odd_stack_core::jobs::{AddPlace, AddRequest, Reorder, SetRequest};
+use odd_stack_core::jobs::steps::prepare_add;
+use odd_stack_core::jobs::{AddPlace, AddRequest, Reorder};
 use odd_stack_core::observer::Silent;
 use odd_stack_core::stack::Target;
 
@@ -83,8 +85,8 @@ fn what_comes_as_a_copy_is_written_to_both_places_in_one_pass() {
         return;
     }
     let place = |target, lifted| AddPlace::New { target, lifted };
-    // One content lies at two places, and settings blend, so they are made when it is known with what.
-    assert_eq!(copies_read(&world, &package(&world, "one.zip"), KEEP, false), Some(1));
+    // Settings blend, so they are made when it is known with what.
+    assert_eq!(copies_read(&world, &package(&world, "one.zip"), KEEP, false), Some(0));
     is_laid(&world);
     assert!(!names_in(&world, "home").iter().any(|name| name.contains("-again")), "nothing is left");
     let times = |path: &str| fs::metadata(world.path(path)).unwrap().modified().unwrap();
@@ -133,6 +135,13 @@ fn what_was_written_for_nothing_goes_again() {
     assert_eq!((names_in(&world, "game"), names_in(&world, "home")), before);
 }
 
+/// The second copies that lie there.
+fn copies_in(world: &World) -> Vec<PathBuf> {
+    let names = ["game", "home", "docs"].map(|root| names_in(world, root)).concat();
+    let copies = names.into_iter().filter(|path| path.contains("-again"));
+    copies.map(PathBuf::from).filter(|path| path.is_file()).collect()
+}
+
 /// A virus scanner takes one away, and something lies where it was to be.
 #[test]
 fn what_can_not_be_written_a_second_time_is_copied() {
@@ -143,36 +152,121 @@ fn what_can_not_be_written_a_second_time_is_copied() {
     let ledger = world.ledger();
     let request = package(&world, "one.zip");
     let adding = prepare_add(&ledger, permit(&ledger).unwrap(), &request, NOW, KEEP, false, &Silent).unwrap();
-    let again = |name: &str| -> Vec<PathBuf> {
-        let all = [names_in(&world, "game"), names_in(&world, "home")]
-            .concat()
-            .into_iter()
-            .filter(|path| path.contains(name));
-        all.map(PathBuf::from).filter(|path| path.is_file()).collect()
-    };
-    let copies = again("-again/");
-    assert_eq!(copies.len(), 3, "{copies:?}");
+    let copies = copies_in(&world);
+    assert_eq!(copies.len(), 4, "{copies:?}");
     fs::remove_file(&copies[0]).unwrap();
     adding.change.apply(&Silent).unwrap();
     is_laid(&world);
-    assert_eq!(again("-again"), Vec::<PathBuf>::new());
+    assert_eq!(copies_in(&world), Vec::<PathBuf>::new());
 }
 
 #[test]
-fn each_root_has_its_own_and_small_files_have_none() {
-    let world = two_layers_laid(true);
-    let request = SetRequest { big_files_from: Some(4), ..SetRequest::default() };
-    let ledger = world.ledger();
-    let right = permit(&ledger).unwrap();
-    change_settings(&world.home(), &ledger, right, "Quillhaven", &request, false, &Silent).unwrap();
-    drop(ledger);
-    let files = [("game/data/a.exe", "program a"), ("docs/b.exe", "program b"), ("game/c.exe", "c")];
+fn each_root_has_its_own() {
+    let world = two_layers();
+    let files = [("game/data/a.exe", "program a"), ("docs/b.exe", "program b"), ("game/c.txt", "c")];
     let folder = world.package("both", &files);
     let request = add_request(&folder, &["game=game:", "docs=docs:"]);
-    assert_eq!(copies_read(&world, &request, KEEP, false), Some(0));
+    let ledger = world.ledger();
+    let adding = prepare_add(&ledger, permit(&ledger).unwrap(), &request, NOW, KEEP, false, &Silent).unwrap();
+    assert_eq!(copies_in(&world).len(), 3);
+    adding.change.apply(&Silent).unwrap();
     for (path, content) in files {
         assert_eq!(fs::read_to_string(world.path(path)).unwrap(), content, "{path}");
     }
     assert!(world.check(true).drifted.is_empty());
-    assert!(!names_in(&world, "home").iter().any(|name| name.contains("-again")), "nothing is left");
+    assert_eq!(copies_in(&world), Vec::<PathBuf>::new());
+}
+
+/// What happens between reading a package and laying it.
+#[derive(Debug, Clone, Copy)]
+enum Between {
+    Nothing,
+    /// Nobody wants it after all.
+    Dropped,
+    /// A scanner takes a second copy away, or a full disk has cut it short.
+    CopyGone(usize),
+    CopyCut(usize),
+    /// Stored contents are damaged.
+    PacksCut,
+}
+
+fn between() -> impl Strategy<Value = Between> {
+    prop_oneof![
+        2 => Just(Between::Nothing),
+        1 => Just(Between::Dropped),
+        1 => any::<usize>().prop_map(Between::CopyGone),
+        1 => any::<usize>().prop_map(Between::CopyCut),
+        2 => Just(Between::PacksCut),
+    ]
+}
+
+/// New folders and those of the game, some spelled in two ways; texts, programs, settings that blend.
+const PATHS: [&str; 14] = [
+    "Ship/Deck/a.bin",
+    "ship/deck/b.bin",
+    "ship/Deck/low/c.dds",
+    "SHIP/hold/d.exe",
+    "ship/hold/fog.ini",
+    "ship/e",
+    "data/lamps/brass.dds",
+    "data/LAMPS/tall.txt",
+    "data/new/deep/a.txt",
+    "Data/new/other/f.dds",
+    "config/harbour.ini",
+    "config/new/sea.ini",
+    "bin/quillhaven.exe",
+    "readme.md",
+];
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: if cfg!(windows) { 12 } else { 80 }, failure_persistence: None, ..ProptestConfig::default() })]
+
+    /// Whatever happens between, it is there as if it had been added first and laid later; nothing else is.
+    #[test]
+    fn read_and_laid_at_once_is_as_one_after_the_other(
+        files in proptest::collection::btree_map(0..PATHS.len(), 0..5_u8, 1..PATHS.len()),
+        by_link in any::<bool>(),
+        between in between(),
+    ) {
+        let content = |number: u8, path: &str| match path.ends_with(".ini") {
+            true => format!("fog={number}\n"),
+            false => "x".repeat(usize::from(number) * 40),
+        };
+        let things: Vec<_> = files.iter().map(|(at, number)| file(PATHS[*at], content(*number, PATHS[*at]))).collect();
+        let package = |world: &World| {
+            let path = world.path("one.zip");
+            fs::write(&path, archive(Format::Zip, &things)).unwrap();
+            add_request(&path, &[".=game:"])
+        };
+        let (at_once, later) = (two_layers_laid(by_link), two_layers_laid(by_link));
+        let before = (at_once.tree(), names_in(&at_once, "game"), names_in(&at_once, "docs"));
+        let request = package(&at_once);
+        let ledger = at_once.ledger();
+        let adding = prepare_add(&ledger, permit(&ledger).unwrap(), &request, NOW, KEEP, false, &Silent).unwrap();
+        let copies = copies_in(&at_once);
+        match between {
+            Between::CopyGone(at) if !copies.is_empty() => fs::remove_file(&copies[at % copies.len()]).unwrap(),
+            Between::CopyCut(at) if !copies.is_empty() => fs::write(&copies[at % copies.len()], "c").unwrap(),
+            Between::PacksCut => {
+                for pack in names_in(&at_once, "home").iter().filter(|path| path.contains("/packs/")) {
+                    fs::write(pack, "cut").unwrap();
+                }
+            }
+            _ => {}
+        }
+        if let Between::Dropped = between {
+            drop(adding);
+            prop_assert_eq!(before, (at_once.tree(), names_in(&at_once, "game"), names_in(&at_once, "docs")));
+            return Ok(());
+        }
+        adding.change.apply(&Silent).unwrap();
+        let ledger = later.ledger();
+        let request = AddRequest { place: AddPlace::New { target: Some(Target::Top), lifted: true }, ..package(&later) };
+        prop_assert_eq!(copies_read(&later, &request, KEEP, false), Some(0));
+        reorder(&ledger, &Reorder::Lay(vec![id(&ledger, "one")]), KEEP).unwrap();
+        prop_assert_eq!(at_once.tree(), later.tree());
+        prop_assert_eq!(names_in(&at_once, "game").len(), names_in(&later, "game").len());
+        prop_assert!(at_once.check(true).drifted.is_empty());
+        prop_assert_eq!(copies_in(&at_once), Vec::<PathBuf>::new());
+    }
 }

@@ -2,13 +2,13 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::io::Read;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use super::ends::WithEnds;
 use super::error::AddError;
 use crate::blend::MOST_BLENDED_BYTES;
-use crate::change::SecondCopies;
+use crate::change::{SecondCopies, SecondPlace};
 use crate::expected::Unstored;
 use crate::hash::ContentHash;
 use crate::ledger::{Intake, Ledger, LedgerError, NewContent, check_room};
@@ -30,7 +30,7 @@ pub(in crate::jobs) struct Contents<'a> {
     store: Arc<Store<'a>>,
     hashes: Mutex<BTreeMap<usize, ContentHash>>,
     /// Where contents are to be written a second time when they are taken.
-    again: Mutex<BTreeMap<usize, PathBuf>>,
+    again: Mutex<BTreeMap<usize, SecondPlace>>,
     /// Those taken that may be zip-based containers.
     container_like: Mutex<BTreeSet<usize>>,
     /// Most of the package will be taken. So where reading a part would unpack it front to back, and again later,
@@ -97,10 +97,12 @@ impl<'a> Contents<'a> {
             locked(&self.hashes).insert(content, hash);
             return Ok(());
         }
-        let again = locked(&self.again).remove(&content);
-        let (hash, is_again) = store.intake.take_of_package(bytes, size_bytes, again.as_deref())?;
-        if let Some(path) = again.filter(|_| is_again) {
-            locked(&store.second_copies).iter().for_each(|copies| copies.note(hash, path.clone()));
+        let place = locked(&self.again).remove(&content);
+        let path = place.as_ref().map(SecondPlace::path);
+        let again = path.as_deref().zip(place.as_ref().map(|place| place.stamp));
+        let (hash, is_again) = store.intake.take_of_package(bytes, size_bytes, again)?;
+        if let (Some(place), Some(copies)) = (place, &*locked(&store.second_copies)) {
+            copies.note(hash, place, is_again);
         }
         locked(&self.hashes).insert(content, hash);
         Ok(())
@@ -111,17 +113,14 @@ impl<'a> Contents<'a> {
         self.store.stores
     }
 
-    /// From now on these contents are written a second time, on these sides, when they are taken.
+    /// From now on contents are written a second time when they are taken, where `place` says.
     pub(in crate::jobs) fn write_again(
         &self,
         ledger: &Ledger,
-        wanted: impl Iterator<Item = (usize, PathBuf)>,
+        place: impl FnOnce(&mut SecondCopies) -> BTreeMap<usize, SecondPlace>,
     ) {
         let mut copies = locked(&self.store.second_copies);
-        for (content, side) in wanted {
-            let place = copies.get_or_insert_with(|| SecondCopies::of(ledger)).place_on(&side);
-            locked(&self.again).extend(place.map(|place| (content, place)));
-        }
+        *locked(&self.again) = place(copies.get_or_insert_with(|| SecondCopies::of(ledger)));
     }
 
     /// What was written a second time, of all packages of the change.

@@ -7,13 +7,15 @@ use super::contents::Contents;
 use super::request::AddPlace;
 use crate::address::INTO;
 use crate::change::{Means, may_be_linked};
+use crate::files::Stamp;
 use crate::fit::Fit;
+use crate::game::Root;
 use crate::ledger::{Ledger, LedgerError, check_room};
 use crate::package::Package;
-use crate::stack::{Order, Target};
+use crate::stack::{Order, Target, mode_over};
 
-/// Has files that are too big for packs and will come into the game as copies written twice while they are read, where there is
-/// room for it: they would have to be read again else. A file that may blend with others is not there as it is read.
+/// Has files that will come into the game as copies written twice while they are read, where there is room for it: they
+/// would have to be read again else. A file that may blend with others is not there as it is read.
 pub(in crate::jobs) fn write_copies_again(
     (ledger, order): (&Ledger, &Order),
     package: &Package,
@@ -27,39 +29,48 @@ pub(in crate::jobs) fn write_copies_again(
         return Ok(());
     }
     let game = ledger.game();
+    let roots: Vec<(&Root, PathBuf)> =
+        game.roots.iter().map(|root| (root, ledger.site().side(root))).collect();
     let mut means = Means::of(ledger);
-    let mut copies: BTreeMap<usize, (PathBuf, u64)> = BTreeMap::new();
+    // By number of the content.
+    let mut copies = BTreeMap::new();
+    let mut copied_bytes: BTreeMap<&Path, u64> = BTreeMap::new();
     let mut all_bytes = 0;
     for placement in &placed.placements {
         let (member, path) = (&package.members()[placement.member], placement.to.path.as_str());
         all_bytes += member.size_bytes;
-        if member.size_bytes < ledger.small_bytes()
-            || path.contains(INTO)
+        let root = roots.iter().find(|(root, _)| root.name == placement.to.root);
+        let Some((root, side)) = root.filter(|_| !path.contains(INTO)) else { continue };
+        if order.blend_rules().format_of(path).is_some()
+            || copies.contains_key(&member.content)
             || contents.hash_of(member.content).is_some()
         {
             continue;
         }
-        let Some(root) = game.root_named(&placement.to.root) else { continue };
-        let side = ledger.site().side(root);
-        let is_settings = order.blend_rules().format_of(path).is_some();
-        let may_link = may_be_linked(path, is_settings, member.executable == Some(true));
-        let is_copied = !is_settings
-            && !means.share_blocks(&side)
-            && !means.link(member.size_bytes, &side, (root.id, &game.folding.key(path)), may_link)?;
-        if is_copied {
-            copies.entry(member.content).or_insert((side, member.size_bytes));
+        if member.size_bytes >= ledger.small_bytes() {
+            let may_link = may_be_linked(path, false, member.executable == Some(true));
+            let key = game.folding.key(path);
+            if means.share_blocks(side) || means.link(member.size_bytes, side, (root.id, &key), may_link)? {
+                continue;
+            }
         }
+        copies.insert(member.content, (*root, side.as_path(), placement));
+        *copied_bytes.entry(side).or_default() += member.size_bytes;
     }
-    let mut sides: BTreeMap<&Path, u64> = BTreeMap::new();
-    for (side, size_bytes) in copies.values() {
-        *sides.entry(side).or_default() += size_bytes;
-    }
-    for (side, copied_bytes) in sides {
+    for (side, copied_bytes) in copied_bytes {
         let stored_bytes = if means.is_beside(side) { all_bytes } else { 0 };
         if check_room(side, stored_bytes + copied_bytes).is_err() {
             return Ok(());
         }
     }
-    contents.write_again(ledger, copies.into_iter().map(|(content, (side, _))| (content, side)));
+    contents.write_again(ledger, |again| {
+        let places = copies.into_iter().filter_map(|(content, (root, side, placement))| {
+            let member = &package.members()[placement.member];
+            let mode = mode_over(None, member.executable);
+            let stamp = Stamp { modified: member.modified, nanoseconds: 0, mode };
+            Some((content, again.place((game, root, side), &placement.to.path, stamp)?))
+        });
+        places.collect()
+    });
     Ok(())
 }

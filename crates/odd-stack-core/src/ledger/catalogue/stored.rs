@@ -18,6 +18,11 @@ impl Catalogue {
         })
     }
 
+    /// Whether any content is stored.
+    pub(crate) fn lists_contents(&self) -> Result<bool> {
+        self.run(|db| db.prepare_cached("SELECT 1 FROM blob LIMIT 1")?.exists([]))
+    }
+
     /// How long the content is, in bytes; nothing if it is not stored.
     pub(crate) fn size_of(&self, hash: ContentHash) -> Result<Option<u64>> {
         self.run(|db| {
