@@ -15,7 +15,7 @@ use super::second_copies::SecondCopies;
 use crate::address::{Address, FoldedKey, RelPath};
 use crate::check::DamagedFile;
 use crate::expected::{Blender, Folders};
-use crate::files::{STAGE, TRASH};
+use crate::files::{FILES_A_FOLDER, STAGE, TRASH};
 use crate::game::Root;
 use crate::ledger::{Ledger, OtherGames};
 use crate::notice::Notice;
@@ -295,6 +295,3 @@ pub(super) fn numbered(folder: &Path, batch: u64, number: usize) -> PathBuf {
     path.shrink_to_fit();
     path
 }
-
-/// How many staged or discarded files share a folder.
-pub(super) const FILES_A_FOLDER: usize = 512;

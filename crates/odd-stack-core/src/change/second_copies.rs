@@ -14,13 +14,12 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use rayon::prelude::*;
 use rustc_hash::{FxHashMap, FxHashSet};
 
-use super::decider::FILES_A_FOLDER;
 use super::decision::{Made, Staged};
 use super::error::ChangeError;
 use super::execute::empty_folder;
 use super::private_folders::{drop_empty_folders, make_private_folders};
 use crate::address::{FoldedKey, RelPath};
-use crate::files::{STAGE, Seam, Stamp, is_nothing_there, look_at};
+use crate::files::{FILES_A_FOLDER, STAGE, Seam, Stamp, is_nothing_there, look_at};
 use crate::game::{Game, Root};
 use crate::hash::ContentHash;
 use crate::ledger::{Ledger, free_batch, make_private_folder};

@@ -21,7 +21,7 @@ pub(crate) use links::{identity, is_one_file, is_seldom_written};
 pub(crate) use look::{Seen, is_nothing_there, is_one_folder, is_one_volume, look_at};
 pub(crate) use patience::{firmly, quietly};
 pub(crate) use places::{is_no_games, is_remote, may_share_blocks, synced_around};
-pub(crate) use private_folders::{KEPT, ORIGINALS, STAGE, TRASH};
+pub(crate) use private_folders::{FILES_A_FOLDER, KEPT, ORIGINALS, STAGE, TRASH};
 pub(crate) use reading::{open_at_once, open_below, open_regular, read_exact_at, read_small};
 pub(crate) use seam::{hide_side_folder, shares_blocks};
 pub(crate) use walk::{WalkError, Walked, walk};

@@ -5,3 +5,6 @@ pub(crate) const STAGE: &str = "stage";
 pub(crate) const TRASH: &str = "trash";
 pub(crate) const ORIGINALS: &str = "originals";
 pub(crate) const KEPT: &str = "kept";
+
+/// How many staged or discarded files share a folder.
+pub(crate) const FILES_A_FOLDER: usize = 512;

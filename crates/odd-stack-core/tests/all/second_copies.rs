@@ -1,7 +1,7 @@
 //! What comes into the game as a copy is written there while it is taken in, and not read again.
 
 use std::fs;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use proptest::prelude::*;
@@ -12,7 +12,7 @@ use crate::faulty::{Fault, Faulty};
 use crate::world::{NOW, World, add_request, id, permit, reorder};
 use odd_stack_core::change::{ChangeOptions, Edits};
 use odd_stack_core::jobs::steps::prepare_add;
-use odd_stack_core::jobs::{AddPlace, AddRequest, Reorder};
+use odd_stack_core::jobs::{AddPlace, AddRequest, Arriving, Reorder};
 use odd_stack_core::observer::Silent;
 use odd_stack_core::stack::Target;
 
@@ -175,6 +175,38 @@ fn each_root_has_its_own() {
     }
     assert!(world.check(true).drifted.is_empty());
     assert_eq!(copies_in(&world), Vec::<PathBuf>::new());
+}
+
+/// Two packages that come at once bring the same new folder, the second one over a file of the first.
+#[test]
+fn what_is_covered_by_the_next_package_does_not_come_with_the_folder() {
+    let world = two_layers();
+    let one = [("ship/deck/a.bin", "first"), ("ship/deck/b.bin", "b"), ("ship/low/c.bin", "of one only")];
+    let two = [("Ship/Deck/a.bin", "second"), ("ship/hold/d.bin", "b")];
+    let packages = [world.package("one", &one), world.package("two", &two)];
+    let requests = packages.map(|package| add_request(&package, &[".=game:"]));
+    let ledger = world.ledger();
+    let mut arriving = Arriving::new(&ledger, permit(&ledger).unwrap(), false);
+    arriving.prepare(&requests, NOW, KEEP, &Silent).unwrap().change.apply(&Silent).unwrap();
+    let laid = names_in(&world, "game/ship");
+    let files = laid.iter().map(Path::new).filter(|path| path.is_file());
+    let files: Vec<_> = files
+        .map(|path| {
+            let below = path.strip_prefix(world.path("game")).unwrap().to_string_lossy().replace('\\', "/");
+            (below, fs::read_to_string(path).unwrap())
+        })
+        .collect();
+    let expected = [
+        ("ship/deck/a.bin", "second"),
+        ("ship/deck/b.bin", "b"),
+        ("ship/hold/d.bin", "b"),
+        ("ship/low/c.bin", "of one only"),
+    ];
+    assert_eq!(files, expected.map(|(path, content)| (path.to_owned(), content.to_owned())));
+    assert!(world.check(true).drifted.is_empty());
+    assert_eq!(copies_in(&world), Vec::<PathBuf>::new());
+    reorder(&ledger, &Reorder::Lift(vec![id(&ledger, "two")]), KEEP).unwrap();
+    assert_eq!(fs::read_to_string(world.path("game/ship/deck/a.bin")).unwrap(), "first");
 }
 
 /// What happens between reading a package and laying it.
