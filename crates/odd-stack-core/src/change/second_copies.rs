@@ -210,6 +210,11 @@ impl SecondCopies {
         Some(folder)
     }
 
+    /// Makes room for so many that will be written; a list that grows step by step ends up twice as long.
+    pub(crate) fn expect(&self, copies: usize) {
+        self.written().whole.reserve_exact(copies);
+    }
+
     /// Notes that a content was written there; or only a part of it, if anything.
     pub(crate) fn note(&self, hash: ContentHash, place: SecondPlace, is_whole: bool) {
         let mut written = self.written();

@@ -251,7 +251,7 @@ const PATHS: [&str; 14] = [
 ];
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: if cfg!(windows) { 12 } else { 80 }, failure_persistence: None, ..ProptestConfig::default() })]
+    #![proptest_config(ProptestConfig { cases: if cfg!(windows) { 8 } else { 48 }, failure_persistence: None, ..ProptestConfig::default() })]
 
     /// Whatever happens between, it is there as if it had been added first and laid later; nothing else is.
     #[test]

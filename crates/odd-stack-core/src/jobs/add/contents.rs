@@ -120,7 +120,10 @@ impl<'a> Contents<'a> {
         place: impl FnOnce(&mut SecondCopies) -> BTreeMap<usize, SecondPlace>,
     ) {
         let mut copies = locked(&self.store.second_copies);
-        *locked(&self.again) = place(copies.get_or_insert_with(|| SecondCopies::of(ledger)));
+        let copies = copies.get_or_insert_with(|| SecondCopies::of(ledger));
+        let places = place(copies);
+        copies.expect(places.len());
+        *locked(&self.again) = places;
     }
 
     /// What was written a second time, of all packages of the change.
