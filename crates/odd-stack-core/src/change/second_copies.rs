@@ -5,7 +5,7 @@
 //! whole, or under a number of its own. Nothing depends on a second copy: where the disk hindered it, or it is gone by then, the
 //! file is copied from the ledger; one that nobody wants goes again.
 
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 use std::ffi::OsStr;
 use std::io;
 use std::path::{Path, PathBuf};
@@ -110,8 +110,9 @@ pub(crate) struct SecondCopies {
     sides: Vec<Side>,
     /// All folders that were made for them, each after the one above it.
     folders: Vec<Arc<Path>>,
-    /// Folders of the game that were asked for, with where each is staged if it is new.
-    staged: FxHashMap<(RootId, FoldedKey), Option<Arc<Path>>>,
+    /// Folders of the game that were asked for, with where each is staged if it is new. Their names are the package's, so they are
+    /// hashed in a way that nobody can foresee.
+    staged: HashMap<(RootId, FoldedKey), Option<Arc<Path>>>,
     written: Mutex<Written>,
     is_settled: bool,
 }
@@ -130,7 +131,7 @@ impl SecondCopies {
             seam: Arc::clone(&ledger.seam),
             sides: Vec::new(),
             folders: Vec::new(),
-            staged: FxHashMap::default(),
+            staged: HashMap::new(),
             written: Mutex::default(),
             is_settled: false,
         }
